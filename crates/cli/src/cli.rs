@@ -1,0 +1,139 @@
+//! The command line: its options, its help, and what happens before and after a command.
+
+use std::ffi::OsString;
+use std::io::Write as _;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::error::{ContextKind, ContextValue, ErrorKind};
+use clap::{ArgAction, Args, ColorChoice, CommandFactory, FromArgMatches, Parser};
+
+use crate::app::App;
+use crate::commands::{self, Command};
+use crate::error::CliError;
+use crate::output::console::Console;
+use crate::trade_words;
+
+/// Keeps, checks, renders and compares the configuration of units across their stages.
+#[derive(Debug, Parser)]
+#[command(name = "cledger", version, disable_help_subcommand = true, max_term_width = 100)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    globals: Globals,
+    #[command(subcommand)]
+    command: Command,
+}
+
+/// Options that every command takes.
+#[derive(Debug, Args)]
+pub(crate) struct Globals {
+    /// The ledger's folder [default: the nearest one upwards with a ledger.toml]
+    #[arg(short = 'C', long, global = true, value_name = "DIR", help_heading = "Everywhere")]
+    pub(crate) ledger: Option<PathBuf>,
+    /// Print one JSON document and nothing else
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) json: bool,
+    /// Use colour: auto, always or never; NO_COLOR is honoured
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", hide_default_value = true, help_heading = "Everywhere")]
+    pub(crate) color: ColorChoice,
+    /// Print no notices
+    #[arg(short, long, global = true, help_heading = "Everywhere")]
+    pub(crate) quiet: bool,
+    /// Say more about what is done
+    #[arg(short, long, global = true, action = ArgAction::Count, help_heading = "Everywhere")]
+    pub(crate) verbose: u8,
+}
+
+/// The commands in the order of the work, under the headings that `--help` shows.
+const GROUPS: [(&str, &[&str]); 5] = [
+    ("Start", &["init", "demo"]),
+    ("Understand", &["list", "show", "get"]),
+    ("Judge", &["check", "compare"]),
+    ("Hand out", &["render"]),
+    ("Reality", &["drift"]),
+];
+
+/// The whole command tree, with its help in groups.
+pub(crate) fn command() -> clap::Command {
+    let command = Cli::command();
+    let mut listed = String::new();
+    for (heading, names) in GROUPS {
+        listed.push_str(heading);
+        listed.push_str(":\n");
+        for name in names {
+            let about = command.find_subcommand(name).and_then(clap::Command::get_about);
+            let about = about.map(ToString::to_string).unwrap_or_default();
+            listed.push_str(&format!("  {name:<10} {about}\n"));
+        }
+        listed.push('\n');
+    }
+    let template = format!("{{about}}\n\n{{usage-heading}} {{usage}}\n\n{listed}Everywhere:\n{{options}}\n{{after-help}}");
+    command
+        .help_template(template)
+        .after_help("`cledger COMMAND --help` says more of a command; `cledger demo` walks through the work.")
+}
+
+/// Runs the program and gives its exit status.
+pub(crate) fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
+    let parsed = command()
+        .try_get_matches_from(arguments)
+        .and_then(|matches| Cli::from_arg_matches(&matches));
+    let cli = match parsed {
+        Ok(cli) => cli,
+        Err(error) => return refuse(&error),
+    };
+    let mut console = Console::new(&cli.globals);
+    let mut app = App { globals: cli.globals, console: &mut console };
+    let status = match commands::run(cli.command, &mut app) {
+        Ok(status) => status,
+        Err(error) => {
+            let status = error.status();
+            console.fail(&error);
+            status
+        }
+    };
+    match console.flush() {
+        Ok(()) => ExitCode::from(status),
+        // Whoever reads has read enough.
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::from(status),
+        Err(error) => {
+            let error = CliError::outside(format!("the output cannot be written: {error}"));
+            console.fail(&error);
+            ExitCode::from(error.status())
+        }
+    }
+}
+
+/// Answers a command line that cannot be read, help and version included.
+fn refuse(error: &clap::Error) -> ExitCode {
+    if error.kind() == ErrorKind::InvalidSubcommand
+        && let Some(ContextValue::String(word)) = error.get(ContextKind::InvalidSubcommand)
+        && let Some(answer) = trade_words::answer(word)
+    {
+        let mut stderr = anstream::stderr();
+        let _ = writeln!(stderr, "error: cledger has no command `{word}`\nhelp: {answer}");
+        return ExitCode::from(2);
+    }
+    let _ = error.print();
+    ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_tree_is_sound() {
+        command().debug_assert();
+    }
+
+    #[test]
+    fn help_lists_every_command_once() {
+        let mut listed: Vec<&str> = GROUPS.iter().flat_map(|(_, names)| names.iter().copied()).collect();
+        let command = Cli::command();
+        let mut known: Vec<&str> = command.get_subcommands().map(clap::Command::get_name).collect();
+        listed.sort_unstable();
+        known.sort_unstable();
+        assert_eq!(listed, known);
+    }
+}

@@ -1,0 +1,89 @@
+//! `cledger compare`: two stages, or a unit in two stages.
+
+use clap::Args;
+use cledger_core::address::Address;
+use cledger_core::compare::{self, SubjectCompared};
+use cledger_core::name::Name;
+use cledger_core::resolve::Resolver;
+use cledger_store::Surroundings;
+
+use super::show::without_delivery;
+use crate::app::{App, known_stage, scope_of, unit_of};
+use crate::error::{CliError, status};
+use crate::output::text::compare::Sides;
+use crate::output::{json, text};
+
+#[derive(Debug, Args)]
+pub(crate) struct CompareArgs {
+    /// The first: @STAGE, or UNIT[+INSTANCE]@STAGE
+    left: String,
+    /// The second: @STAGE, or UNIT[+INSTANCE]@STAGE
+    right: String,
+    /// Show also what is the same
+    #[arg(long)]
+    all: bool,
+}
+
+pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let left = side(&args.left)?;
+    let mut right = side(&args.right)?;
+    if right.owner.is_none() {
+        right.owner.clone_from(&left.owner);
+    }
+    let (left_stage, right_stage) = (stage_name(&left)?, stage_name(&right)?);
+    let (root, ledger) = app.open(&scope_of([&left, &right]))?;
+    let stages = (known_stage(&ledger, left_stage.as_str())?, known_stage(&ledger, right_stage.as_str())?);
+    let outside = Surroundings { ledger: root };
+    let resolver = Resolver::new(&ledger, &outside, &[]);
+    let compared = match (&left.owner, &right.owner) {
+        (None, None) => compare::stages(&mut resolver.session(None), stages.0, stages.1),
+        (Some(one), Some(other)) => {
+            let subjects =
+                (app.subject_in(&ledger, one, stages.0)?, app.subject_in(&ledger, other, stages.1)?);
+            if unit_of(subjects.0) != unit_of(subjects.1) {
+                let message = format!("`{one}` and `{other}` are different units, whose entries do not correspond");
+                return Err(CliError::usage(message).help(format!("compare one unit in two stages: {one}@{left_stage} @{right_stage}")));
+            }
+            let mut session = resolver.session(unit_of(subjects.0));
+            let fields = compare::fields(&mut session, (subjects.0, stages.0), (subjects.1, stages.1));
+            vec![SubjectCompared::Both(subjects.0, fields)]
+        }
+        _ => {
+            let message = format!("`{}` is a whole stage, and `{}` is not", args.left, args.right);
+            return Err(CliError::usage(message).help("name the unit on the left side, or on neither"));
+        }
+    };
+    let console = &mut *app.console;
+    if console.is_json() {
+        console.document(&json::compare::document(&ledger, &compared, (&args.left, &args.right)));
+    } else {
+        let same_stage = left_stage == right_stage;
+        let (left, right) = (left.to_string(), right.to_string());
+        let sides = if same_stage {
+            Sides { left: &left, right: &right }
+        } else {
+            Sides { left: left_stage.as_str(), right: right_stage.as_str() }
+        };
+        text::compare::print(console, &ledger, &compared, &sides, args.all);
+    }
+    let unmeant = compared.iter().any(|subject| match subject {
+        SubjectCompared::Both(_, fields) => fields.iter().any(compare::Compared::is_unmeant),
+        SubjectCompared::OnlyLeft(_) | SubjectCompared::OnlyRight(_) => false,
+    });
+    Ok(if unmeant { status::FOUND } else { status::CLEAN })
+}
+
+fn side(text: &str) -> Result<Address, CliError> {
+    let address = without_delivery(Address::parse(text)?)?;
+    if address.entry.is_some() {
+        let message = format!("`{text}` names an entry, and whole units are compared");
+        return Err(CliError::usage(message).help("leave out what begins with `/`"));
+    }
+    Ok(address)
+}
+
+fn stage_name(address: &Address) -> Result<Name, CliError> {
+    address.stage.clone().ok_or_else(|| {
+        CliError::usage(format!("`{address}` names no stage")).help(format!("write {address}@STAGE"))
+    })
+}

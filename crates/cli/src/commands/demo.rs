@@ -1,0 +1,136 @@
+//! `cledger demo`: the demo ledger with a pretend live system, and a walk through the work.
+
+use std::env;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use clap::Args;
+use cledger_store::{Mode, write_atomically};
+use include_dir::{Dir, DirEntry, include_dir};
+
+use crate::app::App;
+use crate::error::{CliError, status};
+use crate::output::style;
+
+/// The demo's files: `ledger`, `vault` and `live`.
+static FILES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// The folder to write to; it must not exist yet
+    #[arg(default_value = "brackwater-demo")]
+    dir: PathBuf,
+    /// Write the files, and leave the walk out
+    #[arg(long)]
+    files_only: bool,
+}
+
+/// A step of the walk: what it is about, and what is typed.
+struct Step {
+    about: &'static str,
+    arguments: &'static [&'static str],
+}
+
+/// The walk, in the order of the work.
+const WALK: [Step; 9] = [
+    Step { about: "What the ledger has: units, and the stages that they belong to.", arguments: &["list"] },
+    Step {
+        about: "What one unit gets in one stage, and where each value comes from.",
+        arguments: &["show", "ticket-desk@staging"],
+    },
+    Step {
+        about: "One bare value, for a script.",
+        arguments: &["get", "fare-engine/bookings-db.host@prod-north"],
+    },
+    Step { about: "What is missing or wrong, with what to type to mend it.", arguments: &["check", "crew-roster"] },
+    Step {
+        about: "How a unit differs between two stages, and whether that is meant.",
+        arguments: &["compare", "fare-engine@staging", "fare-engine@prod-north"],
+    },
+    Step {
+        about: "A trial value, stronger than every setting, for this once.",
+        arguments: &["get", "ticket-desk/fare_service@test", "--assume", "fare-engine/listen.port=9999"],
+    },
+    Step {
+        about: "The files of a whole stage, those with secrets for their owner alone.",
+        arguments: &["render", "@prod-north", "--out", "../rendered/prod-north"],
+    },
+    Step { about: "A stage that is not complete is not rendered.", arguments: &["render", "ticket-desk@prod-south"] },
+    Step {
+        about: "What really runs, compared with the ledger: somebody has been there by hand.",
+        arguments: &["drift", "@prod-north", "--observed", "../live/prod-north"],
+    },
+];
+
+pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    if app.console.is_json() {
+        return Err(CliError::usage("the demo is a walk for people, and has no JSON document")
+            .help("add --json to the commands that it shows"));
+    }
+    let dir = &args.dir;
+    if dir.symlink_metadata().is_ok() {
+        let message = format!("`{}` is there already, and the demo writes over nothing", dir.display());
+        return Err(CliError::usage(message).help("name another folder: cledger demo DIR"));
+    }
+    write(&FILES, dir)?;
+    let ledger = dir.join("ledger");
+    app.console.line(format!("The demo is in {}: a ledger, a vault and a pretend live system.", dir.display()));
+    if !args.files_only {
+        walk(&ledger, app)?;
+    }
+    app.console.line(format!("\n{}", style::heading("To go on by yourself")));
+    for line in [
+        format!("cd {}", ledger.display()),
+        "cledger check                              # everything that was put in wrong on purpose".to_owned(),
+        "cledger show ticket-desk+kiosk@prod-north  # an instance".to_owned(),
+        "cledger compare @prod-north @prod-south    # two whole stages".to_owned(),
+        "cledger show ticket-desk@test --json       # the same for programs".to_owned(),
+    ] {
+        app.console.line(format!("  {line}"));
+    }
+    app.console.line("Then mend a file in stages/, and check again. `cledger --help` has all commands.");
+    Ok(status::CLEAN)
+}
+
+fn write(folder: &Dir<'_>, to: &Path) -> Result<(), CliError> {
+    for entry in folder.entries() {
+        let path = to.join(entry.path());
+        match entry {
+            DirEntry::Dir(folder) => write(folder, to)?,
+            DirEntry::File(file) => {
+                // Nothing in the demo is a real secret, but its files set the example.
+                let secret = entry.path().starts_with("vault");
+                let mode = if secret { Mode::OwnerOnly } else { Mode::Usual };
+                write_atomically(&path, file.contents(), mode)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Runs each step as one would type it, and shows what comes back.
+fn walk(ledger: &Path, app: &mut App<'_>) -> Result<(), CliError> {
+    let outside = |error: std::io::Error| CliError::outside(format!("the demo cannot go on: {error}"));
+    let program = env::current_exe().map_err(outside)?;
+    let ledger = fs::canonicalize(ledger).map_err(outside)?;
+    let width = app.console.width().unwrap_or(80).to_string();
+    for (number, step) in (1..).zip(&WALK) {
+        app.console.line(format!("\n{}", style::heading(&format!("{number}. {}", step.about))));
+        app.console.line(format!("$ cledger {}", step.arguments.join(" ")));
+        let output = Command::new(&program)
+            .args(step.arguments)
+            .args(["--color", "always"])
+            .current_dir(&ledger)
+            .env("COLUMNS", &width)
+            .env_remove("CLEDGER_STAGE")
+            .output()
+            .map_err(outside)?;
+        app.console.raw(&String::from_utf8_lossy(&output.stdout));
+        app.console.raw(&String::from_utf8_lossy(&output.stderr));
+        if let Some(code) = output.status.code().filter(|&code| code != 0) {
+            app.console.line(format!("(exit status {code})"));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,122 @@
+//! `cledger drift`: what is really there, compared with what the ledger says.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use cledger_core::address::Address;
+use cledger_core::drift::{self, Observed};
+use cledger_core::model::{Ledger, Subject};
+use cledger_core::name::Name;
+use cledger_core::render::{RenderedOutput, Rendering, rendering};
+use cledger_core::resolve::Resolver;
+use cledger_formats::format;
+use cledger_store::Surroundings;
+
+use super::show::{with_stage, without_delivery};
+use crate::app::{App, scope_of, unit_of};
+use crate::error::{CliError, status};
+use crate::output::text::drift::{State, UnitDrift};
+use crate::output::{json, text};
+
+#[derive(Debug, Args)]
+pub(crate) struct DriftArgs {
+    /// What to look at: @STAGE, or UNIT[+INSTANCE]@STAGE
+    address: String,
+    /// The stage, where the address names none
+    #[arg(long, value_name = "STAGE")]
+    stage: Option<Name>,
+    /// The folder with what is there: a folder for each unit, with its files as rendered
+    #[arg(long, value_name = "DIR")]
+    observed: PathBuf,
+}
+
+pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
+    if address.entry.is_some() {
+        let message = format!("`{address}` names an entry, and whole units are looked at");
+        return Err(CliError::usage(message).help("leave out what begins with `/`"));
+    }
+    let there = folders(&args.observed)?;
+    let (root, ledger) = app.open(&scope_of([&address]))?;
+    let chosen = app.stage(&ledger, address.stage.as_ref())?;
+    let stage = ledger.stage(chosen.stage).name.as_str();
+    if let Some(because) = &chosen.because {
+        app.console.notice(&format!("stage {stage}, from {because}"));
+    }
+    let subjects: Vec<Subject> = match &address.owner {
+        None => ledger.subjects_in(chosen.stage).collect(),
+        Some(owner) => vec![app.subject_in(&ledger, owner, chosen.stage)?],
+    };
+    let outside = Surroundings { ledger: root };
+    let resolver = Resolver::new(&ledger, &outside, &[]);
+    let mut units = Vec::new();
+    for subject in subjects {
+        let mut session = resolver.session(unit_of(subject));
+        let rendering = rendering(&mut session, subject, chosen.stage);
+        let owner = ledger.owner(subject).to_string();
+        let state = state(&ledger, &rendering, &args.observed.join(&owner), there.contains(&owner));
+        units.push(UnitDrift { owner, state });
+    }
+    if address.owner.is_none() {
+        let known: BTreeSet<&str> = units.iter().map(|unit| unit.owner.as_str()).collect();
+        let unknown = there.iter().filter(|name| !known.contains(name.as_str())).cloned();
+        let unknown: Vec<UnitDrift> = unknown.map(|owner| UnitDrift { owner, state: State::Unknown }).collect();
+        units.extend(unknown);
+    }
+    let clean = units.iter().all(UnitDrift::is_clean);
+    let console = &mut *app.console;
+    if console.is_json() {
+        console.document(&json::drift::document(stage, &units));
+    } else {
+        text::drift::print(console, &units);
+    }
+    Ok(if clean { status::CLEAN } else { status::FOUND })
+}
+
+/// The names of the folders in the observed one.
+fn folders(observed: &Path) -> Result<BTreeSet<String>, CliError> {
+    let wrong = |error: io::Error| {
+        let path = observed.display();
+        CliError::usage(format!("`{path}` cannot be read: {error}"))
+            .help("name the folder that holds a folder for each unit")
+    };
+    let mut names = BTreeSet::new();
+    for entry in fs::read_dir(observed).map_err(wrong)? {
+        let entry = entry.map_err(wrong)?;
+        // Through links too: deliveries often switch one.
+        if entry.path().is_dir() {
+            names.insert(entry.file_name().to_string_lossy().into_owned());
+        }
+    }
+    Ok(names)
+}
+
+fn state(ledger: &Ledger, rendering: &Rendering<'_>, folder: &Path, there: bool) -> State {
+    if rendering.outputs.is_empty() {
+        return State::NothingRendered;
+    }
+    if !there {
+        return State::NotThere;
+    }
+    let file = |output: &RenderedOutput<'_>| {
+        let path = output.output.path.clone();
+        let this = format(output.output.format);
+        let observed = match fs::read_to_string(folder.join(&path)) {
+            Ok(text) => match this.read(&text) {
+                Ok(tree) => Observed::Tree(tree),
+                Err(error) => Observed::Unreadable(error.to_string()),
+            },
+            Err(error) => match error.kind() {
+                io::ErrorKind::NotFound => Observed::NotThere,
+                io::ErrorKind::InvalidData => Observed::Unreadable("it is not UTF-8 text".to_owned()),
+                io::ErrorKind::IsADirectory => Observed::Unreadable("it is a folder".to_owned()),
+                _ => Observed::Unreadable(error.to_string()),
+            },
+        };
+        (path, drift::of_output(ledger, output, observed, this.is_flat()))
+    };
+    State::There(rendering.outputs.iter().map(file).collect())
+}

@@ -1,0 +1,96 @@
+//! `cledger get`: one bare value.
+
+use clap::Args;
+use cledger_core::address::Address;
+use cledger_core::findings;
+use cledger_core::name::Name;
+use cledger_core::resolve::{Outcome, Resolver};
+use cledger_store::Surroundings;
+
+use super::show::{fields, with_stage, without_delivery};
+use crate::app::{App, scope_of, unit_of};
+use crate::error::{CliError, status};
+use crate::options::{AssumeOptions, UnmaskOptions};
+use crate::output::json;
+
+#[derive(Debug, Args)]
+pub(crate) struct GetArgs {
+    /// The field: UNIT[+INSTANCE]/ENTRY[.FIELD][@STAGE], or shared/…
+    address: String,
+    /// The stage, where the address names none
+    #[arg(long, value_name = "STAGE")]
+    stage: Option<Name>,
+    #[command(flatten)]
+    unmask: UnmaskOptions,
+    #[command(flatten)]
+    assume: AssumeOptions,
+}
+
+pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
+    let (Some(owner), Some(entry)) = (&address.owner, &address.entry) else {
+        return Err(CliError::usage(format!("`{address}` names no field")).help("write UNIT/ENTRY.FIELD@STAGE"));
+    };
+    let assumed = args.assume.addresses()?;
+    let (root, ledger) = app.open(&scope_of(std::iter::once(&address).chain(&assumed)))?;
+    let chosen = app.stage(&ledger, address.stage.as_ref())?;
+    if let Some(because) = &chosen.because {
+        let stage = &ledger.stage(chosen.stage).name;
+        app.console.notice(&format!("stage {stage}, from {because}"));
+    }
+    let subject = app.subject_in(&ledger, owner, chosen.stage)?;
+    let fields = fields(&ledger, subject, &address, chosen.stage)?;
+    let (one, declaration) = match fields[..] {
+        [one] => (one, ledger.field(subject, one.slot).1),
+        _ => {
+            let names = fields.iter().filter_map(|field| ledger.field(subject, field.slot).1.name.as_ref());
+            let names: Vec<&str> = names.map(Name::as_str).collect();
+            let message = format!("`{owner}/{entry}` has several fields");
+            return Err(CliError::usage(message).help(format!("name one of {}", names.join(", "))));
+        }
+    };
+    if address.field.is_none() && declaration.name.is_some() {
+        let message = format!("`{owner}/{entry}` is no variable");
+        return Err(CliError::usage(message).help(format!("write {}", ledger.address(one))));
+    }
+    let unmask = args.unmask.granted(&ledger, chosen.stage)?;
+    let assumptions = args.assume.read(&ledger, chosen.stage)?;
+    let outside = Surroundings { ledger: root };
+    let resolver = Resolver::new(&ledger, &outside, &assumptions);
+    let mut session = resolver.session(unit_of(subject));
+    let lacking = |message: String, help: String| CliError::Plain {
+        status: status::FOUND,
+        message,
+        pointed: None,
+        help: Some(help),
+    };
+    match session.outcome(one) {
+        Outcome::Value(effective) => {
+            if effective.secret && !unmask {
+                let message = format!("`{}` is a secret, and is not shown", ledger.address(one));
+                return Err(CliError::refused(message).help("add --unmask, or --unmask=always in a pipe"));
+            }
+            if app.console.is_json() {
+                app.console.document(&json::show::one(&ledger, one, &effective, unmask));
+            } else {
+                let text = effective.expose().map(cledger_core::value::Value::to_text);
+                app.console.line(text.unwrap_or_default());
+            }
+            Ok(status::CLEAN)
+        }
+        Outcome::Absent(_) => {
+            let message = format!("`{}` has no value: it is absent on purpose", ledger.address(one));
+            Err(lacking(message, "set it in the stage to give it one".to_owned()))
+        }
+        Outcome::Unset => {
+            let message = format!("`{}` has no value, and needs none", ledger.address(one));
+            Err(lacking(message, "set it in the stage to give it one".to_owned()))
+        }
+        Outcome::Missing(..) | Outcome::Broken(_) => {
+            let found = findings::of_field(&mut session, one);
+            let first = found.into_iter().next();
+            let (message, help) = first.map(|finding| (finding.message, finding.help)).unwrap_or_default();
+            Err(lacking(message, help))
+        }
+    }
+}

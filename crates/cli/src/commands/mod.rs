@@ -1,0 +1,54 @@
+//! The commands: one file each, with its options and what it does.
+
+mod check;
+mod compare;
+mod demo;
+mod drift;
+mod get;
+mod init;
+mod list;
+mod render;
+mod show;
+
+use clap::Subcommand;
+
+use crate::app::App;
+use crate::error::CliError;
+
+/// The commands. `cli::GROUPS` has them in the order of the work.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Make a new ledger
+    Init(init::InitArgs),
+    /// Write the demo ledger, and walk through the work on it
+    Demo(demo::DemoArgs),
+    /// List units, stages, groups or shared entries
+    List(list::ListArgs),
+    /// Show what a unit gets in a stage, and where each value comes from
+    Show(show::ShowArgs),
+    /// Print one bare value, for scripts
+    Get(get::GetArgs),
+    /// Find what is missing, wrong or unused
+    Check(check::CheckArgs),
+    /// Compare two stages, or a unit in two stages
+    Compare(compare::CompareArgs),
+    /// Write the files of a unit, or of a whole stage
+    Render(render::RenderArgs),
+    /// Compare what is really there with the ledger
+    Drift(drift::DriftArgs),
+}
+
+/// Runs a command and gives its exit status.
+pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
+    match command {
+        Command::Init(args) => init::run(&args, app),
+        Command::Demo(args) => demo::run(&args, app),
+        Command::List(args) => list::run(&args, app),
+        Command::Show(args) => show::run(&args, app),
+        Command::Get(args) => get::run(&args, app),
+        Command::Check(args) => check::run(&args, app),
+        Command::Compare(args) => compare::run(&args, app),
+        Command::Render(args) => render::run(&args, app),
+        Command::Drift(args) => drift::run(&args, app),
+    }
+}

@@ -1,0 +1,125 @@
+//! `cledger show`: what a unit gets in a stage.
+
+use clap::Args;
+use cledger_core::address::Address;
+use cledger_core::model::{Ledger, StageId, Subject};
+use cledger_core::name::{Name, nearest};
+use cledger_core::resolve::{FieldId, Resolver};
+use cledger_store::Surroundings;
+
+use crate::app::{App, Chosen, scope_of, unit_of};
+use crate::error::{CliError, status};
+use crate::options::{AssumeOptions, UnmaskOptions};
+use crate::output::{json, style, text};
+
+#[derive(Debug, Args)]
+pub(crate) struct ShowArgs {
+    /// The unit, or part of it: UNIT[+INSTANCE][/ENTRY[.FIELD]][@STAGE], or shared…
+    address: String,
+    /// The stage, where the address names none
+    #[arg(long, value_name = "STAGE")]
+    stage: Option<Name>,
+    #[command(flatten)]
+    unmask: UnmaskOptions,
+    #[command(flatten)]
+    assume: AssumeOptions,
+}
+
+pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
+    let Some(owner) = &address.owner else {
+        let message = format!("`{address}` names no unit");
+        return Err(CliError::usage(message).help(format!("write UNIT{address}; `cledger list` shows the units")));
+    };
+    let assumed = args.assume.addresses()?;
+    let (root, ledger) = app.open(&scope_of(std::iter::once(&address).chain(&assumed)))?;
+    let chosen = app.stage(&ledger, address.stage.as_ref())?;
+    let subject = app.subject_in(&ledger, owner, chosen.stage)?;
+    let fields = fields(&ledger, subject, &address, chosen.stage)?;
+    let unmask = args.unmask.granted(&ledger, chosen.stage)?;
+    let assumptions = args.assume.read(&ledger, chosen.stage)?;
+    let outside = Surroundings { ledger: root };
+    let resolver = Resolver::new(&ledger, &outside, &assumptions);
+    let mut session = resolver.session(unit_of(subject));
+    let console = &mut *app.console;
+    if console.is_json() {
+        let document = json::show::document(&mut session, (subject, chosen.stage), &fields, unmask);
+        console.document(&document);
+        return Ok(status::CLEAN);
+    }
+    for line in heading(&ledger, subject, &chosen) {
+        console.line(line);
+    }
+    text::show::print(console, &mut session, &fields, unmask);
+    Ok(status::CLEAN)
+}
+
+/// The first lines: whose values, in which stage, and why in this one.
+fn heading(ledger: &Ledger, subject: Subject, chosen: &Chosen) -> Vec<String> {
+    let stage = ledger.stage(chosen.stage);
+    let name = ledger.owner(subject).to_string();
+    let mut lines = vec![format!("{} in {} (class {})", style::heading(&name), stage.name, stage.class.name())];
+    if let Some(because) = &chosen.because {
+        lines.push(format!("The stage comes from {because}."));
+    }
+    lines.push(String::new());
+    lines
+}
+
+/// Puts the stage of `--stage` into an address that names none.
+pub(super) fn with_stage(mut address: Address, stage: Option<&Name>) -> Result<Address, CliError> {
+    match (&address.stage, stage) {
+        (Some(named), Some(other)) if named != other => {
+            Err(CliError::usage(format!("the address names stage `{named}`, and --stage `{other}`")))
+        }
+        (None, Some(stage)) => {
+            address.stage = Some(stage.clone());
+            Ok(address)
+        }
+        _ => Ok(address),
+    }
+}
+
+/// Refuses an address of a delivery.
+pub(super) fn without_delivery(address: Address) -> Result<Address, CliError> {
+    if address.delivery.is_some() {
+        let message = format!("`{address}` names a delivery, and this version of cledger records none");
+        return Err(CliError::usage(message).help("leave out what begins with `:`"));
+    }
+    Ok(address)
+}
+
+/// The fields that an address names: one, those of an entry, or all. Built-in order, entries by name.
+pub(super) fn fields(
+    ledger: &Ledger,
+    subject: Subject,
+    address: &Address,
+    stage: StageId,
+) -> Result<Vec<FieldId>, CliError> {
+    let field = |slot| FieldId { subject, stage, slot };
+    let all = ledger.slots(subject).all().map(field);
+    let Some(entry) = &address.entry else { return Ok(all.collect()) };
+    let of_entry: Vec<FieldId> =
+        all.filter(|field| ledger.field(subject, field.slot).0.name == *entry).collect();
+    let owner = ledger.owner(subject);
+    if of_entry.is_empty() {
+        let help = match nearest(entry.as_str(), ledger.entry_names(subject)) {
+            Some(near) => format!("did you mean `{owner}/{near}`?"),
+            None => format!("`cledger show {owner}` lists its entries"),
+        };
+        return Err(CliError::usage(format!("`{owner}` has no entry `{entry}`")).help(help));
+    }
+    let Some(name) = &address.field else { return Ok(of_entry) };
+    let found = |field: &FieldId| ledger.field(subject, field.slot).1.name.as_ref() == Some(name);
+    if let Some(&one) = of_entry.iter().find(|field| found(field)) {
+        return Ok(vec![one]);
+    }
+    let known = of_entry.iter().filter_map(|field| ledger.field(subject, field.slot).1.name.as_ref());
+    let known: Vec<&str> = known.map(Name::as_str).collect();
+    let help = match nearest(name.as_str(), known.iter().copied()) {
+        Some(near) => format!("did you mean `{owner}/{entry}.{near}`?"),
+        None if known.is_empty() => format!("it is a variable: write `{owner}/{entry}`"),
+        None => format!("its fields are {}", known.join(", ")),
+    };
+    Err(CliError::usage(format!("`{entry}` of `{owner}` has no field `{name}`")).help(help))
+}

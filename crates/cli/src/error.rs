@@ -1,0 +1,108 @@
+//! The program's one error type: what is wrong, why, what to type, and the exit status.
+
+use cledger_core::address::AddressError;
+use cledger_core::resolve::AssumptionError;
+use cledger_store::{FindError, Unreadable, WriteError};
+
+/// The exit statuses, as DESIGN.md section 7 has them.
+pub(crate) mod status {
+    /// All is well.
+    pub(crate) const CLEAN: u8 = 0;
+    /// Findings of severity error, differences not meant, or drift.
+    pub(crate) const FOUND: u8 = 1;
+    /// Wrong usage or unreadable input.
+    pub(crate) const USAGE: u8 = 2;
+    /// Something outside failed.
+    pub(crate) const OUTSIDE: u8 = 3;
+    /// Refused: not countersigned, locked, or out of order.
+    pub(crate) const REFUSED: u8 = 4;
+}
+
+/// Why a command ended without doing its work.
+#[derive(Debug)]
+pub(crate) enum CliError {
+    /// One thing is wrong.
+    Plain {
+        status: u8,
+        message: String,
+        /// The text in question with a mark below the mistake.
+        pointed: Option<String>,
+        help: Option<String>,
+    },
+    /// The ledger cannot be read.
+    Unreadable(Box<Unreadable>),
+}
+
+impl CliError {
+    fn new(status: u8, message: impl Into<String>) -> Self {
+        CliError::Plain { status, message: message.into(), pointed: None, help: None }
+    }
+
+    /// Wrong usage, or input that cannot be read.
+    pub(crate) fn usage(message: impl Into<String>) -> Self {
+        Self::new(status::USAGE, message)
+    }
+
+    /// Something outside failed.
+    pub(crate) fn outside(message: impl Into<String>) -> Self {
+        Self::new(status::OUTSIDE, message)
+    }
+
+    /// A guard says no.
+    pub(crate) fn refused(message: impl Into<String>) -> Self {
+        Self::new(status::REFUSED, message)
+    }
+
+    /// Adds what to type.
+    pub(crate) fn help(mut self, text: impl Into<String>) -> Self {
+        if let CliError::Plain { help, .. } = &mut self {
+            *help = Some(text.into());
+        }
+        self
+    }
+
+    /// The exit status that goes with it.
+    pub(crate) fn status(&self) -> u8 {
+        match self {
+            CliError::Plain { status, .. } => *status,
+            CliError::Unreadable(_) => status::USAGE,
+        }
+    }
+}
+
+impl From<AddressError> for CliError {
+    fn from(error: AddressError) -> Self {
+        CliError::Plain {
+            status: status::USAGE,
+            message: error.to_string(),
+            pointed: Some(error.pointed()),
+            help: Some("an address is [UNIT[+INSTANCE] | shared][/ENTRY[.FIELD]][@STAGE]".to_owned()),
+        }
+    }
+}
+
+impl From<AssumptionError> for CliError {
+    fn from(error: AssumptionError) -> Self {
+        Self::usage(error.to_string())
+    }
+}
+
+impl From<FindError> for CliError {
+    fn from(error: FindError) -> Self {
+        Self::usage(error.to_string()).help(
+            "name its folder with -C DIR, or make one: cledger init DIR --name NAME --stages dev,test,prod",
+        )
+    }
+}
+
+impl From<Unreadable> for CliError {
+    fn from(error: Unreadable) -> Self {
+        CliError::Unreadable(Box::new(error))
+    }
+}
+
+impl From<WriteError> for CliError {
+    fn from(error: WriteError) -> Self {
+        Self::outside(error.to_string())
+    }
+}

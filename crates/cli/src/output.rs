@@ -1,0 +1,13 @@
+//! Turning results into text for people and documents for programs.
+//!
+//! The core's result types come in, lines go to the [`console`]. What is shared by several commands
+//! is here; what one command prints is in `text/` and `json/`, one file a command.
+
+pub(crate) mod console;
+pub(crate) mod diagnostics;
+pub(crate) mod json;
+pub(crate) mod origin;
+pub(crate) mod style;
+pub(crate) mod table;
+pub(crate) mod text;
+pub(crate) mod values;

@@ -1,0 +1,130 @@
+//! Where output goes: results to standard output, notices and errors to standard error.
+
+use std::io::{self, IsTerminal as _, Write as _};
+
+use anstream::{AutoStream, ColorChoice};
+use serde::Serialize;
+
+use super::{diagnostics, json, style};
+use crate::cli::Globals;
+use crate::error::CliError;
+
+/// The width that text is folded to where nothing says how wide the terminal is.
+const USUAL_WIDTH: usize = 80;
+
+/// Collects a command's output, and writes notices at once.
+pub(crate) struct Console {
+    out: String,
+    color: ColorChoice,
+    json: bool,
+    quiet: bool,
+    verbose: bool,
+    width: Option<usize>,
+}
+
+impl Console {
+    pub(crate) fn new(globals: &Globals) -> Self {
+        let color = match globals.color {
+            clap::ColorChoice::Auto => ColorChoice::Auto,
+            clap::ColorChoice::Always => ColorChoice::Always,
+            clap::ColorChoice::Never => ColorChoice::Never,
+        };
+        Self {
+            out: String::new(),
+            color,
+            json: globals.json,
+            quiet: globals.quiet,
+            verbose: globals.verbose > 0,
+            width: width(),
+        }
+    }
+
+    /// Whether the result is wanted as a JSON document.
+    pub(crate) fn is_json(&self) -> bool {
+        self.json
+    }
+
+    /// The width that tables are folded to; `None` where they are not folded, since a program or a
+    /// file gets them.
+    pub(crate) fn width(&self) -> Option<usize> {
+        self.width
+    }
+
+    /// Adds a line to the result. It may hold ANSI colours, which are dropped where none are wanted.
+    pub(crate) fn line(&mut self, text: impl AsRef<str>) {
+        self.out.push_str(text.as_ref());
+        self.out.push('\n');
+    }
+
+    /// Adds text to the result as it is.
+    pub(crate) fn raw(&mut self, text: &str) {
+        self.out.push_str(text);
+    }
+
+    /// Adds a JSON document to the result.
+    pub(crate) fn document(&mut self, document: &impl Serialize) {
+        // Documents are made of texts, numbers and lists, which always serialise.
+        let text = serde_json::to_string(document).unwrap_or_default();
+        self.line(text);
+    }
+
+    /// Tells something that is not part of the result.
+    pub(crate) fn notice(&self, text: &str) {
+        if !self.quiet {
+            let _ = writeln!(self.stderr(), "{text}");
+        }
+    }
+
+    /// Tells a detail of what is done, where `-v` asks for it.
+    pub(crate) fn detail(&self, text: &str) {
+        if self.verbose {
+            let _ = writeln!(self.stderr(), "{text}");
+        }
+    }
+
+    /// Tells why the command ends without doing its work. What it had to say is dropped.
+    pub(crate) fn fail(&mut self, error: &CliError) {
+        self.out.clear();
+        if self.json {
+            self.document(&json::error::document(error));
+        }
+        let text = match error {
+            CliError::Unreadable(unreadable) => diagnostics::unreadable(unreadable),
+            CliError::Plain { message, pointed, help, .. } => {
+                let mut text = format!("{}: {message}\n", style::bad("error"));
+                for line in pointed.iter().flat_map(|pointed| pointed.lines()) {
+                    text.push_str(&format!("  {line}\n"));
+                }
+                if let Some(help) = help {
+                    text.push_str(&format!("help: {help}\n"));
+                }
+                text
+            }
+        };
+        let _ = self.stderr().write_all(text.as_bytes());
+    }
+
+    /// Writes what was collected.
+    pub(crate) fn flush(&mut self) -> io::Result<()> {
+        let out = std::mem::take(&mut self.out);
+        let mut stdout = AutoStream::new(io::stdout().lock(), self.color);
+        stdout.write_all(out.as_bytes())?;
+        stdout.flush()
+    }
+
+    fn stderr(&self) -> AutoStream<io::StderrLock<'static>> {
+        AutoStream::new(io::stderr().lock(), self.color)
+    }
+}
+
+/// `COLUMNS`, else the terminal's width; none in a pipe.
+fn width() -> Option<usize> {
+    let columns = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok());
+    if columns.is_some() {
+        return columns;
+    }
+    if !io::stdout().is_terminal() {
+        return None;
+    }
+    Some(terminal_size::terminal_size().map_or(USUAL_WIDTH, |(width, _)| usize::from(width.0)))
+}

@@ -1,0 +1,223 @@
+//! Mistakes and findings with the line that they are about.
+
+use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use cledger_core::findings::{Finding, Severity};
+use cledger_core::source::{Files, Place};
+use cledger_store::{Mistake, Unreadable};
+
+use super::style;
+use super::values::escape;
+
+/// What stands in a shown line for what must not be shown.
+const HIDDEN: &str = "…";
+
+/// The most characters of a line that are shown.
+const LONGEST_LINE: usize = 160;
+
+/// What of a line is hidden, since it may be a secret.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Hide {
+    Nothing,
+    /// What follows the first `=`.
+    Value,
+    /// What stands in quotes.
+    Quoted,
+}
+
+/// The line that a place is in, ready to be shown.
+struct Line {
+    path: String,
+    number: usize,
+    text: String,
+    /// The place in it, as byte offsets.
+    start: usize,
+    end: usize,
+}
+
+fn line(files: &Files, place: Place, hide: Hide) -> Option<Line> {
+    let file = files.get(place.file)?;
+    let text = file.text.as_str();
+    let mut start = (place.start as usize).min(text.len());
+    while !text.is_char_boundary(start) {
+        start -= 1;
+    }
+    let from = text[..start].rfind('\n').map_or(0, |at| at + 1);
+    let to = text[from..].find('\n').map_or(text.len(), |at| from + at);
+    let bare = text[from..to].trim_end_matches('\r');
+    let mark = bare.len() - bare.trim_start_matches('\u{feff}').len();
+    let raw = &bare[mark..];
+    let start = (start - from).saturating_sub(mark).min(raw.len());
+    let end = (place.end as usize).saturating_sub(from + mark).clamp(start, raw.len());
+    // Control characters and tabs would move what follows, so each becomes a blank.
+    let clean: String = raw.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    let (mut shown, mut start, mut end) =
+        if clean.len() == raw.len() { (clean, start, end) } else { (escape(raw), 0, 0) };
+    hide_in(&mut shown, hide);
+    if let Some((at, _)) = shown.char_indices().nth(LONGEST_LINE) {
+        shown.truncate(at);
+        shown.push_str(HIDDEN);
+    }
+    for offset in [&mut start, &mut end] {
+        *offset = (*offset).min(shown.len());
+        while !shown.is_char_boundary(*offset) {
+            *offset -= 1;
+        }
+    }
+    let number = files.locate(place).line;
+    Some(Line { path: file.path.clone(), number, text: shown, start, end: end.max(start) })
+}
+
+fn hide_in(line: &mut String, hide: Hide) {
+    match hide {
+        Hide::Nothing => {}
+        Hide::Value => {
+            if let Some(at) = line.find('=') {
+                line.truncate(at + 1);
+                line.push(' ');
+                line.push_str(HIDDEN);
+            } else if !line.trim_start().starts_with('[') {
+                HIDDEN.clone_into(line);
+            }
+        }
+        Hide::Quoted => {
+            // A line of its own within a longer text may be part of a key.
+            if !line.contains('=') && !line.trim_start().starts_with('[') {
+                HIDDEN.clone_into(line);
+                return;
+            }
+            let mut hidden = String::new();
+            let mut rest = line.as_str();
+            while let Some(at) = rest.find(['"', '\'']) {
+                let quote = &rest[at..=at];
+                hidden.push_str(&rest[..=at]);
+                hidden.push_str(HIDDEN);
+                match rest[at + 1..].find(quote) {
+                    Some(end) => {
+                        hidden.push_str(quote);
+                        rest = &rest[at + 1 + end + 1..];
+                    }
+                    None => rest = "",
+                }
+            }
+            hidden.push_str(rest);
+            *line = hidden;
+        }
+    }
+}
+
+/// Everything that keeps a ledger from being read.
+pub(crate) fn unreadable(unreadable: &Unreadable) -> String {
+    let mut text = String::new();
+    for mistake in &unreadable.mistakes {
+        text.push_str(&of_mistake(&unreadable.files, mistake));
+        text.push('\n');
+    }
+    text.push_str(&format!("{}: {unreadable}\n", style::bad("error")));
+    text
+}
+
+fn of_mistake(files: &Files, mistake: &Mistake) -> String {
+    let shown = mistake.place.and_then(|place| {
+        let path = files.get(place.file).map_or("", |file| file.path.as_str());
+        let hide = if mistake.secret {
+            Hide::Value
+        } else if path.starts_with("stages/") || path.starts_with("groups/") {
+            Hide::Quoted
+        } else {
+            Hide::Nothing
+        };
+        line(files, place, hide)
+    });
+    let message = match &mistake.path {
+        Some(path) => format!("{path}: {}", mistake.message),
+        None => mistake.message.clone(),
+    };
+    report(&Report {
+        level: Level::ERROR,
+        code: None,
+        message: &message,
+        shown: shown.as_ref(),
+        label: None,
+        help: mistake.help.as_deref(),
+        notes: &[],
+    })
+}
+
+/// A finding, with the label that stands below its text, and notes after it.
+pub(crate) fn of_finding(files: &Files, finding: &Finding, label: &str, notes: &[String]) -> String {
+    let hide = if finding.hides_value { Hide::Value } else { Hide::Nothing };
+    let shown = finding.place.and_then(|place| line(files, place, hide));
+    report(&Report {
+        level: match finding.severity {
+            Severity::Error => Level::ERROR,
+            Severity::Warning => Level::WARNING,
+        },
+        code: Some(finding.code.name()),
+        message: &finding.message,
+        shown: shown.as_ref(),
+        label: Some(label),
+        help: Some(&finding.help),
+        notes,
+    })
+}
+
+struct Report<'r> {
+    level: Level<'static>,
+    code: Option<&'static str>,
+    message: &'r str,
+    shown: Option<&'r Line>,
+    label: Option<&'r str>,
+    help: Option<&'r str>,
+    notes: &'r [String],
+}
+
+fn report(report: &Report<'_>) -> String {
+    let message = escape(report.message);
+    let mut title = report.level.clone().primary_title(message);
+    if let Some(code) = report.code {
+        title = title.id(code);
+    }
+    let mut group = Group::with_title(title);
+    if let Some(shown) = report.shown {
+        let mut annotation = AnnotationKind::Primary.span(shown.start..shown.end);
+        if let Some(label) = report.label {
+            annotation = annotation.label(label);
+        }
+        let snippet = Snippet::source(shown.text.as_str())
+            .path(shown.path.as_str())
+            .line_start(shown.number)
+            .annotation(annotation);
+        group = group.element(snippet);
+    }
+    for note in report.notes {
+        group = group.element(Level::NOTE.message(note.as_str()));
+    }
+    if let Some(help) = report.help {
+        group = group.element(Level::HELP.message(escape(help)));
+    }
+    let mut text = Renderer::styled().render(&[group]);
+    text.push('\n');
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_hide_what_may_be_a_secret() {
+        for (hide, line, shown) in [
+            (Hide::Value, "password = \"plover\"", "password = …"),
+            (Hide::Value, "  MIIEplover==", "…"),
+            (Hide::Value, "[units.a.db]", "[units.a.db]"),
+            (Hide::Quoted, "a = { b = \"plover\", c = 'x' } 3", "a = { b = \"…\", c = '…' } 3"),
+            (Hide::Quoted, "password = \"plover", "password = \"…"),
+            (Hide::Quoted, "plover", "…"),
+            (Hide::Nothing, "class = \"tset\"", "class = \"tset\""),
+        ] {
+            let mut text = line.to_owned();
+            hide_in(&mut text, hide);
+            assert_eq!(text, shown);
+        }
+    }
+}

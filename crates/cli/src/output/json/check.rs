@@ -1,0 +1,51 @@
+//! `check` for programs.
+
+use std::collections::BTreeMap;
+
+use cledger_core::findings::{Finding, Report, Severity};
+use cledger_core::model::Ledger;
+use serde::Serialize;
+
+use super::FORMAT;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'r> {
+    format: u32,
+    findings: Vec<FindingDocument<'r>>,
+    counts: BTreeMap<&'static str, usize>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct FindingDocument<'r> {
+    code: &'static str,
+    severity: &'static str,
+    address: &'r str,
+    message: &'r str,
+    file: Option<&'r str>,
+    line: Option<usize>,
+    column: Option<usize>,
+    help: &'r str,
+}
+
+pub(crate) fn finding<'r>(ledger: &'r Ledger, finding: &'r Finding) -> FindingDocument<'r> {
+    let at = finding.place.map(|place| ledger.files.locate(place));
+    FindingDocument {
+        code: finding.code.name(),
+        severity: finding.severity.name(),
+        address: &finding.address,
+        message: &finding.message,
+        file: at.as_ref().map(|at| at.file),
+        line: at.as_ref().map(|at| at.line),
+        column: at.as_ref().map(|at| at.column),
+        help: &finding.help,
+    }
+}
+
+pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report) -> Document<'r> {
+    let severities = [Severity::Error, Severity::Warning];
+    Document {
+        format: FORMAT,
+        findings: report.findings.iter().map(|found| finding(ledger, found)).collect(),
+        counts: severities.map(|severity| (severity.name(), report.count(severity))).into(),
+    }
+}

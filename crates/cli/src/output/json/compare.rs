@@ -1,0 +1,77 @@
+//! `compare` for programs.
+
+use cledger_core::compare::{Compared, Difference, SubjectCompared};
+use cledger_core::model::Ledger;
+use cledger_core::resolve::Effective;
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::output::values;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'s> {
+    format: u32,
+    left: &'s str,
+    right: &'s str,
+    only_left: Vec<String>,
+    only_right: Vec<String>,
+    fields: Vec<FieldDocument>,
+}
+
+#[derive(Debug, Serialize)]
+struct FieldDocument {
+    left: String,
+    right: String,
+    difference: &'static str,
+    meant: bool,
+    secret: bool,
+    left_value: serde_json::Value,
+    right_value: serde_json::Value,
+}
+
+pub(crate) fn document<'s>(
+    ledger: &Ledger,
+    compared: &[SubjectCompared<'_>],
+    (left, right): (&'s str, &'s str),
+) -> Document<'s> {
+    let mut document = Document {
+        format: FORMAT,
+        left,
+        right,
+        only_left: Vec::new(),
+        only_right: Vec::new(),
+        fields: Vec::new(),
+    };
+    for subject in compared {
+        match subject {
+            SubjectCompared::OnlyLeft(subject) => document.only_left.push(ledger.owner(*subject).to_string()),
+            SubjectCompared::OnlyRight(subject) => document.only_right.push(ledger.owner(*subject).to_string()),
+            SubjectCompared::Both(_, fields) => {
+                document.fields.extend(fields.iter().map(|compared| field(ledger, compared)));
+            }
+        }
+    }
+    document
+}
+
+fn field(ledger: &Ledger, compared: &Compared<'_>) -> FieldDocument {
+    let value = |value: &Option<Effective<'_>>| {
+        value.as_ref().map(|effective| values::json(effective, false)).unwrap_or_default()
+    };
+    let secret = |value: &Option<Effective<'_>>| value.as_ref().is_some_and(|effective| effective.secret);
+    FieldDocument {
+        left: ledger.address(compared.left).to_string(),
+        right: ledger.address(compared.right).to_string(),
+        difference: match compared.difference {
+            Difference::Same => "same",
+            Difference::AsMeant => "as-meant",
+            Difference::Differs => "differs",
+            Difference::OnlyLeft => "only-left",
+            Difference::OnlyRight => "only-right",
+        },
+        meant: !compared.is_unmeant(),
+        secret: secret(&compared.left_value) || secret(&compared.right_value),
+        left_value: value(&compared.left_value),
+        right_value: value(&compared.right_value),
+    }
+}

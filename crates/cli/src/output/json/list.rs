@@ -1,0 +1,113 @@
+//! `list` for programs.
+
+use cledger_core::model::{Ledger, Stage, Unit};
+use serde::Serialize;
+
+use super::FORMAT;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'l> {
+    format: u32,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    units: Option<Vec<UnitDocument<'l>>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    stages: Option<Vec<StageDocument<'l>>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    groups: Option<Vec<GroupDocument<'l>>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    shared: Option<Vec<SharedDocument<'l>>>,
+}
+
+#[derive(Debug, Serialize)]
+struct UnitDocument<'l> {
+    name: &'l str,
+    stages: Vec<&'l str>,
+    instances: Vec<&'l str>,
+    entries: Vec<&'l str>,
+    owner: Option<&'l str>,
+    about: Option<&'l str>,
+}
+
+#[derive(Debug, Serialize)]
+struct StageDocument<'l> {
+    name: &'l str,
+    class: &'static str,
+    groups: Vec<&'l str>,
+    follows: Vec<&'l str>,
+    after: Vec<&'l str>,
+    locked: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct GroupDocument<'l> {
+    name: &'l str,
+    stages: Vec<&'l str>,
+    about: Option<&'l str>,
+}
+
+#[derive(Debug, Serialize)]
+struct SharedDocument<'l> {
+    name: &'l str,
+    kind: &'static str,
+    used_by: Vec<&'l str>,
+    about: Option<&'l str>,
+}
+
+fn empty<'l>() -> Document<'l> {
+    Document { format: FORMAT, units: None, stages: None, groups: None, shared: None }
+}
+
+pub(crate) fn units(ledger: &Ledger) -> Document<'_> {
+    let units = ledger.unit_ids().map(|id| {
+        let unit = ledger.unit(id);
+        let stages = ledger.stages.iter().zip(&unit.belongs);
+        let subject = cledger_core::model::Subject::Unit(id, None);
+        UnitDocument {
+            name: unit.name.as_str(),
+            stages: stages.filter(|(_, here)| **here).map(|(stage, _)| stage.name.as_str()).collect(),
+            instances: unit.instances.iter().map(|instance| instance.name.as_str()).collect(),
+            entries: ledger.entry_names(subject).collect(),
+            owner: unit.owner.as_deref(),
+            about: unit.about.as_deref(),
+        }
+    });
+    Document { units: Some(units.collect()), ..empty() }
+}
+
+pub(crate) fn stages(ledger: &Ledger) -> Document<'_> {
+    let name = |id| ledger.stage(id).name.as_str();
+    let stages = ledger.stages.iter().map(|stage| StageDocument {
+        name: stage.name.as_str(),
+        class: stage.class.name(),
+        groups: stage.groups.iter().map(|&id| ledger.group(id).name.as_str()).collect(),
+        follows: stage.follows.iter().map(|follow| name(follow.stage)).collect(),
+        after: stage.after.iter().map(|&id| name(id)).collect(),
+        locked: stage.locked,
+    });
+    Document { stages: Some(stages.collect()), ..empty() }
+}
+
+pub(crate) fn groups(ledger: &Ledger) -> Document<'_> {
+    let groups = ledger.groups.iter().map(|group| {
+        let lists = |stage: &&Stage| stage.groups.iter().any(|&id| ledger.group(id).name == group.name);
+        GroupDocument {
+            name: group.name.as_str(),
+            stages: ledger.stages.iter().filter(lists).map(|stage| stage.name.as_str()).collect(),
+            about: group.about.as_deref(),
+        }
+    });
+    Document { groups: Some(groups.collect()), ..empty() }
+}
+
+pub(crate) fn shared(ledger: &Ledger) -> Document<'_> {
+    let shared = ledger.shared.iter().map(|entry| {
+        let uses = |unit: &&Unit| unit.uses.iter().any(|&id| ledger.shared_entry(id).name == entry.name);
+        SharedDocument {
+            name: entry.name.as_str(),
+            kind: entry.kind.name(),
+            used_by: ledger.units.iter().filter(uses).map(|unit| unit.name.as_str()).collect(),
+            about: entry.about.as_deref(),
+        }
+    });
+    Document { shared: Some(shared.collect()), ..empty() }
+}

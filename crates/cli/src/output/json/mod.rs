@@ -1,0 +1,12 @@
+//! What each command prints for programs: one document, described in `docs/formats.md`.
+
+pub(crate) mod check;
+pub(crate) mod compare;
+pub(crate) mod drift;
+pub(crate) mod error;
+pub(crate) mod list;
+pub(crate) mod render;
+pub(crate) mod show;
+
+/// The version of all documents.
+pub(crate) const FORMAT: u32 = 1;

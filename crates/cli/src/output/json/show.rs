@@ -1,0 +1,110 @@
+//! `show` and `get` for programs.
+
+use cledger_core::model::{Ledger, StageId, Subject};
+use cledger_core::resolve::{Effective, FieldId, Outcome, Session};
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::output::origin::{self, OriginDocument};
+use crate::output::values;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'l> {
+    format: u32,
+    unit: Option<&'l str>,
+    instance: Option<&'l str>,
+    stage: &'l str,
+    class: &'static str,
+    values: Vec<ValueDocument<'l>>,
+    missing: Vec<AddressDocument>,
+    problems: Vec<ProblemDocument>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct ValueDocument<'l> {
+    address: String,
+    #[serde(rename = "type")]
+    this_type: &'static str,
+    value: serde_json::Value,
+    secret: bool,
+    origin: OriginDocument<'l>,
+}
+
+#[derive(Debug, Serialize)]
+struct AddressDocument {
+    address: String,
+}
+
+#[derive(Debug, Serialize)]
+struct ProblemDocument {
+    address: String,
+    code: &'static str,
+}
+
+/// What `get` prints: one value.
+#[derive(Debug, Serialize)]
+pub(crate) struct OneDocument<'l> {
+    format: u32,
+    #[serde(flatten)]
+    value: ValueDocument<'l>,
+}
+
+pub(crate) fn one<'l>(ledger: &'l Ledger, field: FieldId, effective: &Effective<'l>, unmask: bool) -> OneDocument<'l> {
+    OneDocument { format: FORMAT, value: value(ledger, field, effective, unmask) }
+}
+
+fn value<'l>(ledger: &'l Ledger, field: FieldId, effective: &Effective<'l>, unmask: bool) -> ValueDocument<'l> {
+    ValueDocument {
+        address: ledger.address(field).to_string(),
+        this_type: ledger.field(field.subject, field.slot).1.this_type.name(),
+        value: values::json(effective, unmask),
+        secret: effective.secret,
+        origin: origin::document(ledger, effective.origin),
+    }
+}
+
+pub(crate) fn document<'l>(
+    session: &mut Session<'_, 'l>,
+    (subject, stage): (Subject, StageId),
+    fields: &[FieldId],
+    unmask: bool,
+) -> Document<'l> {
+    let ledger = session.ledger();
+    let (unit, instance) = match subject {
+        Subject::Shared => (None, None),
+        Subject::Unit(id, instance) => {
+            let unit = ledger.unit(id);
+            let instance = instance.map(|id| unit.instances[usize::from(id.0)].name.as_str());
+            (Some(unit.name.as_str()), instance)
+        }
+    };
+    let known = ledger.stage(stage);
+    let mut document = Document {
+        format: FORMAT,
+        unit,
+        instance,
+        stage: known.name.as_str(),
+        class: known.class.name(),
+        values: Vec::new(),
+        missing: Vec::new(),
+        problems: Vec::new(),
+    };
+    for &field in fields {
+        let address = || ledger.address(field).to_string();
+        match session.outcome(field) {
+            Outcome::Value(effective) => document.values.push(value(ledger, field, &effective, unmask)),
+            Outcome::Missing(..) => document.missing.push(AddressDocument { address: address() }),
+            Outcome::Broken(problems) => {
+                document.problems.extend(problems.iter().map(|problem| ProblemDocument {
+                    address: address(),
+                    code: problem.code.name(),
+                }));
+            }
+            Outcome::Unset | Outcome::Absent(_) => {}
+        }
+    }
+    document.values.sort_by(|a, b| a.address.cmp(&b.address));
+    document.missing.sort_by(|a, b| a.address.cmp(&b.address));
+    document.problems.sort_by(|a, b| (&a.address, a.code).cmp(&(&b.address, b.code)));
+    document
+}

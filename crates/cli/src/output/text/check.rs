@@ -1,0 +1,219 @@
+//! `check` for people: how each unit stands, then the findings, unit by unit, worst first.
+//!
+//! Findings that say the same of several stages are printed once. Fields without a value only
+//! because they refer to another one are listed in a line each below the cause.
+
+use std::collections::BTreeMap;
+
+use cledger_core::findings::{Code, Finding, Report, Severity, Standing, UnitStanding};
+use cledger_core::model::{Ledger, UnitId};
+use cledger_core::source::Place;
+
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{diagnostics, style};
+
+/// The most units of which each gets a line although nothing is wrong with it.
+const MOST_CLEAN_UNITS: usize = 20;
+
+/// The most units that a note names.
+const MOST_NAMED: usize = 6;
+
+pub(crate) fn print(console: &mut Console, ledger: &Ledger, report: &Report, covers: &dyn Fn(usize) -> bool) {
+    standings(console, ledger, report, covers);
+    findings(console, ledger, &report.findings);
+    let (errors, warnings) = (report.count(Severity::Error), report.count(Severity::Warning));
+    let units = counted(report.standings.len(), "unit");
+    if errors + warnings == 0 {
+        console.line(format!("{}: no findings in {units}.", style::good("ok")));
+        return;
+    }
+    let mut parts = Vec::new();
+    if errors > 0 {
+        parts.push(style::bad(&counted(errors, "error")));
+    }
+    if warnings > 0 {
+        parts.push(style::doubtful(&counted(warnings, "warning")));
+    }
+    console.line(format!("{} in {units}.", parts.join(", ")));
+}
+
+/// A number with its noun.
+pub(crate) fn counted(number: usize, noun: &str) -> String {
+    if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
+}
+
+fn standings(console: &mut Console, ledger: &Ledger, report: &Report, covers: &dyn Fn(usize) -> bool) {
+    let bad = |standing: &&UnitStanding| standing.stages.iter().any(|s| s.errors + s.warnings > 0);
+    let all = report.standings.len() <= MOST_CLEAN_UNITS;
+    let shown: Vec<&UnitStanding> =
+        report.standings.iter().filter(|standing| all || bad(standing)).collect();
+    if shown.is_empty() {
+        return;
+    }
+    let stages: Vec<usize> = (0..ledger.stages.len()).filter(|&stage| covers(stage)).collect();
+    let name = |unit: UnitId| ledger.unit(unit).name.to_string();
+    let mut heads = vec!["unit"];
+    heads.extend(stages.iter().map(|&stage| ledger.stages[stage].name.as_str()));
+    let mut table = Table::new(&heads, None);
+    for standing in &shown {
+        let mut row = vec![(name(standing.unit), Tone::Plain)];
+        row.extend(stages.iter().map(|&stage| word(standing.stages[stage])));
+        table.row(row);
+    }
+    let lines = table.lines();
+    let wide = lines.iter().map(|line| unicode_width::UnicodeWidthStr::width(strip(line).as_str())).max();
+    if console.width().is_none_or(|width| wide.unwrap_or(0) <= width) {
+        lines.iter().for_each(|line| console.line(line));
+    } else {
+        for standing in &shown {
+            console.line(in_words(ledger, standing, &stages));
+        }
+    }
+    let clean = report.standings.len() - shown.len();
+    if clean > 0 {
+        console.line(format!("{} without findings.", counted(clean, "more unit")));
+    }
+    console.line("");
+}
+
+fn strip(line: &str) -> String {
+    anstream::adapter::strip_str(line).to_string()
+}
+
+/// How a unit stands in a stage, as a table's cell.
+fn word(standing: Standing) -> (String, Tone) {
+    match standing {
+        Standing { belongs: false, .. } => ("not there".to_owned(), Tone::Quiet),
+        Standing { errors: 0, warnings: 0, .. } => ("ok".to_owned(), Tone::Plain),
+        Standing { errors: 0, warnings, .. } => (counted(warnings as usize, "warning"), Tone::Doubtful),
+        Standing { errors, .. } => (counted(errors as usize, "error"), Tone::Bad),
+    }
+}
+
+/// How a unit stands, where a table would be too wide.
+fn in_words(ledger: &Ledger, standing: &UnitStanding, stages: &[usize]) -> String {
+    let mut parts = Vec::new();
+    for &stage in stages {
+        let here = standing.stages[stage];
+        if here.errors + here.warnings > 0 {
+            parts.push(format!("{} {}", ledger.stages[stage].name, word(here).0));
+        }
+    }
+    let unit = &ledger.unit(standing.unit).name;
+    if parts.is_empty() { format!("{unit}: ok") } else { format!("{unit}: {}", parts.join(", ")) }
+}
+
+/// Findings that say the same of several stages and instances.
+struct Alike<'r> {
+    first: &'r Finding,
+    findings: Vec<&'r Finding>,
+}
+
+fn findings(console: &mut Console, ledger: &Ledger, findings: &[Finding]) {
+    let mut by_unit: BTreeMap<(bool, Option<UnitId>), Vec<&Finding>> = BTreeMap::new();
+    for finding in findings {
+        by_unit.entry((finding.unit.is_none(), finding.unit)).or_default().push(finding);
+    }
+    // The unit with the most errors first; what is shared before all of them.
+    let mut groups: Vec<_> = by_unit.into_iter().collect();
+    let errors = |group: &[&Finding]| group.iter().filter(|f| f.severity == Severity::Error).count();
+    groups.sort_by_key(|((shared, unit), group)| (!*shared, usize::MAX - errors(group), *unit));
+    for ((_, unit), group) in groups {
+        let name = unit.map_or("shared entries and the ledger", |unit| ledger.unit(unit).name.as_str());
+        console.line(style::heading(name));
+        let (causes, effects): (Vec<&Finding>, Vec<&Finding>) =
+            group.into_iter().partition(|finding| finding.because_of.is_none());
+        let together = put_together(&causes);
+        let mut rest = together.as_slice();
+        while let Some((alike, after)) = rest.split_first() {
+            let first = alike.first;
+            let others = after.iter().take_while(|other| is_repeated(first, other.first)).count();
+            console.raw(&diagnostics::of_finding(&ledger.files, first, &label(alike), &notes(ledger, first)));
+            for other in &after[..others] {
+                console.line(in_short(ledger, other));
+            }
+            console.line("");
+            rest = &after[others..];
+        }
+        if effects.is_empty() {
+            continue;
+        }
+        console.line(format!(
+            "{}[{}]: {} no value for want of another:",
+            style::bad("error"),
+            Code::MissingValue,
+            if effects.len() == 1 { "1 field has".to_owned() } else { format!("{} fields have", effects.len()) },
+        ));
+        for effect in effects {
+            let cause = effect.because_of.as_deref().unwrap_or_default();
+            console.line(format!("  {} needs {cause}", effect.address));
+        }
+        console.line("");
+    }
+}
+
+/// One for all findings that say the same of several stages, worst first.
+fn put_together<'r>(findings: &[&'r Finding]) -> Vec<Alike<'r>> {
+    let mut together: Vec<Alike<'r>> = Vec::new();
+    let mut known: BTreeMap<(Code, &str, Option<Place>), usize> = BTreeMap::new();
+    // A unit before its instances.
+    let mut findings = findings.to_vec();
+    findings.sort_by_key(|finding| finding.subject.contains('+'));
+    for finding in findings {
+        let entry = finding.subject.split_once('/').map_or("", |(_, entry)| entry);
+        let key = (finding.code, entry, finding.place);
+        let at = *known.entry(key).or_insert_with(|| {
+            together.push(Alike { first: finding, findings: Vec::new() });
+            together.len() - 1
+        });
+        together[at].findings.push(finding);
+    }
+    together.sort_by_key(|alike| (std::cmp::Reverse(alike.first.severity), alike.first.code));
+    together
+}
+
+/// Whether a finding after another of its sort is told in one line: what warnings and circles say
+/// is the same each time but for the place.
+fn is_repeated(first: &Finding, other: &Finding) -> bool {
+    first.code == other.code
+        && (first.severity == Severity::Warning && other.severity == Severity::Warning
+            || first.code == Code::ReferenceCircle)
+}
+
+fn in_short(ledger: &Ledger, alike: &Alike<'_>) -> String {
+    let at = alike.first.place.map(|place| ledger.files.locate(place).to_string());
+    format!("  also {}  {}", at.unwrap_or_default(), label(alike))
+}
+
+/// The addresses of all findings that are alike: `unit/entry@test, @staging, unit+kiosk/…`.
+fn label(alike: &Alike<'_>) -> String {
+    let mut label = String::new();
+    let mut before = "";
+    for finding in &alike.findings {
+        if !label.is_empty() {
+            label.push_str(", ");
+        }
+        if finding.subject != before {
+            label.push_str(&finding.subject);
+            before = &finding.subject;
+        }
+        if let Some(stage) = &finding.stage {
+            label.push('@');
+            label.push_str(stage);
+        }
+    }
+    label
+}
+
+fn notes(ledger: &Ledger, finding: &Finding) -> Vec<String> {
+    if finding.needed_by.is_empty() {
+        return Vec::new();
+    }
+    let names = finding.needed_by.iter().map(|&unit| ledger.unit(unit).name.as_str());
+    let mut names: Vec<&str> = names.collect();
+    let more = names.len().saturating_sub(MOST_NAMED);
+    names.truncate(MOST_NAMED);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    vec![format!("needed by {}{more}", names.join(", "))]
+}

@@ -1,0 +1,93 @@
+//! `compare` for people: the fields that differ, each with the word for how.
+
+use cledger_core::compare::{Compared, Difference, SubjectCompared};
+use cledger_core::model::Ledger;
+use cledger_core::resolve::Effective;
+
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{style, values};
+
+/// What the two sides are called.
+pub(crate) struct Sides<'s> {
+    pub(crate) left: &'s str,
+    pub(crate) right: &'s str,
+}
+
+/// How a field stands, in words.
+pub(crate) fn word(compared: &Compared<'_>, sides: &Sides<'_>) -> String {
+    let purpose = if compared.absent_on_purpose { ", as meant" } else { "" };
+    match compared.difference {
+        Difference::Same => "same".to_owned(),
+        Difference::AsMeant => "as meant".to_owned(),
+        Difference::Differs => "differs".to_owned(),
+        Difference::OnlyLeft => format!("only in {}{purpose}", sides.left),
+        Difference::OnlyRight => format!("only in {}{purpose}", sides.right),
+    }
+}
+
+pub(crate) fn print(
+    console: &mut Console,
+    ledger: &Ledger,
+    compared: &[SubjectCompared<'_>],
+    sides: &Sides<'_>,
+    all: bool,
+) {
+    let (mut same, mut meant, mut unmeant) = (0, 0, 0);
+    for subject in compared {
+        match subject {
+            SubjectCompared::OnlyLeft(subject) => {
+                let name = style::heading(&ledger.owner(*subject).to_string());
+                console.line(format!("{name}  only in {}, as meant\n", sides.left));
+            }
+            SubjectCompared::OnlyRight(subject) => {
+                let name = style::heading(&ledger.owner(*subject).to_string());
+                console.line(format!("{name}  only in {}, as meant\n", sides.right));
+            }
+            SubjectCompared::Both(subject, fields) => {
+                for field in fields {
+                    match field.difference {
+                        Difference::Same => same += 1,
+                        _ if field.is_unmeant() => unmeant += 1,
+                        _ => meant += 1,
+                    }
+                }
+                let shown = |field: &&Compared<'_>| field.difference != Difference::Same || has_value(field) && all;
+                let mut shown: Vec<&Compared<'_>> = fields.iter().filter(shown).collect();
+                shown.sort_by_key(|field| !field.is_unmeant());
+                if shown.is_empty() {
+                    continue;
+                }
+                console.line(style::heading(&ledger.owner(*subject).to_string()));
+                table(console, ledger, &shown, sides);
+                console.line("");
+            }
+        }
+    }
+    let text = format!("{same} the same, {meant} different as meant, {unmeant} different otherwise.");
+    let word = if unmeant == 0 { style::good("as meant") } else { style::bad("differs") };
+    console.line(format!("{word}: {text}"));
+}
+
+fn has_value(field: &Compared<'_>) -> bool {
+    field.left_value.is_some() || field.right_value.is_some()
+}
+
+fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides: &Sides<'_>) {
+    let mut table = Table::new(&["entry", sides.left, sides.right, ""], console.width());
+    for field in fields {
+        let (entry, declaration) = ledger.field(field.left.subject, field.left.slot);
+        let name = declaration.name.as_ref();
+        let name = name.map_or(entry.name.to_string(), |field| format!("{}.{field}", entry.name));
+        let value = |value: &Option<Effective<'_>>| match value {
+            Some(effective) => (values::effective(effective, false), Tone::Plain),
+            None => ("none".to_owned(), Tone::Quiet),
+        };
+        let tone = if field.is_unmeant() { Tone::Bad } else { Tone::Quiet };
+        let (left, right) = (value(&field.left_value), value(&field.right_value));
+        table.row(vec![(name, Tone::Plain), left, right, (word(field, sides), tone)]);
+    }
+    table.keep_whole(0);
+    table.keep_whole(3);
+    table.lines().iter().for_each(|line| console.line(line));
+}

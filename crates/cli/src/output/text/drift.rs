@@ -1,0 +1,114 @@
+//! `drift` for people: for each unit what differs there.
+
+use cledger_core::drift::{Drifted, FileDrift, NameDrift};
+
+use super::check::counted;
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{style, values};
+
+/// How a unit or instance stands.
+#[derive(Debug)]
+pub(crate) struct UnitDrift {
+    /// Its name.
+    pub(crate) owner: String,
+    pub(crate) state: State,
+}
+
+/// What was found of a unit or instance.
+#[derive(Debug)]
+pub(crate) enum State {
+    /// It has a folder there: its files, by path.
+    There(Vec<(String, FileDrift)>),
+    /// It is not there at all.
+    NotThere,
+    /// Nothing is rendered for it.
+    NothingRendered,
+    /// It is there, and the ledger does not know it.
+    Unknown,
+}
+
+impl UnitDrift {
+    /// Whether all is as the ledger says.
+    pub(crate) fn is_clean(&self) -> bool {
+        match &self.state {
+            State::There(files) => files.iter().all(|(_, file)| file.is_clean()),
+            State::NothingRendered => true,
+            State::NotThere | State::Unknown => false,
+        }
+    }
+}
+
+pub(crate) fn word(what: NameDrift) -> &'static str {
+    match what {
+        NameDrift::Differs => "differs",
+        NameDrift::MissingThere => "missing there",
+        NameDrift::ExtraThere => "extra there",
+        NameDrift::NoValueHere => "no value in the ledger",
+    }
+}
+
+pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
+    let widest = units.iter().map(|unit| unit.owner.len()).max().unwrap_or_default();
+    for unit in units {
+        let name = style::heading(&format!("{:<widest$}", unit.owner));
+        match &unit.state {
+            State::There(_) if unit.is_clean() => console.line(format!("{name}  as the ledger says")),
+            State::NothingRendered => console.line(format!("{name}  nothing is rendered for it")),
+            State::NotThere => console.line(format!("{name}  {}", style::bad("not there"))),
+            State::Unknown => {
+                console.line(format!("{name}  {}", style::bad("there, but not in the ledger")));
+            }
+            State::There(files) => {
+                console.line(name);
+                files.iter().for_each(|(path, drift)| file(console, path, drift));
+            }
+        }
+    }
+    let drifted = units.iter().filter(|unit| !unit.is_clean()).count();
+    console.line("");
+    if drifted == 0 {
+        let text = format!("{} as the ledger says.", counted(units.len(), "unit"));
+        console.line(format!("{}: {text}", style::good("no drift")));
+    } else {
+        let text = format!("{drifted} of {} are not as the ledger says.", counted(units.len(), "unit"));
+        console.line(format!("{}: {text}", style::bad("drift")));
+    }
+}
+
+fn file(console: &mut Console, path: &str, drift: &FileDrift) {
+    match drift {
+        FileDrift::AsLedger => console.line(format!("  {path}  as the ledger says")),
+        FileDrift::NotThere => console.line(format!("  {path}  {}", style::bad("not there"))),
+        FileDrift::Unreadable(reason) => {
+            console.line(format!("  {path}  {}: {reason}", style::bad("cannot be read")));
+        }
+        FileDrift::Drifted(names) => {
+            console.line(format!("  {path}"));
+            let mut table = Table::new(&["  name", "ledger", "there", ""], console.width());
+            for drifted in names {
+                let (ledger, there) = sides(drifted);
+                let name = format!("  {}", values::escape(&drifted.name));
+                let word = (word(drifted.what).to_owned(), Tone::Bad);
+                table.row(vec![(name, Tone::Plain), (ledger, Tone::Plain), (there, Tone::Plain), word]);
+            }
+            table.keep_whole(0);
+            table.keep_whole(3);
+            table.lines().iter().for_each(|line| console.line(line));
+        }
+    }
+}
+
+/// What the ledger says and what is there, secrets masked.
+fn sides(drifted: &Drifted) -> (String, String) {
+    let shown = |value: &Option<cledger_core::value::Value>, is_there: bool| match value {
+        Some(value) => values::one_line(value),
+        None if !is_there => "none".to_owned(),
+        None if drifted.address.is_some() => values::MASK.to_owned(),
+        None => "(not shown)".to_owned(),
+    };
+    (
+        shown(&drifted.expected, !matches!(drifted.what, NameDrift::ExtraThere | NameDrift::NoValueHere)),
+        shown(&drifted.observed, drifted.what != NameDrift::MissingThere),
+    )
+}

@@ -1,0 +1,8 @@
+//! What each command prints for people.
+
+pub(crate) mod check;
+pub(crate) mod compare;
+pub(crate) mod drift;
+pub(crate) mod list;
+pub(crate) mod render;
+pub(crate) mod show;

@@ -1,0 +1,56 @@
+//! `render` for people: what was written, and what is in the way.
+
+use std::path::PathBuf;
+
+use cledger_core::findings::Finding;
+use cledger_core::model::Ledger;
+use cledger_store::Written;
+
+use super::check::counted;
+use crate::output::console::Console;
+use crate::output::{diagnostics, style};
+
+/// A file that was rendered.
+#[derive(Debug)]
+pub(crate) struct RenderedFile {
+    pub(crate) path: PathBuf,
+    pub(crate) secret: bool,
+    pub(crate) written: Written,
+}
+
+pub(crate) fn word(written: Written) -> &'static str {
+    match written {
+        Written::New => "new",
+        Written::Changed => "changed",
+        Written::Unchanged => "unchanged",
+    }
+}
+
+/// What keeps the files from being whole.
+pub(crate) fn gaps(console: &mut Console, ledger: &Ledger, gaps: &[Finding]) {
+    for gap in gaps {
+        console.raw(&diagnostics::of_finding(&ledger.files, gap, &gap.address, &[]));
+        console.line("");
+    }
+}
+
+pub(crate) fn files(console: &mut Console, files: &[RenderedFile]) {
+    for file in files {
+        let secret = if file.secret { "  (holds secrets: 0600)" } else { "" };
+        console.line(format!("{:<9}  {}{secret}", word(file.written), file.path.display()));
+    }
+}
+
+/// The last line: what it came to.
+pub(crate) fn summary(console: &mut Console, files: usize, gaps: usize, written: bool) {
+    if gaps == 0 {
+        console.line(format!("{}: {}.", style::good("rendered"), counted(files, "file")));
+    } else if written {
+        let text = format!("{}, with {} in them.", counted(files, "file"), counted(gaps, "gap"));
+        console.line(format!("{}: {text}", style::doubtful("partial")));
+    } else {
+        let values = if gaps == 1 { "1 value is".to_owned() } else { format!("{gaps} values are") };
+        let text = format!("{values} missing or wrong; --partial renders what there is.");
+        console.line(format!("{}: {text}", style::bad("nothing written")));
+    }
+}

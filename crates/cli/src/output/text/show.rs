@@ -1,0 +1,56 @@
+//! `show` for people: a row a field, with its value and where it came from.
+
+use cledger_core::findings::{self, Finding};
+use cledger_core::resolve::{FieldId, Outcome, Session};
+
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{origin, style, values};
+
+/// Prints the fields, and gives the number of those that lack a value they need.
+pub(crate) fn print(console: &mut Console, session: &mut Session<'_, '_>, fields: &[FieldId], unmask: bool) -> usize {
+    let ledger = session.ledger();
+    let mut table = Table::new(&["entry", "value", "from"], console.width());
+    let (mut lacking, mut optional) = (0, 0);
+    let plain = |text: String| (text, Tone::Plain);
+    for &field in fields {
+        let (entry, declaration) = ledger.field(field.subject, field.slot);
+        let name = declaration.name.as_ref();
+        let name = name.map_or(entry.name.to_string(), |field| format!("{}.{field}", entry.name));
+        let (value, from) = match session.outcome(field) {
+            Outcome::Unset => {
+                optional += 1;
+                continue;
+            }
+            Outcome::Value(effective) => (
+                plain(values::effective(&effective, unmask)),
+                (origin::line(ledger, effective.origin), Tone::Quiet),
+            ),
+            Outcome::Absent(at) => {
+                (plain("absent on purpose".into()), (origin::line(ledger, at), Tone::Quiet))
+            }
+            Outcome::Missing(..) | Outcome::Broken(_) => {
+                lacking += 1;
+                let found = findings::of_field(session, field);
+                let word = match found.first() {
+                    Some(finding) if finding.code != findings::Code::MissingValue => finding.code.name(),
+                    _ => "missing",
+                };
+                let help = found.first().map(|finding: &Finding| finding.help.clone());
+                ((word.to_owned(), Tone::Bad), plain(help.unwrap_or_default()))
+            }
+        };
+        table.row(vec![plain(name), value, from]);
+    }
+    table.keep_whole(0);
+    table.lines().iter().for_each(|line| console.line(line));
+    if optional > 0 {
+        console.line(format!("\n{optional} optional fields have no value."));
+    }
+    if lacking > 0 {
+        let fields = if lacking == 1 { "1 field lacks".to_owned() } else { format!("{lacking} fields lack") };
+        let text = format!("\n{}: {fields} the value needed; `cledger check` says more.", style::bad("missing"));
+        console.line(text);
+    }
+    lacking
+}

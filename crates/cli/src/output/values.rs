@@ -1,0 +1,48 @@
+//! Showing values to people and programs, secrets masked unless that was granted.
+
+use cledger_core::resolve::{Content, Effective};
+use cledger_core::value::Value;
+
+/// What stands for a secret.
+pub(crate) const MASK: &str = "(secret)";
+
+/// What stands for a value that is outside the ledger and was not read.
+pub(crate) const UNREAD: &str = "(not read)";
+
+/// A value on one line: control characters escaped, empty text in quotes.
+pub(crate) fn one_line(value: &Value) -> String {
+    let text = value.to_text();
+    if text.is_empty() {
+        return "\"\"".to_owned();
+    }
+    if text.starts_with(' ') || text.ends_with(' ') {
+        return format!("\"{}\"", escape(&text));
+    }
+    escape(&text)
+}
+
+/// Text with control characters escaped, so that it cannot move the cursor or change colours.
+pub(crate) fn escape(text: &str) -> String {
+    if !text.contains(char::is_control) {
+        return text.to_owned();
+    }
+    let escaped = |c: char| if c.is_control() { c.escape_default().to_string() } else { c.to_string() };
+    text.chars().map(escaped).collect()
+}
+
+/// An effective value on one line.
+pub(crate) fn effective(effective: &Effective<'_>, unmask: bool) -> String {
+    if effective.secret && !unmask {
+        return MASK.to_owned();
+    }
+    effective.expose().map_or(UNREAD.to_owned(), one_line)
+}
+
+/// An effective value as JSON; null for a masked secret and for what was not read.
+pub(crate) fn json(effective: &Effective<'_>, unmask: bool) -> serde_json::Value {
+    match effective.content {
+        Content::Unread => serde_json::Value::Null,
+        _ if effective.secret && !unmask => serde_json::Value::Null,
+        _ => effective.expose().map(Value::to_json).unwrap_or_default(),
+    }
+}

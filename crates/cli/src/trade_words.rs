@@ -1,0 +1,24 @@
+//! Words of the trade that are no commands here, and the commands that do what they mean.
+
+/// What to type instead of a word, if it is one that people try.
+pub(crate) fn answer(word: &str) -> Option<String> {
+    let command = match word {
+        "diff" | "delta" => "compare",
+        "lint" | "validate" | "verify" | "test" | "audit" => "check",
+        "generate" | "build" | "template" | "write" | "export" => "render",
+        "ls" | "tree" => "list",
+        "cat" | "view" | "print" | "describe" | "resolve" | "inspect" => "show",
+        "read" | "query" | "lookup" => "get",
+        "new" | "create" | "setup" => "init",
+        "observe" | "detect" | "live" => "drift",
+        "tutorial" | "example" | "walkthrough" => "demo",
+        "deploy" | "apply" | "push" | "publish" | "release" => {
+            return Some("nothing is delivered yet: `cledger render @STAGE` writes a stage's files".to_owned());
+        }
+        "import" => {
+            return Some("files are not taken over yet: declare units in units/UNIT.toml".to_owned());
+        }
+        _ => return None,
+    };
+    Some(format!("`cledger {command}` does that: see `cledger {command} --help`"))
+}

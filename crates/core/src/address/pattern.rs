@@ -1,0 +1,129 @@
+//! Address patterns: `*` and `?` within one name, and parts left out that cover everything.
+
+use std::fmt;
+
+use wildmatch::WildMatch;
+
+use super::{AddressError, Parts, mistake};
+use crate::name::is_name_char;
+
+/// A pattern of addresses: `*/bookings-db.*@prod-*`, `shared/*`, `ticket-desk`, `@test`.
+///
+/// A part that is left out covers everything: all instances, all entries, all fields, all stages.
+/// A pattern with a field covers no variable, since a variable's field has no name.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Pattern {
+    text: String,
+    owner: Option<WildMatch>,
+    instance: Option<WildMatch>,
+    entry: Option<WildMatch>,
+    field: Option<WildMatch>,
+    stage: Option<WildMatch>,
+}
+
+impl Pattern {
+    /// Reads a pattern.
+    pub fn parse(text: &str) -> Result<Self, AddressError> {
+        let parts = Parts::split(text)?;
+        if let Some((at, _)) = parts.delivery {
+            return Err(mistake(text, at, "a pattern has no delivery"));
+        }
+        let glob = |part: Option<(usize, &str)>| match part {
+            None => Ok(None),
+            Some((at, part)) => {
+                let wrong = part.char_indices().find(|&(_, c)| !is_name_char(c) && !"*?".contains(c));
+                match wrong {
+                    Some((inside, _)) => {
+                        let reason = "patterns are made of a-z, 0-9, `_`, `-`, `*` and `?`";
+                        Err(mistake(text, at + inside, reason))
+                    }
+                    None => Ok(Some(WildMatch::new(part))),
+                }
+            }
+        };
+        Ok(Self {
+            text: text.to_owned(),
+            owner: glob(parts.owner)?,
+            instance: glob(parts.instance)?,
+            entry: glob(parts.entry)?,
+            field: glob(parts.field)?,
+            stage: glob(parts.stage)?,
+        })
+    }
+
+    /// Whether the pattern names stages.
+    pub fn has_stage(&self) -> bool {
+        self.stage.is_some()
+    }
+
+    /// Whether the owner is covered: a unit's name or `shared`, and the instance if there is one.
+    pub fn covers_owner(&self, owner: &str, instance: Option<&str>) -> bool {
+        let instance_covered = match (&self.instance, instance) {
+            (None, _) => true,
+            (Some(_), None) => false,
+            (Some(glob), Some(name)) => glob.matches(name),
+        };
+        instance_covered && self.owner.as_ref().is_none_or(|glob| glob.matches(owner))
+    }
+
+    /// Whether the entry and field are covered; a variable's field is `None`.
+    pub fn covers_field(&self, entry: &str, field: Option<&str>) -> bool {
+        let field_covered = match (&self.field, field) {
+            (None, _) => true,
+            (Some(_), None) => false,
+            (Some(glob), Some(name)) => glob.matches(name),
+        };
+        field_covered && self.entry.as_ref().is_none_or(|glob| glob.matches(entry))
+    }
+
+    /// Whether the stage (or group, where a setting is meant) is covered.
+    pub fn covers_stage(&self, stage: &str) -> bool {
+        self.stage.as_ref().is_none_or(|glob| glob.matches(stage))
+    }
+}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.text)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parts_left_out_cover_everything() {
+        type Case = (&'static str, &'static str, Option<&'static str>, &'static str, Option<&'static str>, bool);
+        let cases: [Case; 14] = [
+            ("ticket-desk", "ticket-desk", Some("kiosk"), "seat_hold", None, true),
+            ("ticket-desk+k*", "ticket-desk", Some("kiosk"), "seat_hold", None, true),
+            ("ticket-desk+*", "ticket-desk", None, "seat_hold", None, false),
+            ("*", "shared", None, "mail", Some("host"), true),
+            ("shared/*", "shared", None, "mail", Some("host"), true),
+            ("shared/*", "ticket-desk", None, "mail", Some("host"), false),
+            ("shared/*.host", "shared", None, "mail", Some("port"), false),
+            ("*/mail.*", "shared", None, "mail", Some("port"), true),
+            ("*/region", "ticket-desk", None, "region", None, true),
+            ("*/region.*", "ticket-desk", None, "region", None, false),
+            ("*/r?gion", "ticket-desk", None, "region", None, true),
+            ("*/r?gion", "ticket-desk", None, "rgion", None, false),
+            ("t*k/*-db", "ticket-desk", None, "bookings-db", Some("host"), true),
+            ("@test", "ticket-desk", None, "region", None, true),
+        ];
+        for (pattern, owner, instance, entry, field, covered) in cases {
+            let read = Pattern::parse(pattern).unwrap();
+            let found = read.covers_owner(owner, instance) && read.covers_field(entry, field);
+            assert_eq!(found, covered, "{pattern} on {owner}/{entry}");
+        }
+        assert!(Pattern::parse("*@prod-*").unwrap().covers_stage("prod-north"));
+        assert!(!Pattern::parse("*@prod-*").unwrap().covers_stage("test"));
+    }
+
+    #[test]
+    fn a_bad_pattern_is_refused_where_the_mistake_is() {
+        for (text, at) in [("", 0), ("a/", 2), ("*/x.*@prod:3", 11), ("a b", 1), ("*/[ab]", 2)] {
+            assert_eq!(Pattern::parse(text).unwrap_err().at, at, "{text}");
+        }
+    }
+}

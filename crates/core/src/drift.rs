@@ -1,0 +1,140 @@
+//! Drift: what is really there, compared with what the ledger says.
+
+use std::collections::BTreeSet;
+
+use crate::model::Ledger;
+use crate::output::OutputName;
+use crate::render::{RenderedOutput, as_written};
+use crate::tree::{Branch, Tree};
+use crate::value::Value;
+
+/// How one name in a file has drifted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NameDrift {
+    /// It has another value there.
+    Differs,
+    /// It is not there.
+    MissingThere,
+    /// It is there, and the ledger knows no such name.
+    ExtraThere,
+    /// The ledger has no value for it, although one is needed.
+    NoValueHere,
+}
+
+/// One name that has drifted.
+#[derive(Debug, Clone)]
+pub struct Drifted {
+    /// Its name in the file, steps joined with dots.
+    pub name: String,
+    /// The field's address, where the ledger knows it.
+    pub address: Option<String>,
+    /// How.
+    pub what: NameDrift,
+    /// Whether its values are secrets, or may be.
+    pub secret: bool,
+    /// The value that the ledger says; `None` for secrets and where there is none.
+    pub expected: Option<Value>,
+    /// The value that is there; `None` for secrets, for names that the ledger does not know, and
+    /// where there is none.
+    pub observed: Option<Value>,
+}
+
+/// What was found in place of an output's file.
+#[derive(Debug)]
+pub enum Observed {
+    /// There is no such file.
+    NotThere,
+    /// It cannot be read, for this reason.
+    Unreadable(String),
+    /// This is in it.
+    Tree(Tree),
+}
+
+/// How an output's file stands.
+#[derive(Debug, Clone)]
+pub enum FileDrift {
+    /// As the ledger says.
+    AsLedger,
+    /// Names in it have drifted.
+    Drifted(Vec<Drifted>),
+    /// It is not there.
+    NotThere,
+    /// It cannot be read, for this reason.
+    Unreadable(String),
+}
+
+impl FileDrift {
+    /// Whether it is as the ledger says.
+    pub fn is_clean(&self) -> bool {
+        matches!(self, FileDrift::AsLedger)
+    }
+}
+
+/// Compares a file with the output that it should be. `flat` says that its format knows text only.
+pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observed, flat: bool) -> FileDrift {
+    let tree = match observed {
+        Observed::NotThere => return FileDrift::NotThere,
+        Observed::Unreadable(reason) => return FileDrift::Unreadable(reason),
+        Observed::Tree(tree) => tree,
+    };
+    let mut drifted = Vec::new();
+    for (name, (field, effective)) in &output.values {
+        let Some(expected) = effective.expose() else { continue };
+        let expected =
+            if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
+        let found = tree.get(name);
+        let what = match found {
+            None => NameDrift::MissingThere,
+            Some(found) if *found == expected => continue,
+            Some(_) => NameDrift::Differs,
+        };
+        let open = !effective.secret;
+        drifted.push(Drifted {
+            name: name.join("."),
+            address: Some(ledger.address(*field).to_string()),
+            what,
+            secret: effective.secret,
+            expected: open.then_some(expected),
+            observed: found.filter(|_| open).cloned(),
+        });
+    }
+    let mut known: BTreeSet<&OutputName> = output.values.keys().collect();
+    for (name, field) in &output.lacking {
+        known.insert(name);
+        drifted.push(Drifted {
+            name: name.join("."),
+            address: Some(ledger.address(*field).to_string()),
+            what: NameDrift::NoValueHere,
+            secret: true,
+            expected: None,
+            observed: None,
+        });
+    }
+    extra(&tree.0, &mut Vec::new(), &known, &mut drifted);
+    if drifted.is_empty() { FileDrift::AsLedger } else { FileDrift::Drifted(drifted) }
+}
+
+/// Adds the names in a branch that no field has, each as far down as it goes.
+fn extra(branch: &Branch, steps: &mut OutputName, known: &BTreeSet<&OutputName>, drifted: &mut Vec<Drifted>) {
+    for (step, value) in branch {
+        steps.push(step.to_string());
+        let inside = {
+            let here: &OutputName = steps;
+            known.range::<&OutputName, _>(here..).next().is_some_and(|name| name.starts_with(steps))
+        };
+        match value {
+            _ if known.contains(&*steps) => {}
+            Value::Map(level) if inside => extra(level, steps, known, drifted),
+            _ => drifted.push(Drifted {
+                name: steps.join("."),
+                address: None,
+                what: NameDrift::ExtraThere,
+                // Nobody has said that it is none.
+                secret: true,
+                expected: None,
+                observed: None,
+            }),
+        }
+        steps.pop();
+    }
+}

@@ -1,0 +1,254 @@
+//! What shows only where a unit is resolved for a stage: problems of references, types and
+//! constraints of expanded values, and (in [`super::missing`]) what has no value.
+
+use super::check::{Bounds, UnitStanding};
+use super::missing;
+use super::values::{called, is_plain_secret};
+use super::{Code, Finding, Severity};
+use crate::address::{Address, Owner};
+use crate::model::{Class, Ledger, Required, SettingValue, Slot, StageId, Subject, UnitId, Verdict};
+use crate::name::Name;
+use crate::resolve::{FieldId, Outcome, Problem, ProblemCode, Session, Winner};
+
+/// The most fields around a circle that a message names.
+const MOST_NAMED: usize = 60;
+
+pub(super) fn of_unit(
+    bounds: &Bounds<'_>,
+    session: &mut Session<'_, '_>,
+    id: UnitId,
+    standing: &mut UnitStanding,
+    findings: &mut Vec<Finding>,
+) {
+    let ledger = bounds.ledger;
+    let unit = ledger.unit(id);
+    let mut todo = Vec::new();
+    for stage in ledger.stage_ids() {
+        if !unit.belongs_to(stage, None) || !bounds.covers_stage(stage) {
+            continue;
+        }
+        let subjects = std::iter::once(None).chain(unit.instances_in(stage).map(Some));
+        for instance in subjects {
+            let subject = Subject::Unit(id, instance);
+            open_fields(ledger, session, subject, stage, &mut todo, standing);
+            for &slot in &todo {
+                let field = FieldId { subject, stage, slot };
+                let found = of_field(session, field);
+                for mut finding in found {
+                    let here = &mut standing.stages[usize::from(stage.0)];
+                    here.count(finding.severity);
+                    if finding.unit.is_none() {
+                        finding.needed_by.push(id);
+                    }
+                    // What is wrong with a setting as it stands is told there.
+                    if !is_told_elsewhere(session, field, &finding) && covers(bounds, field) {
+                        findings.push(finding);
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn covers(bounds: &Bounds<'_>, field: FieldId) -> bool {
+    let ledger = bounds.ledger;
+    let (entry, declaration) = ledger.field(field.subject, field.slot);
+    let shared = ledger.slots(field.subject).entry_of(field.slot).0.entry.shared().is_some();
+    let owner = match ledger.owner(field.subject) {
+        Owner::Shared => bounds.covers_owner("shared", None),
+        Owner::Unit(unit, instance) => {
+            bounds.covers_owner(unit.as_str(), instance.as_ref().map(Name::as_str))
+        }
+    };
+    (owner || shared && bounds.covers_owner("shared", None))
+        && bounds.covers_field(entry.name.as_str(), declaration.name.as_ref().map(Name::as_str))
+}
+
+/// Collects the fields that have to be resolved to be judged. The others have a winner that fits,
+/// or need no value.
+fn open_fields(
+    ledger: &Ledger,
+    session: &mut Session<'_, '_>,
+    subject: Subject,
+    stage: StageId,
+    todo: &mut Vec<Slot>,
+    standing: &mut UnitStanding,
+) {
+    todo.clear();
+    let mut any_references = false;
+    let class = ledger.stage(stage).class;
+    let slots = ledger.slots(subject);
+    let winners = session.winners(subject, stage);
+    for (slot, winner) in slots.all().zip(winners) {
+        let open = match winner {
+            Winner::Nothing => {
+                let (_, declaration) = ledger.field(subject, slot);
+                declaration.required != Required::No
+            }
+            Winner::Default(default, _) => {
+                any_references |= default.verdict == Verdict::Open;
+                default.verdict != Verdict::Fits
+            }
+            Winner::Assumed(_) => true,
+            Winner::Set(setting, ..) => {
+                any_references |= setting.verdict == Verdict::Open;
+                if matches!(setting.value, SettingValue::Value(_)) {
+                    let (_, declaration) = ledger.field(subject, slot);
+                    if is_plain_secret(setting, declaration) {
+                        let production = class == Class::Production;
+                        let severity = if production { Severity::Error } else { Severity::Warning };
+                        standing.stages[usize::from(stage.0)].count(severity);
+                    }
+                }
+                setting.verdict != Verdict::Fits
+            }
+        };
+        if open {
+            todo.push(slot);
+        }
+    }
+    if any_references {
+        // A derived field can be part of a circle.
+        let derived = slots.all().filter(|&slot| ledger.field(subject, slot).1.derived);
+        todo.extend(derived);
+    }
+}
+
+/// What keeps a field of a subject from having the value that it needs, as `check` says it.
+pub fn of_field(session: &mut Session<'_, '_>, field: FieldId) -> Vec<Finding> {
+    let ledger = session.ledger();
+    match session.outcome(field) {
+        Outcome::Absent(_) | Outcome::Unset => Vec::new(),
+        Outcome::Missing(because, origin) => {
+            let whose = whose(ledger, session, field, |outcome| matches!(outcome, Outcome::Missing(..)));
+            vec![missing::finding(ledger, session, field, whose, &because, origin)]
+        }
+        Outcome::Broken(problems) => problems
+            .iter()
+            .map(|problem| {
+                let code = problem.code;
+                let same = |outcome: &Outcome<'_>| match outcome {
+                    Outcome::Broken(others) => others.iter().any(|other| other.code == code),
+                    _ => false,
+                };
+                let whose = whose(ledger, session, field, same);
+                of_problem(ledger, field, whose, problem)
+            })
+            .collect(),
+        Outcome::Value(effective) => {
+            let (entry, declaration) = ledger.field(field.subject, field.slot);
+            let rejection = effective.expose().and_then(|value| declaration.rejection(value));
+            let Some(rejection) = rejection else { return Vec::new() };
+            let whose = whose(ledger, session, field, |outcome| outcome.value().is_some());
+            let (called, constraint) = (called(entry, declaration), rejection.constraint);
+            let message = format!("{called} comes to what `{constraint}` does not allow: it must be {}", rejection.asks);
+            let mut finding = new(ledger, field, whose, Code::NotAllowed, message);
+            finding.place = effective.origin.place;
+            finding.help = format!("let it come to {}", rejection.asks);
+            vec![finding]
+        }
+    }
+}
+
+/// Whose field a finding is about: the shared entry's if it is wrong there too, by itself.
+fn whose(
+    ledger: &Ledger,
+    session: &mut Session<'_, '_>,
+    field: FieldId,
+    is_same: impl Fn(&Outcome<'_>) -> bool,
+) -> FieldId {
+    let (entry, position) = ledger.slots(field.subject).entry_of(field.slot);
+    let Some(shared) = entry.entry.shared() else { return field };
+    let winner = session.winners(field.subject, field.stage)[field.slot.0 as usize];
+    if !winner.is_shared(entry.entry) {
+        return field;
+    }
+    let first = ledger.shared_slots.entries[usize::from(shared.0)].first;
+    let slot = Slot(first + u32::try_from(position).unwrap_or(0));
+    let alone = FieldId { subject: Subject::Shared, stage: field.stage, slot };
+    if is_same(&session.outcome(alone)) { alone } else { field }
+}
+
+/// Whether a static finding tells of this already.
+fn is_told_elsewhere(session: &mut Session<'_, '_>, field: FieldId, finding: &Finding) -> bool {
+    let verdict = match session.winners(field.subject, field.stage)[field.slot.0 as usize] {
+        Winner::Set(setting, ..) => setting.verdict,
+        Winner::Default(default, _) => default.verdict,
+        Winner::Nothing | Winner::Assumed(_) => Verdict::Open,
+    };
+    match finding.code {
+        Code::WrongType => verdict == Verdict::WrongType,
+        Code::NotAllowed => verdict == Verdict::NotAllowed,
+        _ => false,
+    }
+}
+
+/// A finding about a field, still without place and help.
+pub(super) fn new(ledger: &Ledger, field: FieldId, whose: FieldId, code: Code, message: String) -> Finding {
+    let address = ledger.address(whose);
+    let stage = address.stage.as_ref().map(ToString::to_string);
+    let subject = Address { stage: None, ..address.clone() };
+    let (_, declaration) = ledger.field(field.subject, field.slot);
+    Finding {
+        code,
+        severity: Severity::Error,
+        address: address.to_string(),
+        subject: subject.to_string(),
+        stage,
+        unit: match whose.subject {
+            Subject::Unit(unit, _) => Some(unit),
+            Subject::Shared => None,
+        },
+        message,
+        place: None,
+        hides_value: declaration.secret,
+        help: String::new(),
+        because_of: None,
+        needed_by: Vec::new(),
+    }
+}
+
+fn of_problem(ledger: &Ledger, field: FieldId, whose: FieldId, problem: &Problem) -> Finding {
+    let (entry, declaration) = ledger.field(field.subject, field.slot);
+    let called = called(entry, declaration);
+    let (code, message, help) = match problem.code {
+        ProblemCode::WrongType => (
+            Code::WrongType,
+            format!("the value of {called} has the wrong type: {}", problem.detail),
+            format!("write {}, or refer to such a value", declaration.this_type.describe()),
+        ),
+        ProblemCode::ReferenceUnknown => (
+            Code::ReferenceUnknown,
+            format!("{} → {}", ledger.address(whose), problem.detail),
+            "mend the reference, or write `$${` for a literal `${`".to_owned(),
+        ),
+        ProblemCode::ReferenceCircle => (
+            Code::ReferenceCircle,
+            format!("{called} refers to itself: {}", circle(ledger, whose, &problem.path)),
+            "give one of these fields a value without a reference".to_owned(),
+        ),
+        ProblemCode::CipherUnreadable => (
+            Code::CipherUnreadable,
+            format!("{called} cannot be read: {}", problem.detail),
+            "take the secret from outside: { from = \"env:NAME\" } or { from = \"file:PATH\" }".to_owned(),
+        ),
+        ProblemCode::ValueTooLong => (
+            Code::ValueTooLong,
+            format!("{called} has no value: {}", problem.detail),
+            "let fewer references repeat what they refer to".to_owned(),
+        ),
+    };
+    let mut finding = new(ledger, field, whose, code, message);
+    (finding.place, finding.help) = (problem.origin.place, help);
+    finding
+}
+
+fn circle(ledger: &Ledger, start: FieldId, path: &[FieldId]) -> String {
+    let mut names: Vec<String> =
+        path.iter().take(MOST_NAMED).map(|&field| ledger.address(field).to_string()).collect();
+    if path.len() > MOST_NAMED {
+        names.push(format!("({} more)", path.len() - MOST_NAMED));
+    }
+    names.push(ledger.address(path.first().copied().unwrap_or(start)).to_string());
+    names.join(" → ")
+}

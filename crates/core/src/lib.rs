@@ -1,0 +1,20 @@
+//! The heart of Copper Ledger: addresses, the model of a ledger, resolution, findings, comparison
+//! and drift.
+//!
+//! Nothing in this crate reads files, the environment or the clock, and nothing prints. What comes
+//! from outside a ledger is fetched through [`resolve::Outside`].
+
+pub mod address;
+pub mod compare;
+pub mod drift;
+pub mod findings;
+pub mod model;
+pub mod name;
+pub mod output;
+pub mod reference;
+pub mod render;
+pub mod resolve;
+pub mod source;
+pub mod tree;
+pub mod types;
+pub mod value;

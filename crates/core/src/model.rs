@@ -1,0 +1,57 @@
+//! What a ledger says: stages and groups, units and their entries, and the settings.
+//!
+//! The store reads files into these types and binds every setting to the field that it is for;
+//! what cannot be bound is kept as a [`Stray`], so that it can be reported. Nothing here resolves.
+
+mod built_in;
+mod declaration;
+mod entry;
+mod ledger;
+mod setting;
+mod stage;
+mod unit;
+
+pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields};
+pub use declaration::{
+    Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary,
+};
+pub use entry::{Entry, Form, Kind, UrlShape};
+pub use ledger::{Aligned, Ledger, Subject};
+pub use setting::{
+    LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, Verdict,
+};
+pub use stage::{Class, Follow, Group, Stage};
+pub use unit::{Chore, EntryRef, Instance, Output, OutputFormat, SettingsOfLayer, SlotEntry, Slots, Unit, When};
+
+/// A stage, by its position in the ledger.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct StageId(pub u16);
+
+/// A group, by its position in the ledger.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct GroupId(pub u16);
+
+/// A unit, by its position in the ledger.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct UnitId(pub u32);
+
+/// An instance, by its position in its unit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct InstanceId(pub u16);
+
+/// A shared entry, by its position in the ledger.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct SharedId(pub u16);
+
+/// A field, by its position among all fields that a unit has or sees.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Slot(pub u32);
+
+/// Where settings stand: a stage or a group.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum LayerId {
+    /// The settings of a stage.
+    Stage(StageId),
+    /// The settings of a group.
+    Group(GroupId),
+}

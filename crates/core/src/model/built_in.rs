@@ -1,0 +1,129 @@
+//! The fields that each kind of entry brings along.
+
+use super::{Constraints, Declaration, Default, Distinct, Form, Required, UrlShape, Vary, Verdict};
+use crate::name::Name;
+use crate::source::Place;
+use crate::types::Type;
+use crate::value::{Held, Value};
+
+/// The values of an endpoint's `auth`.
+pub mod auth {
+    /// User and password, as in RFC 7617.
+    pub const BASIC: &str = "basic";
+    /// A token, as in RFC 6750.
+    pub const BEARER: &str = "bearer";
+    /// A token in a header of the service's own.
+    pub const API_KEY: &str = "api-key";
+    /// Nothing.
+    pub const NONE: &str = "none";
+}
+
+/// Builds the fields of one entry, all placed at its declaration.
+struct Fields {
+    place: Place,
+    list: Vec<Declaration>,
+}
+
+impl Fields {
+    fn new(place: Place) -> Self {
+        Self { place, list: Vec::new() }
+    }
+
+    /// Adds a field and gives it to be adjusted. The name is one of this file's.
+    fn add(&mut self, name: &str, this_type: Type, required: bool) -> &mut Declaration {
+        let mut field = Declaration::plain(Name::parse(name).ok(), this_type, self.place);
+        if !required {
+            field.required = Required::No;
+        }
+        self.list.push(field);
+        let last = self.list.len() - 1;
+        &mut self.list[last]
+    }
+
+    fn secret(&mut self, name: &str, this_type: Type, required: bool) -> &mut Declaration {
+        let field = self.add(name, this_type, required);
+        field.secret = true;
+        field.distinct = Distinct::Classes;
+        field
+    }
+}
+
+fn default(value: Value) -> Option<Default> {
+    Some(Default { value: Held::new(value, false), verdict: Verdict::Fits, place: None })
+}
+
+/// The fields of a connection of this protocol, and how its `url` is put together.
+pub fn protocol_fields(protocol: &str, place: Place) -> (Vec<Declaration>, Option<UrlShape>) {
+    let (port, place_field, place_type, place_required, login_required) = match protocol {
+        "postgresql" => (Some(5432), Some("database"), Type::Text, true, true),
+        "mysql" => (Some(3306), Some("database"), Type::Text, true, true),
+        "redis" => (Some(6379), Some("database"), Type::Integer, false, false),
+        "amqp" => (Some(5672), Some("path"), Type::Text, false, true),
+        "sftp" => (Some(22), Some("path"), Type::Path, false, true),
+        "ldap" => (Some(389), Some("path"), Type::Text, false, false),
+        "smtp" => (Some(25), None, Type::Text, false, false),
+        "kafka" | "tcp" => (None, None, Type::Text, false, false),
+        _ => (None, Some("path"), Type::Text, false, false),
+    };
+    let mut fields = Fields::new(place);
+    if protocol == "kafka" {
+        fields.add("brokers", Type::List, true).vary = Vary::Must;
+    } else {
+        fields.add("host", Type::Host, true).vary = Vary::Must;
+        fields.add("port", Type::Port, true).default =
+            port.and_then(|port| default(Value::Integer(port)));
+    }
+    if let Some(name) = place_field {
+        fields.add(name, place_type, place_required);
+    }
+    fields.add("user", Type::Text, login_required);
+    fields.secret("password", Type::Text, login_required);
+    fields.add("options", Type::Map, false);
+    if protocol == "kafka" {
+        return (fields.list, None);
+    }
+    fields.add("url", Type::Url, false).derived = true;
+    let url = UrlShape { place: place_field, place_keeps_slashes: protocol == "sftp" };
+    (fields.list, Some(url))
+}
+
+/// The fields of an endpoint.
+pub fn endpoint_fields(place: Place) -> Vec<Declaration> {
+    let mut fields = Fields::new(place);
+    fields.add("base", Type::Url, true).vary = Vary::Must;
+    fields.add("proxy", Type::Url, false);
+    fields.add("timeout", Type::Duration, true).default = default(Value::text("30s"));
+    let field = fields.add("auth", Type::Text, true);
+    field.default = default(Value::text(auth::NONE));
+    let one_of = [auth::NONE, auth::BASIC, auth::BEARER, auth::API_KEY].map(Value::text).to_vec();
+    field.constraints = Some(Box::new(Constraints { one_of, ..Constraints::default() }));
+    fields.add("user", Type::Text, true).required = Required::WhenAuth(&[auth::BASIC]);
+    fields.secret("password", Type::Text, true).required = Required::WhenAuth(&[auth::BASIC]);
+    fields.secret("token", Type::Text, true).required =
+        Required::WhenAuth(&[auth::BEARER, auth::API_KEY]);
+    fields.list
+}
+
+/// The fields of a credential of this form.
+pub fn credential_fields(form: Form, place: Place) -> Vec<Declaration> {
+    let mut fields = Fields::new(place);
+    match form {
+        Form::Password => {
+            fields.add("user", Type::Text, true);
+            fields.secret("password", Type::Text, true);
+        }
+        Form::Token => {
+            fields.secret("token", Type::Text, true);
+        }
+        Form::KeyPair => {
+            fields.secret("private_key", Type::Pem, true);
+            fields.add("public_key", Type::Text, true);
+        }
+        Form::Certificate => {
+            fields.add("certificate", Type::Pem, true);
+            fields.secret("private_key", Type::Pem, true);
+        }
+    }
+    fields.add("expires", Type::Date, false);
+    fields.list
+}

@@ -1,0 +1,201 @@
+//! The ledger as a whole, and finding things in it by name.
+
+use super::{
+    Declaration, Entry, EntryRef, Group, GroupId, InstanceId, LayerId, LayerSettings, SharedId,
+    Slot, Slots, Stage, StageId, Stranger, Unit, UnitId,
+};
+use crate::address::{Owner, Pattern};
+use crate::name::Name;
+use crate::source::Files;
+
+/// Stages that must agree, and where they may not.
+#[derive(Debug, Clone)]
+pub struct Aligned {
+    /// The stages.
+    pub stages: Vec<StageId>,
+    /// Where they may differ.
+    pub except: Vec<Pattern>,
+}
+
+/// Everything that was read.
+///
+/// A ledger that was read for the sake of one unit holds only that unit and those it refers to.
+#[derive(Debug, Clone)]
+pub struct Ledger {
+    /// Its name.
+    pub name: String,
+    /// The stage that is meant where none is named; never of class production.
+    pub default_stage: Option<StageId>,
+    /// The stages, in the order of `ledger.toml`.
+    pub stages: Vec<Stage>,
+    /// The groups, by name.
+    pub groups: Vec<Group>,
+    /// Stages that must agree.
+    pub aligned: Vec<Aligned>,
+    /// The shared entries, by name.
+    pub shared: Vec<Entry>,
+    /// The fields of all shared entries.
+    pub shared_slots: Slots,
+    /// The units, by name.
+    pub units: Vec<Unit>,
+    /// The shared settings, by layer: stages first, then groups.
+    pub layers: Vec<LayerSettings>,
+    /// Settings for units and instances that do not exist.
+    pub strangers: Vec<Stranger>,
+    /// The files that were read.
+    pub files: Files,
+}
+
+/// Finds a name in a list that is sorted by it.
+fn find<T>(list: &[T], name: &str, of: impl Fn(&T) -> &Name) -> Option<usize> {
+    list.binary_search_by(|known| of(known).as_str().cmp(name)).ok()
+}
+
+impl Ledger {
+    /// The stage with this name.
+    pub fn stage_id(&self, name: &str) -> Option<StageId> {
+        let found = self.stages.iter().position(|stage| stage.name.as_str() == name)?;
+        u16::try_from(found).ok().map(StageId)
+    }
+
+    /// All stages, in order.
+    pub fn stage_ids(&self) -> impl Iterator<Item = StageId> + use<> {
+        let count = u16::try_from(self.stages.len()).unwrap_or(u16::MAX);
+        (0..count).map(StageId)
+    }
+
+    /// The stage.
+    pub fn stage(&self, id: StageId) -> &Stage {
+        &self.stages[usize::from(id.0)]
+    }
+
+    /// The group with this name.
+    pub fn group_id(&self, name: &str) -> Option<GroupId> {
+        let found = find(&self.groups, name, |group| &group.name)?;
+        u16::try_from(found).ok().map(GroupId)
+    }
+
+    /// The group.
+    pub fn group(&self, id: GroupId) -> &Group {
+        &self.groups[usize::from(id.0)]
+    }
+
+    /// The unit with this name.
+    pub fn unit_id(&self, name: &str) -> Option<UnitId> {
+        let found = find(&self.units, name, |unit| &unit.name)?;
+        u32::try_from(found).ok().map(UnitId)
+    }
+
+    /// All units, by name.
+    pub fn unit_ids(&self) -> impl Iterator<Item = UnitId> + use<> {
+        let count = u32::try_from(self.units.len()).unwrap_or(u32::MAX);
+        (0..count).map(UnitId)
+    }
+
+    /// The unit.
+    pub fn unit(&self, id: UnitId) -> &Unit {
+        &self.units[id.0 as usize]
+    }
+
+    /// The shared entry with this name.
+    pub fn shared_id(&self, name: &str) -> Option<SharedId> {
+        let found = find(&self.shared, name, |entry| &entry.name)?;
+        u16::try_from(found).ok().map(SharedId)
+    }
+
+    /// The shared entry.
+    pub fn shared_entry(&self, id: SharedId) -> &Entry {
+        &self.shared[usize::from(id.0)]
+    }
+
+    /// The name of a layer: the stage's or group's.
+    pub fn layer_name(&self, layer: LayerId) -> &Name {
+        match layer {
+            LayerId::Stage(id) => &self.stage(id).name,
+            LayerId::Group(id) => &self.group(id).name,
+        }
+    }
+
+    /// All layers, stages first.
+    pub fn layer_ids(&self) -> impl Iterator<Item = LayerId> + use<> {
+        let groups = u16::try_from(self.groups.len()).unwrap_or(u16::MAX);
+        self.stage_ids().map(LayerId::Stage).chain((0..groups).map(|id| LayerId::Group(GroupId(id))))
+    }
+
+    /// The shared settings of a layer.
+    pub fn layer(&self, layer: LayerId) -> &LayerSettings {
+        &self.layers[layer.position(self.stages.len())]
+    }
+
+    /// The settings of a layer for a unit.
+    pub fn unit_layer<'l>(&self, unit: &'l Unit, layer: LayerId) -> &'l super::SettingsOfLayer {
+        &unit.settings[layer.position(self.stages.len())]
+    }
+
+    /// The entry that a subject's entry reference means.
+    pub fn entry(&self, subject: Subject, entry: EntryRef) -> &Entry {
+        match (entry, subject) {
+            (EntryRef::Shared(id), _) => self.shared_entry(id),
+            (EntryRef::Own(position), Subject::Unit(unit, _)) => {
+                &self.unit(unit).entries[usize::from(position)]
+            }
+            (EntryRef::Own(position), Subject::Shared) => &self.shared[usize::from(position)],
+        }
+    }
+}
+
+/// Whose fields are resolved: a unit's, an instance's, or the shared entries' by themselves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Subject {
+    /// The shared entries, without any unit's own settings.
+    Shared,
+    /// A unit, or one of its instances.
+    Unit(UnitId, Option<InstanceId>),
+}
+
+impl Ledger {
+    /// How the fields of a subject are numbered.
+    pub fn slots(&self, subject: Subject) -> &Slots {
+        match subject {
+            Subject::Shared => &self.shared_slots,
+            Subject::Unit(unit, _) => &self.unit(unit).slots,
+        }
+    }
+
+    /// The entry and declaration of a slot.
+    pub fn field(&self, subject: Subject, slot: Slot) -> (&Entry, &Declaration) {
+        let (entry, field) = self.slots(subject).entry_of(slot);
+        let entry = self.entry(subject, entry.entry);
+        (entry, &entry.fields[field])
+    }
+
+    /// The slot of a field by its names, as the subject sees it: `Err(true)` if the entry is
+    /// there and the field is not, `Err(false)` if the entry is not.
+    pub fn find_slot(&self, subject: Subject, entry: &str, field: Option<&str>) -> Result<Slot, bool> {
+        let slots = self.slots(subject);
+        let found = slots
+            .entries
+            .binary_search_by(|known| self.entry(subject, known.entry).name.as_str().cmp(entry))
+            .map_err(|_| false)?;
+        let entry = slots.entries[found];
+        let position = self.entry(subject, entry.entry).field(field).ok_or(true)?;
+        u32::try_from(position).map(|position| Slot(entry.first + position)).map_err(|_| true)
+    }
+
+    /// The names of all entries that the subject sees.
+    pub fn entry_names(&self, subject: Subject) -> impl Iterator<Item = &str> {
+        self.slots(subject).entries.iter().map(move |e| self.entry(subject, e.entry).name.as_str())
+    }
+
+    /// The owner part of the subject's addresses.
+    pub fn owner(&self, subject: Subject) -> Owner {
+        match subject {
+            Subject::Shared => Owner::Shared,
+            Subject::Unit(id, instance) => {
+                let unit = self.unit(id);
+                let instance = instance.map(|id| unit.instances[usize::from(id.0)].name.clone());
+                Owner::Unit(unit.name.clone(), instance)
+            }
+        }
+    }
+}

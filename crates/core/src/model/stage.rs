@@ -1,0 +1,93 @@
+//! Stages, their classes, groups and follows.
+
+use std::collections::BTreeMap;
+
+use super::{GroupId, StageId};
+use crate::address::Pattern;
+use crate::model::Chore;
+use crate::name::Name;
+use crate::source::Place;
+
+/// What a stage is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Class {
+    /// For those who write the units.
+    Development,
+    /// For trying them out.
+    Test,
+    /// For those who depend on them.
+    Production,
+}
+
+impl Class {
+    /// The classes with their names.
+    pub const ALL: [(Class, &'static str); 3] = [
+        (Class::Development, "development"),
+        (Class::Test, "test"),
+        (Class::Production, "production"),
+    ];
+
+    /// The name in `ledger.toml`.
+    pub fn name(self) -> &'static str {
+        match self {
+            Class::Development => "development",
+            Class::Test => "test",
+            Class::Production => "production",
+        }
+    }
+}
+
+/// One environment that units are delivered to.
+#[derive(Debug, Clone)]
+pub struct Stage {
+    /// Its name.
+    pub name: Name,
+    /// What it is for.
+    pub class: Class,
+    /// Its groups, weakest first.
+    pub groups: Vec<GroupId>,
+    /// The stages that come before it.
+    pub after: Vec<StageId>,
+    /// Whether its settings change only by promotion or with a stated reason.
+    pub locked: bool,
+    /// What promotion never carries into it.
+    pub own: Vec<Pattern>,
+    /// Texts for `${stage.label.X}`.
+    pub labels: BTreeMap<Name, String>,
+    /// The stages that it follows, weakest first.
+    pub follows: Vec<Follow>,
+    /// What a person must do around each delivery to it.
+    pub chores: Vec<Chore>,
+    /// Its name in `ledger.toml`.
+    pub place: Place,
+}
+
+/// One stage followed by another.
+#[derive(Debug, Clone)]
+pub struct Follow {
+    /// The stage that is followed.
+    pub stage: StageId,
+    /// If not empty, only what one of these covers is followed.
+    pub only: Vec<Pattern>,
+    /// What one of these covers is not followed.
+    pub except: Vec<Pattern>,
+}
+
+impl Follow {
+    /// Whether a setting written under this address is followed; a variable's field is `None`.
+    pub fn lets_through(&self, owner: (&str, Option<&str>), entry: &str, field: Option<&str>) -> bool {
+        let covered = |pattern: &Pattern| {
+            pattern.covers_owner(owner.0, owner.1) && pattern.covers_field(entry, field)
+        };
+        (self.only.is_empty() || self.only.iter().any(covered)) && !self.except.iter().any(covered)
+    }
+}
+
+/// A named set of settings that several stages share.
+#[derive(Debug, Clone)]
+pub struct Group {
+    /// Its name.
+    pub name: Name,
+    /// What it is for, in its maintainers' words.
+    pub about: Option<String>,
+}

@@ -1,0 +1,113 @@
+//! What is rendered for a subject in a stage, before any file is written.
+
+use std::collections::BTreeMap;
+
+use crate::findings::{self, Finding};
+use crate::model::{Ledger, Output, StageId, Subject};
+use crate::output::{self, OutputName};
+use crate::resolve::{Effective, FieldId, Outcome, Session};
+use crate::tree::Tree;
+use crate::value::Value;
+
+/// One file that is rendered.
+#[derive(Debug, Clone)]
+pub struct RenderedOutput<'l> {
+    /// What the contract says of it.
+    pub output: &'l Output,
+    /// The values in it, by their names there.
+    pub values: BTreeMap<OutputName, (FieldId, Effective<'l>)>,
+    /// The fields that should be in it and have no value.
+    pub lacking: BTreeMap<OutputName, FieldId>,
+}
+
+impl RenderedOutput<'_> {
+    /// Whether it holds a secret.
+    pub fn is_secret(&self) -> bool {
+        self.values.values().any(|(_, effective)| effective.secret)
+    }
+
+    /// The tree to be written. It holds secrets in the open.
+    pub fn tree(&self) -> Tree {
+        let mut tree = Tree::default();
+        for (name, (_, effective)) in &self.values {
+            if let Some(value) = effective.expose() {
+                tree.insert(name, as_written(value));
+            }
+        }
+        tree
+    }
+}
+
+/// A value as files hold it: days as text.
+pub(crate) fn as_written(value: &Value) -> Value {
+    match value {
+        Value::Date(_) | Value::Time(_) => Value::Text(value.to_text()),
+        other => other.clone(),
+    }
+}
+
+/// All files of a subject in a stage.
+#[derive(Debug, Clone)]
+pub struct Rendering<'l> {
+    /// Whose.
+    pub subject: Subject,
+    /// Where.
+    pub stage: StageId,
+    /// The files, in the contract's order.
+    pub outputs: Vec<RenderedOutput<'l>>,
+    /// What keeps it from being whole: fields without the value they need, or with a wrong one.
+    pub gaps: Vec<Finding>,
+}
+
+/// Works out what is rendered for a subject that belongs to the stage.
+pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: StageId) -> Rendering<'l> {
+    let ledger = session.ledger();
+    let mut gaps = Vec::new();
+    let mut outcomes: Vec<Outcome<'l>> = Vec::new();
+    for slot in ledger.slots(subject).all() {
+        let field = FieldId { subject, stage, slot };
+        gaps.extend(findings::of_field(session, field));
+        outcomes.push(session.outcome(field));
+    }
+    let outputs = outputs_of(ledger, subject);
+    let outputs = outputs.iter().map(|output| {
+        let names = output::names(ledger, subject, output);
+        let (mut values, mut lacking) = (BTreeMap::new(), BTreeMap::new());
+        for (name, slots) in names {
+            for slot in slots {
+                let field = FieldId { subject, stage, slot };
+                match &outcomes[slot.0 as usize] {
+                    Outcome::Value(effective) => {
+                        values.insert(name.clone(), (field, effective.clone()));
+                    }
+                    Outcome::Missing(..) | Outcome::Broken(_) => {
+                        lacking.insert(name.clone(), field);
+                    }
+                    Outcome::Absent(_) | Outcome::Unset => {}
+                }
+            }
+        }
+        RenderedOutput { output, values, lacking }
+    });
+    Rendering { subject, stage, outputs: outputs.collect(), gaps }
+}
+
+/// The outputs that are rendered for a subject.
+fn outputs_of(ledger: &Ledger, subject: Subject) -> &[Output] {
+    match subject {
+        Subject::Shared => &[],
+        Subject::Unit(unit, _) => &ledger.unit(unit).outputs,
+    }
+}
+
+impl Ledger {
+    /// The units and instances that belong to a stage, by name.
+    pub fn subjects_in(&self, stage: StageId) -> impl Iterator<Item = Subject> {
+        self.unit_ids().filter(move |&unit| self.unit(unit).belongs_to(stage, None)).flat_map(
+            move |unit| {
+                let instances = self.unit(unit).instances_in(stage).map(Some);
+                std::iter::once(None).chain(instances).map(move |it| Subject::Unit(unit, it))
+            },
+        )
+    }
+}

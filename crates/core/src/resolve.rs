@@ -1,0 +1,132 @@
+//! Resolution: from layers of settings to effective values.
+//!
+//! [`Resolver`] is made once for a ledger and may be used from many threads; a [`Session`] resolves
+//! the fields of one unit and whatever they refer to. The work is done in two steps: [`layers`]
+//! finds the setting that wins for each field, and [`graph`] expands its references, in the order in
+//! which they depend on each other. Neither recurses along references, so that a chain of any
+//! length is fine, and neither depends on the order of files or threads.
+
+mod assume;
+mod derived;
+mod edges;
+mod expand;
+mod graph;
+mod layers;
+mod outcome;
+
+use std::hash::{BuildHasher, Hash};
+use std::sync::{Mutex, PoisonError};
+
+use rustc_hash::{FxBuildHasher, FxHashMap};
+use zeroize::Zeroizing;
+
+pub use assume::{Assumption, AssumptionError};
+pub use expand::CIPHER_PREFIX;
+pub use graph::Session;
+pub use layers::{Link, Winner};
+pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode};
+
+use crate::address::Address;
+use crate::model::{Ledger, Slot, StageId, Subject, UnitId};
+
+/// What a ledger's `from` and cipher texts lead to, outside of it.
+pub trait Outside: Sync {
+    /// What is found at `env:NAME` or `file:PATH`.
+    fn fetch(&self, source: &str) -> Fetched;
+}
+
+/// What was found outside the ledger.
+pub enum Fetched {
+    /// This text, with the one final newline of a file dropped.
+    Text(Zeroizing<String>),
+    /// Nothing, for this reason. The reason never holds the value.
+    Nothing(String),
+    /// Nobody looked: the value is taken to be there.
+    Unread,
+}
+
+/// Looks nowhere, and takes every value outside the ledger to be there.
+pub struct Unfetched;
+
+impl Outside for Unfetched {
+    fn fetch(&self, _source: &str) -> Fetched {
+        Fetched::Unread
+    }
+}
+
+/// One field of one subject in one stage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct FieldId {
+    /// Whose field.
+    pub subject: Subject,
+    /// Where.
+    pub stage: StageId,
+    /// Which, in the subject's numbering.
+    pub slot: Slot,
+}
+
+const SHARDS: usize = 32;
+
+/// Resolves a ledger's fields.
+pub struct Resolver<'l> {
+    ledger: &'l Ledger,
+    outside: &'l dyn Outside,
+    assumptions: &'l [Assumption],
+    chains: Vec<Vec<Link<'l>>>,
+    /// Outcomes that other units needed, so that a chain through many units is walked once.
+    seen: [Mutex<FxHashMap<FieldId, Outcome<'l>>>; SHARDS],
+}
+
+impl<'l> Resolver<'l> {
+    /// Prepares for resolving this ledger with these assumptions.
+    pub fn new(ledger: &'l Ledger, outside: &'l dyn Outside, assumptions: &'l [Assumption]) -> Self {
+        Self {
+            ledger,
+            outside,
+            assumptions,
+            chains: ledger.stage_ids().map(|stage| layers::chain(ledger, stage)).collect(),
+            seen: std::array::from_fn(|_| Mutex::default()),
+        }
+    }
+
+    /// The ledger.
+    pub fn ledger(&self) -> &'l Ledger {
+        self.ledger
+    }
+
+    /// The layers that count in a stage, weakest first.
+    pub fn chain(&self, stage: StageId) -> &[Link<'l>] {
+        &self.chains[usize::from(stage.0)]
+    }
+
+    /// Starts resolving, mostly the fields of one unit or none.
+    pub fn session(&self, home: Option<UnitId>) -> Session<'_, 'l> {
+        Session::new(self, home)
+    }
+
+    fn shard(&self, field: &FieldId) -> &Mutex<FxHashMap<FieldId, Outcome<'l>>> {
+        let hash = FxBuildHasher.hash_one(field);
+        #[expect(clippy::cast_possible_truncation, reason = "any bits will do")]
+        &self.seen[(hash >> 40) as usize % SHARDS]
+    }
+
+    fn recall(&self, field: &FieldId) -> Option<Outcome<'l>> {
+        let seen = self.shard(field).lock().unwrap_or_else(PoisonError::into_inner);
+        seen.get(field).cloned()
+    }
+
+    fn remember(&self, field: FieldId, outcome: &Outcome<'l>) {
+        let mut seen = self.shard(&field).lock().unwrap_or_else(PoisonError::into_inner);
+        seen.insert(field, outcome.clone());
+    }
+}
+
+impl Ledger {
+    /// The address of a field.
+    pub fn address(&self, field: FieldId) -> Address {
+        let (entry, declaration) = self.field(field.subject, field.slot);
+        let stage = &self.stage(field.stage).name;
+        let owner = self.owner(field.subject);
+        Address::of_field(owner, &entry.name, declaration.name.as_ref(), Some(stage))
+    }
+}

@@ -1,0 +1,248 @@
+//! What a text's references lead to: other fields, or text that is known at once.
+
+use compact_str::CompactString;
+
+use super::graph::{Edge, Session};
+use super::{FieldId, Outcome};
+use crate::model::{EntryRef, StageId, Subject};
+use crate::name::{Name, nearest};
+use crate::reference::{FieldName, Piece, Target, pieces};
+use crate::value::Value;
+
+/// Where a text with references stands, and for whom it is resolved.
+#[derive(Clone, Copy)]
+pub(super) struct Reader {
+    pub(super) subject: Subject,
+    pub(super) stage: StageId,
+    /// Whether the text stands in a shared entry's declaration or under `[shared]`.
+    pub(super) shared_text: bool,
+}
+
+impl<'l> Session<'_, 'l> {
+    /// The edges of all references in a value, in the order in which expansion meets them.
+    pub(super) fn value_edges(&mut self, reader: Reader, value: &Value, edges: &mut Vec<Edge<'l>>) {
+        match value {
+            Value::Text(text) => self.text_edges(reader, text, edges),
+            Value::List(items) => {
+                items.iter().for_each(|item| self.value_edges(reader, item, edges));
+            }
+            Value::Map(map) => {
+                map.values().for_each(|item| self.value_edges(reader, item, edges));
+            }
+            _ => {}
+        }
+    }
+
+    pub(super) fn text_edges(&mut self, reader: Reader, text: &str, edges: &mut Vec<Edge<'l>>) {
+        for piece in pieces(text) {
+            match piece {
+                Piece::Literal(_) => {}
+                Piece::Reference(inside) => edges.push(self.edge(reader, inside)),
+                Piece::Unclosed(_) => edges.push(Edge::Bad(
+                    "a `${` is not closed: write `}` after the name, or `$${` for a literal `${`".into(),
+                )),
+            }
+        }
+    }
+
+    fn edge(&mut self, reader: Reader, inside: &str) -> Edge<'l> {
+        match self.resolve_target(reader, inside) {
+            Ok(Reached::Text(text)) => Edge::Text(text),
+            Ok(Reached::Field(field)) => self.reach(field),
+            Err(reason) => Edge::Bad(format!("`${{{inside}}}` names nothing: {reason}")),
+        }
+    }
+
+    /// The edge to a field: its outcome if it is known already, else the field as a node.
+    pub(super) fn reach(&mut self, field: FieldId) -> Edge<'l> {
+        if !self.is_home(field.subject)
+            && let Some(outcome) = self.resolver.recall(&field)
+        {
+            return Edge::Known(field, outcome);
+        }
+        Edge::Node(self.node(field))
+    }
+
+    fn resolve_target(&self, reader: Reader, inside: &str) -> Result<Reached, String> {
+        let ledger = self.resolver.ledger();
+        let stage = ledger.stage(reader.stage);
+        let text = |text: &str| Ok(Reached::Text(CompactString::new(text)));
+        let target = Target::parse(inside)?;
+        if reader.shared_text {
+            match target {
+                Target::OfUnit(..) | Target::UnitName | Target::UnitInstance => {
+                    return Err("shared text can name shared entries only, no units".to_owned());
+                }
+                _ => {}
+            }
+        }
+        match target {
+            Target::StageName => text(stage.name.as_str()),
+            Target::StageClass => text(stage.class.name()),
+            Target::StageLabel(label) => match stage.labels.get(label.as_str()) {
+                Some(found) => text(found),
+                None => Err(format!(
+                    "stage `{}` has no label `{label}`{}",
+                    stage.name,
+                    near(&label, stage.labels.keys().map(Name::as_str))
+                )),
+            },
+            Target::UnitName | Target::UnitInstance => match reader.subject {
+                Subject::Shared => Err("there is no unit here".to_owned()),
+                Subject::Unit(id, instance) => {
+                    let unit = ledger.unit(id);
+                    if target == Target::UnitName {
+                        return text(unit.name.as_str());
+                    }
+                    text(instance.map_or("", |id| unit.instances[usize::from(id.0)].name.as_str()))
+                }
+            },
+            Target::Own(name) if reader.shared_text => self.shared_as_seen(reader, &name),
+            Target::Own(name) => self.own(reader, &name),
+            Target::OfShared(name) => {
+                self.needs_uses(reader.subject, &name)?;
+                let stage = self.named_stage(reader, &name)?;
+                self.field_of(Subject::Shared, stage, &name)
+            }
+            Target::OfUnit(unit, instance, name) => {
+                let names = ledger.units.iter().map(|unit| unit.name.as_str());
+                let id = ledger.unit_id(unit.as_str()).ok_or_else(|| {
+                    format!("there is no unit `{unit}`{}", near(unit.as_str(), names))
+                })?;
+                let known = ledger.unit(id);
+                let instance = match instance {
+                    None => None,
+                    Some(instance) => Some(known.instance(instance.as_str()).ok_or_else(|| {
+                        let names = known.instances.iter().map(|known| known.name.as_str());
+                        let near = near(instance.as_str(), names);
+                        format!("unit `{unit}` has no instance `{instance}`{near}")
+                    })?),
+                };
+                let stage = self.named_stage(reader, &name)?;
+                self.must_belong(Subject::Unit(id, instance), stage)?;
+                self.field_of(Subject::Unit(id, instance), stage, &name)
+            }
+        }
+    }
+
+    fn own(&self, reader: Reader, name: &FieldName) -> Result<Reached, String> {
+        let stage = self.named_stage(reader, name)?;
+        self.must_belong(reader.subject, stage)?;
+        self.field_of(reader.subject, stage, name)
+    }
+
+    /// A shared entry named in shared text: as the unit that is being resolved sees it.
+    fn shared_as_seen(&self, reader: Reader, name: &FieldName) -> Result<Reached, String> {
+        self.needs_uses(reader.subject, name)?;
+        let stage = self.named_stage(reader, name)?;
+        let subject = match reader.subject {
+            Subject::Unit(id, instance) if self.resolver.ledger().unit(id).belongs_to(stage, instance) => {
+                reader.subject
+            }
+            _ => Subject::Shared,
+        };
+        self.field_of(subject, stage, name)
+    }
+
+    /// Refuses a shared entry that does not exist or that the subject does not use.
+    fn needs_uses(&self, subject: Subject, name: &FieldName) -> Result<(), String> {
+        let ledger = self.resolver.ledger();
+        let entry = &name.entry;
+        let Some(id) = ledger.shared_id(entry.as_str()) else {
+            let names = ledger.shared.iter().map(|known| known.name.as_str());
+            return Err(format!("there is no shared entry `{entry}`{}", near(entry.as_str(), names)));
+        };
+        match subject {
+            Subject::Unit(unit, _) if !ledger.unit(unit).uses.contains(&id) => {
+                let unit = &ledger.unit(unit).name;
+                Err(format!("unit `{unit}` does not use shared entry `{entry}`: add it to its `uses`"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn named_stage(&self, reader: Reader, name: &FieldName) -> Result<StageId, String> {
+        let ledger = self.resolver.ledger();
+        match &name.stage {
+            None => Ok(reader.stage),
+            Some(stage) => ledger.stage_id(stage.as_str()).ok_or_else(|| {
+                let names = ledger.stages.iter().map(|known| known.name.as_str());
+                format!("there is no stage `{stage}`{}", near(stage.as_str(), names))
+            }),
+        }
+    }
+
+    fn must_belong(&self, subject: Subject, stage: StageId) -> Result<(), String> {
+        let ledger = self.resolver.ledger();
+        let Subject::Unit(id, instance) = subject else { return Ok(()) };
+        if ledger.unit(id).belongs_to(stage, instance) {
+            return Ok(());
+        }
+        Err(format!("`{}` does not belong to stage `{}`", ledger.owner(subject), ledger.stage(stage).name))
+    }
+
+    fn field_of(&self, subject: Subject, stage: StageId, name: &FieldName) -> Result<Reached, String> {
+        let ledger = self.resolver.ledger();
+        let entry = name.entry.as_str();
+        let field = name.field.as_ref().map(Name::as_str);
+        let owner = ledger.owner(subject);
+        match ledger.find_slot(subject, entry, field) {
+            Ok(slot) => Ok(Reached::Field(FieldId { subject, stage, slot })),
+            Err(false) if ledger.shared_id(entry).is_some() => {
+                Err(format!("`{owner}` does not use shared entry `{entry}`: add it to its `uses`"))
+            }
+            Err(false) => {
+                let near = near(entry, ledger.entry_names(subject));
+                Err(format!("`{owner}` has no entry `{entry}`{near}"))
+            }
+            Err(true) => {
+                let slots = ledger.slots(subject);
+                let known = slots
+                    .entries
+                    .iter()
+                    .map(|known| ledger.entry(subject, known.entry))
+                    .find(|known| known.name.as_str() == entry);
+                let Some(known) = known else { return Err(String::new()) };
+                Err(match field {
+                    Some(field) if known.field_names().next().is_some() => {
+                        format!("`{entry}` has no field `{field}`{}", near(field, known.field_names()))
+                    }
+                    Some(_) => format!("`{entry}` is a variable: write its name alone"),
+                    None => format!("`{entry}` is a {}: name one of its fields", known.kind.name()),
+                })
+            }
+        }
+    }
+}
+
+/// What a reference leads to.
+enum Reached {
+    Text(CompactString),
+    Field(FieldId),
+}
+
+/// `; the nearest is …`, if a name is near.
+fn near<'a>(wanted: &str, known: impl IntoIterator<Item = &'a str>) -> String {
+    nearest(wanted, known).map(|name| format!("; the nearest is `{name}`")).unwrap_or_default()
+}
+
+impl<'l> Edge<'l> {
+    /// The field that the edge leads to, and its outcome.
+    pub(super) fn outcome<'e>(&'e self, session: &'e Session<'_, 'l>) -> Option<(FieldId, &'e Outcome<'l>)> {
+        match self {
+            Edge::Node(node) => session.done(*node).map(|outcome| (session.field(*node), outcome)),
+            Edge::Known(field, outcome) => Some((*field, outcome)),
+            Edge::Text(_) | Edge::Bad(_) => None,
+        }
+    }
+}
+
+impl EntryRef {
+    /// The shared entry, if it is one.
+    pub fn shared(self) -> Option<crate::model::SharedId> {
+        match self {
+            EntryRef::Shared(id) => Some(id),
+            EntryRef::Own(_) => None,
+        }
+    }
+}

@@ -1,0 +1,303 @@
+//! The types that a field can have, and what fits them.
+
+use std::net::IpAddr;
+
+use jiff::civil::Date;
+
+use crate::value::Value;
+
+mod measure;
+
+pub use measure::Measure;
+
+/// The type of a field.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Type {
+    /// Any text; the type where none is given.
+    Text,
+    /// A whole number of 64 bits.
+    Integer,
+    /// A finite number; an integer will do.
+    Number,
+    /// `true` or `false`.
+    Boolean,
+    /// `scheme://…`, the scheme as in RFC 3986 section 3.1.
+    Url,
+    /// A host name (RFC 1123; underscores are let through) or an IP address.
+    Host,
+    /// 1 to 65535.
+    Port,
+    /// A path of the file system.
+    Path,
+    /// `250ms`, `1h30m`: digits with `ms`, `s`, `m`, `h` or `d`, repeated.
+    Duration,
+    /// `64MiB`: digits with `B`, `kB`, `MB`, `GB`, `TB`, `KiB`, `MiB`, `GiB` or `TiB`.
+    Size,
+    /// A TOML date, or `YYYY-MM-DD` as text.
+    Date,
+    /// A list of text.
+    List,
+    /// A map from text to text.
+    Map,
+    /// A PEM block (RFC 7468).
+    Pem,
+}
+
+/// All types with their names in contracts.
+const NAMES: [(Type, &str); 14] = [
+    (Type::Text, "text"),
+    (Type::Integer, "integer"),
+    (Type::Number, "number"),
+    (Type::Boolean, "boolean"),
+    (Type::Url, "url"),
+    (Type::Host, "host"),
+    (Type::Port, "port"),
+    (Type::Path, "path"),
+    (Type::Duration, "duration"),
+    (Type::Size, "size"),
+    (Type::Date, "date"),
+    (Type::List, "list"),
+    (Type::Map, "map"),
+    (Type::Pem, "pem"),
+];
+
+impl Type {
+    /// The type with this name.
+    pub fn by_name(name: &str) -> Option<Self> {
+        NAMES.iter().find(|(_, known)| *known == name).map(|&(this, _)| this)
+    }
+
+    /// The names of all types.
+    pub fn names() -> impl Iterator<Item = &'static str> {
+        NAMES.iter().map(|&(_, name)| name)
+    }
+
+    /// The name in contracts.
+    pub fn name(self) -> &'static str {
+        NAMES.iter().find(|(this, _)| *this == self).map_or("text", |&(_, name)| name)
+    }
+
+    /// What a value of this type looks like, for messages.
+    pub fn describe(self) -> &'static str {
+        match self {
+            Type::Text => "text in quotes",
+            Type::Integer => "a whole number without quotes",
+            Type::Number => "a number without quotes",
+            Type::Boolean => "true or false without quotes",
+            Type::Url => "a URL with its scheme, like \"https://host/path\"",
+            Type::Host => "a host name or an IP address, in quotes",
+            Type::Port => "a port from 1 to 65535 without quotes",
+            Type::Path => "a path in quotes",
+            Type::Duration => "a duration like \"250ms\", \"30s\" or \"1h30m\"",
+            Type::Size => "a size like \"64MiB\" or \"10GB\"",
+            Type::Date => "a date like 2027-01-31",
+            Type::List => "a list of texts, like [\"a\", \"b\"]",
+            Type::Map => "a map of texts, like { a = \"x\" }",
+            Type::Pem => "a PEM block: -----BEGIN …----- to -----END …-----",
+        }
+    }
+
+    /// Whether values of this type are written as text in a ledger.
+    pub fn is_written_as_text(self) -> bool {
+        !matches!(
+            self,
+            Type::Integer | Type::Number | Type::Boolean | Type::Port | Type::List | Type::Map
+        )
+    }
+
+    /// Whether a value, all references in it expanded, is of this type.
+    pub fn fits(self, value: &Value) -> bool {
+        let text_that = |test: fn(&str) -> bool| value.as_text().is_some_and(test);
+        match self {
+            Type::Text => value.as_text().is_some(),
+            Type::Path => text_that(|path| !path.contains('\0')),
+            Type::Integer => matches!(value, Value::Integer(_)),
+            Type::Number => match value {
+                Value::Integer(_) => true,
+                Value::Number(number) => number.is_finite(),
+                _ => false,
+            },
+            Type::Boolean => matches!(value, Value::Boolean(_)),
+            Type::Url => text_that(is_url),
+            Type::Host => text_that(is_host),
+            Type::Port => matches!(value, Value::Integer(1..=65535)),
+            Type::Duration => text_that(|text| measure::duration_ms(text).is_some()),
+            Type::Size => text_that(|text| measure::size_bytes(text).is_some()),
+            Type::Date => matches!(value, Value::Date(_)) || text_that(|t| parse_date(t).is_some()),
+            Type::List => match value {
+                Value::List(items) => items.iter().all(|item| item.as_text().is_some()),
+                _ => false,
+            },
+            Type::Map => match value {
+                Value::Map(map) => map.values().all(|item| item.as_text().is_some()),
+                _ => false,
+            },
+            Type::Pem => text_that(is_pem),
+        }
+    }
+
+    /// Whether a value could be of this type once its references are expanded: the form is right
+    /// and only the text is still open.
+    pub fn may_fit(self, value: &Value) -> bool {
+        match (self, value) {
+            (Type::List | Type::Map, _) => self.fits(value),
+            (_, Value::Text(_)) => true,
+            _ => false,
+        }
+    }
+
+    /// Reads text that came from outside the ledger (an environment variable, a file, the command
+    /// line) as this type; `None` if it cannot be.
+    pub fn read(self, text: &str) -> Option<Value> {
+        let value = match self {
+            Type::Integer | Type::Port => Value::Integer(text.parse().ok()?),
+            Type::Number => match text.parse() {
+                Ok(integer) => Value::Integer(integer),
+                Err(_) => Value::Number(text.parse().ok()?),
+            },
+            Type::Boolean => Value::Boolean(text.parse().ok()?),
+            Type::List | Type::Map => return None,
+            _ => Value::text(text),
+        };
+        self.fits(&value).then_some(value)
+    }
+}
+
+/// A day written as `YYYY-MM-DD` (ISO 8601, extended form).
+pub fn parse_date(text: &str) -> Option<Date> {
+    let shape = |(at, byte): (usize, u8)| if at == 4 || at == 7 { byte == b'-' } else { byte.is_ascii_digit() };
+    if text.len() != 10 || !text.bytes().enumerate().all(shape) {
+        return None;
+    }
+    text.parse().ok()
+}
+
+fn is_url(text: &str) -> bool {
+    let Some((scheme, rest)) = text.split_once("://") else { return false };
+    scheme.starts_with(|c: char| c.is_ascii_alphabetic())
+        && scheme.chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c))
+        && !rest.is_empty()
+        && !rest.contains(|c: char| c.is_whitespace() || c.is_control())
+}
+
+fn is_host(text: &str) -> bool {
+    if text.parse::<IpAddr>().is_ok() {
+        return true;
+    }
+    let name = text.strip_suffix('.').unwrap_or(text);
+    let label = |label: &str| {
+        (1..=63).contains(&label.len())
+            && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_')
+            && !label.starts_with('-')
+            && !label.ends_with('-')
+    };
+    // A name of digits alone would be taken for an address by those who connect to it.
+    let digits_only = name.bytes().all(|b| b.is_ascii_digit() || b == b'.');
+    name.len() <= 253 && !digits_only && name.split('.').all(label)
+}
+
+fn is_pem(text: &str) -> bool {
+    let text = text.trim();
+    let Some((label, rest)) = text.strip_prefix("-----BEGIN ").and_then(|t| t.split_once("-----"))
+    else {
+        return false;
+    };
+    rest.contains(&format!("-----END {label}-----")) && text.ends_with("-----")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_type_takes_its_own_and_nothing_else() {
+        let t = Value::text;
+        let yes: Vec<(Type, Value)> = vec![
+            (Type::Text, t("")),
+            (Type::Integer, Value::Integer(-3)),
+            (Type::Number, Value::Integer(3)),
+            (Type::Number, Value::Number(0.5)),
+            (Type::Boolean, Value::Boolean(false)),
+            (Type::Url, t("https://tide.example/api")),
+            (Type::Url, t("amqp+tls://h:1")),
+            (Type::Host, t("db.test.brackwater.example")),
+            (Type::Host, t("10.0.0.7")),
+            (Type::Host, t("2001:db8::1")),
+            (Type::Host, t("quay_1")),
+            (Type::Port, Value::Integer(65535)),
+            (Type::Path, t("/var/lib/tides")),
+            (Type::Duration, t("1h30m")),
+            (Type::Duration, t("250ms")),
+            (Type::Size, t("64MiB")),
+            (Type::Date, t("2027-01-31")),
+            (Type::Date, Value::Date(jiff::civil::date(2027, 1, 31))),
+            (Type::List, Value::List(vec![t("a")])),
+            (Type::List, Value::List(vec![])),
+            (Type::Map, Value::Map([("a".into(), t("x"))].into())),
+            (Type::Pem, t("-----BEGIN X-----\nAA==\n-----END X-----\n")),
+        ];
+        for (this, value) in yes {
+            assert!(this.fits(&value), "{} takes {}", this.name(), value.to_text());
+        }
+        let no: Vec<(Type, Value)> = vec![
+            (Type::Text, Value::Integer(1)),
+            (Type::Integer, t("1")),
+            (Type::Integer, Value::Number(1.0)),
+            (Type::Number, Value::Number(f64::NAN)),
+            (Type::Number, t("1.5")),
+            (Type::Boolean, t("true")),
+            (Type::Url, t("tide.example/api")),
+            (Type::Url, t("https://")),
+            (Type::Url, t("https://a b")),
+            (Type::Url, t("1s://a")),
+            (Type::Host, t("")),
+            (Type::Host, t("a..b")),
+            (Type::Host, t("-a.example")),
+            (Type::Host, t("https://a")),
+            (Type::Host, t("300.1.1.1")),
+            (Type::Port, Value::Integer(0)),
+            (Type::Port, t("80")),
+            (Type::Duration, t("5 m")),
+            (Type::Duration, t("m")),
+            (Type::Duration, t("5")),
+            (Type::Duration, t("5w")),
+            (Type::Size, t("64")),
+            (Type::Size, t("1.5GB")),
+            (Type::Date, t("2027-02-30")),
+            (Type::Date, t("27-02-03")),
+            (Type::Date, Value::Time("07:00:00".into())),
+            (Type::List, Value::List(vec![Value::Integer(1)])),
+            (Type::List, t("a,b")),
+            (Type::Map, Value::Map([("a".into(), Value::Boolean(true))].into())),
+            (Type::Pem, t("-----BEGIN X-----\nAA==\n-----END Y-----")),
+        ];
+        for (this, value) in no {
+            assert!(!this.fits(&value), "{} refuses {}", this.name(), value.to_text());
+        }
+    }
+
+    #[test]
+    fn text_from_outside_is_read_as_the_type() {
+        for (this, text, read) in [
+            (Type::Integer, "12", Some(Value::Integer(12))),
+            (Type::Port, "70000", None),
+            (Type::Number, "1.5", Some(Value::Number(1.5))),
+            (Type::Number, "inf", None),
+            (Type::Boolean, "true", Some(Value::Boolean(true))),
+            (Type::Boolean, "yes", None),
+            (Type::Text, "${x}", Some(Value::text("${x}"))),
+            (Type::Duration, "soon", None),
+            (Type::List, "a", None),
+        ] {
+            assert_eq!(this.read(text), read, "{} from {text}", this.name());
+        }
+    }
+
+    #[test]
+    fn every_type_is_found_by_its_name() {
+        for name in Type::names() {
+            assert_eq!(Type::by_name(name).map(Type::name), Some(name));
+        }
+        assert_eq!(Type::by_name("string"), None);
+    }
+}

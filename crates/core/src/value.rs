@@ -1,0 +1,191 @@
+//! Values, as TOML gives them, and the wrapper that keeps secret ones from being printed.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use compact_str::CompactString;
+use jiff::civil::Date;
+use zeroize::Zeroize;
+
+/// A value. It may be of a type that no field has, such as a time, so that it can be reported.
+///
+/// Values do not print with `{:?}`, since a secret may be one of them.
+#[derive(Clone, PartialEq)]
+pub enum Value {
+    /// Text.
+    Text(CompactString),
+    /// A whole number.
+    Integer(i64),
+    /// A number with a fraction or exponent; may be infinite or not a number.
+    Number(f64),
+    /// `true` or `false`.
+    Boolean(bool),
+    /// A day.
+    Date(Date),
+    /// A time, or a day with a time, as written; no field has this type.
+    Time(CompactString),
+    /// A list.
+    List(Vec<Value>),
+    /// A map, sorted by key.
+    Map(BTreeMap<CompactString, Value>),
+}
+
+impl Value {
+    /// A text value.
+    pub fn text(text: &str) -> Self {
+        Value::Text(CompactString::new(text))
+    }
+
+    /// The text, if it is text.
+    pub fn as_text(&self) -> Option<&str> {
+        match self {
+            Value::Text(text) => Some(text),
+            _ => None,
+        }
+    }
+
+    /// What people call a value of this form: `text`, `integer`, `list`, …
+    pub fn type_name(&self) -> &'static str {
+        match self {
+            Value::Text(_) => "text",
+            Value::Integer(_) => "integer",
+            Value::Number(_) => "number",
+            Value::Boolean(_) => "boolean",
+            Value::Date(_) => "date",
+            Value::Time(_) => "time",
+            Value::List(_) => "list",
+            Value::Map(_) => "map",
+        }
+    }
+
+    /// The text form, as it is inserted into other text and written to files that know only text:
+    /// numbers in decimal, days as ISO 8601, lists and maps as compact JSON with sorted keys.
+    pub fn to_text(&self) -> CompactString {
+        match self {
+            Value::Text(text) | Value::Time(text) => text.clone(),
+            Value::Integer(number) => compact_str::format_compact!("{number}"),
+            Value::Number(number) if number.fract() == 0.0 => {
+                compact_str::format_compact!("{number:.1}")
+            }
+            Value::Number(number) => compact_str::format_compact!("{number}"),
+            Value::Boolean(truth) => compact_str::format_compact!("{truth}"),
+            Value::Date(date) => compact_str::format_compact!("{date}"),
+            Value::List(_) | Value::Map(_) => compact_str::format_compact!("{}", self.to_json()),
+        }
+    }
+
+    /// The value as JSON (RFC 8259): days as text, numbers that JSON lacks as text.
+    pub fn to_json(&self) -> serde_json::Value {
+        use serde_json::Value as Json;
+        match self {
+            Value::Text(text) | Value::Time(text) => Json::from(text.as_str()),
+            Value::Integer(number) => Json::from(*number),
+            Value::Number(number) => serde_json::Number::from_f64(*number)
+                .map_or_else(|| Json::from(number.to_string()), Json::Number),
+            Value::Boolean(truth) => Json::from(*truth),
+            Value::Date(date) => Json::from(date.to_string()),
+            Value::List(items) => items.iter().map(Value::to_json).collect(),
+            Value::Map(map) => {
+                map.iter().map(|(key, value)| (key.to_string(), value.to_json())).collect()
+            }
+        }
+    }
+
+    /// Whether some text in it holds `${`.
+    pub fn has_references(&self) -> bool {
+        match self {
+            Value::Text(text) => text.contains("${"),
+            Value::List(items) => items.iter().any(Value::has_references),
+            Value::Map(map) => map.values().any(Value::has_references),
+            _ => false,
+        }
+    }
+
+    fn wipe(&mut self) {
+        match self {
+            Value::Text(text) | Value::Time(text) => text.zeroize(),
+            Value::Integer(number) => number.zeroize(),
+            Value::Number(number) => number.zeroize(),
+            Value::Boolean(truth) => truth.zeroize(),
+            Value::Date(date) => *date = Date::ZERO,
+            Value::List(items) => items.iter_mut().for_each(Value::wipe),
+            Value::Map(map) => map.values_mut().for_each(Value::wipe),
+        }
+    }
+}
+
+impl fmt::Debug for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "({})", self.type_name())
+    }
+}
+
+/// A secret value: it cannot be printed, and its memory is wiped when it is dropped.
+#[derive(Clone, PartialEq)]
+pub struct Secret(Value);
+
+impl Drop for Secret {
+    fn drop(&mut self) {
+        self.0.wipe();
+    }
+}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("(secret)")
+    }
+}
+
+/// A value, held so that a secret one is not printed by mistake.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Held {
+    /// A value that anybody may see.
+    Open(Value),
+    /// A secret.
+    Secret(Secret),
+}
+
+impl Held {
+    /// Takes a value in.
+    pub fn new(value: Value, secret: bool) -> Self {
+        if secret { Held::Secret(Secret(value)) } else { Held::Open(value) }
+    }
+
+    /// The value, secret or not. Who calls this must not print or keep what it gives.
+    pub fn expose(&self) -> &Value {
+        match self {
+            Held::Open(value) => value,
+            Held::Secret(Secret(value)) => value,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_text_form_is_plain_decimal_iso_and_compact_json() {
+        let map = Value::Map([("b".into(), Value::text("2")), ("a".into(), Value::text("é\""))].into());
+        for (value, text) in [
+            (Value::Integer(-7), "-7"),
+            (Value::Number(2.0), "2.0"),
+            (Value::Number(0.25), "0.25"),
+            (Value::Number(1e21), "1000000000000000000000.0"),
+            (Value::Boolean(true), "true"),
+            (Value::Date(jiff::civil::date(2027, 1, 31)), "2027-01-31"),
+            (Value::List(vec![Value::text("a"), Value::text("b")]), r#"["a","b"]"#),
+            (map, r#"{"a":"é\"","b":"2"}"#),
+        ] {
+            assert_eq!(value.to_text(), text);
+        }
+    }
+
+    #[test]
+    fn a_secret_does_not_print() {
+        let secret = Held::new(Value::text("plover"), true);
+        assert!(!format!("{secret:?}").contains("plover"));
+        assert!(!format!("{:?}", secret.expose()).contains("plover"));
+        assert_eq!(secret.expose().as_text(), Some("plover"));
+    }
+}

@@ -1,0 +1,21 @@
+//! The ledger on disk: finding it, reading it, and writing files so that none is ever half written.
+//!
+//! [`read()`] turns a folder into a [`cledger_core::model::Ledger`], or into all the mistakes that
+//! keep it from being one.
+
+mod find;
+mod mistake;
+mod outside;
+mod read;
+mod tree;
+mod write;
+
+pub use find::{FindError, find};
+pub use mistake::{Mistake, Unreadable};
+pub use outside::Surroundings;
+pub use read::{Scope, read, unit_names};
+pub use tree::{Disk, FileError, Memory, Tree};
+pub use write::{Mode, WriteError, Written, write_atomically};
+
+/// The file that makes a folder a ledger.
+pub const MANIFEST: &str = "ledger.toml";

@@ -1,0 +1,114 @@
+//! Reading a ledger.
+//!
+//! Four kinds of files are read in this order, since each is read against those before it:
+//!
+//! ```text
+//! ledger.toml ─► shared files ─► contracts ─► settings of stages and groups
+//!  manifest       entries         contract     settings
+//! ```
+//!
+//! Units are read in parallel, each with its contract and its settings. Mistakes do not stop the
+//! reading: all of them are reported together, and then there is no ledger.
+
+mod contract;
+mod documents;
+mod entries;
+mod frame;
+mod layout;
+mod manifest;
+mod settings;
+mod units;
+
+use std::collections::BTreeSet;
+
+use cledger_core::model::Ledger;
+use cledger_core::name::Name;
+
+use crate::MANIFEST;
+use crate::mistake::{Mistake, Mistakes, Unreadable};
+use crate::tree::Tree;
+use contract::{Patterns, Shared, Surroundings};
+use documents::Documents;
+use layout::Layout;
+use manifest::Manifest;
+
+/// How much of a ledger is read.
+#[derive(Debug, Clone)]
+pub enum Scope {
+    /// All of it.
+    Whole,
+    /// These units, and those that they refer to. Units that do not exist are left out.
+    Units(BTreeSet<Name>),
+}
+
+/// Reads a ledger.
+pub fn read(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
+    let mistakes = Mistakes::default();
+    let documents = Documents::new(tree, &mistakes);
+    let ledger = read_all(&documents, scope);
+    let files = documents.into_files();
+    match ledger {
+        Some(mut ledger) if mistakes.is_empty() => {
+            ledger.files = files;
+            Ok(ledger)
+        }
+        _ => Err(Unreadable { mistakes: mistakes.sorted(&files), files }),
+    }
+}
+
+/// The names of all units of a ledger, by their files; those that are no names are left out.
+pub fn unit_names(tree: &dyn Tree) -> Vec<Name> {
+    let mistakes = Mistakes::default();
+    units::unit_names(&Documents::new(tree, &mistakes))
+}
+
+fn read_all(documents: &Documents<'_>, scope: &Scope) -> Option<Ledger> {
+    let groups = layout::list(documents, "groups");
+    let names: Vec<Name> = groups.iter().map(|listed| listed.name.clone()).collect();
+    let manifest = documents.with(MANIFEST, |read, table| manifest::manifest(read, table, &names));
+    if manifest.is_none() && documents.mistakes.is_empty() {
+        let message = "there is no such file, so this folder is no ledger";
+        let help = "make one: cledger init DIR --name NAME --stages dev,test,prod";
+        documents.mistakes.push(Mistake::of(MANIFEST, message).help(help));
+    }
+    let manifest = manifest?;
+    let layout = Layout::new(documents, &manifest, groups);
+    let patterns = Patterns::default();
+    let shared = read_shared(documents, &patterns);
+    let around = Surroundings { stages: &manifest.stages, shared: &shared, patterns: &patterns };
+    let read = units::read(documents, &layout, &around, scope);
+    Some(assemble(manifest, shared, read))
+}
+
+/// The shared entries, from `shared.toml` or from the files in `shared/`.
+fn read_shared(documents: &Documents<'_>, patterns: &Patterns) -> Shared {
+    let entries = |path: &str| {
+        documents.with(path, |read, table| contract::shared_entries(read, table, patterns))
+    };
+    let one = entries("shared.toml");
+    let folder: Vec<String> =
+        layout::list(documents, "shared").into_iter().filter_map(|listed| listed.file).collect();
+    if one.is_some() && !folder.is_empty() {
+        let message = "both `shared.toml` and files in `shared/` declare shared entries";
+        documents.mistakes.push(Mistake::of("shared.toml", message).help("keep one of the two"));
+    }
+    let several = folder.iter().filter_map(|path| entries(path)).flatten();
+    let found = one.into_iter().flatten().chain(several).collect();
+    Shared::new(entries::unique(documents.mistakes, found))
+}
+
+fn assemble(manifest: Manifest, shared: Shared, read: units::Read) -> Ledger {
+    Ledger {
+        name: manifest.name,
+        default_stage: manifest.default_stage,
+        stages: manifest.stages,
+        groups: manifest.groups,
+        aligned: manifest.aligned,
+        shared: shared.entries,
+        shared_slots: shared.slots,
+        units: read.units,
+        layers: read.layers,
+        strangers: read.strangers,
+        files: cledger_core::source::Files::default(),
+    }
+}

@@ -1,0 +1,281 @@
+//! Contracts: what `units/<unit>.toml` and the shared files declare.
+
+use std::ops::Range;
+use std::sync::{Mutex, PoisonError};
+
+use cledger_core::model::{
+    Chore, EntryRef, Entry, Instance, Output, OutputFormat, SharedId, Slots, Stage, Unit, When,
+};
+use cledger_core::name::{Name, nearest};
+use cledger_core::source::Place;
+use regex::Regex;
+use rustc_hash::FxHashMap;
+use toml::de::{DeTable, DeValue};
+
+use super::entries::{KINDS, entries};
+use super::frame::{In, Item};
+
+/// The shared entries, by name.
+#[derive(Default)]
+pub(super) struct Shared {
+    pub(super) entries: Vec<Entry>,
+    pub(super) slots: Slots,
+}
+
+impl Shared {
+    /// Takes entries that are sorted by name.
+    pub(super) fn new(entries: Vec<Entry>) -> Self {
+        let own = (0_u16..).zip(&entries).map(|(at, entry)| (EntryRef::Own(at), entry));
+        Self { slots: Slots::number(own), entries }
+    }
+
+    pub(super) fn find(&self, name: &str) -> Option<(&Entry, SharedId)> {
+        let found = self.entries.binary_search_by(|entry| entry.name.as_str().cmp(name)).ok()?;
+        Some((&self.entries[found], SharedId(u16::try_from(found).ok()?)))
+    }
+}
+
+/// What contracts are read against.
+pub(super) struct Surroundings<'s> {
+    pub(super) stages: &'s [Stage],
+    pub(super) shared: &'s Shared,
+    pub(super) patterns: &'s Patterns,
+}
+
+/// Regular expressions that were compiled already: contracts repeat a few many times.
+#[derive(Default)]
+pub(super) struct Patterns(Mutex<FxHashMap<String, Regex>>);
+
+impl Patterns {
+    pub(super) fn compile(&self, text: &str) -> Result<Regex, regex::Error> {
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(found) = known.get(text) {
+            return Ok(found.clone());
+        }
+        let made = Regex::new(text)?;
+        known.insert(text.to_owned(), made.clone());
+        Ok(made)
+    }
+}
+
+/// The entries of one shared file.
+pub(super) fn shared_entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns) -> Vec<Entry> {
+    read.keys(table, &KINDS, |_, _| {});
+    entries(read, table, patterns)
+}
+
+const KEYS: [&str; 13] = [
+    "about", "owner", "version", "stages", "uses", "instances", "output", "chore", "variables",
+    "connections", "endpoints", "credentials", "tables",
+];
+
+/// A unit's contract. Its settings are still to come.
+pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surroundings<'_>) -> Unit {
+    let mut unit = Unit {
+        name,
+        about: None,
+        owner: None,
+        version: None,
+        belongs: vec![true; around.stages.len()],
+        instances: Vec::new(),
+        entries: entries(read, table, around.patterns),
+        uses: Vec::new(),
+        slots: Slots::default(),
+        outputs: Vec::new(),
+        chores: Vec::new(),
+        settings: Vec::new(),
+        strays: Vec::new(),
+        place: read.place(0..0),
+    };
+    read.keys(table, &KEYS, |key, item| match key {
+        "about" => unit.about = read.text(item, "`about`").map(str::to_owned),
+        "owner" => unit.owner = read.text(item, "`owner`").map(str::to_owned),
+        "version" => unit.version = read.text(item, "`version`").map(str::to_owned),
+        "stages" => unit.belongs = belongs(read, item, around.stages),
+        "uses" => unit.uses = uses(read, item, around.shared),
+        "instances" => unit.instances = instances(read, item, around.stages),
+        "output" => unit.outputs = outputs(read, item),
+        "chore" => unit.chores = chores(read, item),
+        _ => {}
+    });
+    for instance in &mut unit.instances {
+        for (here, unit_here) in instance.belongs.iter_mut().zip(&unit.belongs) {
+            *here &= unit_here;
+        }
+    }
+    number(read, &mut unit, around.shared);
+    unit
+}
+
+/// Numbers the fields of the unit's own entries and of those it uses.
+fn number(read: In<'_>, unit: &mut Unit, shared: &Shared) {
+    let own = (0_u16..).zip(&unit.entries).map(|(at, entry)| (EntryRef::Own(at), entry));
+    let used = unit.uses.iter().map(|&id| (EntryRef::Shared(id), &shared.entries[usize::from(id.0)]));
+    let mut all: Vec<(EntryRef, &Entry)> = own.chain(used).collect();
+    all.sort_by(|(_, a), (_, b)| a.name.cmp(&b.name));
+    for pair in all.windows(2) {
+        if pair[0].1.name == pair[1].1.name {
+            // Of the two, the unit's own entry is in this file.
+            let own = pair.iter().find(|(entry, _)| matches!(entry, EntryRef::Own(_)));
+            if let Some((_, entry)) = own {
+                let name = &entry.name;
+                read.mistakes.push(
+                    crate::Mistake::at(entry.place, format!("`{name}` is declared here, and `uses` names a shared entry `{name}`"))
+                        .help("give one of them another name: names are unique within a unit"),
+                );
+            }
+        }
+    }
+    all.dedup_by(|(_, b), (_, a)| a.name == b.name);
+    unit.slots = Slots::number(all.into_iter());
+}
+
+/// For each stage, whether one of the patterns covers it.
+fn belongs(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<bool> {
+    let mut belongs = vec![false; stages.len()];
+    for (text, span) in read.texts(item, "`stages`") {
+        let Some(pattern) = stage_pattern(read, text, span.clone()) else { continue };
+        let mut found = false;
+        for (here, stage) in belongs.iter_mut().zip(stages) {
+            let covered = pattern.covers_stage(stage.name.as_str());
+            found |= covered;
+            *here |= covered;
+        }
+        if !found && !text.contains(['*', '?']) {
+            let near = nearest(text, stages.iter().map(|stage| stage.name.as_str()));
+            let help = near.map_or("ledger.toml lists the stages".to_owned(), |n| format!("did you mean \"{n}\"?"));
+            read.wrong_with(span, format!("there is no stage `{text}`"), help);
+        }
+    }
+    belongs
+}
+
+fn stage_pattern(read: In<'_>, text: &str, span: Range<usize>) -> Option<cledger_core::address::Pattern> {
+    let plain = !text.is_empty() && !text.contains(['@', '/', '.', '+', ':']);
+    match cledger_core::address::Pattern::parse(&format!("@{text}")) {
+        Ok(pattern) if plain => Some(pattern),
+        _ => {
+            read.wrong(span, format!("`{text}` is no pattern of stage names"));
+            None
+        }
+    }
+}
+
+fn uses(read: In<'_>, item: Item<'_, '_>, shared: &Shared) -> Vec<SharedId> {
+    let mut uses: Vec<SharedId> = Vec::new();
+    for (text, span) in read.texts(item, "`uses`") {
+        match shared.find(text) {
+            Some((_, id)) if uses.contains(&id) => {
+                read.wrong(span, format!("`{text}` is in `uses` twice"));
+            }
+            Some((_, id)) => uses.push(id),
+            None => {
+                let near = nearest(text, shared.entries.iter().map(|entry| entry.name.as_str()));
+                let help = near.map_or("shared.toml declares the shared entries".to_owned(), |near| {
+                    format!("did you mean \"{near}\"?")
+                });
+                read.wrong_with(span, format!("there is no shared entry `{text}`"), help);
+            }
+        }
+    }
+    uses.sort_unstable();
+    uses
+}
+
+fn instances(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<Instance> {
+    let mut instances = Vec::new();
+    for (key, item) in read.table(item, "`instances`").into_iter().flatten() {
+        let (Some(name), Some(table)) =
+            (read.name(key, "an instance", false), read.table(item, "an instance"))
+        else {
+            continue;
+        };
+        let mut instance =
+            Instance { name, belongs: vec![true; stages.len()], place: read.place(key.span()) };
+        read.keys(table, &["stages", "about"], |key, item| {
+            if key == "stages" {
+                instance.belongs = belongs(read, item, stages);
+            } else {
+                read.text(item, "`about`");
+            }
+        });
+        instances.push(instance);
+    }
+    instances.sort_by(|a, b| a.name.cmp(&b.name));
+    instances
+}
+
+fn outputs(read: In<'_>, item: Item<'_, '_>) -> Vec<Output> {
+    let mut outputs = Vec::new();
+    for item in read.list(item, "`output`") {
+        let Some(table) = read.table(item, "an output") else { continue };
+        let (mut path, mut format) = (None, None);
+        read.keys(table, &["path", "format"], |key, item| match key {
+            "path" => path = output_path(read, item),
+            _ => format = read.choice(item, "the format", &OutputFormat::ALL),
+        });
+        for key in ["path", "format"] {
+            if !table.contains_key(key) {
+                read.wrong(item.span(), format!("this output has no `{key}`"));
+            }
+        }
+        if let (Some((path, place)), Some(format)) = (path, format) {
+            outputs.push(Output { path, format, place });
+        }
+    }
+    outputs
+}
+
+/// A path that stays below the folder it is rendered to.
+fn output_path(read: In<'_>, item: Item<'_, '_>) -> Option<(String, Place)> {
+    let path = read.text(item, "`path`")?;
+    let reason = if path.is_empty() {
+        "it is empty"
+    } else if path.starts_with('/') {
+        "it begins with `/`"
+    } else if path.split('/').any(|part| matches!(part, "" | "." | "..")) {
+        "it has an empty part, `.` or `..`"
+    } else if path.contains(['\\', '\0', '\n', '\r', ':']) {
+        "it has a backslash, a colon or a control character"
+    } else {
+        return Some((path.to_owned(), read.place(item.span())));
+    };
+    read.wrong_with(
+        item.span(),
+        format!("this path cannot be rendered to: {reason}"),
+        "write a path below the unit's folder, like \"conf/app.env\"",
+    );
+    None
+}
+
+/// Chores of a unit or of a stage.
+pub(super) fn chores(read: In<'_>, item: Item<'_, '_>) -> Vec<Chore> {
+    let mut chores = Vec::new();
+    for item in read.list(item, "`chore`") {
+        let Some(table) = read.table(item, "a chore") else { continue };
+        let mut chore = Chore { text: String::new(), when: When::EachDelivery };
+        read.keys(table, &["text", "when"], |key, item| match key {
+            "text" => chore.text = read.text(item, "`text`").unwrap_or_default().to_owned(),
+            _ => chore.when = when(read, item).unwrap_or(When::EachDelivery),
+        });
+        if !table.contains_key("text") {
+            read.wrong(item.span(), "this chore has no `text`");
+        }
+        chores.push(chore);
+    }
+    chores
+}
+
+fn when(read: In<'_>, item: Item<'_, '_>) -> Option<When> {
+    let DeValue::Table(table) = item.get_ref() else {
+        let words = [(true, "each-delivery"), (false, "first-delivery")];
+        let each = read.choice(item, "`when`", &words)?;
+        return Some(if each { When::EachDelivery } else { When::FirstDelivery });
+    };
+    let mut when = None;
+    read.keys(table, &["changed"], |_, item| {
+        let fields = read.texts(item, "`changed`").into_iter().map(|(text, _)| text.to_owned());
+        when = Some(When::Changed(fields.collect()));
+    });
+    when
+}

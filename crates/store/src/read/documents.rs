@@ -1,0 +1,83 @@
+//! The files of a ledger as they are read: each gets a number, and is kept to be shown.
+
+use std::sync::{Mutex, PoisonError};
+
+use cledger_core::source::{FileId, Files, SourceFile};
+use toml::Spanned;
+use toml::de::DeTable;
+
+use super::frame::In;
+use crate::mistake::{Mistake, Mistakes};
+use crate::tree::Tree;
+
+/// Reads files, and keeps them.
+pub(super) struct Documents<'m> {
+    pub(super) tree: &'m dyn Tree,
+    pub(super) mistakes: &'m Mistakes,
+    kept: Mutex<Vec<SourceFile>>,
+}
+
+/// A file that was read.
+pub(super) struct Document {
+    pub(super) file: FileId,
+    text: String,
+}
+
+impl<'m> Documents<'m> {
+    pub(super) fn new(tree: &'m dyn Tree, mistakes: &'m Mistakes) -> Self {
+        Self { tree, mistakes, kept: Mutex::default() }
+    }
+
+    /// Reads a file; `None` if it is not there or cannot be read, which is a mistake.
+    pub(super) fn text(&self, path: &str) -> Option<Document> {
+        match self.tree.text(path) {
+            Ok(Some(text)) => {
+                let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+                let file = FileId(u32::try_from(kept.len()).unwrap_or(u32::MAX));
+                kept.push(SourceFile { path: path.to_owned(), text: String::new() });
+                Some(Document { file, text })
+            }
+            Ok(None) => None,
+            Err(error) => {
+                self.mistakes.push(Mistake::of(path, error.to_string()));
+                None
+            }
+        }
+    }
+
+    /// Takes the text of a file back, once nothing borrows from it any more.
+    pub(super) fn keep(&self, document: Document) {
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(file) = kept.get_mut(document.file.0 as usize) {
+            file.text = document.text;
+        }
+    }
+
+    pub(super) fn into_files(self) -> Files {
+        Files(self.kept.into_inner().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl Document {
+    /// The file's root table; `None` if it is not TOML, with a mistake for each error in it.
+    pub(super) fn table(&self, mistakes: &Mistakes) -> Option<Spanned<DeTable<'_>>> {
+        let (table, errors) = DeTable::parse_recoverable(&self.text);
+        let read = In { file: self.file, mistakes };
+        for error in &errors {
+            let span = error.span().unwrap_or(0..0);
+            read.wrong(span, format!("this is not TOML: {}", error.message()));
+        }
+        errors.is_empty().then_some(table)
+    }
+}
+
+impl Documents<'_> {
+    /// Reads a file's root table, if there is such a file and it can be read.
+    pub(super) fn with<R>(&self, path: &str, read: impl FnOnce(In<'_>, &DeTable<'_>) -> R) -> Option<R> {
+        let document = self.text(path)?;
+        let place = In { file: document.file, mistakes: self.mistakes };
+        let result = document.table(self.mistakes).map(|table| read(place, table.get_ref()));
+        self.keep(document);
+        result
+    }
+}

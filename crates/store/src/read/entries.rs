@@ -1,0 +1,335 @@
+//! Entries and their fields, as contracts and shared files declare them.
+
+use cledger_core::model::{
+    Constraints, Declaration, Default, Distinct, Entry, Form, Kind, OutputFormat, OutputNames,
+    Required, Vary, credential_fields, endpoint_fields, protocol_fields,
+};
+use cledger_core::source::Place;
+use cledger_core::types::{Measure, Type};
+use cledger_core::value::{Held, Value};
+use toml::de::{DeTable, DeValue};
+
+use super::contract::Patterns;
+use super::frame::{In, Item};
+use crate::mistake::{Mistake, Mistakes};
+
+/// The tables that declare entries.
+pub(super) const KINDS: [&str; 5] = ["variables", "connections", "endpoints", "credentials", "tables"];
+
+/// All entries that a file declares, by name.
+pub(super) fn entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns) -> Vec<Entry> {
+    let mut entries: Vec<Entry> = Vec::new();
+    for kind in KINDS {
+        let Some(item) = table.get(kind) else { continue };
+        let Some(declared) = read.table(item, &format!("`{kind}`")) else { continue };
+        for (key, item) in declared {
+            let Some(name) = read.name(key, "an entry", true) else { continue };
+            let Some(table) = read.table(item, "an entry's declaration") else { continue };
+            let place = read.place(key.span());
+            let made = match kind {
+                "variables" => variable(read, table, place, patterns),
+                "connections" => connection(read, item, table, place, patterns),
+                "endpoints" => endpoint(read, table, place, patterns),
+                "credentials" => credential(read, item, table, place, patterns),
+                _ => {
+                    read.wrong_with(
+                        key.span(),
+                        "lookup tables cannot be read by this version of cledger yet",
+                        "keep the rows in a file of the unit, and leave the table out of the contract",
+                    );
+                    None
+                }
+            };
+            if let Some((kind, about, fields)) = made {
+                entries.push(Entry { name, kind, about, fields, place });
+            }
+        }
+    }
+    unique(read.mistakes, entries)
+}
+
+/// Sorts entries by name and refuses a name that is declared twice.
+pub(super) fn unique(mistakes: &Mistakes, mut entries: Vec<Entry>) -> Vec<Entry> {
+    entries.sort_by(|a, b| (&a.name, a.place).cmp(&(&b.name, b.place)));
+    for pair in entries.windows(2) {
+        if pair[0].name == pair[1].name {
+            let (name, first, second) = (&pair[0].name, &pair[0].kind, &pair[1]);
+            let message = format!("`{name}` is declared twice: as a {} too", first.name());
+            mistakes.push(
+                Mistake::at(second.place, message)
+                    .help("give one of them another name: an entry's name is unique in its unit, whatever its kind"),
+            );
+        }
+    }
+    entries.dedup_by(|b, a| a.name == b.name);
+    entries
+}
+
+type Made = Option<(Kind, Option<String>, Vec<Declaration>)>;
+
+const ATTRIBUTES: [&str; 13] = [
+    "type", "default", "required", "vary", "distinct", "secret", "one_of", "min", "max", "pattern",
+    "max_length", "about", "as",
+];
+
+fn variable(read: In<'_>, table: &DeTable<'_>, place: Place, patterns: &Patterns) -> Made {
+    let mut field = Declaration::plain(None, Type::Text, place);
+    attributes(read, table, &mut field, patterns);
+    Some((Kind::Variable, field.about.clone(), vec![field]))
+}
+
+fn connection(
+    read: In<'_>,
+    item: Item<'_, '_>,
+    table: &DeTable<'_>,
+    place: Place,
+    patterns: &Patterns,
+) -> Made {
+    let known = ["protocol", "about", "fields"];
+    let mut about = None;
+    let mut protocol = None;
+    read.keys(table, &known, |key, item| match key {
+        "protocol" => {
+            let text = read.text(item, "`protocol`");
+            protocol = text.and_then(|text| read.name_text(text, item.span(), "a protocol", false));
+        }
+        "about" => about = read.text(item, "`about`").map(str::to_owned),
+        _ => {}
+    });
+    if !table.contains_key("protocol") {
+        let help = "write protocol = \"postgresql\", \"amqp\", \"tcp\" or another one";
+        read.wrong_with(item.span(), "this connection has no `protocol`", help);
+    }
+    let protocol = protocol?;
+    let (mut fields, url) = protocol_fields(protocol.as_str(), place);
+    tune(read, table, &mut fields, patterns);
+    Some((Kind::Connection { protocol, url }, about, fields))
+}
+
+fn endpoint(read: In<'_>, table: &DeTable<'_>, place: Place, patterns: &Patterns) -> Made {
+    let mut about = None;
+    read.keys(table, &["about", "fields"], |key, item| {
+        if key == "about" {
+            about = read.text(item, "`about`").map(str::to_owned);
+        }
+    });
+    let mut fields = endpoint_fields(place);
+    tune(read, table, &mut fields, patterns);
+    Some((Kind::Endpoint, about, fields))
+}
+
+fn credential(
+    read: In<'_>,
+    item: Item<'_, '_>,
+    table: &DeTable<'_>,
+    place: Place,
+    patterns: &Patterns,
+) -> Made {
+    let (mut about, mut form) = (None, None);
+    read.keys(table, &["form", "about", "fields"], |key, item| match key {
+        "form" => form = read.choice(item, "the form of a credential", &Form::ALL),
+        "about" => about = read.text(item, "`about`").map(str::to_owned),
+        _ => {}
+    });
+    if !table.contains_key("form") {
+        let help = "write form = \"password\", \"token\", \"key-pair\" or \"certificate\"";
+        read.wrong_with(item.span(), "this credential has no `form`", help);
+    }
+    let form = form?;
+    let mut fields = credential_fields(form, place);
+    tune(read, table, &mut fields, patterns);
+    Some((Kind::Credential(form), about, fields))
+}
+
+/// Applies `fields.<name>`: tunes built-in fields, and adds others after them, by name.
+fn tune(read: In<'_>, table: &DeTable<'_>, fields: &mut Vec<Declaration>, patterns: &Patterns) {
+    let Some(tuned) = table.get("fields").and_then(|item| read.table(item, "`fields`")) else {
+        return;
+    };
+    for (key, item) in tuned {
+        let Some(name) = read.name(key, "a field", false) else { continue };
+        let Some(table) = read.table(item, "a field's declaration") else { continue };
+        let place = read.place(key.span());
+        let known = fields.iter_mut().find(|field| field.name.as_ref() == Some(&name));
+        if let Some(field) = known {
+            tune_built_in(read, table, field, place, patterns);
+        } else {
+            let mut field = Declaration::plain(Some(name), Type::Text, place);
+            attributes(read, table, &mut field, patterns);
+            fields.push(field);
+        }
+    }
+}
+
+fn tune_built_in(read: In<'_>, table: &DeTable<'_>, field: &mut Declaration, place: Place, patterns: &Patterns) {
+    if field.derived {
+        for (key, _) in table {
+            if !["about", "as"].contains(&key.get_ref().as_ref()) {
+                let message = "this field is derived from others: only `about` and `as` can be said of it";
+                read.wrong(key.span(), message);
+                return;
+            }
+        }
+    }
+    let before = field.this_type;
+    field.place = place;
+    attributes(read, table, field, patterns);
+    if field.this_type != before {
+        let span = table.get("type").map_or(0..0, toml::Spanned::span);
+        let message = format!("this field comes with its kind and is of type {}", before.name());
+        read.wrong_with(span, message, "leave out `type`, or add a field with another name");
+        field.this_type = before;
+    }
+}
+
+/// Reads what is said of a field. Types come first, since the others are judged by them.
+fn attributes(read: In<'_>, table: &DeTable<'_>, field: &mut Declaration, patterns: &Patterns) {
+    if let Some(item) = table.get("type") {
+        let types: Vec<(Type, &str)> =
+            Type::names().filter_map(|name| Some((Type::by_name(name)?, name))).collect();
+        field.this_type = read.choice(item, "the type", &types).unwrap_or(field.this_type);
+    }
+    let this_type = field.this_type;
+    let mut constraints = field.constraints.take().map(|known| *known).unwrap_or_default();
+    let mut default = None;
+    read.keys(table, &ATTRIBUTES, |key, item| match key {
+        "default" => default = Some(item),
+        "required" => {
+            if let Some(required) = read.boolean(item, "`required`") {
+                field.required = if required { Required::Yes } else { Required::No };
+            }
+        }
+        "vary" => {
+            let words = [(Vary::Never, "never"), (Vary::May, "may"), (Vary::Must, "must")];
+            field.vary = read.choice(item, "`vary`", &words).unwrap_or(field.vary);
+        }
+        "distinct" => field.distinct = distinct(read, item).unwrap_or(field.distinct),
+        "secret" => {
+            field.secret = read.boolean(item, "`secret`").unwrap_or(field.secret);
+            if field.secret && !table.contains_key("distinct") {
+                field.distinct = Distinct::Classes;
+            }
+        }
+        "one_of" => constraints.one_of = one_of(read, item, this_type),
+        "min" => constraints.min = bound(read, item, this_type, "min"),
+        "max" => constraints.max = bound(read, item, this_type, "max"),
+        "pattern" => {
+            let text = read.text(item, "`pattern`").unwrap_or_default();
+            match patterns.compile(text) {
+                Ok(pattern) => constraints.pattern = Some(pattern),
+                Err(error) => read.wrong(item.span(), format!("`pattern` does not compile: {error}")),
+            }
+        }
+        "max_length" => match read.value(item) {
+            Value::Integer(length) if length >= 0 => {
+                constraints.max_length = usize::try_from(length).ok();
+            }
+            _ => read.expected(item, "`max_length`", "a number of characters"),
+        },
+        "about" => field.about = read.text(item, "`about`").map(str::to_owned),
+        "as" => field.output_names = output_names(read, item),
+        _ => {}
+    });
+    check_constraints(read, table, &constraints, this_type);
+    let any = !constraints.one_of.is_empty()
+        || constraints.min.is_some()
+        || constraints.max.is_some()
+        || constraints.pattern.is_some()
+        || constraints.max_length.is_some();
+    field.constraints = any.then(|| Box::new(constraints));
+    if let Some(item) = default {
+        field.default = self::default(read, item, field);
+    }
+}
+
+/// Refuses constraints that no value of the type could break, or none could satisfy.
+fn check_constraints(read: In<'_>, table: &DeTable<'_>, constraints: &Constraints, this_type: Type) {
+    if let (Some((min, _)), Some((max, _))) = (&constraints.min, &constraints.max)
+        && min > max
+        && let Some(item) = table.get("max").or(table.get("min"))
+    {
+        read.wrong(item.span(), "`max` is less than `min`");
+    }
+    let no_text = matches!(this_type, Type::Integer | Type::Number | Type::Boolean | Type::Port | Type::Date);
+    for key in ["pattern", "max_length"] {
+        if let Some(item) = table.get(key)
+            && no_text
+        {
+            let message = format!("`{key}` is for text, and this field is of type {}", this_type.name());
+            read.wrong(item.span(), message);
+        }
+    }
+}
+
+fn distinct(read: In<'_>, item: Item<'_, '_>) -> Option<Distinct> {
+    if let DeValue::Boolean(truth) = item.get_ref() {
+        return Some(if *truth { Distinct::Stages } else { Distinct::No });
+    }
+    read.choice(item, "`distinct`", &[(Distinct::Classes, "class")])
+}
+
+fn one_of(read: In<'_>, item: Item<'_, '_>, this_type: Type) -> Vec<Value> {
+    let element = if matches!(this_type, Type::List | Type::Map) { Type::Text } else { this_type };
+    let mut values = Vec::new();
+    for item in read.list(item, "`one_of`") {
+        let value = read.value(item);
+        if element.fits(&value) {
+            values.push(value);
+        } else {
+            read.expected(item, "each of `one_of`", element.describe());
+        }
+    }
+    if values.is_empty() && item.get_ref().is_array() {
+        read.wrong(item.span(), "`one_of` allows nothing at all");
+    }
+    values
+}
+
+fn bound(
+    read: In<'_>,
+    item: Item<'_, '_>,
+    this_type: Type,
+    key: &str,
+) -> Option<(Measure, compact_str::CompactString)> {
+    let value = read.value(item);
+    let measure = Measure::of(&value, this_type);
+    if measure.is_none() {
+        let message = format!("`{key}` must be a value of type {} that can be compared", this_type.name());
+        read.wrong(item.span(), message);
+    }
+    Some((measure?, value.to_text()))
+}
+
+fn output_names(read: In<'_>, item: Item<'_, '_>) -> OutputNames {
+    let mut names = OutputNames::default();
+    let name = |item: Item<'_, '_>| {
+        let text = read.text(item, "`as`")?;
+        if text.is_empty() || text.contains(['\n', '\r', '\0']) {
+            read.wrong(item.span(), "a name in outputs is one line of text, and not empty");
+            return None;
+        }
+        Some(text.to_owned())
+    };
+    if let DeValue::Table(table) = item.get_ref() {
+        let formats = OutputFormat::ALL.map(|(_, name)| name);
+        read.keys(table, &formats, |format, item| {
+            names.by_format.extend(name(item).map(|name| (format.to_owned(), name)));
+        });
+    } else {
+        names.all = name(item);
+    }
+    names
+}
+
+fn default(read: In<'_>, item: Item<'_, '_>, field: &Declaration) -> Option<Default> {
+    let value = read.value(item);
+    if field.secret && !value.has_references() {
+        let message = "a secret has no default: it would be the same in every stage";
+        let help = "leave `default` out, or refer to another secret with \"${entry.field}\"";
+        read.mistakes.push(Mistake::at(read.place(item.span()), message).help(help).secret());
+        return None;
+    }
+    let verdict = field.judge(&value);
+    let place = Some(read.place(item.span()));
+    Some(Default { value: Held::new(value, field.secret), verdict, place })
+}

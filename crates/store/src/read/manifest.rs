@@ -1,0 +1,334 @@
+//! `ledger.toml`: the stages and groups, and what is said of the ledger as a whole.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use cledger_core::model::{Aligned, Class, Follow, Group, GroupId, Stage, StageId};
+use cledger_core::name::{Name, nearest};
+use toml::Spanned;
+use toml::de::{DeString, DeTable};
+
+use super::contract::chores;
+use super::frame::{In, Item};
+
+/// The format of ledgers that this version reads.
+const FORMAT: i64 = 1;
+
+/// The most layers that one stage may have: follows of follows multiply.
+const MOST_LAYERS: usize = 10_000;
+
+/// What `ledger.toml` says.
+#[derive(Default)]
+pub(super) struct Manifest {
+    pub(super) name: String,
+    pub(super) default_stage: Option<StageId>,
+    pub(super) stages: Vec<Stage>,
+    pub(super) groups: Vec<Group>,
+    pub(super) aligned: Vec<Aligned>,
+}
+
+const KEYS: [&str; 6] = ["format", "name", "default_stage", "stage", "group", "aligned"];
+const STAGE_KEYS: [&str; 9] =
+    ["name", "class", "groups", "after", "locked", "own", "labels", "follow", "chore"];
+
+/// A stage's table, with what in it names other stages and groups.
+struct Declared<'t, 'i> {
+    table: &'t DeTable<'i>,
+    span: Range<usize>,
+}
+
+/// Reads `ledger.toml`. `group_files` are the groups that have a file or folder.
+pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>, group_files: &[Name]) -> Manifest {
+    let mut manifest = Manifest::default();
+    read.keys(table, &KEYS, |key, item| match key {
+        "format" => match read.value(item) {
+            cledger_core::value::Value::Integer(FORMAT) => {}
+            _ => read.wrong(item.span(), format!("this version of cledger reads ledgers of format {FORMAT}")),
+        },
+        "name" => read.text(item, "`name`").unwrap_or_default().clone_into(&mut manifest.name),
+        _ => {}
+    });
+    for (key, help) in [("format", "write `format = 1` in its first line"), ("name", "write name = \"…\"")] {
+        if !table.contains_key(key) {
+            read.wrong_with(0..0, format!("the ledger has no `{key}`"), help);
+        }
+    }
+    let declared = stages(read, table, &mut manifest);
+    groups(read, table, &declared, group_files, &mut manifest);
+    for (position, stage) in declared.iter().enumerate() {
+        relate(read, stage, position, &mut manifest);
+    }
+    circles(read, &manifest, &declared);
+    default_stage(read, table, &mut manifest);
+    aligned(read, table, &mut manifest);
+    manifest
+}
+
+/// The stages with what stands in their own tables alone.
+fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest) -> Vec<Declared<'t, 'i>> {
+    let mut declared = Vec::new();
+    let items = table.get("stage").map(|item| read.list(item, "`stage`")).unwrap_or_default();
+    for item in items {
+        let Some(table) = read.table(item, "a stage") else { continue };
+        read.keys(table, &STAGE_KEYS, |_, _| {});
+        let Some(name_item) = table.get("name") else {
+            read.wrong(item.span(), "this stage has no `name`");
+            continue;
+        };
+        let text = read.text(name_item, "a stage's name");
+        let Some(name) = text.and_then(|text| read.name_text(text, name_item.span(), "a stage", true))
+        else {
+            continue;
+        };
+        if manifest.stages.iter().any(|stage| stage.name == name) {
+            read.wrong(name_item.span(), format!("there is a stage `{name}` already"));
+            continue;
+        }
+        let classes = Class::ALL;
+        let class = match table.get("class") {
+            Some(item) => read.choice(item, "the class", &classes),
+            None => {
+                let help = "write class = \"development\", \"test\" or \"production\"";
+                read.wrong_with(item.span(), format!("stage `{name}` has no `class`"), help);
+                None
+            }
+        };
+        let locked = table.get("locked").and_then(|item| read.boolean(item, "`locked`"));
+        let own = table.get("own").map(|item| read.texts(item, "`own`")).unwrap_or_default();
+        manifest.stages.push(Stage {
+            name,
+            class: class.unwrap_or(Class::Production),
+            groups: Vec::new(),
+            after: Vec::new(),
+            locked: locked.unwrap_or(false),
+            own: own.into_iter().filter_map(|(text, span)| read.pattern(text, span)).collect(),
+            labels: table.get("labels").map(|item| labels(read, item)).unwrap_or_default(),
+            follows: Vec::new(),
+            chores: table.get("chore").map(|item| chores(read, item)).unwrap_or_default(),
+            place: read.place(name_item.span()),
+        });
+        declared.push(Declared { table, span: name_item.span() });
+    }
+    declared
+}
+
+fn labels(read: In<'_>, item: Item<'_, '_>) -> BTreeMap<Name, String> {
+    let table = read.table(item, "`labels`").into_iter().flatten();
+    let label = |(key, item): (&Spanned<DeString<'_>>, Item<'_, '_>)| {
+        Some((read.name(key, "a label", false)?, read.text(item, "a label")?.to_owned()))
+    };
+    table.filter_map(label).collect()
+}
+
+/// The groups: those that stages list, those declared as `[[group]]`, those with a file.
+fn groups(
+    read: In<'_>,
+    table: &DeTable<'_>,
+    stages: &[Declared<'_, '_>],
+    group_files: &[Name],
+    manifest: &mut Manifest,
+) {
+    let mut groups: BTreeMap<Name, Option<String>> =
+        group_files.iter().map(|name| (name.clone(), None)).collect();
+    let is_stage = |name: &Name| manifest.stages.iter().any(|stage| stage.name == *name);
+    let mut add = |text: &str, span: Range<usize>, about: Option<String>| {
+        let Some(name) = read.name_text(text, span.clone(), "a group", true) else { return };
+        if is_stage(&name) {
+            read.wrong(span, format!("`{name}` is a stage: stages and groups share one set of names"));
+            return;
+        }
+        let known = groups.entry(name).or_default();
+        *known = known.take().or(about);
+    };
+    for item in table.get("group").map(|item| read.list(item, "`group`")).unwrap_or_default() {
+        let Some(group) = read.table(item, "a group") else { continue };
+        let (mut name, mut about) = (None, None);
+        read.keys(group, &["name", "about"], |key, item| match key {
+            "name" => name = read.text(item, "a group's name").map(|text| (text, item.span())),
+            _ => about = read.text(item, "`about`").map(str::to_owned),
+        });
+        match name {
+            Some((text, span)) => add(text, span, about),
+            None => read.wrong(item.span(), "this group has no `name`"),
+        }
+    }
+    for stage in stages {
+        let Some(item) = stage.table.get("groups") else { continue };
+        read.texts(item, "`groups`").into_iter().for_each(|(text, span)| add(text, span, None));
+    }
+    manifest.groups = groups.into_iter().map(|(name, about)| Group { name, about }).collect();
+}
+
+impl Manifest {
+    fn stage(&self, name: &str) -> Option<StageId> {
+        let found = self.stages.iter().position(|stage| stage.name.as_str() == name)?;
+        u16::try_from(found).ok().map(StageId)
+    }
+
+    fn group(&self, name: &str) -> Option<GroupId> {
+        let found = self.groups.iter().position(|group| group.name.as_str() == name)?;
+        u16::try_from(found).ok().map(GroupId)
+    }
+
+    /// The stage that a text names, or a mistake with the nearest one.
+    fn named_stage(&self, read: In<'_>, text: &str, span: Range<usize>) -> Option<StageId> {
+        let found = self.stage(text);
+        if found.is_none() {
+            let names = self.stages.iter().map(|stage| stage.name.as_str());
+            let help = match nearest(text, names) {
+                Some(near) => format!("did you mean \"{near}\"?"),
+                None => format!("declare it: [[stage]] name = \"{text}\""),
+            };
+            read.wrong_with(span, format!("there is no stage `{text}`"), help);
+        }
+        found
+    }
+}
+
+/// What a stage's table says of other stages and of groups.
+fn relate(read: In<'_>, declared: &Declared<'_, '_>, position: usize, manifest: &mut Manifest) {
+    let texts = |key: &str| {
+        let item = declared.table.get(key);
+        item.map(|item| read.texts(item, &format!("`{key}`"))).unwrap_or_default()
+    };
+    let mut groups: Vec<GroupId> = Vec::new();
+    for (text, span) in texts("groups") {
+        match manifest.group(text) {
+            Some(group) if groups.contains(&group) => {
+                read.wrong(span, format!("group `{text}` is listed twice"));
+            }
+            Some(group) => groups.push(group),
+            // Refused when the groups were collected.
+            None => {}
+        }
+    }
+    let named = |(text, span): (&str, Range<usize>)| manifest.named_stage(read, text, span);
+    let after = texts("after").into_iter().filter_map(named).collect();
+    let items = declared.table.get("follow").map(|item| read.list(item, "`follow`"));
+    let follows =
+        items.unwrap_or_default().into_iter().filter_map(|item| follow(read, item, manifest)).collect();
+    let stage = &mut manifest.stages[position];
+    (stage.groups, stage.after, stage.follows) = (groups, after, follows);
+}
+
+fn follow(read: In<'_>, item: Item<'_, '_>, manifest: &Manifest) -> Option<Follow> {
+    let table = read.table(item, "a follow")?;
+    let mut stage = None;
+    let (mut only, mut except) = (Vec::new(), Vec::new());
+    read.keys(table, &["stage", "only", "except"], |key, item| match key {
+        "stage" => {
+            let text = read.text(item, "`stage`");
+            stage = text.and_then(|text| manifest.named_stage(read, text, item.span()));
+        }
+        _ => {
+            let texts = read.texts(item, &format!("`{key}`")).into_iter();
+            let patterns = texts.filter_map(|(text, span)| read.pattern(text, span)).collect();
+            *(if key == "only" { &mut only } else { &mut except }) = patterns;
+        }
+    });
+    if !table.contains_key("stage") {
+        read.wrong(item.span(), "this follow has no `stage`");
+    }
+    Some(Follow { stage: stage?, only, except })
+}
+
+/// Refuses circles of follows and of `after`, and follows that multiply beyond all use.
+fn circles(read: In<'_>, manifest: &Manifest, declared: &[Declared<'_, '_>]) {
+    type Next = fn(&Stage) -> Vec<StageId>;
+    let relations: [(&str, Next); 2] = [
+        ("follows itself", |stage| stage.follows.iter().map(|follow| follow.stage).collect()),
+        ("comes after itself", |stage| stage.after.clone()),
+    ];
+    let mut any = false;
+    for (what, next) in relations {
+        for start in 0..manifest.stages.len() {
+            if let Some(path) = way_back(manifest, start, next) {
+                any = true;
+                let names: Vec<_> = path.iter().map(|&at| manifest.stages[at].name.as_str()).collect();
+                let name = &manifest.stages[start].name;
+                let message = format!("stage `{name}` {what}: {}", names.join(" → "));
+                read.wrong_with(declared[start].span.clone(), message, "take one of these steps out");
+            }
+        }
+    }
+    if any {
+        return;
+    }
+    let mut layers = vec![None; manifest.stages.len()];
+    for (at, stage) in declared.iter().enumerate() {
+        if count_layers(manifest, at, &mut layers) > MOST_LAYERS {
+            let message = format!("the follows of this stage make more than {MOST_LAYERS} layers");
+            read.wrong_with(stage.span.clone(), message, "let it follow fewer stages that follow others");
+            return;
+        }
+    }
+}
+
+/// The shortest way from a stage back to itself, both ends included.
+fn way_back(manifest: &Manifest, start: usize, next: fn(&Stage) -> Vec<StageId>) -> Option<Vec<usize>> {
+    let mut from = vec![None; manifest.stages.len()];
+    let mut queue = std::collections::VecDeque::from([start]);
+    while let Some(at) = queue.pop_front() {
+        for to in next(&manifest.stages[at]).into_iter().map(|id| usize::from(id.0)) {
+            if to == start {
+                let mut path = vec![start, at];
+                while let Some(before) = path.last().copied().filter(|&last| last != start).and_then(|last| from[last]) {
+                    path.push(before);
+                }
+                path.reverse();
+                return Some(path);
+            }
+            if from[to].is_none() {
+                from[to] = Some(at);
+                queue.push_back(to);
+            }
+        }
+    }
+    None
+}
+
+fn count_layers(manifest: &Manifest, at: usize, known: &mut [Option<usize>]) -> usize {
+    if let Some(count) = known[at] {
+        return count;
+    }
+    let stage = &manifest.stages[at];
+    let followed = stage.follows.iter().map(|follow| usize::from(follow.stage.0));
+    let count = followed
+        .fold(stage.groups.len() + 1, |sum, to| sum.saturating_add(count_layers(manifest, to, known)));
+    known[at] = Some(count);
+    count
+}
+
+fn default_stage(read: In<'_>, table: &DeTable<'_>, manifest: &mut Manifest) {
+    let Some(item) = table.get("default_stage") else { return };
+    let Some(text) = read.text(item, "`default_stage`") else { return };
+    let found = manifest.named_stage(read, text, item.span());
+    manifest.default_stage = found.filter(|id| {
+        let production = manifest.stages[usize::from(id.0)].class == Class::Production;
+        if production {
+            let message = format!("`{text}` is of class production, and such a stage is never the default");
+            read.wrong_with(item.span(), message, "name a stage of class development or test");
+        }
+        !production
+    });
+}
+
+fn aligned(read: In<'_>, table: &DeTable<'_>, manifest: &mut Manifest) {
+    for item in table.get("aligned").map(|item| read.list(item, "`aligned`")).unwrap_or_default() {
+        let Some(table) = read.table(item, "an `aligned` table") else { continue };
+        let mut aligned = Aligned { stages: Vec::new(), except: Vec::new() };
+        read.keys(table, &["stages", "except"], |key, item| {
+            let texts = read.texts(item, &format!("`{key}`")).into_iter();
+            if key == "stages" {
+                aligned.stages =
+                    texts.filter_map(|(text, span)| manifest.named_stage(read, text, span)).collect();
+            } else {
+                aligned.except = texts.filter_map(|(text, span)| read.pattern(text, span)).collect();
+            }
+        });
+        if aligned.stages.len() < 2 {
+            read.wrong(item.span(), "`aligned` needs at least two stages");
+        }
+        manifest.aligned.push(aligned);
+    }
+}

@@ -1,0 +1,179 @@
+//! Settings: from the tables of a stage's or group's file to settings bound to their fields.
+
+use cledger_core::model::{
+    Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot,
+    Source, Stray, StrayKind, Verdict,
+};
+use cledger_core::types::parse_date;
+use cledger_core::value::{Held, Value};
+use jiff::civil::Date;
+use toml::Spanned;
+use toml::de::{DeString, DeTable};
+
+use super::contract::Shared;
+use super::frame::{In, Item};
+
+/// The words of a table that is a setting and not a map.
+const WORDS: [&str; 6] = ["value", "absent", "from", "looked_up", "why", "until"];
+
+/// What a table of settings is bound to: fields by name, and the numbering of their slots.
+pub(super) trait Binding {
+    /// The entry with this name, and the slot of its first field.
+    fn entry(&self, name: &str) -> Option<(&Entry, u32)>;
+    /// Whether it is there, but may not be set here.
+    fn is_unused(&self, name: &str) -> bool;
+}
+
+/// Reads one table of settings. `layer` and `instance` say where it stands.
+pub(super) fn bind(
+    read: In<'_>,
+    table: &DeTable<'_>,
+    binding: &impl Binding,
+    (layer, instance): (LayerId, Option<InstanceId>),
+    strays: &mut Vec<Stray>,
+) -> Vec<Setting> {
+    let mut settings = Vec::with_capacity(table.len());
+    let mut stray = |kind, key: &Spanned<DeString<'_>>| {
+        let (name, place) = (key.get_ref().to_string(), read.place(key.span()));
+        strays.push(Stray { layer, instance, kind, name, place });
+    };
+    for (key, item) in table {
+        let Some((entry, first)) = binding.entry(key.get_ref()) else {
+            let unused = binding.is_unused(key.get_ref());
+            stray(if unused { StrayKind::NotUsed } else { StrayKind::UnknownEntry }, key);
+            continue;
+        };
+        if entry.kind == Kind::Variable {
+            settings.extend(setting(read, item, &entry.fields[0], Slot(first)));
+            continue;
+        }
+        let Some(fields) = item.get_ref().as_table() else {
+            stray(StrayKind::NotFields { entry: entry.name.clone() }, key);
+            continue;
+        };
+        for (key, item) in fields {
+            let Some(position) = entry.field(Some(key.get_ref())) else {
+                stray(StrayKind::UnknownField { entry: entry.name.clone() }, key);
+                continue;
+            };
+            let slot = Slot(first + u32::try_from(position).unwrap_or(u32::MAX));
+            settings.extend(setting(read, item, &entry.fields[position], slot));
+        }
+    }
+    settings
+}
+
+/// One setting: a plain value, or a table of the setting words.
+fn setting(read: In<'_>, item: Item<'_, '_>, declaration: &Declaration, slot: Slot) -> Option<Setting> {
+    let place = read.place(item.span());
+    let words = item.get_ref().as_table().filter(|table| {
+        !table.is_empty() && table.keys().all(|key| WORDS.contains(&key.get_ref().as_ref()))
+    });
+    let Some(words) = words else {
+        let (value, verdict) = judged(read.value(item), declaration);
+        return Some(Setting { slot, value, verdict, place, note: None });
+    };
+    let mut note = Note::default();
+    let mut found = Vec::new();
+    for (key, item) in words {
+        match key.get_ref().as_ref() {
+            "value" => found.push(judged(read.value(item), declaration)),
+            "absent" => match read.boolean(item, "`absent`") {
+                Some(true) => found.push((SettingValue::Absent, Verdict::Fits)),
+                Some(false) => {
+                    let help = "write `absent = true`, or leave the setting out";
+                    read.wrong_with(item.span(), "`absent` can only be true", help);
+                    return None;
+                }
+                None => return None,
+            },
+            "from" => found.push((SettingValue::From(source(read, item)?), Verdict::Open)),
+            "looked_up" => note.looked_up = read.text(item, "`looked_up`").map(str::to_owned),
+            "why" => note.why = read.text(item, "`why`").map(str::to_owned),
+            _ => note.until = day(read, item),
+        }
+    }
+    let (1, Some((value, verdict))) = (found.len(), found.pop()) else {
+        read.wrong_with(
+            item.span(),
+            "a setting in this form says exactly one of `value`, `absent = true` and `from`",
+            "a map with such keys is written as `{ value = { … } }`",
+        );
+        return None;
+    };
+    let empty = note.why.is_none() && note.until.is_none() && note.looked_up.is_none();
+    Some(Setting { slot, value, verdict, place, note: (!empty).then(|| Box::new(note)) })
+}
+
+fn judged(value: Value, declaration: &Declaration) -> (SettingValue, Verdict) {
+    let verdict = declaration.judge(&value);
+    (SettingValue::Value(Held::new(value, declaration.secret)), verdict)
+}
+
+fn source(read: In<'_>, item: Item<'_, '_>) -> Option<Source> {
+    let text = read.text(item, "`from`")?;
+    let known = ["env:", "file:"].iter().any(|start| {
+        text.strip_prefix(start).is_some_and(|rest| !rest.is_empty())
+    });
+    if !known && !text.starts_with("${") {
+        let help = "write \"env:NAME\" for an environment variable or \"file:PATH\" for a file";
+        read.wrong_with(item.span(), "`from` names neither a variable nor a file", help);
+        return None;
+    }
+    Some(Source(text.into()))
+}
+
+fn day(read: In<'_>, item: Item<'_, '_>) -> Option<Date> {
+    let day = match read.value(item) {
+        Value::Date(date) => Some(date),
+        Value::Text(text) => parse_date(&text),
+        _ => None,
+    };
+    if day.is_none() {
+        read.wrong_with(item.span(), "`until` must be a day", "write it as 2027-01-31");
+    }
+    day
+}
+
+impl Binding for Shared {
+    fn entry(&self, name: &str) -> Option<(&Entry, u32)> {
+        let (entry, id) = self.find(name)?;
+        Some((entry, self.slots.entries[usize::from(id.0)].first))
+    }
+
+    fn is_unused(&self, _name: &str) -> bool {
+        false
+    }
+}
+
+/// The fields of one unit.
+pub(super) struct UnitBinding<'u> {
+    pub(super) unit: &'u cledger_core::model::Unit,
+    pub(super) shared: &'u Shared,
+}
+
+impl Binding for UnitBinding<'_> {
+    fn entry(&self, name: &str) -> Option<(&Entry, u32)> {
+        let slots = &self.unit.slots.entries;
+        let entry = |reference| match reference {
+            EntryRef::Own(position) => &self.unit.entries[usize::from(position)],
+            EntryRef::Shared(id) => &self.shared.entries[usize::from(id.0)],
+        };
+        let found = slots
+            .binary_search_by(|known| entry(known.entry).name.as_str().cmp(name))
+            .ok()?;
+        Some((entry(slots[found].entry), slots[found].first))
+    }
+
+    fn is_unused(&self, name: &str) -> bool {
+        self.shared.find(name).is_some()
+    }
+}
+
+/// The unit and instance that a settings key or file name names: `ticket-desk+kiosk`.
+pub(super) fn split_key(key: &str) -> (&str, Option<&str>) {
+    match key.split_once('+') {
+        Some((unit, instance)) => (unit, Some(instance)),
+        None => (key, None),
+    }
+}

@@ -1,0 +1,360 @@
+//! Units with their settings, read in parallel, each as soon as it is known to be needed.
+
+use std::collections::BTreeSet;
+
+use cledger_core::model::{
+    InstanceId, LayerId, LayerSettings, Setting, SettingValue, SettingsOfLayer, Stranger, Stray,
+    Unit, Verdict,
+};
+use cledger_core::name::Name;
+use cledger_core::reference::{Piece, Target, pieces};
+use cledger_core::value::Value;
+use rayon::prelude::*;
+use rustc_hash::FxHashMap;
+use toml::Spanned;
+use toml::de::{DeString, DeTable};
+
+use super::Scope;
+use super::contract::{self, Surroundings};
+use super::documents::{Document, Documents};
+use super::frame::In;
+use super::layout::{self, LayerFiles, Layout};
+use super::settings::{UnitBinding, bind, split_key};
+
+/// The units, and what was read beside them.
+pub(super) struct Read {
+    /// By name.
+    pub(super) units: Vec<Unit>,
+    /// By layer.
+    pub(super) layers: Vec<LayerSettings>,
+    pub(super) strangers: Vec<Stranger>,
+}
+
+/// The tables of one layer that stands in one file, by unit.
+struct LayerTables<'t> {
+    read: In<'t>,
+    units: FxHashMap<&'t str, Vec<UnitTable<'t>>>,
+}
+
+/// The table of a unit or instance in a layer's one file.
+struct UnitTable<'t> {
+    instance: Option<&'t str>,
+    key: &'t Spanned<DeString<'t>>,
+    table: &'t DeTable<'t>,
+}
+
+/// Where a layer's settings for units are found.
+enum Source<'t> {
+    None,
+    Tables(LayerTables<'t>),
+    Folder(&'t str),
+}
+
+pub(super) fn read(
+    documents: &Documents<'_>,
+    layout: &Layout,
+    around: &Surroundings<'_>,
+    scope: &Scope,
+) -> Read {
+    // Texts, then tables that borrow from them, then what is read from those.
+    let texts: Vec<Option<Document>> = layout
+        .layers
+        .par_iter()
+        .map(|(_, files)| match files {
+            LayerFiles::File(path) => documents.text(path),
+            LayerFiles::None | LayerFiles::Folder(_) => None,
+        })
+        .collect();
+    let tables: Vec<Option<Spanned<DeTable<'_>>>> = texts
+        .par_iter()
+        .map(|text| text.as_ref().and_then(|text| text.table(documents.mistakes)))
+        .collect();
+    let (layers, sources): (Vec<_>, Vec<_>) = layout
+        .layers
+        .iter()
+        .zip(texts.iter().zip(&tables))
+        .map(|((layer, files), (text, table))| {
+            layer_settings(documents, *layer, files, text.as_ref().zip(table.as_ref()), around)
+        })
+        .unzip();
+    let units = read_units(documents, layout, &sources, around, scope);
+    let strangers = match scope {
+        Scope::Whole => strangers(documents, layout, &sources, &units),
+        Scope::Units(_) => Vec::new(),
+    };
+    drop(sources);
+    drop(tables);
+    texts.into_iter().flatten().for_each(|text| documents.keep(text));
+    Read { units, layers, strangers }
+}
+
+/// A layer's shared settings, and where its settings for units are.
+fn layer_settings<'t>(
+    documents: &'t Documents<'_>,
+    layer: LayerId,
+    files: &'t LayerFiles,
+    file: Option<(&'t Document, &'t Spanned<DeTable<'t>>)>,
+    around: &Surroundings<'_>,
+) -> (LayerSettings, Source<'t>) {
+    let mut strays = Vec::new();
+    let mut shared = |read: In<'_>, table: &DeTable<'_>| {
+        let settings = bind_shared(read, table, layer, around, &mut strays);
+        LayerSettings { shared: settings, strays: std::mem::take(&mut strays), in_folder: false }
+    };
+    match files {
+        LayerFiles::None => (LayerSettings::default(), Source::None),
+        LayerFiles::Folder(path) => {
+            let settings = documents.with(&format!("{path}/shared.toml"), shared);
+            (LayerSettings { in_folder: true, ..settings.unwrap_or_default() }, Source::Folder(path))
+        }
+        LayerFiles::File(_) => {
+            let Some((document, table)) = file else {
+                return (LayerSettings::default(), Source::None);
+            };
+            let read = In { file: document.file, mistakes: documents.mistakes };
+            let mut settings = LayerSettings::default();
+            let mut units = FxHashMap::default();
+            read.keys(table.get_ref(), &["shared", "units"], |key, item| {
+                let Some(table) = read.table(item, &format!("`{key}`")) else { return };
+                if key == "shared" {
+                    settings = shared(read, table);
+                } else {
+                    units = unit_tables(read, table);
+                }
+            });
+            (settings, Source::Tables(LayerTables { read, units }))
+        }
+    }
+}
+
+fn unit_tables<'t>(read: In<'t>, table: &'t DeTable<'t>) -> FxHashMap<&'t str, Vec<UnitTable<'t>>> {
+    let mut units: FxHashMap<&str, Vec<UnitTable<'_>>> = FxHashMap::default();
+    for (key, item) in table {
+        let (unit, instance) = split_key(key.get_ref());
+        if let Some(table) = read.table(item, "a unit's settings") {
+            units.entry(unit).or_default().push(UnitTable { instance, key, table });
+        }
+    }
+    units
+}
+
+/// Shared settings, by entry.
+fn bind_shared(
+    read: In<'_>,
+    table: &DeTable<'_>,
+    layer: LayerId,
+    around: &Surroundings<'_>,
+    strays: &mut Vec<Stray>,
+) -> Vec<Vec<Setting>> {
+    let mut settings: Vec<Vec<Setting>> = around.shared.entries.iter().map(|_| Vec::new()).collect();
+    for mut setting in bind(read, table, around.shared, (layer, None), strays) {
+        let slots = &around.shared.slots;
+        let entry = usize::from(slots.owners[setting.slot.0 as usize]);
+        setting.slot.0 -= slots.entries[entry].first;
+        settings[entry].push(setting);
+    }
+    settings
+}
+
+fn read_units(
+    documents: &Documents<'_>,
+    layout: &Layout,
+    sources: &[Source<'_>],
+    around: &Surroundings<'_>,
+    scope: &Scope,
+) -> Vec<Unit> {
+    let mut wanted: Vec<Name> = match scope {
+        Scope::Whole => unit_names(documents),
+        Scope::Units(names) => names.iter().cloned().collect(),
+    };
+    let mut tried: BTreeSet<Name> = wanted.iter().cloned().collect();
+    let mut units: Vec<Unit> = Vec::new();
+    while !wanted.is_empty() {
+        let read: Vec<Unit> = wanted
+            .par_iter()
+            .filter_map(|name| read_unit(documents, layout, sources, around, name))
+            .collect();
+        wanted.clear();
+        if let Scope::Units(_) = scope {
+            let mut names = BTreeSet::new();
+            read.iter().for_each(|unit| collect_units_named(unit, &mut names));
+            wanted.extend(names.into_iter().filter(|name| tried.insert(name.clone())));
+        }
+        units.extend(read);
+    }
+    units.sort_by(|a, b| a.name.cmp(&b.name));
+    units
+}
+
+/// The names of all units, by their files.
+pub(super) fn unit_names(documents: &Documents<'_>) -> Vec<Name> {
+    let mut names = Vec::new();
+    for listed in layout::list(documents, "units") {
+        let Some(path) = listed.file else { continue };
+        if listed.name.is_taken() {
+            let reason = "it has a meaning of its own in addresses";
+            documents.mistakes.push(layout::bad_name(&path, listed.name.as_str(), reason));
+        } else {
+            names.push(listed.name);
+        }
+    }
+    names
+}
+
+fn read_unit(
+    documents: &Documents<'_>,
+    layout: &Layout,
+    sources: &[Source<'_>],
+    around: &Surroundings<'_>,
+    name: &Name,
+) -> Option<Unit> {
+    let mut unit = documents.with(&format!("units/{name}.toml"), |read, table| {
+        contract::unit(read, name.clone(), table, around)
+    })?;
+    let mut strays = Vec::new();
+    let settings = layout.layers.iter().zip(sources).map(|(&(layer, _), source)| match source {
+        Source::None => SettingsOfLayer::default(),
+        Source::Tables(tables) => from_tables(tables, layer, &unit, around, &mut strays),
+        Source::Folder(path) => from_folder(documents, path, layer, &unit, around, &mut strays),
+    });
+    let settings = settings.collect();
+    (unit.settings, unit.strays) = (settings, strays);
+    Some(unit)
+}
+
+fn from_tables(
+    tables: &LayerTables<'_>,
+    layer: LayerId,
+    unit: &Unit,
+    around: &Surroundings<'_>,
+    strays: &mut Vec<Stray>,
+) -> SettingsOfLayer {
+    let mut settings = SettingsOfLayer::default();
+    let binding = UnitBinding { unit, shared: around.shared };
+    for found in tables.units.get(unit.name.as_str()).into_iter().flatten() {
+        let place = tables.read.place(found.key.span());
+        let instance = match found.instance {
+            None => None,
+            Some(name) => match unit.instance(name) {
+                Some(id) => Some(id),
+                // Reported as a stranger.
+                None => continue,
+            },
+        };
+        let bound = bind(tables.read, found.table, &binding, (layer, instance), strays);
+        settings.add(instance, place, bound);
+    }
+    settings
+}
+
+fn from_folder(
+    documents: &Documents<'_>,
+    path: &str,
+    layer: LayerId,
+    unit: &Unit,
+    around: &Surroundings<'_>,
+    strays: &mut Vec<Stray>,
+) -> SettingsOfLayer {
+    let mut settings = SettingsOfLayer::default();
+    let binding = UnitBinding { unit, shared: around.shared };
+    let instances = (0_u16..).zip(&unit.instances);
+    let instances = instances.map(|(id, instance)| (Some(InstanceId(id)), format!("+{}", instance.name)));
+    for (instance, ending) in std::iter::once((None, String::new())).chain(instances) {
+        documents.with(&format!("{path}/{}{ending}.toml", unit.name), |read, table| {
+            let bound = bind(read, table, &binding, (layer, instance), strays);
+            settings.add(instance, read.place(0..0), bound);
+        });
+    }
+    settings
+}
+
+/// Adds the names of all units that a unit's texts refer to.
+fn collect_units_named(unit: &Unit, names: &mut BTreeSet<Name>) {
+    let defaults = unit.own_fields().filter_map(|(_, field)| field.default.as_ref());
+    for default in defaults.filter(|default| default.verdict == Verdict::Open) {
+        collect_named(default.value.expose(), names);
+    }
+    for layer in &unit.settings {
+        let instances = layer.instances.iter().map(|(.., settings)| settings);
+        for setting in std::iter::once(&layer.unit).chain(instances).flatten() {
+            match &setting.value {
+                SettingValue::Value(held) if setting.verdict == Verdict::Open => {
+                    collect_named(held.expose(), names);
+                }
+                SettingValue::From(source) => collect_named_in_text(&source.0, names),
+                SettingValue::Value(_) | SettingValue::Absent => {}
+            }
+        }
+    }
+}
+
+fn collect_named(value: &Value, names: &mut BTreeSet<Name>) {
+    match value {
+        Value::Text(text) => collect_named_in_text(text, names),
+        Value::List(items) => items.iter().for_each(|item| collect_named(item, names)),
+        Value::Map(map) => map.values().for_each(|item| collect_named(item, names)),
+        _ => {}
+    }
+}
+
+fn collect_named_in_text(text: &str, names: &mut BTreeSet<Name>) {
+    for piece in pieces(text) {
+        if let Piece::Reference(inside) = piece
+            && let Ok(Target::OfUnit(unit, ..)) = Target::parse(inside)
+        {
+            names.insert(unit);
+        }
+    }
+}
+
+/// Settings for units and instances that do not exist.
+fn strangers(
+    documents: &Documents<'_>,
+    layout: &Layout,
+    sources: &[Source<'_>],
+    units: &[Unit],
+) -> Vec<Stranger> {
+    let known = |unit: &str, instance: Option<&str>| {
+        let found = units.binary_search_by(|known| known.name.as_str().cmp(unit));
+        found.is_ok_and(|at| instance.is_none_or(|name| units[at].instance(name).is_some()))
+    };
+    let mut strangers = Vec::new();
+    for (&(layer, _), source) in layout.layers.iter().zip(sources) {
+        match source {
+            Source::None => {}
+            Source::Tables(tables) => {
+                for (unit, found) in &tables.units {
+                    for table in found.iter().filter(|table| !known(unit, table.instance)) {
+                        let place = tables.read.place(table.key.span());
+                        strangers.push(stranger(layer, unit, table.instance, place));
+                    }
+                }
+            }
+            Source::Folder(folder) => {
+                for (key, path, is_file) in layout::names(documents, folder) {
+                    let (unit, instance) = split_key(&key);
+                    if key == "shared" || !is_file || known(unit, instance) {
+                        continue;
+                    }
+                    let valid = std::iter::once(unit).chain(instance).find_map(|name| Name::parse(name).err());
+                    if let Some(error) = valid {
+                        documents.mistakes.push(layout::bad_name(&path, &key, &error.to_string()));
+                    }
+                    let place = documents.with(&path, |read, _| read.place(0..0));
+                    strangers.extend(place.map(|place| stranger(layer, unit, instance, place)));
+                }
+            }
+        }
+    }
+    strangers.sort_by(|a, b| (a.layer, &a.unit, &a.instance).cmp(&(b.layer, &b.unit, &b.instance)));
+    strangers
+}
+
+fn stranger(
+    layer: LayerId,
+    unit: &str,
+    instance: Option<&str>,
+    place: cledger_core::source::Place,
+) -> Stranger {
+    Stranger { layer, unit: unit.to_owned(), instance: instance.map(str::to_owned), place }
+}

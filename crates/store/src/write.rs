@@ -1,0 +1,120 @@
+//! Writing files so that each is either the old one or the new one, whatever happens.
+
+use std::fs;
+use std::io::{self, Write as _};
+use std::path::{Path, PathBuf};
+
+/// Who may read a file that is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Mode {
+    /// Whoever the system's usual rights let.
+    Usual,
+    /// Its owner alone (0600), since it holds a secret.
+    OwnerOnly,
+}
+
+/// What writing a file came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Written {
+    /// It was not there before.
+    New,
+    /// It had other content or other rights.
+    Changed,
+    /// It had this content already and was not touched.
+    Unchanged,
+}
+
+/// A file could not be written.
+#[derive(Debug, thiserror::Error)]
+#[error("`{}` cannot be written: {source}", path.display())]
+pub struct WriteError {
+    path: PathBuf,
+    source: io::Error,
+}
+
+/// Writes a file, and the folders above it where they are missing, by way of a temporary file next
+/// to it that is flushed to disk and then takes its name.
+pub fn write_atomically(path: &Path, content: &[u8], mode: Mode) -> Result<Written, WriteError> {
+    try_write(path, content, mode).map_err(|source| WriteError { path: path.to_owned(), source })
+}
+
+fn try_write(path: &Path, content: &[u8], mode: Mode) -> io::Result<Written> {
+    let before = match fs::read(path) {
+        Ok(before) => Some(before),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+        Err(error) => return Err(error),
+    };
+    if before.as_deref() == Some(content) && has_mode(path, mode)? {
+        return Ok(Written::Unchanged);
+    }
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let folder = folder.unwrap_or(Path::new("."));
+    fs::create_dir_all(folder)?;
+    let mut temporary = tempfile::Builder::new().prefix(".cledger-").tempfile_in(folder)?;
+    temporary.write_all(content)?;
+    set_mode(temporary.as_file(), mode)?;
+    temporary.as_file().sync_all()?;
+    temporary.persist(path).map_err(|error| error.error)?;
+    #[cfg(unix)]
+    fs::File::open(folder)?.sync_all()?;
+    Ok(if before.is_some() { Written::Changed } else { Written::New })
+}
+
+#[cfg(unix)]
+fn has_mode(path: &Path, mode: Mode) -> io::Result<bool> {
+    use std::os::unix::fs::PermissionsExt as _;
+    let open_to_others = fs::metadata(path)?.permissions().mode() & 0o077 != 0;
+    Ok(mode == Mode::Usual || !open_to_others)
+}
+
+#[cfg(not(unix))]
+fn has_mode(_path: &Path, _mode: Mode) -> io::Result<bool> {
+    Ok(true)
+}
+
+#[cfg(unix)]
+fn set_mode(file: &fs::File, mode: Mode) -> io::Result<()> {
+    use std::os::unix::fs::PermissionsExt as _;
+    let bits = match mode {
+        Mode::OwnerOnly => 0o600,
+        Mode::Usual => 0o644,
+    };
+    file.set_permissions(fs::Permissions::from_mode(bits))
+}
+
+#[cfg(not(unix))]
+fn set_mode(_file: &fs::File, _mode: Mode) -> io::Result<()> {
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_is_written_once_and_then_left_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a/b.env");
+        let write = |content: &str, mode| write_atomically(&path, content.as_bytes(), mode).unwrap();
+        assert_eq!(write("x", Mode::Usual), Written::New);
+        let stamp = fs::metadata(&path).unwrap().modified().unwrap();
+        assert_eq!(write("x", Mode::Usual), Written::Unchanged);
+        assert_eq!(fs::metadata(&path).unwrap().modified().unwrap(), stamp);
+        assert_eq!(write("y", Mode::Usual), Written::Changed);
+        assert_eq!(fs::read_to_string(&path).unwrap(), "y");
+        assert_eq!(fs::read_dir(path.parent().unwrap()).unwrap().count(), 1);
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn a_file_with_a_secret_is_for_its_owner_alone() {
+        use std::os::unix::fs::PermissionsExt as _;
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("x");
+        let bits = || fs::metadata(&path).unwrap().permissions().mode() & 0o777;
+        write_atomically(&path, b"x", Mode::Usual).unwrap();
+        assert_eq!(bits(), 0o644);
+        assert_eq!(write_atomically(&path, b"x", Mode::OwnerOnly).unwrap(), Written::Changed);
+        assert_eq!(bits(), 0o600);
+    }
+}
