@@ -47,11 +47,18 @@ impl App<'_> {
     }
 
     /// The unit or instance that an address names, in a ledger that was read for it.
-    pub(crate) fn unit(&self, ledger: &Ledger, name: &Name, instance: Option<&Name>) -> Result<Subject, CliError> {
+    pub(crate) fn unit(
+        &self,
+        ledger: &Ledger,
+        name: &Name,
+        instance: Option<&Name>,
+    ) -> Result<Subject, CliError> {
         let Some(id) = ledger.unit_id(name.as_str()) else {
             let known = self.root().map(|root| unit_names(&Disk(root))).unwrap_or_default();
             let near = nearest(name.as_str(), known.iter().map(Name::as_str));
-            let help = near.map_or("`cledger list units` shows them".to_owned(), |near| format!("did you mean `{near}`?"));
+            let help = near.map_or("`cledger list units` shows them".to_owned(), |near| {
+                format!("did you mean `{near}`?")
+            });
             return Err(CliError::usage(format!("there is no unit `{name}`")).help(help));
         };
         let unit = ledger.unit(id);
@@ -69,7 +76,12 @@ impl App<'_> {
     }
 
     /// The subject that an address names, which must belong to the stage.
-    pub(crate) fn subject_in(&self, ledger: &Ledger, owner: &Owner, stage: StageId) -> Result<Subject, CliError> {
+    pub(crate) fn subject_in(
+        &self,
+        ledger: &Ledger,
+        owner: &Owner,
+        stage: StageId,
+    ) -> Result<Subject, CliError> {
         let subject = match owner {
             Owner::Shared => Subject::Shared,
             Owner::Unit(unit, instance) => self.unit(ledger, unit, instance.as_ref())?,
@@ -90,7 +102,7 @@ impl App<'_> {
 
     /// The stage that is meant: the one that is named, else `CLEDGER_STAGE`, else the ledger's
     /// default. A production stage is only ever meant where it is named.
-    pub(crate) fn stage(&self, ledger: &Ledger, named: Option<&Name>) -> Result<Chosen, CliError> {
+    pub(crate) fn stage(ledger: &Ledger, named: Option<&Name>) -> Result<Chosen, CliError> {
         if let Some(name) = named {
             return Ok(Chosen { stage: known_stage(ledger, name.as_str())?, because: None });
         }
@@ -98,7 +110,9 @@ impl App<'_> {
             let name = name.to_string_lossy();
             let stage = known_stage(ledger, &name)?;
             if ledger.stage(stage).class == Class::Production {
-                let message = format!("{STAGE_VARIABLE} names `{name}`, a production stage, which is never taken unless it is named");
+                let message = format!(
+                    "{STAGE_VARIABLE} names `{name}`, a production stage, which is never taken unless it is named"
+                );
                 return Err(CliError::refused(message).help(format!("write @{name} behind the address")));
             }
             return Ok(Chosen { stage, because: Some(STAGE_VARIABLE.to_owned()) });

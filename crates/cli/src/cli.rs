@@ -33,8 +33,15 @@ pub(crate) struct Globals {
     /// Print one JSON document and nothing else
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) json: bool,
-    /// Use colour: auto, always or never; NO_COLOR is honoured
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", hide_default_value = true, help_heading = "Everywhere")]
+    /// Use colour: auto, always or never; `NO_COLOR` is honoured
+    #[arg(
+        long,
+        global = true,
+        value_name = "WHEN",
+        default_value = "auto",
+        hide_default_value = true,
+        help_heading = "Everywhere"
+    )]
     pub(crate) color: ColorChoice,
     /// Print no notices
     #[arg(short, long, global = true, help_heading = "Everywhere")]
@@ -67,7 +74,9 @@ pub(crate) fn command() -> clap::Command {
         }
         listed.push('\n');
     }
-    let template = format!("{{about}}\n\n{{usage-heading}} {{usage}}\n\n{listed}Everywhere:\n{{options}}\n{{after-help}}");
+    let template = format!(
+        "{{about}}\n\n{{usage-heading}} {{usage}}\n\n{listed}Everywhere:\n{{options}}\n{{after-help}}"
+    );
     command
         .help_template(template)
         .after_help("`cledger COMMAND --help` says more of a command; `cledger demo` walks through the work.")
@@ -75,9 +84,8 @@ pub(crate) fn command() -> clap::Command {
 
 /// Runs the program and gives its exit status.
 pub(crate) fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
-    let parsed = command()
-        .try_get_matches_from(arguments)
-        .and_then(|matches| Cli::from_arg_matches(&matches));
+    let parsed =
+        command().try_get_matches_from(arguments).and_then(|matches| Cli::from_arg_matches(&matches));
     let cli = match parsed {
         Ok(cli) => cli,
         Err(error) => return refuse(&error),

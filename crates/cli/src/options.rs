@@ -44,7 +44,9 @@ impl AssumeOptions {
                 Some((_, value)) => {
                     let assumption = Assumption::new(ledger, &address, value, stage)?;
                     if assumption.is_secret() {
-                        let message = format!("`{address}` is a secret: an argument can be seen by others on this machine");
+                        let message = format!(
+                            "`{address}` is a secret: an argument can be seen by others on this machine"
+                        );
                         return Err(CliError::refused(message).help(format!("--assume {address} --stdin")));
                     }
                     assumption
@@ -107,7 +109,10 @@ impl UnmaskOptions {
             return Err(CliError::refused(message).help("if that is meant, write --unmask=always"));
         }
         if stage.class == Class::Production && self.countersign.as_ref() != Some(&stage.name) {
-            let message = format!("secrets of `{}`, a production stage, are not shown without countersigning", stage.name);
+            let message = format!(
+                "secrets of `{}`, a production stage, are not shown without countersigning",
+                stage.name
+            );
             return Err(CliError::refused(message).help(format!("add --countersign {}", stage.name)));
         }
         Ok(true)

@@ -13,7 +13,9 @@ pub(crate) fn answer(word: &str) -> Option<String> {
         "observe" | "detect" | "live" => "drift",
         "tutorial" | "example" | "walkthrough" => "demo",
         "deploy" | "apply" | "push" | "publish" | "release" => {
-            return Some("nothing is delivered yet: `cledger render @STAGE` writes a stage's files".to_owned());
+            return Some(
+                "nothing is delivered yet: `cledger render @STAGE` writes a stage's files".to_owned(),
+            );
         }
         "import" => {
             return Some("files are not taken over yet: declare units in units/UNIT.toml".to_owned());

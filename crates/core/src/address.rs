@@ -223,11 +223,7 @@ fn exact_name(text: &str, (at, part): (usize, &str)) -> Result<Name, AddressErro
 }
 
 fn mistake(text: &str, at_byte: usize, reason: &str) -> AddressError {
-    AddressError {
-        text: text.to_owned(),
-        at: text[..at_byte].chars().count(),
-        reason: reason.to_owned(),
-    }
+    AddressError { text: text.to_owned(), at: text[..at_byte].chars().count(), reason: reason.to_owned() }
 }
 
 #[cfg(test)]

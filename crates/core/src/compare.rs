@@ -84,9 +84,7 @@ pub fn stages<'l>(session: &mut Session<'_, 'l>, left: StageId, right: StageId) 
     let compare = |(subject, sides)| match sides {
         (true, false) => SubjectCompared::OnlyLeft(subject),
         (false, _) => SubjectCompared::OnlyRight(subject),
-        (true, true) => {
-            SubjectCompared::Both(subject, fields(session, (subject, left), (subject, right)))
-        }
+        (true, true) => SubjectCompared::Both(subject, fields(session, (subject, left), (subject, right))),
     };
     subjects.into_iter().map(compare).collect()
 }
@@ -153,12 +151,12 @@ fn is_same_text(session: &mut Session<'_, '_>, left: FieldId, right: FieldId) ->
     if session.ledger().field(left.subject, left.slot).1.derived {
         return true;
     }
-    let winner = |session: &mut Session<'_, '_>, field: FieldId| {
-        match session.winners(field.subject, field.stage)[field.slot.0 as usize] {
-            Winner::Set(setting, ..) => Some(setting.place),
-            Winner::Default(default, _) => default.place,
-            Winner::Nothing | Winner::Assumed(_) => None,
-        }
+    let winner = |session: &mut Session<'_, '_>, field: FieldId| match session
+        .winners(field.subject, field.stage)[field.slot.0 as usize]
+    {
+        Winner::Set(setting, ..) => Some(setting.place),
+        Winner::Default(default, _) => default.place,
+        Winner::Nothing | Winner::Assumed(_) => None,
     };
     let one = winner(session, left);
     one.is_some() && one == winner(session, right)

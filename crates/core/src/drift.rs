@@ -80,8 +80,7 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
     let mut drifted = Vec::new();
     for (name, (field, effective)) in &output.values {
         let Some(expected) = effective.expose() else { continue };
-        let expected =
-            if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
+        let expected = if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
         let found = tree.get(name);
         let what = match found {
             None => NameDrift::MissingThere,

@@ -12,16 +12,14 @@ mod stage;
 mod unit;
 
 pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields};
-pub use declaration::{
-    Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary,
-};
+pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};
 pub use entry::{Entry, Form, Kind, UrlShape};
 pub use ledger::{Aligned, Ledger, Subject};
-pub use setting::{
-    LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, Verdict,
-};
+pub use setting::{LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, Verdict};
 pub use stage::{Class, Follow, Group, Stage};
-pub use unit::{Chore, EntryRef, Instance, Output, OutputFormat, SettingsOfLayer, SlotEntry, Slots, Unit, When};
+pub use unit::{
+    Chore, EntryRef, Instance, Output, OutputFormat, SettingsOfLayer, SlotEntry, Slots, Unit, When,
+};
 
 /// A stage, by its position in the ledger.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -108,8 +108,7 @@ impl Target {
         }
         if inside.contains('/') {
             let address = Address::parse(inside).map_err(|error| error.to_string())?;
-            let (Some(owner), Some(entry), None) = (address.owner, address.entry, address.delivery)
-            else {
+            let (Some(owner), Some(entry), None) = (address.owner, address.entry, address.delivery) else {
                 return Err("a reference names a field: ${UNIT/ENTRY.FIELD}".to_owned());
             };
             let field = FieldName { entry, field: address.field, stage: address.stage };
@@ -181,7 +180,9 @@ mod tests {
         ] {
             assert_eq!(Target::parse(text), Ok(target), "{text}");
         }
-        for text in ["", "a.b.c", "A", "a b", "stage.nmae", "unit", "desk/", "desk@test/x", "a/b@c:1", "a@", "a@s.x"] {
+        for text in
+            ["", "a.b.c", "A", "a b", "stage.nmae", "unit", "desk/", "desk@test/x", "a/b@c:1", "a@", "a@s.x"]
+        {
             assert!(Target::parse(text).is_err(), "{text}");
         }
     }

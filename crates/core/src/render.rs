@@ -103,11 +103,9 @@ fn outputs_of(ledger: &Ledger, subject: Subject) -> &[Output] {
 impl Ledger {
     /// The units and instances that belong to a stage, by name.
     pub fn subjects_in(&self, stage: StageId) -> impl Iterator<Item = Subject> {
-        self.unit_ids().filter(move |&unit| self.unit(unit).belongs_to(stage, None)).flat_map(
-            move |unit| {
-                let instances = self.unit(unit).instances_in(stage).map(Some);
-                std::iter::once(None).chain(instances).map(move |it| Subject::Unit(unit, it))
-            },
-        )
+        self.unit_ids().filter(move |&unit| self.unit(unit).belongs_to(stage, None)).flat_map(move |unit| {
+            let instances = self.unit(unit).instances_in(stage).map(Some);
+            std::iter::once(None).chain(instances).map(move |it| Subject::Unit(unit, it))
+        })
     }
 }

@@ -1,8 +1,8 @@
 //! Resolution: from layers of settings to effective values.
 //!
 //! [`Resolver`] is made once for a ledger and may be used from many threads; a [`Session`] resolves
-//! the fields of one unit and whatever they refer to. The work is done in two steps: [`layers`]
-//! finds the setting that wins for each field, and [`graph`] expands its references, in the order in
+//! the fields of one unit and whatever they refer to. The work is done in two steps: `layers`
+//! finds the setting that wins for each field, and `graph` expands its references, in the order in
 //! which they depend on each other. Neither recurses along references, so that a chain of any
 //! length is fine, and neither depends on the order of files or threads.
 
@@ -106,7 +106,6 @@ impl<'l> Resolver<'l> {
 
     fn shard(&self, field: &FieldId) -> &Mutex<FxHashMap<FieldId, Outcome<'l>>> {
         let hash = FxBuildHasher.hash_one(field);
-        #[expect(clippy::cast_possible_truncation, reason = "any bits will do")]
         &self.seen[(hash >> 40) as usize % SHARDS]
     }
 

@@ -99,10 +99,7 @@ impl Type {
 
     /// Whether values of this type are written as text in a ledger.
     pub fn is_written_as_text(self) -> bool {
-        !matches!(
-            self,
-            Type::Integer | Type::Number | Type::Boolean | Type::Port | Type::List | Type::Map
-        )
+        !matches!(self, Type::Integer | Type::Number | Type::Boolean | Type::Port | Type::List | Type::Map)
     }
 
     /// Whether a value, all references in it expanded, is of this type.
@@ -165,7 +162,8 @@ impl Type {
 
 /// A day written as `YYYY-MM-DD` (ISO 8601, extended form).
 pub fn parse_date(text: &str) -> Option<Date> {
-    let shape = |(at, byte): (usize, u8)| if at == 4 || at == 7 { byte == b'-' } else { byte.is_ascii_digit() };
+    let shape =
+        |(at, byte): (usize, u8)| if at == 4 || at == 7 { byte == b'-' } else { byte.is_ascii_digit() };
     if text.len() != 10 || !text.bytes().enumerate().all(shape) {
         return None;
     }
@@ -198,8 +196,7 @@ fn is_host(text: &str) -> bool {
 
 fn is_pem(text: &str) -> bool {
     let text = text.trim();
-    let Some((label, rest)) = text.strip_prefix("-----BEGIN ").and_then(|t| t.split_once("-----"))
-    else {
+    let Some((label, rest)) = text.strip_prefix("-----BEGIN ").and_then(|t| t.split_once("-----")) else {
         return false;
     };
     rest.contains(&format!("-----END {label}-----")) && text.ends_with("-----")

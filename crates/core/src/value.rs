@@ -85,9 +85,7 @@ impl Value {
             Value::Boolean(truth) => Json::from(*truth),
             Value::Date(date) => Json::from(date.to_string()),
             Value::List(items) => items.iter().map(Value::to_json).collect(),
-            Value::Map(map) => {
-                map.iter().map(|(key, value)| (key.to_string(), value.to_json())).collect()
-            }
+            Value::Map(map) => map.iter().map(|(key, value)| (key.to_string(), value.to_json())).collect(),
         }
     }
 
@@ -154,8 +152,7 @@ impl Held {
     /// The value, secret or not. Who calls this must not print or keep what it gives.
     pub fn expose(&self) -> &Value {
         match self {
-            Held::Open(value) => value,
-            Held::Secret(Secret(value)) => value,
+            Held::Open(value) | Held::Secret(Secret(value)) => value,
         }
     }
 }

@@ -13,13 +13,33 @@ use proptest::prelude::*;
 /// Text with everything in it that formats trip over.
 fn nasty() -> impl Strategy<Value = String> {
     let piece = prop_oneof![
-        Just("'".to_owned()), Just("\"".to_owned()), Just("\n".to_owned()), Just("\r\n".to_owned()),
-        Just("#".to_owned()), Just("=".to_owned()), Just("$".to_owned()), Just("${x}".to_owned()),
-        Just("\\".to_owned()), Just("\\n".to_owned()), Just("`id`".to_owned()), Just(" ".to_owned()),
-        Just("\t".to_owned()), Just(": ".to_owned()), Just(" #".to_owned()), Just("- ".to_owned()),
-        Just("ü".to_owned()), Just("潮".to_owned()), Just("🚢".to_owned()), Just("\u{85}".to_owned()),
-        Just("\u{2028}".to_owned()), Just("\u{feff}".to_owned()), Just("no".to_owned()),
-        Just("0123".to_owned()), Just("12:30:45".to_owned()), Just("1e3".to_owned()), Just("~".to_owned()),
+        Just("'".to_owned()),
+        Just("\"".to_owned()),
+        Just("\n".to_owned()),
+        Just("\r\n".to_owned()),
+        Just("#".to_owned()),
+        Just("=".to_owned()),
+        Just("$".to_owned()),
+        Just("${x}".to_owned()),
+        Just("\\".to_owned()),
+        Just("\\n".to_owned()),
+        Just("`id`".to_owned()),
+        Just(" ".to_owned()),
+        Just("\t".to_owned()),
+        Just(": ".to_owned()),
+        Just(" #".to_owned()),
+        Just("- ".to_owned()),
+        Just("ü".to_owned()),
+        Just("潮".to_owned()),
+        Just("🚢".to_owned()),
+        Just("\u{85}".to_owned()),
+        Just("\u{2028}".to_owned()),
+        Just("\u{feff}".to_owned()),
+        Just("no".to_owned()),
+        Just("0123".to_owned()),
+        Just("12:30:45".to_owned()),
+        Just("1e3".to_owned()),
+        Just("~".to_owned()),
         "[ -~]{0,6}",
     ];
     prop::collection::vec(piece, 0..6).prop_map(|pieces| pieces.concat())
@@ -114,21 +134,21 @@ fn hand_written_files_are_read_as_their_readers_do() {
     for (this, text, expected) in [
         (OutputFormat::Dotenv, dotenv, vec![("A", "1"), ("B", "x\"$yz"), ("C", "a b"), ("D", "")]),
         (OutputFormat::Properties, properties, vec![("a", "1"), ("b", "xy"), ("c", "z"), ("d", "\t")]),
-        (OutputFormat::Yaml, "a: no\nb: 0123\nc: 12:30:45\n", vec![("a", "no"), ("b", "0123"), ("c", "12:30:45")]),
+        (
+            OutputFormat::Yaml,
+            "a: no\nb: 0123\nc: 12:30:45\n",
+            vec![("a", "no"), ("b", "0123"), ("c", "12:30:45")],
+        ),
     ] {
         let expected = Tree(expected.iter().map(|(n, v)| ((*n).into(), Value::text(v))).collect());
         assert!(format(this).read(text) == Ok(expected), "{text}");
     }
 }
 
-/// Runs a program that prints, for NAME_0 to NAME_n, each value and a NUL.
+/// Runs a program that prints, for `NAME_0` to `NAME_n`, each value and a NUL.
 fn read_by(program: &str, arguments: &[&str], text: &str) -> Vec<String> {
-    let mut child = Command::new(program)
-        .args(arguments)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
+    let mut child =
+        Command::new(program).args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
     child.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
     let out = child.wait_with_output().unwrap();
     assert!(out.status.success(), "{program}");

@@ -21,9 +21,7 @@ pub fn find(named: Option<&Path>, here: &Path) -> Result<PathBuf, FindError> {
     // A link that leads nowhere counts: reading it then says what is wrong with it.
     let holds = |folder: &Path| folder.join(MANIFEST).symlink_metadata().is_ok();
     if let Some(named) = named {
-        return holds(named)
-            .then(|| named.to_owned())
-            .ok_or_else(|| FindError::NotThere(named.to_owned()));
+        return holds(named).then(|| named.to_owned()).ok_or_else(|| FindError::NotThere(named.to_owned()));
     }
     here.ancestors()
         .find(|folder| holds(folder))

@@ -32,11 +32,13 @@ impl Mistake {
     }
 
     /// Says that the text may be a secret.
+    #[must_use]
     pub fn secret(self) -> Self {
         Self { secret: true, ..self }
     }
 
     /// Adds what to do about it.
+    #[must_use]
     pub fn help(mut self, help: impl Into<String>) -> Self {
         self.help = Some(help.into());
         self

@@ -82,9 +82,8 @@ fn read_all(documents: &Documents<'_>, scope: &Scope) -> Option<Ledger> {
 
 /// The shared entries, from `shared.toml` or from the files in `shared/`.
 fn read_shared(documents: &Documents<'_>, patterns: &Patterns) -> Shared {
-    let entries = |path: &str| {
-        documents.with(path, |read, table| contract::shared_entries(read, table, patterns))
-    };
+    let entries =
+        |path: &str| documents.with(path, |read, table| contract::shared_entries(read, table, patterns));
     let one = entries("shared.toml");
     let folder: Vec<String> =
         layout::list(documents, "shared").into_iter().filter_map(|listed| listed.file).collect();

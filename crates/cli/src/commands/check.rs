@@ -35,7 +35,8 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let resolver = Resolver::new(&ledger, outside, &[]);
     let report = findings::check(&resolver, pattern.as_ref());
     if report.standings.is_empty() && report.findings.is_empty() && pattern.is_some() {
-        let message = format!("`{}` covers no unit of the ledger", args.pattern.as_deref().unwrap_or_default());
+        let message =
+            format!("`{}` covers no unit of the ledger", args.pattern.as_deref().unwrap_or_default());
         return Err(CliError::usage(message).help("`cledger list units` shows the units"));
     }
     let covers = |stage: usize| {

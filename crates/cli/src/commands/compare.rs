@@ -41,8 +41,10 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
             let subjects =
                 (app.subject_in(&ledger, one, stages.0)?, app.subject_in(&ledger, other, stages.1)?);
             if unit_of(subjects.0) != unit_of(subjects.1) {
-                let message = format!("`{one}` and `{other}` are different units, whose entries do not correspond");
-                return Err(CliError::usage(message).help(format!("compare one unit in two stages: {one}@{left_stage} @{right_stage}")));
+                let message =
+                    format!("`{one}` and `{other}` are different units, whose entries do not correspond");
+                return Err(CliError::usage(message)
+                    .help(format!("compare one unit in two stages: {one}@{left_stage} @{right_stage}")));
             }
             let mut session = resolver.session(unit_of(subjects.0));
             let fields = compare::fields(&mut session, (subjects.0, stages.0), (subjects.1, stages.1));

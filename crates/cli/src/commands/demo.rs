@@ -43,7 +43,10 @@ const WALK: [Step; 9] = [
         about: "One bare value, for a script.",
         arguments: &["get", "fare-engine/bookings-db.host@prod-north"],
     },
-    Step { about: "What is missing or wrong, with what to type to mend it.", arguments: &["check", "crew-roster"] },
+    Step {
+        about: "What is missing or wrong, with what to type to mend it.",
+        arguments: &["check", "crew-roster"],
+    },
     Step {
         about: "How a unit differs between two stages, and whether that is meant.",
         arguments: &["compare", "fare-engine@staging", "fare-engine@prod-north"],
@@ -56,7 +59,10 @@ const WALK: [Step; 9] = [
         about: "The files of a whole stage, those with secrets for their owner alone.",
         arguments: &["render", "@prod-north", "--out", "../rendered/prod-north"],
     },
-    Step { about: "A stage that is not complete is not rendered.", arguments: &["render", "ticket-desk@prod-south"] },
+    Step {
+        about: "A stage that is not complete is not rendered.",
+        arguments: &["render", "ticket-desk@prod-south"],
+    },
     Step {
         about: "What really runs, compared with the ledger: somebody has been there by hand.",
         arguments: &["drift", "@prod-north", "--observed", "../live/prod-north"],
@@ -75,7 +81,8 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     write(&FILES, dir)?;
     let ledger = dir.join("ledger");
-    app.console.line(format!("The demo is in {}: a ledger, a vault and a pretend live system.", dir.display()));
+    app.console
+        .line(format!("The demo is in {}: a ledger, a vault and a pretend live system.", dir.display()));
     if !args.files_only {
         walk(&ledger, app)?;
     }

@@ -41,7 +41,7 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     let there = folders(&args.observed)?;
     let (root, ledger) = app.open(&scope_of([&address]))?;
-    let chosen = app.stage(&ledger, address.stage.as_ref())?;
+    let chosen = App::stage(&ledger, address.stage.as_ref())?;
     let stage = ledger.stage(chosen.stage).name.as_str();
     if let Some(because) = &chosen.because {
         app.console.notice(&format!("stage {stage}, from {because}"));
@@ -57,13 +57,14 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         let mut session = resolver.session(unit_of(subject));
         let rendering = rendering(&mut session, subject, chosen.stage);
         let owner = ledger.owner(subject).to_string();
-        let state = state(&ledger, &rendering, &args.observed.join(&owner), there.contains(&owner));
-        units.push(UnitDrift { owner, state });
+        let found = state(&ledger, &rendering, &args.observed.join(&owner), there.contains(&owner));
+        units.push(UnitDrift { owner, state: found });
     }
     if address.owner.is_none() {
         let known: BTreeSet<&str> = units.iter().map(|unit| unit.owner.as_str()).collect();
         let unknown = there.iter().filter(|name| !known.contains(name.as_str())).cloned();
-        let unknown: Vec<UnitDrift> = unknown.map(|owner| UnitDrift { owner, state: State::Unknown }).collect();
+        let unknown: Vec<UnitDrift> =
+            unknown.map(|owner| UnitDrift { owner, state: State::Unknown }).collect();
         units.extend(unknown);
     }
     let clean = units.iter().all(UnitDrift::is_clean);

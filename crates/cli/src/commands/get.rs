@@ -15,7 +15,7 @@ use crate::output::json;
 
 #[derive(Debug, Args)]
 pub(crate) struct GetArgs {
-    /// The field: UNIT[+INSTANCE]/ENTRY[.FIELD][@STAGE], or shared/…
+    /// The field, such as ticket-desk/bookings-db.host@test or shared/mail.port
     address: String,
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
@@ -29,25 +29,26 @@ pub(crate) struct GetArgs {
 pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
     let (Some(owner), Some(entry)) = (&address.owner, &address.entry) else {
-        return Err(CliError::usage(format!("`{address}` names no field")).help("write UNIT/ENTRY.FIELD@STAGE"));
+        return Err(
+            CliError::usage(format!("`{address}` names no field")).help("write UNIT/ENTRY.FIELD@STAGE")
+        );
     };
     let assumed = args.assume.addresses()?;
     let (root, ledger) = app.open(&scope_of(std::iter::once(&address).chain(&assumed)))?;
-    let chosen = app.stage(&ledger, address.stage.as_ref())?;
+    let chosen = App::stage(&ledger, address.stage.as_ref())?;
     if let Some(because) = &chosen.because {
         let stage = &ledger.stage(chosen.stage).name;
         app.console.notice(&format!("stage {stage}, from {because}"));
     }
     let subject = app.subject_in(&ledger, owner, chosen.stage)?;
     let fields = fields(&ledger, subject, &address, chosen.stage)?;
-    let (one, declaration) = match fields[..] {
-        [one] => (one, ledger.field(subject, one.slot).1),
-        _ => {
-            let names = fields.iter().filter_map(|field| ledger.field(subject, field.slot).1.name.as_ref());
-            let names: Vec<&str> = names.map(Name::as_str).collect();
-            let message = format!("`{owner}/{entry}` has several fields");
-            return Err(CliError::usage(message).help(format!("name one of {}", names.join(", "))));
-        }
+    let (one, declaration) = if let [one] = fields[..] {
+        (one, ledger.field(subject, one.slot).1)
+    } else {
+        let names = fields.iter().filter_map(|field| ledger.field(subject, field.slot).1.name.as_ref());
+        let names: Vec<&str> = names.map(Name::as_str).collect();
+        let message = format!("`{owner}/{entry}` has several fields");
+        return Err(CliError::usage(message).help(format!("name one of {}", names.join(", "))));
     };
     if address.field.is_none() && declaration.name.is_some() {
         let message = format!("`{owner}/{entry}` is no variable");

@@ -60,7 +60,9 @@ pub(crate) fn run(args: &InitArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         return Ok(status::CLEAN);
     }
     console.line(format!("Made the ledger `{}` in {}:", args.name, args.dir.display()));
-    files.iter().for_each(|(path, _)| console.line(format!("  {path}")));
+    for (path, _) in &files {
+        console.line(format!("  {path}"));
+    }
     console.line("\nThe classes of the stages are guesses by their names; mend them in ledger.toml:");
     for (name, class, guessed) in &classes {
         let why = if *guessed { "" } else { "  (the name says nothing, so the careful choice)" };
@@ -79,7 +81,10 @@ fn check(args: &InitArgs) -> Result<(), CliError> {
     }
     for folder in ["units", "stages", "shared.toml"] {
         if args.dir.join(folder).symlink_metadata().is_ok() {
-            let message = format!("`{}` is there already, and would become part of the ledger", args.dir.join(folder).display());
+            let message = format!(
+                "`{}` is there already, and would become part of the ledger",
+                args.dir.join(folder).display()
+            );
             return Err(CliError::usage(message).help("name an empty folder, or move it away"));
         }
     }
@@ -88,7 +93,9 @@ fn check(args: &InitArgs) -> Result<(), CliError> {
     }
     for (at, stage) in args.stages.iter().enumerate() {
         if stage.is_taken() {
-            return Err(CliError::usage(format!("`{stage}` has a meaning of its own and cannot name a stage")));
+            return Err(CliError::usage(format!(
+                "`{stage}` has a meaning of its own and cannot name a stage"
+            )));
         }
         if args.stages[..at].contains(stage) {
             return Err(CliError::usage(format!("`{stage}` is there twice")).help("name each stage once"));
@@ -100,11 +107,30 @@ fn check(args: &InitArgs) -> Result<(), CliError> {
 /// What a stage is for, by its name.
 fn guess(name: &str) -> Option<Class> {
     const WORDS: [(Class, &[&str]); 3] = [
-        (Class::Test, &["test", "qa", "uat", "stag", "accept", "integration", "int", "preprod", "pre-prod", "demo", "perf", "load", "ci"]),
+        (
+            Class::Test,
+            &[
+                "test",
+                "qa",
+                "uat",
+                "stag",
+                "accept",
+                "integration",
+                "int",
+                "preprod",
+                "pre-prod",
+                "demo",
+                "perf",
+                "load",
+                "ci",
+            ],
+        ),
         (Class::Development, &["dev", "local", "sandbox", "play"]),
         (Class::Production, &["prod", "live"]),
     ];
-    let begins = |word: &&&str| name.split(['-', '_']).any(|part| part.starts_with(**word)) || name.starts_with(**word);
+    let begins = |word: &&&str| {
+        name.split(['-', '_']).any(|part| part.starts_with(**word)) || name.starts_with(**word)
+    };
     WORDS.iter().find(|(_, words)| words.iter().any(|word| begins(&word))).map(|&(class, _)| class)
 }
 
@@ -116,7 +142,9 @@ fn manifest(name: &str, stages: &[(&Name, Class, bool)]) -> String {
          name = {name}\n"
     );
     if let Some((stage, ..)) = stages.iter().find(|(_, class, _)| *class != Class::Production) {
-        text.push_str(&format!("default_stage = \"{stage}\"   # meant where no stage is named; never of class production\n"));
+        text.push_str(&format!(
+            "default_stage = \"{stage}\"   # meant where no stage is named; never of class production\n"
+        ));
     }
     text.push_str("\n# The stages, in the order in which changes move up. Their settings are in stages/.\n");
     let mut before: Option<&Name> = None;
@@ -141,10 +169,16 @@ fn toml_text(text: &str) -> String {
 
 fn settings(stage: &Name, class: Class) -> String {
     let (host, password) = match class {
-        Class::Development => ("localhost".to_owned(), "password = \"dev\"   # in plain text: `cledger check` warns of it".to_owned()),
+        Class::Development => (
+            "localhost".to_owned(),
+            "password = \"dev\"   # in plain text: `cledger check` warns of it".to_owned(),
+        ),
         Class::Test | Class::Production => (
             format!("db.{stage}.example"),
-            format!("password = {{ from = \"env:{}_DB_PASSWORD\" }}   # fetched when it is used", variable(stage)),
+            format!(
+                "password = {{ from = \"env:{}_DB_PASSWORD\" }}   # fetched when it is used",
+                variable(stage)
+            ),
         ),
     };
     format!(

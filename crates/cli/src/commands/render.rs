@@ -52,7 +52,7 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     }
     let assumed = args.assume.addresses()?;
     let (root, ledger) = app.open(&scope_of(std::iter::once(&address).chain(&assumed)))?;
-    let chosen = app.stage(&ledger, address.stage.as_ref())?;
+    let chosen = App::stage(&ledger, address.stage.as_ref())?;
     let stage = ledger.stage(chosen.stage).name.as_str();
     if let Some(because) = &chosen.because {
         app.console.notice(&format!("stage {stage}, from {because}"));
@@ -106,7 +106,9 @@ fn refuse_clashes(ledger: &Ledger, rendering: &Rendering<'_>) -> Result<(), CliE
     for (at, rendered) in rendering.outputs.iter().enumerate() {
         let path = &rendered.output.path;
         if rendering.outputs[..at].iter().any(|other| other.output.path == *path) {
-            return Err(CliError::usage(format!("two outputs of `{owner}` have the path `{path}`")).help(help));
+            return Err(
+                CliError::usage(format!("two outputs of `{owner}` have the path `{path}`")).help(help)
+            );
         }
         let names = output::names(ledger, rendering.subject, rendered.output);
         if let Some((name, ..)) = output::clash(&names) {

@@ -14,7 +14,7 @@ use crate::output::{json, style, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct ShowArgs {
-    /// The unit, or part of it: UNIT[+INSTANCE][/ENTRY[.FIELD]][@STAGE], or shared…
+    /// The unit or a part of it, such as ticket-desk@test or ticket-desk+kiosk/events
     address: String,
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
@@ -29,11 +29,13 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
     let Some(owner) = &address.owner else {
         let message = format!("`{address}` names no unit");
-        return Err(CliError::usage(message).help(format!("write UNIT{address}; `cledger list` shows the units")));
+        return Err(
+            CliError::usage(message).help(format!("write UNIT{address}; `cledger list` shows the units"))
+        );
     };
     let assumed = args.assume.addresses()?;
     let (root, ledger) = app.open(&scope_of(std::iter::once(&address).chain(&assumed)))?;
-    let chosen = app.stage(&ledger, address.stage.as_ref())?;
+    let chosen = App::stage(&ledger, address.stage.as_ref())?;
     let subject = app.subject_in(&ledger, owner, chosen.stage)?;
     let fields = fields(&ledger, subject, &address, chosen.stage)?;
     let unmask = args.unmask.granted(&ledger, chosen.stage)?;
@@ -58,7 +60,8 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
 fn heading(ledger: &Ledger, subject: Subject, chosen: &Chosen) -> Vec<String> {
     let stage = ledger.stage(chosen.stage);
     let name = ledger.owner(subject).to_string();
-    let mut lines = vec![format!("{} in {} (class {})", style::heading(&name), stage.name, stage.class.name())];
+    let mut lines =
+        vec![format!("{} in {} (class {})", style::heading(&name), stage.name, stage.class.name())];
     if let Some(because) = &chosen.because {
         lines.push(format!("The stage comes from {because}."));
     }

@@ -94,7 +94,8 @@ mod tests {
 
     #[test]
     fn parts_left_out_cover_everything() {
-        type Case = (&'static str, &'static str, Option<&'static str>, &'static str, Option<&'static str>, bool);
+        type Case =
+            (&'static str, &'static str, Option<&'static str>, &'static str, Option<&'static str>, bool);
         let cases: [Case; 14] = [
             ("ticket-desk", "ticket-desk", Some("kiosk"), "seat_hold", None, true),
             ("ticket-desk+k*", "ticket-desk", Some("kiosk"), "seat_hold", None, true),

@@ -106,16 +106,19 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>) -> Report {
     let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
     let checked: Vec<(UnitStanding, Vec<Finding>)> = units
         .par_iter()
-        .map_init(|| resolver.session(None), |session, &unit| {
-            session.move_to(unit);
-            let mut standing = UnitStanding { unit, stages: standings(ledger, unit) };
-            let mut findings = Vec::new();
-            names::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
-            values::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
-            outputs::of_unit(&bounds, unit, &mut findings);
-            super::effective::of_unit(&bounds, session, unit, &mut standing, &mut findings);
-            (standing, findings)
-        })
+        .map_init(
+            || resolver.session(None),
+            |session, &unit| {
+                session.move_to(unit);
+                let mut standing = UnitStanding { unit, stages: standings(ledger, unit) };
+                let mut findings = Vec::new();
+                names::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
+                values::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
+                outputs::of_unit(&bounds, unit, &mut findings);
+                super::effective::of_unit(&bounds, session, unit, &mut standing, &mut findings);
+                (standing, findings)
+            },
+        )
         .collect();
     let mut findings = Vec::new();
     names::of_shared(&bounds, resolver, &mut findings);

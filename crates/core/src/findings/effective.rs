@@ -141,7 +141,10 @@ pub fn of_field(session: &mut Session<'_, '_>, field: FieldId) -> Vec<Finding> {
             let Some(rejection) = rejection else { return Vec::new() };
             let whose = whose(ledger, session, field, |outcome| outcome.value().is_some());
             let (called, constraint) = (called(entry, declaration), rejection.constraint);
-            let message = format!("{called} comes to what `{constraint}` does not allow: it must be {}", rejection.asks);
+            let message = format!(
+                "{called} comes to what `{constraint}` does not allow: it must be {}",
+                rejection.asks
+            );
             let mut finding = new(ledger, field, whose, Code::NotAllowed, message);
             finding.place = effective.origin.place;
             finding.help = format!("let it come to {}", rejection.asks);

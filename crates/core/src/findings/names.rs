@@ -98,16 +98,13 @@ pub(super) fn strangers(bounds: &Bounds<'_>, resolver: &Resolver<'_>, findings: 
         }
         let mut finding = unused(ledger, stranger.layer, unit, instance, stranger.place);
         let known = ledger.unit_id(unit);
-        let (what, near) = match (known, instance) {
-            (Some(id), Some(instance)) => {
-                finding.unit = Some(id);
-                let names = ledger.unit(id).instances.iter().map(|it| it.name.as_str());
-                (format!("unit `{unit}` has no instance `{instance}`"), nearest(instance, names))
-            }
-            _ => {
-                let names = ledger.units.iter().map(|unit| unit.name.as_str());
-                (format!("there is no unit `{unit}`"), nearest(unit, names))
-            }
+        let (what, near) = if let (Some(id), Some(instance)) = (known, instance) {
+            finding.unit = Some(id);
+            let names = ledger.unit(id).instances.iter().map(|it| it.name.as_str());
+            (format!("unit `{unit}` has no instance `{instance}`"), nearest(instance, names))
+        } else {
+            let names = ledger.units.iter().map(|unit| unit.name.as_str());
+            (format!("there is no unit `{unit}`"), nearest(unit, names))
         };
         finding.message = format!("{what}, so these settings have no effect");
         finding.help = match near {
@@ -163,7 +160,8 @@ fn unknown_name(ledger: &Ledger, subject: Subject, stray: &Stray) -> Finding {
             (name.clone(), format!("{whose} `{name}`, so this setting has no effect"), help)
         }
         StrayKind::NotUsed => {
-            let message = format!("`{owner}` does not use shared entry `{name}`, so this setting has no effect");
+            let message =
+                format!("`{owner}` does not use shared entry `{name}`, so this setting has no effect");
             (name.clone(), message, format!("add \"{name}\" to `uses` in {declared_in}"))
         }
         StrayKind::UnknownField { entry } => {

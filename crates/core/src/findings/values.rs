@@ -6,8 +6,8 @@ use super::names::count_in_layer;
 use super::{Code, Finding, Severity};
 use crate::address::{Address, Owner};
 use crate::model::{
-    Class, Declaration, Entry, InstanceId, LayerId, Ledger, Setting, SettingValue, Subject, UnitId,
-    Vary, Verdict,
+    Class, Declaration, Entry, InstanceId, LayerId, Ledger, Setting, SettingValue, Subject, UnitId, Vary,
+    Verdict,
 };
 use crate::name::Name;
 use crate::resolve::Resolver;
@@ -79,7 +79,8 @@ pub(super) fn of_unit(
     }
     for layer in ledger.layer_ids() {
         let of_layer = ledger.unit_layer(unit, layer);
-        if of_layer.unit.is_empty() && of_layer.instances.is_empty() || !bounds.covers_layer(resolver, layer) {
+        if of_layer.unit.is_empty() && of_layer.instances.is_empty() || !bounds.covers_layer(resolver, layer)
+        {
             continue;
         }
         let base = std::iter::once((None::<InstanceId>, &of_layer.unit));
@@ -141,7 +142,8 @@ fn is_fine(setting: &Setting, field: &Declaration) -> bool {
 
 /// Whether a setting holds a secret in plain text.
 pub(super) fn is_plain_secret(setting: &Setting, field: &Declaration) -> bool {
-    let plain = |value: &SettingValue| matches!(value, SettingValue::Value(held) if !held.expose().has_references());
+    let plain =
+        |value: &SettingValue| matches!(value, SettingValue::Value(held) if !held.expose().has_references());
     field.secret && setting.verdict != Verdict::Open && plain(&setting.value)
 }
 
@@ -183,7 +185,8 @@ fn look(
         return;
     }
     if field.vary == Vary::Never {
-        let message = format!("{called} is the same everywhere (vary = \"never\"), so this setting has no effect");
+        let message =
+            format!("{called} is the same everywhere (vary = \"never\"), so this setting has no effect");
         let help = "take it out, or let the contract say vary = \"may\"".to_owned();
         findings.push(seen.finding(ledger, Code::FixedValueSet, message, help));
         return;
@@ -192,8 +195,8 @@ fn look(
     findings.extend(judge(ledger, seen, held.expose(), setting.verdict, "the value"));
     if is_plain_secret(setting, field) {
         let message = format!("{called} is a secret, and stands here in plain text");
-        let help = "take it from outside: { from = \"env:NAME\" } or { from = \"file:PATH\" }".to_owned();
-        let mut finding = seen.finding(ledger, Code::PlainSecret, message, help);
+        let remedy = "take it from outside: { from = \"env:NAME\" } or { from = \"file:PATH\" }".to_owned();
+        let mut finding = seen.finding(ledger, Code::PlainSecret, message, remedy);
         finding.severity = seen.layer.map_or(Severity::Error, |layer| plain_severity(resolver, layer));
         findings.push(finding);
     }
@@ -220,7 +223,10 @@ fn judge(ledger: &Ledger, seen: &Seen<'_>, value: &Value, verdict: Verdict, what
         }
         Verdict::NotAllowed => {
             let rejection = seen.field.rejection(value)?;
-            let message = format!("{what} of {called} breaks `{}`: it must be {}", rejection.constraint, rejection.asks);
+            let message = format!(
+                "{what} of {called} breaks `{}`: it must be {}",
+                rejection.constraint, rejection.asks
+            );
             let help = format!("write {}", rejection.asks);
             Some(seen.finding(ledger, Code::NotAllowed, message, help))
         }

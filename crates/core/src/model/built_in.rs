@@ -48,8 +48,8 @@ impl Fields {
     }
 }
 
-fn default(value: Value) -> Option<Default> {
-    Some(Default { value: Held::new(value, false), verdict: Verdict::Fits, place: None })
+fn default(value: Value) -> Default {
+    Default { value: Held::new(value, false), verdict: Verdict::Fits, place: None }
 }
 
 /// The fields of a connection of this protocol, and how its `url` is put together.
@@ -70,8 +70,7 @@ pub fn protocol_fields(protocol: &str, place: Place) -> (Vec<Declaration>, Optio
         fields.add("brokers", Type::List, true).vary = Vary::Must;
     } else {
         fields.add("host", Type::Host, true).vary = Vary::Must;
-        fields.add("port", Type::Port, true).default =
-            port.and_then(|port| default(Value::Integer(port)));
+        fields.add("port", Type::Port, true).default = port.map(|port| default(Value::Integer(port)));
     }
     if let Some(name) = place_field {
         fields.add(name, place_type, place_required);
@@ -92,15 +91,14 @@ pub fn endpoint_fields(place: Place) -> Vec<Declaration> {
     let mut fields = Fields::new(place);
     fields.add("base", Type::Url, true).vary = Vary::Must;
     fields.add("proxy", Type::Url, false);
-    fields.add("timeout", Type::Duration, true).default = default(Value::text("30s"));
+    fields.add("timeout", Type::Duration, true).default = Some(default(Value::text("30s")));
     let field = fields.add("auth", Type::Text, true);
-    field.default = default(Value::text(auth::NONE));
+    field.default = Some(default(Value::text(auth::NONE)));
     let one_of = [auth::NONE, auth::BASIC, auth::BEARER, auth::API_KEY].map(Value::text).to_vec();
     field.constraints = Some(Box::new(Constraints { one_of, ..Constraints::default() }));
     fields.add("user", Type::Text, true).required = Required::WhenAuth(&[auth::BASIC]);
     fields.secret("password", Type::Text, true).required = Required::WhenAuth(&[auth::BASIC]);
-    fields.secret("token", Type::Text, true).required =
-        Required::WhenAuth(&[auth::BEARER, auth::API_KEY]);
+    fields.secret("token", Type::Text, true).required = Required::WhenAuth(&[auth::BEARER, auth::API_KEY]);
     fields.list
 }
 

@@ -1,8 +1,8 @@
 //! The ledger as a whole, and finding things in it by name.
 
 use super::{
-    Declaration, Entry, EntryRef, Group, GroupId, InstanceId, LayerId, LayerSettings, SharedId,
-    Slot, Slots, Stage, StageId, Stranger, Unit, UnitId,
+    Declaration, Entry, EntryRef, Group, GroupId, InstanceId, LayerId, LayerSettings, SharedId, Slot, Slots,
+    Stage, StageId, Stranger, Unit, UnitId,
 };
 use crate::address::{Owner, Pattern};
 use crate::name::Name;

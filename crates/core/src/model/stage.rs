@@ -21,11 +21,8 @@ pub enum Class {
 
 impl Class {
     /// The classes with their names.
-    pub const ALL: [(Class, &'static str); 3] = [
-        (Class::Development, "development"),
-        (Class::Test, "test"),
-        (Class::Production, "production"),
-    ];
+    pub const ALL: [(Class, &'static str); 3] =
+        [(Class::Development, "development"), (Class::Test, "test"), (Class::Production, "production")];
 
     /// The name in `ledger.toml`.
     pub fn name(self) -> &'static str {
@@ -76,9 +73,8 @@ pub struct Follow {
 impl Follow {
     /// Whether a setting written under this address is followed; a variable's field is `None`.
     pub fn lets_through(&self, owner: (&str, Option<&str>), entry: &str, field: Option<&str>) -> bool {
-        let covered = |pattern: &Pattern| {
-            pattern.covers_owner(owner.0, owner.1) && pattern.covers_field(entry, field)
-        };
+        let covered =
+            |pattern: &Pattern| pattern.covers_owner(owner.0, owner.1) && pattern.covers_field(entry, field);
         (self.only.is_empty() || self.only.iter().any(covered)) && !self.except.iter().any(covered)
     }
 }

@@ -1,8 +1,6 @@
 //! Units: their contracts, their instances, and the settings made for them.
 
-use super::{
-    Declaration, Entry, GroupId, InstanceId, LayerId, Setting, SharedId, Slot, StageId, Stray,
-};
+use super::{Declaration, Entry, GroupId, InstanceId, LayerId, Setting, SharedId, Slot, StageId, Stray};
 use crate::name::Name;
 use crate::source::Place;
 
@@ -203,8 +201,7 @@ impl Unit {
     /// Whether the unit, or this instance of it, belongs to the stage.
     pub fn belongs_to(&self, stage: StageId, instance: Option<InstanceId>) -> bool {
         let stage = usize::from(stage.0);
-        self.belongs[stage]
-            && instance.is_none_or(|id| self.instances[usize::from(id.0)].belongs[stage])
+        self.belongs[stage] && instance.is_none_or(|id| self.instances[usize::from(id.0)].belongs[stage])
     }
 
     /// The instance with this name.

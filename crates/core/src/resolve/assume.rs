@@ -47,14 +47,18 @@ pub enum AssumptionError {
 impl Assumption {
     /// Takes a field and the text for it. Where the address names no stage, `stage` is meant.
     /// References in the text are expanded as in a setting.
-    pub fn new(ledger: &Ledger, address: &Address, text: &str, stage: StageId) -> Result<Self, AssumptionError> {
+    pub fn new(
+        ledger: &Ledger,
+        address: &Address,
+        text: &str,
+        stage: StageId,
+    ) -> Result<Self, AssumptionError> {
         let unknown = |what, name: &Name, known: Vec<&str>| AssumptionError::Unknown {
             what,
             name: name.to_string(),
             nearest: nearest(name.as_str(), known).map(str::to_owned),
         };
-        let (Some(owner), Some(entry), None) = (&address.owner, &address.entry, address.delivery)
-        else {
+        let (Some(owner), Some(entry), None) = (&address.owner, &address.entry, address.delivery) else {
             return Err(AssumptionError::NoField(address.to_string()));
         };
         let stage = match &address.stage {
@@ -95,7 +99,9 @@ impl Assumption {
             return Err(AssumptionError::Fixed(address.to_string(), "it is the same everywhere"));
         }
         let this_type = declaration.this_type;
-        let value = if text.contains("${") && !matches!(this_type, crate::types::Type::List | crate::types::Type::Map) {
+        let value = if text.contains("${")
+            && !matches!(this_type, crate::types::Type::List | crate::types::Type::Map)
+        {
             crate::value::Value::text(text)
         } else {
             this_type
@@ -145,13 +151,12 @@ impl Assumption {
         if !covers || self.stage != stage {
             return None;
         }
-        let slot = ledger
-            .find_slot(subject, self.entry.as_str(), self.field.as_ref().map(Name::as_str))
-            .ok()?;
+        let slot =
+            ledger.find_slot(subject, self.entry.as_str(), self.field.as_ref().map(Name::as_str)).ok()?;
         // A unit's own entry may have the name of a shared one that it does not use.
         let (entry, _) = ledger.slots(subject).entry_of(slot);
-        let is_shared = subject == Subject::Shared
-            || matches!(entry.entry, crate::model::EntryRef::Shared(_));
+        let is_shared =
+            subject == Subject::Shared || matches!(entry.entry, crate::model::EntryRef::Shared(_));
         (self.subject != Subject::Shared || is_shared).then_some(slot)
     }
 }

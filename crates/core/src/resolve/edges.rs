@@ -24,10 +24,14 @@ impl<'l> Session<'_, 'l> {
         match value {
             Value::Text(text) => self.text_edges(reader, text, edges),
             Value::List(items) => {
-                items.iter().for_each(|item| self.value_edges(reader, item, edges));
+                for item in items {
+                    self.value_edges(reader, item, edges);
+                }
             }
             Value::Map(map) => {
-                map.values().for_each(|item| self.value_edges(reader, item, edges));
+                for item in map.values() {
+                    self.value_edges(reader, item, edges);
+                }
             }
             _ => {}
         }
@@ -106,9 +110,9 @@ impl<'l> Session<'_, 'l> {
             }
             Target::OfUnit(unit, instance, name) => {
                 let names = ledger.units.iter().map(|unit| unit.name.as_str());
-                let id = ledger.unit_id(unit.as_str()).ok_or_else(|| {
-                    format!("there is no unit `{unit}`{}", near(unit.as_str(), names))
-                })?;
+                let id = ledger
+                    .unit_id(unit.as_str())
+                    .ok_or_else(|| format!("there is no unit `{unit}`{}", near(unit.as_str(), names)))?;
                 let known = ledger.unit(id);
                 let instance = match instance {
                     None => None,

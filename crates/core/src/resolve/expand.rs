@@ -6,7 +6,7 @@ use compact_str::CompactString;
 
 use super::graph::{Edge, Node, Session, fields_reached};
 use super::outcome::{Because, Content, Effective, Origin, Outcome, Problem, ProblemCode};
-use super::{FieldId, Fetched, Winner};
+use super::{Fetched, FieldId, Winner};
 use crate::model::{Declaration, Kind, Required, SettingValue, Vary, Verdict};
 use crate::reference::{self, Piece, pieces};
 use crate::types::Type;
@@ -90,7 +90,7 @@ impl<'l> Session<'_, 'l> {
 
     /// Reports what keeps a text from being expanded: unknown references, or fields without value.
     fn hindrance(&self, edges: &[Edge<'l>], origin: Origin) -> Option<Outcome<'l>> {
-        let problems = self.unknown_references(edges, origin);
+        let problems = Self::unknown_references(edges, origin);
         if !problems.is_empty() {
             return Some(Outcome::Broken(problems.into()));
         }
@@ -128,8 +128,13 @@ impl<'l> Session<'_, 'l> {
             };
             return Outcome::Value(Effective { content, secret, origin, through });
         }
-        let mut expansion =
-            Expansion { session: self, edges: edges.iter(), secret: declaration.secret, unread: false, length: 0 };
+        let mut expansion = Expansion {
+            session: self,
+            edges: edges.iter(),
+            secret: declaration.secret,
+            unread: false,
+            length: 0,
+        };
         let Ok(value) = expansion.value(value) else { return too_long(origin) };
         let secret = expansion.secret;
         if expansion.unread {
@@ -156,8 +161,13 @@ impl<'l> Session<'_, 'l> {
         if let Some(outcome) = self.hindrance(edges, origin) {
             return outcome;
         }
-        let mut expansion =
-            Expansion { session: self, edges: edges.iter(), secret: declaration.secret, unread: false, length: 0 };
+        let mut expansion = Expansion {
+            session: self,
+            edges: edges.iter(),
+            secret: declaration.secret,
+            unread: false,
+            length: 0,
+        };
         let Ok(source) = expansion.text(source) else { return too_long(origin) };
         let (secret, through) = (expansion.secret, fields_reached(self, edges));
         let found = if expansion.unread { Fetched::Unread } else { self.resolver.outside.fetch(&source) };
@@ -166,14 +176,15 @@ impl<'l> Session<'_, 'l> {
             Fetched::Nothing(reason) => {
                 return Outcome::Missing(Because::NotFound(reason), Some(origin));
             }
-            Fetched::Text(text) => match declaration.this_type.read(&text) {
-                Some(value) => Content::Made(Arc::new(Held::new(value, secret))),
-                None => {
+            Fetched::Text(text) => {
+                if let Some(value) = declaration.this_type.read(&text) {
+                    Content::Made(Arc::new(Held::new(value, secret)))
+                } else {
                     let wanted = declaration.this_type.describe();
                     let detail = format!("what was fetched is not {wanted}");
                     return broken(ProblemCode::WrongType, detail, origin);
                 }
-            },
+            }
         };
         Outcome::Value(Effective { content, secret, origin, through })
     }

@@ -101,12 +101,8 @@ impl<'r, 'l> Session<'r, 'l> {
         if let Some(&found) = self.by_key.get(&(subject, stage)) {
             return found;
         }
-        let mut context = self.spare.pop().unwrap_or(Context {
-            subject,
-            stage,
-            winners: Vec::new(),
-            states: Vec::new(),
-        });
+        let mut context =
+            self.spare.pop().unwrap_or(Context { subject, stage, winners: Vec::new(), states: Vec::new() });
         (context.subject, context.stage) = (subject, stage);
         context.states.clear();
         self.resolver.winners(subject, stage, &mut context.winners);
@@ -284,7 +280,7 @@ impl<'r, 'l> Session<'r, 'l> {
         for (at, pending) in component.iter().enumerate() {
             let path = common.clone().unwrap_or_else(|| path_from(self, at));
             let origin = self.origin(pending.node);
-            let mut problems = self.unknown_references(&pending.edges, origin);
+            let mut problems = Self::unknown_references(&pending.edges, origin);
             problems.push(Problem {
                 code: ProblemCode::ReferenceCircle,
                 detail: "it refers to itself".into(),
@@ -297,7 +293,7 @@ impl<'r, 'l> Session<'r, 'l> {
     }
 
     /// One problem for all references of a text that name nothing.
-    pub(super) fn unknown_references(&self, edges: &[Edge<'l>], origin: Origin) -> Vec<Problem> {
+    pub(super) fn unknown_references(edges: &[Edge<'l>], origin: Origin) -> Vec<Problem> {
         let mut reasons: Vec<&str> = Vec::new();
         for edge in edges {
             if let Edge::Bad(reason) = edge
@@ -370,8 +366,8 @@ fn shortest_circle(
                 path.reverse();
                 return path;
             }
-            if !from.contains_key(&to) {
-                from.insert(to, at);
+            if let std::collections::hash_map::Entry::Vacant(e) = from.entry(to) {
+                e.insert(at);
                 queue.push_back(to);
             }
         }
@@ -392,7 +388,7 @@ pub(super) fn is_named(name: Option<&Name>, wanted: &str) -> bool {
     name.map(Name::as_str) == Some(wanted)
 }
 
-impl<'l> Winner<'l> {
+impl Winner<'_> {
     /// Whether the winning text stands in a shared entry's declaration or under `[shared]`.
     pub fn is_shared(&self, entry: EntryRef) -> bool {
         match self {

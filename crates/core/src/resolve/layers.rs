@@ -71,7 +71,7 @@ pub(super) fn default_counts(declaration: &Declaration, class: Class) -> bool {
     declaration.vary != Vary::Must || class == Class::Development
 }
 
-impl<'l> Link<'l> {
+impl Link<'_> {
     /// Whether a setting under this address counts by what is followed.
     fn lets_through(&self, owner: (&str, Option<&str>), entry: &str, field: Option<&str>) -> bool {
         self.follows.iter().all(|follow| follow.lets_through(owner, entry, field))

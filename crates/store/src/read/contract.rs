@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
 use cledger_core::model::{
-    Chore, EntryRef, Entry, Instance, Output, OutputFormat, SharedId, Slots, Stage, Unit, When,
+    Chore, Entry, EntryRef, Instance, Output, OutputFormat, SharedId, Slots, Stage, Unit, When,
 };
 use cledger_core::name::{Name, nearest};
 use cledger_core::source::Place;
@@ -65,8 +65,19 @@ pub(super) fn shared_entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patte
 }
 
 const KEYS: [&str; 13] = [
-    "about", "owner", "version", "stages", "uses", "instances", "output", "chore", "variables",
-    "connections", "endpoints", "credentials", "tables",
+    "about",
+    "owner",
+    "version",
+    "stages",
+    "uses",
+    "instances",
+    "output",
+    "chore",
+    "variables",
+    "connections",
+    "endpoints",
+    "credentials",
+    "tables",
 ];
 
 /// A unit's contract. Its settings are still to come.
@@ -120,8 +131,11 @@ fn number(read: In<'_>, unit: &mut Unit, shared: &Shared) {
             if let Some((_, entry)) = own {
                 let name = &entry.name;
                 read.mistakes.push(
-                    crate::Mistake::at(entry.place, format!("`{name}` is declared here, and `uses` names a shared entry `{name}`"))
-                        .help("give one of them another name: names are unique within a unit"),
+                    crate::Mistake::at(
+                        entry.place,
+                        format!("`{name}` is declared here, and `uses` names a shared entry `{name}`"),
+                    )
+                    .help("give one of them another name: names are unique within a unit"),
                 );
             }
         }
@@ -143,7 +157,8 @@ fn belongs(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<bool> {
         }
         if !found && !text.contains(['*', '?']) {
             let near = nearest(text, stages.iter().map(|stage| stage.name.as_str()));
-            let help = near.map_or("ledger.toml lists the stages".to_owned(), |n| format!("did you mean \"{n}\"?"));
+            let help =
+                near.map_or("ledger.toml lists the stages".to_owned(), |n| format!("did you mean \"{n}\"?"));
             read.wrong_with(span, format!("there is no stage `{text}`"), help);
         }
     }
@@ -255,7 +270,7 @@ pub(super) fn chores(read: In<'_>, item: Item<'_, '_>) -> Vec<Chore> {
         let Some(table) = read.table(item, "a chore") else { continue };
         let mut chore = Chore { text: String::new(), when: When::EachDelivery };
         read.keys(table, &["text", "when"], |key, item| match key {
-            "text" => chore.text = read.text(item, "`text`").unwrap_or_default().to_owned(),
+            "text" => read.text(item, "`text`").unwrap_or_default().clone_into(&mut chore.text),
             _ => chore.when = when(read, item).unwrap_or(When::EachDelivery),
         });
         if !table.contains_key("text") {

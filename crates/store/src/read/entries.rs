@@ -1,8 +1,8 @@
 //! Entries and their fields, as contracts and shared files declare them.
 
 use cledger_core::model::{
-    Constraints, Declaration, Default, Distinct, Entry, Form, Kind, OutputFormat, OutputNames,
-    Required, Vary, credential_fields, endpoint_fields, protocol_fields,
+    Constraints, Declaration, Default, Distinct, Entry, Form, Kind, OutputFormat, OutputNames, Required,
+    Vary, credential_fields, endpoint_fields, protocol_fields,
 };
 use cledger_core::source::Place;
 use cledger_core::types::{Measure, Type};
@@ -27,9 +27,9 @@ pub(super) fn entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns) ->
             let Some(table) = read.table(item, "an entry's declaration") else { continue };
             let place = read.place(key.span());
             let made = match kind {
-                "variables" => variable(read, table, place, patterns),
+                "variables" => Some(variable(read, table, place, patterns)),
                 "connections" => connection(read, item, table, place, patterns),
-                "endpoints" => endpoint(read, table, place, patterns),
+                "endpoints" => Some(endpoint(read, table, place, patterns)),
                 "credentials" => credential(read, item, table, place, patterns),
                 _ => {
                     read.wrong_with(
@@ -55,27 +55,38 @@ pub(super) fn unique(mistakes: &Mistakes, mut entries: Vec<Entry>) -> Vec<Entry>
         if pair[0].name == pair[1].name {
             let (name, first, second) = (&pair[0].name, &pair[0].kind, &pair[1]);
             let message = format!("`{name}` is declared twice: as a {} too", first.name());
-            mistakes.push(
-                Mistake::at(second.place, message)
-                    .help("give one of them another name: an entry's name is unique in its unit, whatever its kind"),
-            );
+            mistakes.push(Mistake::at(second.place, message).help(
+                "give one of them another name: an entry's name is unique in its unit, whatever its kind",
+            ));
         }
     }
     entries.dedup_by(|b, a| a.name == b.name);
     entries
 }
 
-type Made = Option<(Kind, Option<String>, Vec<Declaration>)>;
+/// An entry's kind, what it is for, and its fields.
+type Made = (Kind, Option<String>, Vec<Declaration>);
 
 const ATTRIBUTES: [&str; 13] = [
-    "type", "default", "required", "vary", "distinct", "secret", "one_of", "min", "max", "pattern",
-    "max_length", "about", "as",
+    "type",
+    "default",
+    "required",
+    "vary",
+    "distinct",
+    "secret",
+    "one_of",
+    "min",
+    "max",
+    "pattern",
+    "max_length",
+    "about",
+    "as",
 ];
 
 fn variable(read: In<'_>, table: &DeTable<'_>, place: Place, patterns: &Patterns) -> Made {
     let mut field = Declaration::plain(None, Type::Text, place);
     attributes(read, table, &mut field, patterns);
-    Some((Kind::Variable, field.about.clone(), vec![field]))
+    (Kind::Variable, field.about.clone(), vec![field])
 }
 
 fn connection(
@@ -84,7 +95,7 @@ fn connection(
     table: &DeTable<'_>,
     place: Place,
     patterns: &Patterns,
-) -> Made {
+) -> Option<Made> {
     let known = ["protocol", "about", "fields"];
     let mut about = None;
     let mut protocol = None;
@@ -115,7 +126,7 @@ fn endpoint(read: In<'_>, table: &DeTable<'_>, place: Place, patterns: &Patterns
     });
     let mut fields = endpoint_fields(place);
     tune(read, table, &mut fields, patterns);
-    Some((Kind::Endpoint, about, fields))
+    (Kind::Endpoint, about, fields)
 }
 
 fn credential(
@@ -124,7 +135,7 @@ fn credential(
     table: &DeTable<'_>,
     place: Place,
     patterns: &Patterns,
-) -> Made {
+) -> Option<Made> {
     let (mut about, mut form) = (None, None);
     read.keys(table, &["form", "about", "fields"], |key, item| match key {
         "form" => form = read.choice(item, "the form of a credential", &Form::ALL),
@@ -161,7 +172,13 @@ fn tune(read: In<'_>, table: &DeTable<'_>, fields: &mut Vec<Declaration>, patter
     }
 }
 
-fn tune_built_in(read: In<'_>, table: &DeTable<'_>, field: &mut Declaration, place: Place, patterns: &Patterns) {
+fn tune_built_in(
+    read: In<'_>,
+    table: &DeTable<'_>,
+    field: &mut Declaration,
+    place: Place,
+    patterns: &Patterns,
+) {
     if field.derived {
         for (key, _) in table {
             if !["about", "as"].contains(&key.get_ref().as_ref()) {

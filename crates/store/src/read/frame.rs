@@ -94,12 +94,11 @@ impl In<'_> {
 
     /// A value that must be a list, with its items.
     pub(super) fn list<'t, 'i>(self, item: Item<'t, 'i>, what: &str) -> Vec<Item<'t, 'i>> {
-        match item.get_ref() {
-            DeValue::Array(items) => items.iter().collect(),
-            _ => {
-                self.expected(item, what, "a list in brackets");
-                Vec::new()
-            }
+        if let DeValue::Array(items) = item.get_ref() {
+            items.iter().collect()
+        } else {
+            self.expected(item, what, "a list in brackets");
+            Vec::new()
         }
     }
 

@@ -48,7 +48,8 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>, group_files: &[Name]) 
         "name" => read.text(item, "`name`").unwrap_or_default().clone_into(&mut manifest.name),
         _ => {}
     });
-    for (key, help) in [("format", "write `format = 1` in its first line"), ("name", "write name = \"…\"")] {
+    for (key, help) in [("format", "write `format = 1` in its first line"), ("name", "write name = \"…\"")]
+    {
         if !table.contains_key(key) {
             read.wrong_with(0..0, format!("the ledger has no `{key}`"), help);
         }
@@ -76,8 +77,7 @@ fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest)
             continue;
         };
         let text = read.text(name_item, "a stage's name");
-        let Some(name) = text.and_then(|text| read.name_text(text, name_item.span(), "a stage", true))
-        else {
+        let Some(name) = text.and_then(|text| read.name_text(text, name_item.span(), "a stage", true)) else {
             continue;
         };
         if manifest.stages.iter().any(|stage| stage.name == name) {
@@ -85,13 +85,12 @@ fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest)
             continue;
         }
         let classes = Class::ALL;
-        let class = match table.get("class") {
-            Some(item) => read.choice(item, "the class", &classes),
-            None => {
-                let help = "write class = \"development\", \"test\" or \"production\"";
-                read.wrong_with(item.span(), format!("stage `{name}` has no `class`"), help);
-                None
-            }
+        let class = if let Some(item) = table.get("class") {
+            read.choice(item, "the class", &classes)
+        } else {
+            let help = "write class = \"development\", \"test\" or \"production\"";
+            read.wrong_with(item.span(), format!("stage `{name}` has no `class`"), help);
+            None
         };
         let locked = table.get("locked").and_then(|item| read.boolean(item, "`locked`"));
         let own = table.get("own").map(|item| read.texts(item, "`own`")).unwrap_or_default();
@@ -215,12 +214,11 @@ fn follow(read: In<'_>, item: Item<'_, '_>, manifest: &Manifest) -> Option<Follo
     let table = read.table(item, "a follow")?;
     let mut stage = None;
     let (mut only, mut except) = (Vec::new(), Vec::new());
-    read.keys(table, &["stage", "only", "except"], |key, item| match key {
-        "stage" => {
+    read.keys(table, &["stage", "only", "except"], |key, item| {
+        if key == "stage" {
             let text = read.text(item, "`stage`");
             stage = text.and_then(|text| manifest.named_stage(read, text, item.span()));
-        }
-        _ => {
+        } else {
             let texts = read.texts(item, &format!("`{key}`")).into_iter();
             let patterns = texts.filter_map(|(text, span)| read.pattern(text, span)).collect();
             *(if key == "only" { &mut only } else { &mut except }) = patterns;
@@ -241,13 +239,13 @@ fn circles(read: In<'_>, manifest: &Manifest, declared: &[Declared<'_, '_>]) {
     ];
     let mut any = false;
     for (what, next) in relations {
-        for start in 0..manifest.stages.len() {
+        for (start, stage) in declared.iter().enumerate() {
             if let Some(path) = way_back(manifest, start, next) {
                 any = true;
                 let names: Vec<_> = path.iter().map(|&at| manifest.stages[at].name.as_str()).collect();
                 let name = &manifest.stages[start].name;
                 let message = format!("stage `{name}` {what}: {}", names.join(" → "));
-                read.wrong_with(declared[start].span.clone(), message, "take one of these steps out");
+                read.wrong_with(stage.span.clone(), message, "take one of these steps out");
             }
         }
     }
@@ -272,7 +270,9 @@ fn way_back(manifest: &Manifest, start: usize, next: fn(&Stage) -> Vec<StageId>)
         for to in next(&manifest.stages[at]).into_iter().map(|id| usize::from(id.0)) {
             if to == start {
                 let mut path = vec![start, at];
-                while let Some(before) = path.last().copied().filter(|&last| last != start).and_then(|last| from[last]) {
+                while let Some(before) =
+                    path.last().copied().filter(|&last| last != start).and_then(|last| from[last])
+                {
                     path.push(before);
                 }
                 path.reverse();

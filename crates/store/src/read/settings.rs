@@ -1,8 +1,8 @@
 //! Settings: from the tables of a stage's or group's file to settings bound to their fields.
 
 use cledger_core::model::{
-    Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot,
-    Source, Stray, StrayKind, Verdict,
+    Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot, Source,
+    Stray, StrayKind, Verdict,
 };
 use cledger_core::types::parse_date;
 use cledger_core::value::{Held, Value};
@@ -66,9 +66,10 @@ pub(super) fn bind(
 /// One setting: a plain value, or a table of the setting words.
 fn setting(read: In<'_>, item: Item<'_, '_>, declaration: &Declaration, slot: Slot) -> Option<Setting> {
     let place = read.place(item.span());
-    let words = item.get_ref().as_table().filter(|table| {
-        !table.is_empty() && table.keys().all(|key| WORDS.contains(&key.get_ref().as_ref()))
-    });
+    let words = item
+        .get_ref()
+        .as_table()
+        .filter(|table| !table.is_empty() && table.keys().all(|key| WORDS.contains(&key.get_ref().as_ref())));
     let Some(words) = words else {
         let (value, verdict) = judged(read.value(item), declaration);
         return Some(Setting { slot, value, verdict, place, note: None });
@@ -112,9 +113,8 @@ fn judged(value: Value, declaration: &Declaration) -> (SettingValue, Verdict) {
 
 fn source(read: In<'_>, item: Item<'_, '_>) -> Option<Source> {
     let text = read.text(item, "`from`")?;
-    let known = ["env:", "file:"].iter().any(|start| {
-        text.strip_prefix(start).is_some_and(|rest| !rest.is_empty())
-    });
+    let known =
+        ["env:", "file:"].iter().any(|start| text.strip_prefix(start).is_some_and(|rest| !rest.is_empty()));
     if !known && !text.starts_with("${") {
         let help = "write \"env:NAME\" for an environment variable or \"file:PATH\" for a file";
         read.wrong_with(item.span(), "`from` names neither a variable nor a file", help);
@@ -159,9 +159,7 @@ impl Binding for UnitBinding<'_> {
             EntryRef::Own(position) => &self.unit.entries[usize::from(position)],
             EntryRef::Shared(id) => &self.shared.entries[usize::from(id.0)],
         };
-        let found = slots
-            .binary_search_by(|known| entry(known.entry).name.as_str().cmp(name))
-            .ok()?;
+        let found = slots.binary_search_by(|known| entry(known.entry).name.as_str().cmp(name)).ok()?;
         Some((entry(slots[found].entry), slots[found].first))
     }
 

@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 
 use cledger_core::model::{
-    InstanceId, LayerId, LayerSettings, Setting, SettingValue, SettingsOfLayer, Stranger, Stray,
-    Unit, Verdict,
+    InstanceId, LayerId, LayerSettings, Setting, SettingValue, SettingsOfLayer, Stranger, Stray, Unit,
+    Verdict,
 };
 use cledger_core::name::Name;
 use cledger_core::reference::{Piece, Target, pieces};
@@ -65,10 +65,8 @@ pub(super) fn read(
             LayerFiles::None | LayerFiles::Folder(_) => None,
         })
         .collect();
-    let tables: Vec<Option<Spanned<DeTable<'_>>>> = texts
-        .par_iter()
-        .map(|text| text.as_ref().and_then(|text| text.table(documents.mistakes)))
-        .collect();
+    let tables: Vec<Option<Spanned<DeTable<'_>>>> =
+        texts.par_iter().map(|text| text.as_ref().and_then(|text| text.table(documents.mistakes))).collect();
     let (layers, sources): (Vec<_>, Vec<_>) = layout
         .layers
         .iter()
@@ -177,7 +175,9 @@ fn read_units(
         wanted.clear();
         if let Scope::Units(_) = scope {
             let mut names = BTreeSet::new();
-            read.iter().for_each(|unit| collect_units_named(unit, &mut names));
+            for unit in &read {
+                collect_units_named(unit, &mut names);
+            }
             wanted.extend(names.into_iter().filter(|name| tried.insert(name.clone())));
         }
         units.extend(read);
@@ -336,7 +336,8 @@ fn strangers(
                     if key == "shared" || !is_file || known(unit, instance) {
                         continue;
                     }
-                    let valid = std::iter::once(unit).chain(instance).find_map(|name| Name::parse(name).err());
+                    let valid =
+                        std::iter::once(unit).chain(instance).find_map(|name| Name::parse(name).err());
                     if let Some(error) = valid {
                         documents.mistakes.push(layout::bad_name(&path, &key, &error.to_string()));
                     }

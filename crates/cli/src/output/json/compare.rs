@@ -45,7 +45,9 @@ pub(crate) fn document<'s>(
     for subject in compared {
         match subject {
             SubjectCompared::OnlyLeft(subject) => document.only_left.push(ledger.owner(*subject).to_string()),
-            SubjectCompared::OnlyRight(subject) => document.only_right.push(ledger.owner(*subject).to_string()),
+            SubjectCompared::OnlyRight(subject) => {
+                document.only_right.push(ledger.owner(*subject).to_string());
+            }
             SubjectCompared::Both(_, fields) => {
                 document.fields.extend(fields.iter().map(|compared| field(ledger, compared)));
             }

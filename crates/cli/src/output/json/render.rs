@@ -23,7 +23,12 @@ struct FileDocument {
     written: &'static str,
 }
 
-pub(crate) fn document<'r>(ledger: &'r Ledger, stage: &'r str, files: &[RenderedFile], gaps: &'r [Finding]) -> Document<'r> {
+pub(crate) fn document<'r>(
+    ledger: &'r Ledger,
+    stage: &'r str,
+    files: &[RenderedFile],
+    gaps: &'r [Finding],
+) -> Document<'r> {
     let file = |file: &RenderedFile| FileDocument {
         path: file.path.display().to_string(),
         secret: file.secret,

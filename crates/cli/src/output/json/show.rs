@@ -49,11 +49,21 @@ pub(crate) struct OneDocument<'l> {
     value: ValueDocument<'l>,
 }
 
-pub(crate) fn one<'l>(ledger: &'l Ledger, field: FieldId, effective: &Effective<'l>, unmask: bool) -> OneDocument<'l> {
+pub(crate) fn one<'l>(
+    ledger: &'l Ledger,
+    field: FieldId,
+    effective: &Effective<'l>,
+    unmask: bool,
+) -> OneDocument<'l> {
     OneDocument { format: FORMAT, value: value(ledger, field, effective, unmask) }
 }
 
-fn value<'l>(ledger: &'l Ledger, field: FieldId, effective: &Effective<'l>, unmask: bool) -> ValueDocument<'l> {
+fn value<'l>(
+    ledger: &'l Ledger,
+    field: FieldId,
+    effective: &Effective<'l>,
+    unmask: bool,
+) -> ValueDocument<'l> {
     ValueDocument {
         address: ledger.address(field).to_string(),
         this_type: ledger.field(field.subject, field.slot).1.this_type.name(),
@@ -95,10 +105,11 @@ pub(crate) fn document<'l>(
             Outcome::Value(effective) => document.values.push(value(ledger, field, &effective, unmask)),
             Outcome::Missing(..) => document.missing.push(AddressDocument { address: address() }),
             Outcome::Broken(problems) => {
-                document.problems.extend(problems.iter().map(|problem| ProblemDocument {
-                    address: address(),
-                    code: problem.code.name(),
-                }));
+                document.problems.extend(
+                    problems
+                        .iter()
+                        .map(|problem| ProblemDocument { address: address(), code: problem.code.name() }),
+                );
             }
             Outcome::Unset | Outcome::Absent(_) => {}
         }

@@ -46,8 +46,7 @@ pub(crate) fn counted(number: usize, noun: &str) -> String {
 fn standings(console: &mut Console, ledger: &Ledger, report: &Report, covers: &dyn Fn(usize) -> bool) {
     let bad = |standing: &&UnitStanding| standing.stages.iter().any(|s| s.errors + s.warnings > 0);
     let all = report.standings.len() <= MOST_CLEAN_UNITS;
-    let shown: Vec<&UnitStanding> =
-        report.standings.iter().filter(|standing| all || bad(standing)).collect();
+    let shown: Vec<&UnitStanding> = report.standings.iter().filter(|standing| all || bad(standing)).collect();
     if shown.is_empty() {
         return;
     }
@@ -64,7 +63,9 @@ fn standings(console: &mut Console, ledger: &Ledger, report: &Report, covers: &d
     let lines = table.lines();
     let wide = lines.iter().map(|line| unicode_width::UnicodeWidthStr::width(strip(line).as_str())).max();
     if console.width().is_none_or(|width| wide.unwrap_or(0) <= width) {
-        lines.iter().for_each(|line| console.line(line));
+        for line in &lines {
+            console.line(line);
+        }
     } else {
         for standing in &shown {
             console.line(in_words(ledger, standing, &stages));
@@ -143,7 +144,11 @@ fn findings(console: &mut Console, ledger: &Ledger, findings: &[Finding]) {
             "{}[{}]: {} no value for want of another:",
             style::bad("error"),
             Code::MissingValue,
-            if effects.len() == 1 { "1 field has".to_owned() } else { format!("{} fields have", effects.len()) },
+            if effects.len() == 1 {
+                "1 field has".to_owned()
+            } else {
+                format!("{} fields have", effects.len())
+            },
         ));
         for effect in effects {
             let cause = effect.because_of.as_deref().unwrap_or_default();

@@ -52,7 +52,8 @@ pub(crate) fn print(
                         _ => meant += 1,
                     }
                 }
-                let shown = |field: &&Compared<'_>| field.difference != Difference::Same || has_value(field) && all;
+                let shown =
+                    |field: &&Compared<'_>| field.difference != Difference::Same || has_value(field) && all;
                 let mut shown: Vec<&Compared<'_>> = fields.iter().filter(shown).collect();
                 shown.sort_by_key(|field| !field.is_unmeant());
                 if shown.is_empty() {

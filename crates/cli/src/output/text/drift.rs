@@ -61,7 +61,9 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
             }
             State::There(files) => {
                 console.line(name);
-                files.iter().for_each(|(path, drift)| file(console, path, drift));
+                for (path, drift) in files {
+                    file(console, path, drift);
+                }
             }
         }
     }

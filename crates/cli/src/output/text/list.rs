@@ -85,9 +85,10 @@ pub(crate) fn groups(console: &mut Console, ledger: &Ledger) {
 
 pub(crate) fn shared(console: &mut Console, ledger: &Ledger) {
     let rows = ledger.shared.iter().map(|entry| {
-        let users = ledger.units.iter().filter(|unit| {
-            unit.uses.iter().any(|&id| ledger.shared_entry(id).name == entry.name)
-        });
+        let users = ledger
+            .units
+            .iter()
+            .filter(|unit| unit.uses.iter().any(|&id| ledger.shared_entry(id).name == entry.name));
         vec![
             entry.name.to_string(),
             entry.kind.name().to_owned(),

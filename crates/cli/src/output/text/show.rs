@@ -8,7 +8,12 @@ use crate::output::table::{Table, Tone};
 use crate::output::{origin, style, values};
 
 /// Prints the fields, and gives the number of those that lack a value they need.
-pub(crate) fn print(console: &mut Console, session: &mut Session<'_, '_>, fields: &[FieldId], unmask: bool) -> usize {
+pub(crate) fn print(
+    console: &mut Console,
+    session: &mut Session<'_, '_>,
+    fields: &[FieldId],
+    unmask: bool,
+) -> usize {
     let ledger = session.ledger();
     let mut table = Table::new(&["entry", "value", "from"], console.width());
     let (mut lacking, mut optional) = (0, 0);
@@ -49,7 +54,8 @@ pub(crate) fn print(console: &mut Console, session: &mut Session<'_, '_>, fields
     }
     if lacking > 0 {
         let fields = if lacking == 1 { "1 field lacks".to_owned() } else { format!("{lacking} fields lack") };
-        let text = format!("\n{}: {fields} the value needed; `cledger check` says more.", style::bad("missing"));
+        let text =
+            format!("\n{}: {fields} the value needed; `cledger check` says more.", style::bad("missing"));
         console.line(text);
     }
     lacking
