@@ -1,0 +1,231 @@
+//! The resolver and the naive implementation agree on every field of random ledgers.
+
+use std::collections::BTreeSet;
+
+use cledger_core::address::{Address, Owner};
+use cledger_core::model::{Ledger, Subject};
+use cledger_core::name::Name;
+use cledger_core::resolve::{Assumption, Fetched, FieldId, Origin, Outcome, Outside, Resolver};
+use cledger_store::{Memory, Scope, read};
+use proptest::prelude::*;
+use zeroize::Zeroizing;
+
+use crate::naive::{From, Key, Naive, Out};
+use crate::random::{Assumed, Description, Tape, Who};
+use crate::written::write;
+
+fn fetch(source: &str) -> Option<String> {
+    match source {
+        "env:TEXT" => Some("one.example".to_owned()),
+        "env:NUMBER" => Some("7".to_owned()),
+        "file:dev" => Some("from a file".to_owned()),
+        _ => None,
+    }
+}
+
+struct Pretended;
+
+impl Outside for Pretended {
+    fn fetch(&self, source: &str) -> Fetched {
+        match fetch(source) {
+            Some(text) => Fetched::Text(Zeroizing::new(text)),
+            None => Fetched::Nothing("it is not there".to_owned()),
+        }
+    }
+}
+
+fn read_all(files: &Memory) -> Ledger {
+    read(files, &Scope::Whole).unwrap_or_else(|unreadable| {
+        let messages: Vec<_> = unreadable.mistakes.iter().map(|mistake| &mistake.message).collect();
+        panic!("{unreadable}: {messages:?}\n{:#?}", files.0)
+    })
+}
+
+fn who(ledger: &Ledger, subject: Subject) -> Who {
+    match ledger.owner(subject) {
+        Owner::Shared => Who::Shared,
+        Owner::Unit(unit, instance) => Who::Unit(unit.to_string(), instance.map(|name| name.to_string())),
+    }
+}
+
+fn from(ledger: &Ledger, origin: Origin) -> From {
+    let place = origin.place.map(|place| {
+        let found = ledger.files.locate(place);
+        (found.file.to_owned(), found.line, found.column)
+    });
+    (origin.layer.word(), origin.layer.name(ledger).map(str::to_owned), place)
+}
+
+fn simplified(ledger: &Ledger, outcome: &Outcome<'_>) -> Out {
+    match outcome {
+        Outcome::Value(effective) => Out::Value {
+            value: effective.expose().unwrap().to_json(),
+            secret: effective.secret,
+            from: from(ledger, effective.origin),
+        },
+        Outcome::Absent(origin) => Out::Absent(from(ledger, *origin)),
+        Outcome::Unset => Out::Unset,
+        Outcome::Missing(..) => Out::Missing,
+        Outcome::Broken(problems) => {
+            let codes: BTreeSet<_> = problems.iter().map(|problem| problem.code.name()).collect();
+            assert_eq!(codes.len(), problems.len(), "each code once");
+            Out::Problems(codes)
+        }
+    }
+}
+
+fn assumptions(ledger: &Ledger, assumed: &[Assumed]) -> Vec<Assumption> {
+    let name = |text: &str| Name::parse(text).unwrap();
+    let mut given: Vec<Assumption> = assumed
+        .iter()
+        .map(|assumed| {
+            let owner = match &assumed.who {
+                Who::Shared => Owner::Shared,
+                Who::Unit(unit, instance) => Owner::Unit(name(unit), instance.as_deref().map(name)),
+            };
+            let (entry, field) = (name(&assumed.entry), assumed.field.as_deref().map(name));
+            let stage = name(&assumed.stage);
+            let address = Address::of_field(owner, &entry, field.as_ref(), Some(&stage));
+            let stage = ledger.stage_id(&assumed.stage).unwrap();
+            Assumption::new(ledger, &address, &assumed.text, stage).unwrap()
+        })
+        .collect();
+    given.sort_by_key(Assumption::strength);
+    given
+}
+
+/// Every field of everybody in every stage: what it is, and what it comes to.
+fn everything(ledger: &Ledger, assumed: &[Assumed]) -> Vec<(Key, Out)> {
+    let assumptions = assumptions(ledger, assumed);
+    let resolver = Resolver::new(ledger, &Pretended, &assumptions);
+    let mut found = Vec::new();
+    for stage in ledger.stage_ids() {
+        for subject in ledger.subjects_in(stage).chain([Subject::Shared]) {
+            let home = match subject {
+                Subject::Unit(unit, _) => Some(unit),
+                Subject::Shared => None,
+            };
+            let mut session = resolver.session(home);
+            for slot in ledger.slots(subject).all() {
+                let (entry, declaration) = ledger.field(subject, slot);
+                let key = Key {
+                    who: who(ledger, subject),
+                    stage: ledger.stage(stage).name.to_string(),
+                    entry: entry.name.to_string(),
+                    field: declaration.name.as_ref().map(ToString::to_string),
+                };
+                let outcome = session.outcome(FieldId { subject, stage, slot });
+                found.push((key, simplified(ledger, &outcome)));
+            }
+        }
+    }
+    found
+}
+
+/// How many fields somebody has in the stages where they belong.
+fn expected_count(made: &Description, naive: &Naive<'_>) -> usize {
+    let fields = |entry: &crate::random::Entry| entry.fields.len();
+    let shared: usize = made.shared.iter().map(fields).sum::<usize>() * made.stages.len();
+    let mut units = 0;
+    for unit in &made.units {
+        let used = made.shared.iter().filter(|entry| unit.uses.contains(&entry.name));
+        let each: usize = unit.entries.iter().chain(used).map(fields).sum();
+        let everybody =
+            std::iter::once(None).chain(unit.instances.iter().map(|(name, _)| Some(name.clone())));
+        for instance in everybody {
+            let who = Who::Unit(unit.name.clone(), instance);
+            units += each * made.stages.iter().filter(|stage| naive.belongs(&who, &stage.name)).count();
+        }
+    }
+    shared + units
+}
+
+/// A tape that is the same in every run (a linear congruential generator).
+fn fixed_tape(seed: u32, length: usize) -> Vec<u16> {
+    let mut state = seed;
+    let next = || {
+        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        u16::try_from(state >> 16).unwrap()
+    };
+    std::iter::repeat_with(next).take(length).collect()
+}
+
+/// The agreement is worth something only if the random ledgers meet every rule.
+#[test]
+fn random_ledgers_meet_every_layer_outcome_and_problem() {
+    let mut met = BTreeSet::new();
+    for seed in 0..150 {
+        let made = Description::from_tape(&mut Tape::new(&fixed_tape(seed, 900)));
+        let ledger = read_all(&write(&made).0);
+        for (key, out) in everything(&ledger, &made.assumed) {
+            if matches!(key.who, Who::Unit(_, Some(_))) {
+                met.insert("instance".to_owned());
+            }
+            match out {
+                Out::Value { from, secret, .. } => {
+                    met.insert(format!("{} value", if secret { "secret" } else { "open" }));
+                    met.insert(format!("from {}", from.0));
+                }
+                Out::Absent(_) => drop(met.insert("absent".to_owned())),
+                Out::Unset => drop(met.insert("unset".to_owned())),
+                Out::Missing => drop(met.insert("missing".to_owned())),
+                Out::Problems(codes) => met.extend(codes.into_iter().map(str::to_owned)),
+            }
+        }
+    }
+    let expected = [
+        "absent",
+        "from default",
+        "from derived",
+        "from follow",
+        "from group",
+        "from run",
+        "from stage",
+        "instance",
+        "missing",
+        "open value",
+        "reference-circle",
+        "reference-unknown",
+        "secret value",
+        "unset",
+        "wrong-type",
+    ];
+    assert_eq!(met.iter().map(String::as_str).collect::<Vec<_>>(), expected);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 1500, ..ProptestConfig::default() })]
+
+    #[test]
+    fn both_implementations_agree(choices in proptest::collection::vec(any::<u16>(), 0..900)) {
+        let made = Description::from_tape(&mut Tape::new(&choices));
+        let (files, spots) = write(&made);
+        let ledger = read_all(&files);
+        let naive = Naive::new(&made, &spots, fetch);
+        let found = everything(&ledger, &made.assumed);
+        prop_assert_eq!(found.len(), expected_count(&made, &naive));
+        for (key, out) in found {
+            let expected = naive.out(&key);
+            prop_assert_eq!(&out, &expected, "{:?}\n{:#?}", key, files.0);
+        }
+    }
+
+    #[test]
+    fn one_file_or_a_folder_makes_no_difference(choices in proptest::collection::vec(any::<u16>(), 0..600)) {
+        let mut made = Description::from_tape(&mut Tape::new(&choices));
+        let mut without_places = |folders: &[&str]| {
+            made.folders = folders.iter().map(|name| (*name).to_owned()).collect();
+            let ledger = read_all(&write(&made).0);
+            let mut found = everything(&ledger, &made.assumed);
+            for (_, out) in &mut found {
+                if let Out::Value { from, .. } | Out::Absent(from) = out {
+                    from.2 = None;
+                }
+            }
+            found
+        };
+        let in_files = without_places(&[]);
+        let in_folders = without_places(&["dev", "test", "north", "south", "common", "guarded"]);
+        prop_assert_eq!(in_files, in_folders);
+    }
+}
