@@ -10,6 +10,12 @@ mod trade_words;
 
 use std::process::ExitCode;
 
+use mimalloc::MiMalloc;
+
+// Reading a large ledger makes and drops many small values on all threads at once.
+#[global_allocator]
+static ALLOCATOR: MiMalloc = MiMalloc;
+
 fn main() -> ExitCode {
     cli::run(std::env::args_os())
 }

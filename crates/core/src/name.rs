@@ -89,12 +89,16 @@ impl Borrow<str> for Name {
 
 /// The known name that is nearest to `wanted`, if one is near enough to be what was meant.
 ///
-/// Nearness is the Damerau-Levenshtein distance (restricted): at most a third of the longer text.
+/// Nearness is the Damerau-Levenshtein distance (restricted): one, or at most a third of the longer
+/// text.
 pub fn nearest<'a>(wanted: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     known
         .into_iter()
         .map(|name| (strsim::osa_distance(wanted, name), name))
-        .filter(|&(distance, name)| distance * 3 <= wanted.chars().count().max(name.len()))
+        .filter(|&(distance, name)| {
+            let longer = wanted.chars().count().max(name.len());
+            distance * 3 <= longer || distance == 1 && longer > 1
+        })
         .min()
         .map(|(_, name)| name)
 }
@@ -121,5 +125,7 @@ mod tests {
         assert_eq!(nearest("seat_hodl", known), Some("seat_hold"));
         assert_eq!(nearest("seathold", known), Some("seat_hold"));
         assert_eq!(nearest("database", known), None);
+        assert_eq!(nearest("bd", ["db", "x"]), Some("db"));
+        assert_eq!(nearest("y", ["db", "x"]), None);
     }
 }

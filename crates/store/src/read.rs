@@ -63,16 +63,16 @@ pub fn unit_names(tree: &dyn Tree) -> Vec<Name> {
 }
 
 fn read_all(documents: &Documents<'_>, scope: &Scope) -> Option<Ledger> {
-    let groups = layout::list(documents, "groups");
-    let names: Vec<Name> = groups.iter().map(|listed| listed.name.clone()).collect();
-    let manifest = documents.with(MANIFEST, |read, table| manifest::manifest(read, table, &names));
+    let manifest = documents.with(MANIFEST, manifest::manifest);
     if manifest.is_none() && documents.mistakes.is_empty() {
         let message = "there is no such file, so this folder is no ledger";
         let help = "make one: cledger init DIR --name NAME --stages dev,test,prod";
         documents.mistakes.push(Mistake::of(MANIFEST, message).help(help));
     }
     let manifest = manifest?;
-    let layout = Layout::new(documents, &manifest, groups);
+    // A stage that could not be read is no reason to complain about its settings as well.
+    let all_known = documents.mistakes.is_empty();
+    let layout = Layout::new(documents, &manifest, all_known);
     let patterns = Patterns::default();
     let shared = read_shared(documents, &patterns);
     let around = Surroundings { stages: &manifest.stages, shared: &shared, patterns: &patterns };

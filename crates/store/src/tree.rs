@@ -31,6 +31,8 @@ pub trait Tree: Sync {
     fn text(&self, path: &str) -> Result<Option<String>, FileError>;
     /// The names in a folder, sorted; `None` if there is no such folder or it is not one.
     fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FileError>;
+    /// Whether there is such a folder.
+    fn is_folder(&self, path: &str) -> bool;
 }
 
 /// A folder on disk.
@@ -65,6 +67,10 @@ impl Tree for Disk {
         }
         names.sort_unstable();
         Ok(Some(names))
+    }
+
+    fn is_folder(&self, path: &str) -> bool {
+        self.0.join(path).is_dir()
     }
 }
 
@@ -108,5 +114,10 @@ impl Tree for Memory {
             .collect();
         names.dedup();
         Ok((!names.is_empty()).then_some(names))
+    }
+
+    fn is_folder(&self, path: &str) -> bool {
+        let inside = format!("{path}/");
+        self.0.keys().any(|known| known.starts_with(&inside))
     }
 }

@@ -1,7 +1,8 @@
 //! The yardstick: how long and how much memory a large ledger takes, as ratios taken in one run.
 //!
 //! `cargo bench --bench yardstick` makes a ledger of 2,000 units × 8 stages × 40 fields and one of
-//! 20 units, and prints a table. Numbers after `--` replace the 2,000, the 8 and the 40.
+//! 20 units, and prints a table. Numbers after `--` replace the 2,000, the 8 and the 40, and
+//! `--write DIR` only writes the ledger there.
 
 #![expect(
     clippy::unwrap_used,
@@ -21,9 +22,14 @@ use cledger_core::findings;
 use cledger_core::resolve::{FieldId, Resolver, Unfetched};
 use cledger_store::{Disk, Scope, read};
 use ledger::{Measure, stage_name, write};
+use mimalloc::MiMalloc;
 use rayon::prelude::*;
 use toml::de::DeTable;
 use wait4::Wait4;
+
+// The program's own allocator, so that mere parsing is measured under the same conditions.
+#[global_allocator]
+static ALLOCATOR: MiMalloc = MiMalloc;
 
 const SEED: u64 = 20_261_125;
 
@@ -88,10 +94,20 @@ fn main() {
     let numbers: Vec<usize> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
     let number = |at: usize, usual: usize| numbers.get(at).copied().unwrap_or(usual);
     let measure = Measure { units: number(0, 2000), stages: number(1, 8), fields: number(2, 40) };
+    if let Some(at) = std::env::args().position(|argument| argument == "--write") {
+        let folder = PathBuf::from(std::env::args().nth(at + 1).unwrap());
+        return write(&folder, measure, SEED).unwrap();
+    }
     let large = tempfile::tempdir().unwrap();
     let small = tempfile::tempdir().unwrap();
     write(large.path(), measure, SEED).unwrap();
     write(small.path(), Measure { units: 20, ..measure }, SEED).unwrap();
+
+    // First of all: a program starts with the memory of the one that starts it as its peak.
+    let shown = format!("unit-10@{}", stage_name(1));
+    let (in_large, large_memory) = program(large.path(), &["show", &shown]);
+    let (in_small, small_memory) = program(small.path(), &["show", &shown]);
+    let (taken, memory) = program(large.path(), &["check"]);
 
     let files = toml_files(large.path());
     let texts: Vec<String> = files.par_iter().map(|path| fs::read_to_string(path).unwrap()).collect();
@@ -127,13 +143,8 @@ fn main() {
     row("loading the ledger", loading, both, None);
     row("resolving all values of the loaded ledger", resolving, both, None);
     row("judging the loaded ledger", judging, both, None);
-    let (taken, memory) = program(large.path(), &["check"]);
     row("`cledger check`, the whole program", taken, both, Some(memory));
-
-    let shown = format!("unit-10@{}", stage_name(1));
-    let (in_large, memory) = program(large.path(), &["show", &shown]);
-    let (in_small, small_memory) = program(small.path(), &["show", &shown]);
-    row("`cledger show` of one unit", in_large, both, Some(memory));
+    row("`cledger show` of one unit", in_large, both, Some(large_memory));
     row("the same in a ledger of 20 units", in_small, both, Some(small_memory));
     println!(
         "\ncheck takes {:.2} of merely parsing (1.5 is asked for); show takes {:.2} of what it takes in a small \

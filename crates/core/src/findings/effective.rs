@@ -6,7 +6,10 @@ use super::missing;
 use super::values::{called, is_plain_secret};
 use super::{Code, Finding, Severity};
 use crate::address::{Address, Owner};
-use crate::model::{Class, Ledger, Required, SettingValue, Slot, StageId, Subject, UnitId, Verdict};
+use crate::model::{
+    Class, Declaration, Entry, Ledger, Required, Setting, SettingValue, Slot, StageId, Subject, UnitId,
+    Verdict,
+};
 use crate::name::Name;
 use crate::resolve::{FieldId, Outcome, Problem, ProblemCode, Session, Winner};
 
@@ -75,42 +78,64 @@ fn open_fields(
     standing: &mut UnitStanding,
 ) {
     todo.clear();
-    let mut any_references = false;
-    let class = ledger.stage(stage).class;
-    let slots = ledger.slots(subject);
+    let standing = &mut standing.stages[usize::from(stage.0)];
+    let production = ledger.stage(stage).class == Class::Production;
     let winners = session.winners(subject, stage);
-    for (slot, winner) in slots.all().zip(winners) {
-        let open = match winner {
-            Winner::Nothing => {
-                let (_, declaration) = ledger.field(subject, slot);
-                declaration.required != Required::No
-            }
-            Winner::Default(default, _) => {
-                any_references |= default.verdict == Verdict::Open;
-                default.verdict != Verdict::Fits
-            }
-            Winner::Assumed(_) => true,
-            Winner::Set(setting, ..) => {
-                any_references |= setting.verdict == Verdict::Open;
-                if matches!(setting.value, SettingValue::Value(_)) {
-                    let (_, declaration) = ledger.field(subject, slot);
+    for known in &ledger.slots(subject).entries {
+        let entry = ledger.entry(subject, known.entry);
+        let winners = &winners[known.first as usize..][..entry.fields.len()];
+        let any_references = winners.iter().any(may_refer);
+        for (slot, (declaration, winner)) in (known.first..).zip(entry.fields.iter().zip(winners)) {
+            let open = match winner {
+                // A derived field can be part of a circle, but only through its own entry.
+                _ if declaration.derived => any_references,
+                Winner::Nothing => is_missed(entry, declaration, winners),
+                Winner::Default(default, _) => default.verdict != Verdict::Fits,
+                Winner::Assumed(_) => true,
+                Winner::Set(setting, ..) => {
                     if is_plain_secret(setting, declaration) {
-                        let production = class == Class::Production;
-                        let severity = if production { Severity::Error } else { Severity::Warning };
-                        standing.stages[usize::from(stage.0)].count(severity);
+                        standing.count(if production { Severity::Error } else { Severity::Warning });
                     }
+                    setting.verdict != Verdict::Fits
                 }
-                setting.verdict != Verdict::Fits
+            };
+            if open {
+                todo.push(Slot(slot));
             }
-        };
-        if open {
-            todo.push(slot);
         }
     }
-    if any_references {
-        // A derived field can be part of a circle.
-        let derived = slots.all().filter(|&slot| ledger.field(subject, slot).1.derived);
-        todo.extend(derived);
+}
+
+/// Whether a winner's text may have references in it.
+fn may_refer(winner: &Winner<'_>) -> bool {
+    match winner {
+        Winner::Nothing => false,
+        Winner::Assumed(_) => true,
+        Winner::Default(default, _) => default.verdict == Verdict::Open,
+        Winner::Set(setting, ..) => match &setting.value {
+            SettingValue::From(source) => source.0.contains("${"),
+            SettingValue::Value(_) | SettingValue::Absent => setting.verdict == Verdict::Open,
+        },
+    }
+}
+
+/// Whether a field for which nothing is set is, or may be, in need of a value.
+fn is_missed(entry: &Entry, declaration: &Declaration, winners: &[Winner<'_>]) -> bool {
+    let needed = match declaration.required {
+        Required::Yes => return true,
+        Required::No => return false,
+        Required::WhenAuth(needed) => needed,
+    };
+    let auth = match entry.field(Some("auth")).map(|position| &winners[position]) {
+        Some(Winner::Default(default, _)) => Some((&default.value, default.verdict)),
+        Some(Winner::Set(Setting { value: SettingValue::Value(held), verdict, .. }, ..)) => {
+            Some((held, *verdict))
+        }
+        _ => None,
+    };
+    match auth {
+        Some((held, Verdict::Fits)) => held.expose().as_text().is_none_or(|auth| needed.contains(&auth)),
+        _ => true,
     }
 }
 

@@ -51,7 +51,7 @@ pub(super) fn names(documents: &Documents<'_>, folder: &str) -> Vec<(String, Str
         }
         if let Some(base) = name.strip_suffix(".toml") {
             found.push((base.to_owned(), path, true));
-        } else if matches!(documents.tree.names(&path), Ok(Some(_))) {
+        } else if documents.tree.is_folder(&path) {
             found.push((name, path, false));
         }
     }
@@ -79,35 +79,51 @@ pub(super) struct Layout {
 }
 
 impl Layout {
-    /// Finds the files of all stages and groups.
-    pub(super) fn new(documents: &Documents<'_>, manifest: &Manifest, groups: Vec<Listed>) -> Self {
+    /// Finds the files of all stages and groups. Those of one that does not exist are a mistake if
+    /// `all_known`.
+    pub(super) fn new(documents: &Documents<'_>, manifest: &Manifest, all_known: bool) -> Self {
         let mut stages = list(documents, "stages");
-        for listed in &stages {
-            if manifest.stages.iter().any(|stage| stage.name == listed.name) {
-                continue;
-            }
-            let path = listed.file.as_ref().or(listed.folder.as_ref());
-            let names = manifest.stages.iter().map(|stage| stage.name.as_str());
-            let help = match nearest(listed.name.as_str(), names) {
-                Some(near) => format!("rename it to `{near}`, or declare the stage in ledger.toml"),
-                None => "declare the stage in ledger.toml, or move these settings away".to_owned(),
-            };
-            let message = format!("there is no stage `{}` for these settings", listed.name);
-            let path = path.map_or("stages", String::as_str);
-            documents.mistakes.push(Mistake::of(path, message).help(help));
+        let mut groups = list(documents, "groups");
+        if all_known {
+            let names = || manifest.stages.iter().map(|stage| stage.name.as_str());
+            let declare = "declare the stage in ledger.toml";
+            stages.iter().for_each(|listed| must_exist(documents, listed, "stage", declare, names()));
+            let names = || manifest.groups.iter().map(|group| group.name.as_str());
+            let declare = "let a stage list it in its `groups`";
+            groups.iter().for_each(|listed| must_exist(documents, listed, "group", declare, names()));
         }
         let mut layers = Vec::new();
         for (at, stage) in (0_u16..).zip(&manifest.stages) {
             let files = files_of(documents, &mut stages, &stage.name);
             layers.push((LayerId::Stage(StageId(at)), files));
         }
-        let mut groups = groups;
         for (at, group) in (0_u16..).zip(&manifest.groups) {
             let files = files_of(documents, &mut groups, &group.name);
             layers.push((LayerId::Group(GroupId(at)), files));
         }
         Self { layers }
     }
+}
+
+/// Refuses settings of a stage or group that `ledger.toml` does not have.
+fn must_exist<'n>(
+    documents: &Documents<'_>,
+    listed: &Listed,
+    what: &str,
+    declare: &str,
+    names: impl Iterator<Item = &'n str> + Clone,
+) {
+    let name = listed.name.as_str();
+    if names.clone().any(|known| known == name) {
+        return;
+    }
+    let path = listed.file.as_ref().or(listed.folder.as_ref()).map_or(what, String::as_str);
+    let help = match nearest(name, names) {
+        Some(near) => format!("rename it to `{near}`, or {declare}"),
+        None => format!("{declare}, or move these settings away"),
+    };
+    let message = format!("there is no {what} `{name}` for these settings");
+    documents.mistakes.push(Mistake::of(path, message).help(help));
 }
 
 fn files_of(documents: &Documents<'_>, listed: &mut Vec<Listed>, name: &Name) -> LayerFiles {

@@ -37,13 +37,17 @@ struct Declared<'t, 'i> {
     span: Range<usize>,
 }
 
-/// Reads `ledger.toml`. `group_files` are the groups that have a file or folder.
-pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>, group_files: &[Name]) -> Manifest {
+/// Reads `ledger.toml`.
+pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     let mut manifest = Manifest::default();
     read.keys(table, &KEYS, |key, item| match key {
         "format" => match read.value(item) {
             cledger_core::value::Value::Integer(FORMAT) => {}
-            _ => read.wrong(item.span(), format!("this version of cledger reads ledgers of format {FORMAT}")),
+            _ => read.wrong_with(
+                item.span(),
+                format!("this version of cledger reads ledgers of format {FORMAT}"),
+                format!("write `format = {FORMAT}`, or take a newer cledger"),
+            ),
         },
         "name" => read.text(item, "`name`").unwrap_or_default().clone_into(&mut manifest.name),
         _ => {}
@@ -55,7 +59,7 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>, group_files: &[Name]) 
         }
     }
     let declared = stages(read, table, &mut manifest);
-    groups(read, table, &declared, group_files, &mut manifest);
+    groups(read, table, &declared, &mut manifest);
     for (position, stage) in declared.iter().enumerate() {
         relate(read, stage, position, &mut manifest);
     }
@@ -120,15 +124,8 @@ fn labels(read: In<'_>, item: Item<'_, '_>) -> BTreeMap<Name, String> {
 }
 
 /// The groups: those that stages list, those declared as `[[group]]`, those with a file.
-fn groups(
-    read: In<'_>,
-    table: &DeTable<'_>,
-    stages: &[Declared<'_, '_>],
-    group_files: &[Name],
-    manifest: &mut Manifest,
-) {
-    let mut groups: BTreeMap<Name, Option<String>> =
-        group_files.iter().map(|name| (name.clone(), None)).collect();
+fn groups(read: In<'_>, table: &DeTable<'_>, stages: &[Declared<'_, '_>], manifest: &mut Manifest) {
+    let mut groups: BTreeMap<Name, Option<String>> = BTreeMap::new();
     let is_stage = |name: &Name| manifest.stages.iter().any(|stage| stage.name == *name);
     let mut add = |text: &str, span: Range<usize>, about: Option<String>| {
         let Some(name) = read.name_text(text, span.clone(), "a group", true) else { return };

@@ -318,8 +318,8 @@ fn strangers(
         let found = units.binary_search_by(|known| known.name.as_str().cmp(unit));
         found.is_ok_and(|at| instance.is_none_or(|name| units[at].instance(name).is_some()))
     };
-    let mut strangers = Vec::new();
-    for (&(layer, _), source) in layout.layers.iter().zip(sources) {
+    let of_layer = |(layer, source): (LayerId, &Source<'_>)| {
+        let mut strangers = Vec::new();
         match source {
             Source::None => {}
             Source::Tables(tables) => {
@@ -346,7 +346,10 @@ fn strangers(
                 }
             }
         }
-    }
+        strangers
+    };
+    let layers = layout.layers.par_iter().map(|(layer, _)| *layer).zip(sources.par_iter());
+    let mut strangers: Vec<Stranger> = layers.flat_map_iter(of_layer).collect();
     strangers.sort_by(|a, b| (a.layer, &a.unit, &a.instance).cmp(&(b.layer, &b.unit, &b.instance)));
     strangers
 }

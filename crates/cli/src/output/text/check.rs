@@ -16,6 +16,9 @@ use crate::output::{diagnostics, style};
 /// The most units of which each gets a line although nothing is wrong with it.
 const MOST_CLEAN_UNITS: usize = 20;
 
+/// How many fields without a value for want of another are listed.
+const MOST_EFFECTS: usize = 15;
+
 /// The most units that a note names.
 const MOST_NAMED: usize = 6;
 
@@ -150,9 +153,12 @@ fn findings(console: &mut Console, ledger: &Ledger, findings: &[Finding]) {
                 format!("{} fields have", effects.len())
             },
         ));
-        for effect in effects {
+        for effect in effects.iter().take(MOST_EFFECTS) {
             let cause = effect.because_of.as_deref().unwrap_or_default();
             console.line(format!("  {} needs {cause}", effect.address));
+        }
+        if effects.len() > MOST_EFFECTS {
+            console.line(format!("  and {} more, which --json lists", effects.len() - MOST_EFFECTS));
         }
         console.line("");
     }

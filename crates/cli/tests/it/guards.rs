@@ -1,0 +1,67 @@
+//! What keeps the program and its documents from growing apart.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::PathBuf;
+
+use cledger_core::findings::Code;
+use snapbox::str;
+
+use crate::test_ledger::{TestLedger, program, written};
+
+fn repository(path: &str) -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..").join(path)
+}
+
+#[test]
+fn every_finding_code_has_its_section_in_the_docs() {
+    let text = fs::read_to_string(repository("docs/findings.md")).unwrap();
+    let sections: BTreeSet<&str> = text
+        .lines()
+        .filter_map(|line| line.strip_prefix("## `"))
+        .filter_map(|rest| rest.strip_suffix('`'))
+        .collect();
+    let codes: BTreeSet<&str> = Code::ALL.iter().map(|code| code.name()).collect();
+    assert_eq!(sections, codes);
+}
+
+#[test]
+fn help_is_in_the_order_of_the_work() {
+    program().arg("--help").assert().code(0).stdout_eq(str![]);
+}
+
+#[test]
+fn the_guide_shows_what_the_program_prints() {
+    let guide = fs::read_to_string(repository("docs/guide.md")).unwrap();
+    let ledger = TestLedger::demo();
+    let mut shown = 0;
+    for block in guide.split("```console\n").skip(1) {
+        let (block, _) = block.split_once("\n```").unwrap();
+        let (command, expected) = block.split_once('\n').unwrap_or((block, ""));
+        let arguments = command.strip_prefix("$ cledger ").unwrap();
+        let (out, err) = written(&ledger.run_in_80(arguments));
+        let printed = format!("{out}{err}");
+        let printed = printed.trim_end();
+        // A line `…` stands for any lines.
+        let mut from = 0;
+        for part in expected.split("\n…\n") {
+            let at = printed[from..].find(part.trim_end());
+            let at = at.unwrap_or_else(|| panic!("`{command}` prints\n{printed}\nand not\n{part}"));
+            from += at + part.trim_end().len();
+        }
+        if !expected.contains("\n…\n") {
+            assert_eq!(printed, expected.trim_end(), "{command}");
+        }
+        shown += 1;
+    }
+    assert!(shown >= 8, "the guide shows the main commands, not only {shown}");
+}
+
+#[test]
+fn words_of_the_trade_are_answered_with_ours() {
+    for word in ["diff", "validate", "deploy", "rollback", "lint", "import", "export"] {
+        let (out, err) = written(&program().arg(word).assert().code(2));
+        assert!(out.is_empty() && err.contains("help: ") && err.contains("cledger "), "{word}: {err}");
+    }
+    program().arg("shwo").assert().code(2).stdout_eq("").stderr_eq(str![]);
+}

@@ -1,0 +1,137 @@
+//! `init`: a small ledger that teaches.
+
+use snapbox::str;
+
+use crate::test_ledger::TestLedger;
+
+#[test]
+fn init_writes_a_ledger_that_works_at_once() {
+    let ledger = TestLedger::with([]);
+    ledger
+        .run("init new --name Tides --stages dev,qa-2,prod,live-south")
+        .code(0)
+        .stdout_eq(str![[r#"
+Made the ledger `Tides` in new:
+  ledger.toml
+  shared.toml
+  units/example.toml
+  .gitignore
+  stages/dev.toml
+  stages/qa-2.toml
+  stages/prod.toml
+  stages/live-south.toml
+
+The classes of the stages are guesses by their names; mend them in ledger.toml:
+  dev          development
+  qa-2         test
+  prod         production
+  live-south   production
+
+Next: cledger -C new check, then cledger -C new show example
+
+"#]])
+        .stderr_eq("");
+    snapbox::assert_data_eq!(
+        ledger.read("new/ledger.toml"),
+        str![[r##"
+# A ledger holds every value that differs, or must not differ, between the stages of each unit.
+format = 1
+name = "Tides"
+default_stage = "dev"   # meant where no stage is named; never of class production
+
+# The stages, in the order in which changes move up. Their settings are in stages/.
+
+[[stage]]
+name = "dev"
+class = "development"   # or "development", "test", "production"
+
+[[stage]]
+name = "qa-2"
+class = "test"
+after = ["dev"]
+
+[[stage]]
+name = "prod"
+class = "production"
+after = ["qa-2"]
+
+[[stage]]
+name = "live-south"
+class = "production"
+after = ["prod"]
+
+"##]]
+    );
+    ledger.run("-C new check").code(0).stdout_eq(str![[r#"
+unit     dev        qa-2  prod  live-south
+example  1 warning  ok    ok    ok
+
+shared entries and the ledger
+warning[plain-secret]: `password` of `main-db` is a secret, and stands here in plain text
+ --> stages/dev.toml:7:12
+  |
+7 | password = …
+  |            ^ shared/main-db.password@dev
+  |
+  = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+
+1 warning in 1 unit.
+
+"#]]);
+    ledger.run("-C new show example@dev").code(0).stdout_eq(str![[r#"
+example in dev (class development)
+
+entry             value                               from
+health_url        https://example.dev.example/health  default units/example.toml:20
+log_level         info                                default units/example.toml:9
+main-db.host      localhost                           stages/dev.toml:5
+main-db.port      5432                                default shared.toml:5
+main-db.database  main                                default shared.toml:8
+main-db.user      dev                                 stages/dev.toml:6
+main-db.password  (secret)                            stages/dev.toml:7
+main-db.url       (secret)                            derived shared.toml:5
+public_url        https://example.dev.example         stages/dev.toml:11
+
+1 optional fields have no value.
+
+"#]]);
+}
+
+#[test]
+fn init_never_writes_over_a_ledger() {
+    let ledger = TestLedger::small();
+    let before = ledger.read("ledger.toml");
+    ledger.run("init . --name Other --stages dev").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: `.` holds a ledger already
+help: cledger -C . list
+
+"#]]);
+    assert_eq!(ledger.read("ledger.toml"), before);
+}
+
+#[test]
+fn init_refuses_names_that_cannot_be() {
+    let ledger = TestLedger::with([]);
+    ledger.run("init new --name X --stages dev,Test").code(2).stderr_eq(str![[r#"
+error: invalid value 'Test' for '--stages <STAGE,…>': names are made of a-z, 0-9, `_` and `-`
+
+For more information, try '--help'.
+
+"#]]);
+    ledger.run("init new --name X --stages dev,dev").code(2).stderr_eq(str![[r#"
+error: `dev` is there twice
+help: name each stage once
+
+"#]]);
+    ledger.run("init new --name X --stages shared").code(2).stderr_eq(str![[r#"
+error: `shared` has a meaning of its own and cannot name a stage
+
+"#]]);
+    ledger.run("init new --name X --stages dev=production-ish").code(2).stderr_eq(str![[r#"
+error: invalid value 'dev=production-ish' for '--stages <STAGE,…>': names are made of a-z, 0-9, `_` and `-`
+
+For more information, try '--help'.
+
+"#]]);
+    assert!(!ledger.path("new").exists());
+}

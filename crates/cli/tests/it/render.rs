@@ -1,0 +1,201 @@
+//! `render`: files that their readers read back exactly.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::process::Command;
+
+use snapbox::str;
+
+use crate::test_ledger::{TestLedger, written};
+
+#[test]
+fn render_lists_what_it_wrote_and_leaves_the_unchanged_alone() {
+    let ledger = TestLedger::demo();
+    ledger
+        .run("render @prod-north --out out")
+        .code(0)
+        .stdout_eq(str![[r#"
+new        out/crew-roster/roster.json  (holds secrets: 0600)
+new        out/crew-roster/roster.env  (holds secrets: 0600)
+new        out/fare-engine/fares.yaml  (holds secrets: 0600)
+new        out/harbour-gate/gate.properties  (holds secrets: 0600)
+new        out/night-mail/night-mail.env  (holds secrets: 0600)
+new        out/quay-screens/conf/screens.properties  (holds secrets: 0600)
+new        out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
+new        out/ticket-desk+kiosk/ticket-desk.env  (holds secrets: 0600)
+new        out/tide-watch/tide-watch.json  (holds secrets: 0600)
+rendered: 9 files.
+
+"#]])
+        .stderr_eq("");
+    let file = ledger.path("out/ticket-desk/ticket-desk.env");
+    let about = fs::metadata(&file).unwrap();
+    assert_eq!(about.permissions().mode() & 0o777, 0o600, "it holds secrets");
+    ledger.run("render @prod-north --out out").code(0).stdout_eq(str![[r#"
+unchanged  out/crew-roster/roster.json  (holds secrets: 0600)
+unchanged  out/crew-roster/roster.env  (holds secrets: 0600)
+unchanged  out/fare-engine/fares.yaml  (holds secrets: 0600)
+unchanged  out/harbour-gate/gate.properties  (holds secrets: 0600)
+unchanged  out/night-mail/night-mail.env  (holds secrets: 0600)
+unchanged  out/quay-screens/conf/screens.properties  (holds secrets: 0600)
+unchanged  out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
+unchanged  out/ticket-desk+kiosk/ticket-desk.env  (holds secrets: 0600)
+unchanged  out/tide-watch/tide-watch.json  (holds secrets: 0600)
+rendered: 9 files.
+
+"#]]);
+    assert_eq!(fs::metadata(&file).unwrap().modified().unwrap(), about.modified().unwrap());
+    fs::write(&file, "changed by hand").unwrap();
+    ledger.run("render ticket-desk@prod-north --out out").code(0).stdout_eq(str![[r#"
+changed    out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
+rendered: 1 file.
+
+"#]]);
+}
+
+#[test]
+fn nothing_is_written_while_a_value_is_missing() {
+    let ledger = TestLedger::demo();
+    ledger.run("render @prod-south --out out").code(1).stdout_eq(str![[r#"
+error[missing-value]: `host` of `lock-controller` has no value in `prod-south`: each stage must state its own, and no default or followed one counts
+ --> units/harbour-gate.toml:7:14
+  |
+7 | [connections.lock-controller]
+  |              ^^^^^^^^^^^^^^^ harbour-gate/lock-controller.host@prod-south
+  |
+  = help: write host = "…" in stages/prod-south/harbour-gate.toml below [lock-controller]
+
+error[missing-value]: `region` has no value in `prod-south`: it refers to ticket-desk/region@prod-south, which has no value
+  --> units/quay-screens.toml:20:11
+   |
+20 | default = "${ticket-desk/region}"
+   |           ^^^^^^^^^^^^^^^^^^^^^^^ quay-screens/region@prod-south
+   |
+   = help: give ticket-desk/region@prod-south a value, or write another one here
+
+error[missing-value]: `region` has no value in `prod-south`: each stage must state its own, and no default or followed one counts
+  --> units/ticket-desk.toml:17:12
+   |
+17 | [variables.region]
+   |            ^^^^^^ ticket-desk/region@prod-south
+   |
+   = help: write region = "north" in stages/prod-south/ticket-desk.toml
+
+error[missing-value]: `region` has no value in `prod-south`: each stage must state its own, and no default or followed one counts
+  --> units/ticket-desk.toml:17:12
+   |
+17 | [variables.region]
+   |            ^^^^^^ ticket-desk+kiosk/region@prod-south
+   |
+   = help: write region = "north" in stages/prod-south/ticket-desk+kiosk.toml
+
+nothing written: 4 values are missing or wrong; --partial renders what there is.
+
+"#]]);
+    assert!(!ledger.path("out").exists());
+    ledger.run("render ticket-desk@prod-south --out out --partial").code(1).stdout_eq(str![[r#"
+error[missing-value]: `region` has no value in `prod-south`: each stage must state its own, and no default or followed one counts
+  --> units/ticket-desk.toml:17:12
+   |
+17 | [variables.region]
+   |            ^^^^^^ ticket-desk/region@prod-south
+   |
+   = help: write region = "north" in stages/prod-south/ticket-desk.toml
+
+new        out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
+partial: 1 file, with 1 gap in them.
+
+"#]]);
+    let text = ledger.read("out/ticket-desk/ticket-desk.env");
+    assert!(text.contains("SEAT_HOLD=") && !text.contains("REGION="), "{text}");
+}
+
+#[test]
+fn files_without_secrets_are_for_everybody() {
+    let mut files = crate::test_ledger::SMALL.to_vec();
+    files[2].1 =
+        "[variables.hold]\ndefault = \"5m\"\n[[output]]\npath = \"conf/a.json\"\nformat = \"json\"\n";
+    let ledger = TestLedger::with(files.into_iter().filter(|(path, _)| !path.starts_with("stages/")));
+    ledger.run("render desk@dev").code(0).stdout_eq(str![[r#"
+new        rendered/dev/desk/conf/a.json
+rendered: 1 file.
+
+"#]]);
+    let path = ledger.path("rendered/dev/desk/conf/a.json");
+    assert_ne!(fs::metadata(&path).unwrap().permissions().mode() & 0o044, 0);
+    assert_eq!(fs::read_to_string(path).unwrap(), "{\n  \"hold\": \"5m\"\n}\n");
+}
+
+#[test]
+fn an_output_path_stays_in_its_folder() {
+    for path in ["../up.env", "/etc/desk.env", "a/../../b.env", "", "a//b"] {
+        let ledger = TestLedger::small();
+        let contract =
+            format!("[variables.a]\ndefault = \"x\"\n[[output]]\npath = {path:?}\nformat = \"dotenv\"\n");
+        ledger.write("units/desk.toml", contract);
+        let (out, err) = written(&ledger.run("render desk@dev").code(2));
+        assert!(out.is_empty() && err.contains("units/desk.toml:4:8"), "{path}: {err}");
+    }
+}
+
+/// Values that readers are known to stumble over.
+const HARD: [&str; 12] = [
+    "plain",
+    "",
+    "two words",
+    " leading and trailing ",
+    "say \"so\" and 'so'",
+    "$HOME ${HOME} `id` $(id)",
+    "a#b # c",
+    "back\\slash \\n",
+    "line one\nline two\ttab",
+    "key=value; other",
+    "Ünïcode 渡し船",
+    "no",
+];
+
+fn hard_ledger() -> TestLedger {
+    let mut contract = String::new();
+    for format in ["dotenv", "json", "yaml", "properties"] {
+        contract += &format!("[[output]]\npath = \"out.{format}\"\nformat = \"{format}\"\n");
+    }
+    for (number, value) in HARD.iter().enumerate() {
+        let default = toml::Value::String(value.replace("${", "$${")).to_string();
+        contract += &format!("[variables.v{number}]\ndefault = {default}\n");
+    }
+    let ledger = TestLedger::small();
+    ledger.write("units/desk.toml", contract);
+    ledger.write("stages/dev.toml", "");
+    ledger.run("render desk@dev --out out").code(0);
+    ledger
+}
+
+/// Runs a reader in the folder of the rendered files; it prints a JSON list of the values.
+fn values_read_by(ledger: &TestLedger, program: &str, arguments: &[&str]) -> Vec<String> {
+    let output = Command::new(program).args(arguments).current_dir(ledger.path("out/desk")).output().unwrap();
+    assert!(output.status.success(), "{program}: {}", String::from_utf8_lossy(&output.stderr));
+    serde_json::from_slice(&output.stdout).unwrap()
+}
+
+#[test]
+fn bash_and_python_read_back_what_was_rendered() {
+    let ledger = hard_ledger();
+    let print = "import json, os; print(json.dumps([os.environ[f'V{n}'] for n in range(12)]))";
+    let source = format!("set -a; . ./out.dotenv; exec python3 -c \"{print}\"");
+    assert_eq!(values_read_by(&ledger, "bash", &["-c", &source]), HARD);
+    let json =
+        "import json; d = json.load(open('out.json')); print(json.dumps([d[f'v{n}'] for n in range(12)]))";
+    assert_eq!(values_read_by(&ledger, "python3", &["-c", json]), HARD);
+}
+
+#[test]
+fn java_reads_back_the_properties() {
+    let ledger = hard_ledger();
+    let source = "import java.util.*; import java.io.*; public class Read { public static void main(String[] a) \
+        throws Exception { Properties p = new Properties(); p.load(new FileInputStream(\"out.properties\")); \
+        StringBuilder s = new StringBuilder(\"[\"); for (int n = 0; n < 12; n++) { if (n > 0) s.append(','); \
+        s.append('\"'); for (char c : p.getProperty(\"v\" + n).toCharArray()) s.append(String.format(\"\\\\u%04x\", (int) c)); \
+        s.append('\"'); } System.out.println(s.append(']')); } }";
+    fs::write(ledger.path("out/desk/Read.java"), source).unwrap();
+    assert_eq!(values_read_by(&ledger, "java", &["Read.java"]), HARD);
+}

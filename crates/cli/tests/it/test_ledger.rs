@@ -1,0 +1,138 @@
+//! A ledger in a temporary folder, and the program run in it with nothing left to chance.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use snapbox::cmd::{Command, OutputAssert};
+use tempfile::TempDir;
+
+/// Two stages, a shared connection, one unit: enough for most questions.
+pub(crate) const SMALL: [(&str, &str); 5] = [
+    (
+        "ledger.toml",
+        "format = 1\nname = \"Small\"\ndefault_stage = \"dev\"\n\
+         [[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+         [[stage]]\nname = \"prod\"\nclass = \"production\"\n",
+    ),
+    ("shared.toml", "[connections.db]\nprotocol = \"postgresql\"\nfields.database.default = \"tides\"\n"),
+    (
+        "units/desk.toml",
+        "uses = [\"db\"]\n[variables.hold]\ntype = \"duration\"\ndefault = \"5m\"\n\
+         [variables.region]\nvary = \"must\"\none_of = [\"north\", \"south\"]\n\
+         [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n",
+    ),
+    (
+        "stages/dev.toml",
+        "[shared.db]\nhost = \"db.dev.example\"\nuser = \"dev\"\npassword = \"low-tide-dev\"\n\n\
+         [units.desk]\nregion = \"north\"\n",
+    ),
+    (
+        "stages/prod.toml",
+        "[shared.db]\nhost = \"db.prod.example\"\nuser = \"ferry\"\n\
+         password = { from = \"env:DB_PASSWORD\" }\n\n[units.desk]\nregion = \"south\"\nhold = \"2m\"\n",
+    ),
+];
+
+pub(crate) struct TestLedger {
+    folder: TempDir,
+    /// The ledger, below the folder.
+    ledger: PathBuf,
+}
+
+impl TestLedger {
+    /// A ledger of these files, by paths below it.
+    pub(crate) fn with<'f>(files: impl IntoIterator<Item = (&'f str, &'f str)>) -> Self {
+        let folder = TempDir::new().unwrap();
+        let ledger = folder.path().join("ledger");
+        fs::create_dir(&ledger).unwrap();
+        let made = Self { folder, ledger };
+        for (path, text) in files {
+            made.write(path, text);
+        }
+        made
+    }
+
+    pub(crate) fn small() -> Self {
+        Self::with(SMALL)
+    }
+
+    /// The demo: its ledger, its vault and its pretend live system.
+    pub(crate) fn demo() -> Self {
+        let made = Self::with([]);
+        copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo"), made.folder.path());
+        made
+    }
+
+    /// A path below the ledger.
+    pub(crate) fn path(&self, path: &str) -> PathBuf {
+        self.ledger.join(path)
+    }
+
+    pub(crate) fn write(&self, path: &str, text: impl AsRef<[u8]>) {
+        let path = self.path(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    pub(crate) fn read(&self, path: &str) -> String {
+        fs::read_to_string(self.path(path)).unwrap()
+    }
+
+    /// Everything below a folder of the ledger, sorted.
+    pub(crate) fn files(&self, folder: &str) -> Vec<String> {
+        let mut found = Vec::new();
+        let mut open = vec![self.path(folder)];
+        while let Some(next) = open.pop() {
+            for entry in fs::read_dir(next).unwrap() {
+                let path = entry.unwrap().path();
+                if path.is_dir() {
+                    open.push(path);
+                } else {
+                    found.push(path.strip_prefix(&self.ledger).unwrap().to_str().unwrap().to_owned());
+                }
+            }
+        }
+        found.sort();
+        found
+    }
+
+    /// The program in the ledger's folder, with its arguments parted by blanks.
+    pub(crate) fn command(&self, arguments: &str) -> Command {
+        program().args(arguments.split_whitespace()).current_dir(&self.ledger)
+    }
+
+    /// Runs the program as one would in a pipe.
+    pub(crate) fn run(&self, arguments: &str) -> OutputAssert {
+        self.command(arguments).assert()
+    }
+
+    /// Runs the program for a terminal of 80 columns.
+    pub(crate) fn run_in_80(&self, arguments: &str) -> OutputAssert {
+        self.command(arguments).env("COLUMNS", "80").assert()
+    }
+}
+
+/// The program with an environment of its own.
+pub(crate) fn program() -> Command {
+    Command::new(snapbox::cmd::cargo_bin!("cledger")).env_clear().env("NO_COLOR", "1")
+}
+
+/// What a run wrote, as text.
+pub(crate) fn written(run: &OutputAssert) -> (String, String) {
+    let output = run.get_output();
+    let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
+    (text(&output.stdout), text(&output.stderr))
+}
+
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let (from, to) = (entry.path(), to.join(entry.file_name()));
+        if from.is_dir() {
+            copy(&from, &to);
+        } else {
+            fs::copy(from, to).unwrap();
+        }
+    }
+}
