@@ -1,7 +1,5 @@
 //! Outputs: the names that fields have in rendered files.
 
-use std::collections::BTreeMap;
-
 use crate::model::{Declaration, Entry, Ledger, Output, OutputFormat, Slot, Subject};
 use crate::name::Name;
 
@@ -21,35 +19,43 @@ impl OutputFormat {
         let steps = || std::iter::once(&entry.name).chain(&field.name).map(Name::as_str);
         match self {
             OutputFormat::Dotenv => {
-                let joined = steps().collect::<Vec<_>>().join("_");
-                let mut name = joined.replace('-', "_").to_ascii_uppercase();
+                let mut name = joined(steps(), '_').replace('-', "_");
+                name.make_ascii_uppercase();
                 if name.starts_with(|first: char| first.is_ascii_digit()) {
                     name.insert(0, '_');
                 }
                 vec![name]
             }
-            OutputFormat::Properties => vec![steps().collect::<Vec<_>>().join(".")],
+            OutputFormat::Properties => vec![joined(steps(), '.')],
             OutputFormat::Json | OutputFormat::Yaml => steps().map(str::to_owned).collect(),
         }
     }
 }
 
-/// The names of all fields of a subject in one of its outputs.
-pub fn names(ledger: &Ledger, subject: Subject, output: &Output) -> BTreeMap<OutputName, Vec<Slot>> {
-    let mut names: BTreeMap<OutputName, Vec<Slot>> = BTreeMap::new();
-    for slot in ledger.slots(subject).all() {
-        let (entry, field) = ledger.field(subject, slot);
-        names.entry(output.format.name_of(entry, field)).or_default().push(slot);
+fn joined<'s>(steps: impl Iterator<Item = &'s str>, between: char) -> String {
+    let mut name = String::new();
+    for step in steps {
+        if !name.is_empty() {
+            name.push(between);
+        }
+        name.push_str(step);
     }
+    name
+}
+
+/// The names of all fields of a subject in one of its outputs, sorted.
+pub fn names(ledger: &Ledger, subject: Subject, output: &Output) -> Vec<(OutputName, Slot)> {
+    let pairs = ledger.slots(subject).all().map(|slot| {
+        let (entry, field) = ledger.field(subject, slot);
+        (output.format.name_of(entry, field), slot)
+    });
+    let mut names: Vec<_> = pairs.collect();
+    names.sort_unstable();
     names
 }
 
-/// A name that is another's too, or lies inside another's value: the two fields that have them.
-pub fn clash(names: &BTreeMap<OutputName, Vec<Slot>>) -> Option<(&OutputName, Slot, Slot)> {
-    if let Some((name, slots)) = names.iter().find(|(_, slots)| slots.len() > 1) {
-        return Some((name, slots[0], slots[1]));
-    }
-    let pairs = names.iter().zip(names.iter().skip(1));
-    let mut inside = pairs.filter(|((outer, _), (inner, _))| inner.starts_with(outer));
-    inside.next().map(|((name, outer), (_, inner))| (name, outer[0], inner[0]))
+/// A name that is another's too, or that lies on the way to another: the two fields that have them.
+pub fn clash(names: &[(OutputName, Slot)]) -> Option<(&OutputName, Slot, Slot)> {
+    let mut pairs = names.windows(2).filter(|pair| pair[1].0.starts_with(&pair[0].0));
+    pairs.next().map(|pair| (&pair[0].0, pair[0].1, pair[1].1))
 }

@@ -14,6 +14,11 @@ pub enum Piece<'t> {
     Unclosed(&'t str),
 }
 
+/// Whether a text holds `${`, escaped or not.
+pub fn is_in(text: &str) -> bool {
+    memchr::memchr_iter(b'$', text.as_bytes()).any(|at| text.as_bytes().get(at + 1) == Some(&b'{'))
+}
+
 /// Cuts a text at its references, reading from left to right.
 pub fn pieces(text: &str) -> impl Iterator<Item = Piece<'_>> {
     let mut rest = text;
@@ -34,9 +39,7 @@ pub fn pieces(text: &str) -> impl Iterator<Item = Piece<'_>> {
             rest = after;
             return Some(Piece::Reference(inside));
         }
-        let next = rest
-            .match_indices('$')
-            .map(|(at, _)| at)
+        let next = memchr::memchr_iter(b'$', rest.as_bytes())
             .find(|&at| rest[at..].starts_with("${") || rest[at..].starts_with("$${"));
         let (literal, after) = rest.split_at(next.unwrap_or(rest.len()));
         rest = after;

@@ -73,18 +73,12 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
     let outputs = outputs.iter().map(|output| {
         let names = output::names(ledger, subject, output);
         let (mut values, mut lacking) = (BTreeMap::new(), BTreeMap::new());
-        for (name, slots) in names {
-            for slot in slots {
-                let field = FieldId { subject, stage, slot };
-                match &outcomes[slot.0 as usize] {
-                    Outcome::Value(effective) => {
-                        values.insert(name.clone(), (field, effective.clone()));
-                    }
-                    Outcome::Missing(..) | Outcome::Broken(_) => {
-                        lacking.insert(name.clone(), field);
-                    }
-                    Outcome::Absent(_) | Outcome::Unset => {}
-                }
+        for (name, slot) in names {
+            let field = FieldId { subject, stage, slot };
+            match &outcomes[slot.0 as usize] {
+                Outcome::Value(effective) => drop(values.insert(name, (field, effective.clone()))),
+                Outcome::Missing(..) | Outcome::Broken(_) => drop(lacking.insert(name, field)),
+                Outcome::Absent(_) | Outcome::Unset => {}
             }
         }
         RenderedOutput { output, values, lacking }

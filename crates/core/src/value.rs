@@ -7,6 +7,8 @@ use compact_str::CompactString;
 use jiff::civil::Date;
 use zeroize::Zeroize;
 
+use crate::reference;
+
 /// A value. It may be of a type that no field has, such as a time, so that it can be reported.
 ///
 /// Values do not print with `{:?}`, since a secret may be one of them.
@@ -92,7 +94,7 @@ impl Value {
     /// Whether some text in it holds `${`.
     pub fn has_references(&self) -> bool {
         match self {
-            Value::Text(text) => text.contains("${"),
+            Value::Text(text) => reference::is_in(text),
             Value::List(items) => items.iter().any(Value::has_references),
             Value::Map(map) => map.values().any(Value::has_references),
             _ => false,

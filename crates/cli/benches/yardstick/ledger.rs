@@ -109,7 +109,7 @@ fn settings(random: &mut Rng, stage: &str, unit: usize, variables: usize, units:
         };
     }
     // A tenth of the units asks another one where it is.
-    let base = if unit > 0 && unit % 10 == 0 {
+    let base = if unit > 0 && unit.is_multiple_of(10) {
         format!("${{unit-{}/next.base}}/on", random.usize(..unit.min(units)))
     } else {
         format!("https://{}.{stage}.yardstick.example/{}", word(random), word(random))

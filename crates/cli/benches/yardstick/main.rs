@@ -55,22 +55,34 @@ fn toml_files(folder: &Path) -> Vec<PathBuf> {
     let mut open = vec![folder.to_owned()];
     while let Some(folder) = open.pop() {
         for entry in fs::read_dir(folder).unwrap() {
-            let path = entry.unwrap().path();
-            if path.is_dir() {
-                open.push(path);
-            } else {
-                found.push(path);
-            }
+            let entry = entry.unwrap();
+            let folder = entry.file_type().unwrap().is_dir();
+            if folder { &mut open } else { &mut found }.push(entry.path());
         }
     }
     found
 }
 
-/// Runs the program in a ledger: the best time, and the peak memory in MiB.
-fn program(folder: &Path, arguments: &[&str]) -> (Duration, u64) {
+/// Reads all files of a ledger and merely parses them: gives the number of their tables' keys.
+fn merely_parse(files: &[PathBuf]) -> usize {
+    files.par_iter().map(|path| keys(&fs::read_to_string(path).unwrap())).sum()
+}
+
+fn keys(text: &str) -> usize {
+    DeTable::parse(text).unwrap().into_inner().len()
+}
+
+/// A program that was run: the best time, and the peak memory in MiB.
+#[derive(Clone, Copy)]
+struct Ran {
+    taken: Duration,
+    memory: u64,
+}
+
+fn run(program: impl AsRef<std::ffi::OsStr>, folder: &Path, arguments: &[&str]) -> Ran {
     let mut memory = 0;
     let taken = best(|| {
-        let mut child = Command::new(env!("CARGO_BIN_EXE_cledger"))
+        let mut child = Command::new(&program)
             .args(arguments)
             .current_dir(folder)
             .stdout(Stdio::null())
@@ -78,10 +90,10 @@ fn program(folder: &Path, arguments: &[&str]) -> (Duration, u64) {
             .spawn()
             .unwrap();
         let used = child.wait4().unwrap();
-        assert!(used.status.success(), "cledger {arguments:?}: {}", used.status);
+        assert!(used.status.success(), "{arguments:?}: {}", used.status);
         memory = used.rusage.maxrss >> 20;
     });
-    (taken, memory)
+    Ran { taken, memory }
 }
 
 fn row(what: &str, taken: Duration, parsing: Duration, memory: Option<u64>) {
@@ -94,64 +106,73 @@ fn main() {
     let numbers: Vec<usize> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
     let number = |at: usize, usual: usize| numbers.get(at).copied().unwrap_or(usual);
     let measure = Measure { units: number(0, 2000), stages: number(1, 8), fields: number(2, 40) };
-    if let Some(at) = std::env::args().position(|argument| argument == "--write") {
-        let folder = PathBuf::from(std::env::args().nth(at + 1).unwrap());
+    let folder_after = |option: &str| {
+        let at = std::env::args().position(|argument| argument == option)?;
+        std::env::args().nth(at + 1).map(PathBuf::from)
+    };
+    if let Some(folder) = folder_after("--write") {
         return write(&folder, measure, SEED).unwrap();
+    }
+    if let Some(folder) = folder_after("--merely-parse") {
+        return assert_ne!(merely_parse(&toml_files(&folder)), 0);
     }
     let large = tempfile::tempdir().unwrap();
     let small = tempfile::tempdir().unwrap();
     write(large.path(), measure, SEED).unwrap();
     write(small.path(), Measure { units: 20, ..measure }, SEED).unwrap();
 
-    // First of all: a program starts with the memory of the one that starts it as its peak.
+    // Programs first: each starts with the memory of this one as its peak.
+    let parser = run(std::env::current_exe().unwrap(), large.path(), &["--merely-parse", "."]);
+    let cledger = |folder: &Path, arguments: &[&str]| run(env!("CARGO_BIN_EXE_cledger"), folder, arguments);
+    let check = cledger(large.path(), &["check"]);
     let shown = format!("unit-10@{}", stage_name(1));
-    let (in_large, large_memory) = program(large.path(), &["show", &shown]);
-    let (in_small, small_memory) = program(small.path(), &["show", &shown]);
-    let (taken, memory) = program(large.path(), &["check"]);
+    let show = cledger(large.path(), &["show", &shown]);
+    let show_in_small = cledger(small.path(), &["show", &shown]);
 
     let files = toml_files(large.path());
-    let texts: Vec<String> = files.par_iter().map(|path| fs::read_to_string(path).unwrap()).collect();
-    let bytes: usize = texts.iter().map(String::len).sum();
+    let kilobytes: u64 = files.iter().map(|path| fs::metadata(path).unwrap().len()).sum::<u64>() / 1000;
     println!(
-        "{} units × {} stages × {} fields = {} values; {} files, {:.1} MB; {} threads\n",
+        "{} units × {} stages × {} fields = {} values; {} files, {} kB; {} threads\n",
         measure.units,
         measure.stages,
         measure.fields,
         measure.values(),
         files.len(),
-        bytes as f64 / 1e6,
+        kilobytes,
         rayon::current_num_threads(),
     );
+    println!("| a program from start to end                  |        time   | to parse | peak      |");
+    println!("|----------------------------------------------|---------------|----------|-----------|");
+    for (what, ran) in [
+        ("reading and merely parsing: the measure", parser),
+        ("`cledger check`", check),
+        ("`cledger show` of one unit", show),
+        ("the same in a ledger of 20 units", show_in_small),
+    ] {
+        row(what, ran.taken, parser.taken, Some(ran.memory));
+    }
 
     let reading = best(|| files.par_iter().map(|path| fs::read_to_string(path).unwrap()).collect::<Vec<_>>());
-    let parse = |text: &str| DeTable::parse(text).unwrap().into_inner().len();
-    let parsing = best(|| texts.par_iter().map(|text| parse(text)).sum::<usize>());
-    let both = best(|| files.par_iter().map(|path| parse(&fs::read_to_string(path).unwrap())).sum::<usize>());
+    let parsing = best(|| merely_parse(&files));
     let tree = Disk(large.path().to_owned());
     let load = || read(&tree, &Scope::Whole).unwrap_or_else(|unreadable| panic!("{unreadable}"));
     let loading = best(load);
     let ledger = load();
     let resolver = || Resolver::new(&ledger, &Unfetched, &[]);
-    let resolving = best(|| resolve_all(&resolver()));
-    let judging = best(|| findings::check(&resolver(), None));
-
-    println!("| what                                         |        time   | to parse | peak      |");
+    println!("\n| a part of it, repeated in one program        |        time   | to parse |           |");
     println!("|----------------------------------------------|---------------|----------|-----------|");
-    row("reading the files alone", reading, both, None);
-    row("parsing alone, the texts in memory", parsing, both, None);
-    row("reading and merely parsing: the measure", both, both, None);
-    row("loading the ledger", loading, both, None);
-    row("resolving all values of the loaded ledger", resolving, both, None);
-    row("judging the loaded ledger", judging, both, None);
-    row("`cledger check`, the whole program", taken, both, Some(memory));
-    row("`cledger show` of one unit", in_large, both, Some(large_memory));
-    row("the same in a ledger of 20 units", in_small, both, Some(small_memory));
+    row("reading the files alone", reading, parsing, None);
+    row("reading and merely parsing: the measure", parsing, parsing, None);
+    row("loading the ledger", loading, parsing, None);
+    row("resolving all values", best(|| resolve_all(&resolver())), parsing, None);
+    row("judging all values", best(|| findings::check(&resolver(), None)), parsing, None);
+    let ratio = |a: Ran, b: Ran| a.taken.as_secs_f64() / b.taken.as_secs_f64();
     println!(
         "\ncheck takes {:.2} of merely parsing (1.5 is asked for); show takes {:.2} of what it takes in a small \
          ledger (1.5 is asked for), and {:.1} ms (20 are asked for)",
-        taken.as_secs_f64() / both.as_secs_f64(),
-        in_large.as_secs_f64() / in_small.as_secs_f64(),
-        in_large.as_secs_f64() * 1000.0,
+        ratio(check, parser),
+        ratio(show, show_in_small),
+        show.taken.as_secs_f64() * 1000.0,
     );
 }
 

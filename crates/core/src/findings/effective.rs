@@ -11,6 +11,7 @@ use crate::model::{
     Verdict,
 };
 use crate::name::Name;
+use crate::reference;
 use crate::resolve::{FieldId, Outcome, Problem, ProblemCode, Session, Winner};
 
 /// The most fields around a circle that a message names.
@@ -113,7 +114,7 @@ fn may_refer(winner: &Winner<'_>) -> bool {
         Winner::Assumed(_) => true,
         Winner::Default(default, _) => default.verdict == Verdict::Open,
         Winner::Set(setting, ..) => match &setting.value {
-            SettingValue::From(source) => source.0.contains("${"),
+            SettingValue::From(source) => reference::is_in(&source.0),
             SettingValue::Value(_) | SettingValue::Absent => setting.verdict == Verdict::Open,
         },
     }

@@ -213,16 +213,16 @@ fn plain_severity(resolver: &Resolver<'_>, layer: LayerId) -> Severity {
 }
 
 fn judge(ledger: &Ledger, seen: &Seen<'_>, value: &Value, verdict: Verdict, what: &str) -> Option<Finding> {
-    let called = seen.called();
     match verdict {
         Verdict::Fits | Verdict::Open => None,
         Verdict::WrongType => {
+            let called = seen.called();
             let message = format!("{what} of {called} has the wrong type: {}", seen.field.mismatch(value));
             let help = format!("write {}", seen.field.this_type.describe());
             Some(seen.finding(ledger, Code::WrongType, message, help))
         }
         Verdict::NotAllowed => {
-            let rejection = seen.field.rejection(value)?;
+            let (rejection, called) = (seen.field.rejection(value)?, seen.called());
             let message = format!(
                 "{what} of {called} breaks `{}`: it must be {}",
                 rejection.constraint, rejection.asks

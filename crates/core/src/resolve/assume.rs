@@ -99,7 +99,7 @@ impl Assumption {
             return Err(AssumptionError::Fixed(address.to_string(), "it is the same everywhere"));
         }
         let this_type = declaration.this_type;
-        let value = if text.contains("${")
+        let value = if crate::reference::is_in(text)
             && !matches!(this_type, crate::types::Type::List | crate::types::Type::Map)
         {
             crate::value::Value::text(text)

@@ -87,10 +87,14 @@ impl Layout {
         if all_known {
             let names = || manifest.stages.iter().map(|stage| stage.name.as_str());
             let declare = "declare the stage in ledger.toml";
-            stages.iter().for_each(|listed| must_exist(documents, listed, "stage", declare, names()));
+            for listed in &stages {
+                must_exist(documents, listed, "stage", declare, names());
+            }
             let names = || manifest.groups.iter().map(|group| group.name.as_str());
             let declare = "let a stage list it in its `groups`";
-            groups.iter().for_each(|listed| must_exist(documents, listed, "group", declare, names()));
+            for listed in &groups {
+                must_exist(documents, listed, "group", declare, names());
+            }
         }
         let mut layers = Vec::new();
         for (at, stage) in (0_u16..).zip(&manifest.stages) {

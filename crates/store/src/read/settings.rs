@@ -1,8 +1,10 @@
 //! Settings: from the tables of a stage's or group's file to settings bound to their fields.
 
+use std::cmp::Ordering;
+
 use cledger_core::model::{
-    Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot, Source,
-    Stray, StrayKind, Verdict,
+    Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot, SlotEntry,
+    Source, Stray, StrayKind, Verdict,
 };
 use cledger_core::types::parse_date;
 use cledger_core::value::{Held, Value};
@@ -18,8 +20,9 @@ const WORDS: [&str; 6] = ["value", "absent", "from", "looked_up", "why", "until"
 
 /// What a table of settings is bound to: fields by name, and the numbering of their slots.
 pub(super) trait Binding {
-    /// The entry with this name, and the slot of its first field.
-    fn entry(&self, name: &str) -> Option<(&Entry, u32)>;
+    /// The entry with this name, and the slot of its first field. Names mostly come in order, so
+    /// the search goes on from where the last one was found.
+    fn entry(&self, name: &str, from: &mut usize) -> Option<(&Entry, u32)>;
     /// Whether it is there, but may not be set here.
     fn is_unused(&self, name: &str) -> bool;
 }
@@ -32,13 +35,15 @@ pub(super) fn bind(
     (layer, instance): (LayerId, Option<InstanceId>),
     strays: &mut Vec<Stray>,
 ) -> Vec<Setting> {
-    let mut settings = Vec::with_capacity(table.len());
+    let fields = table.values().map(|item| item.get_ref().as_table().map_or(1, DeTable::len));
+    let mut settings = Vec::with_capacity(fields.sum());
+    let mut from = 0;
     let mut stray = |kind, key: &Spanned<DeString<'_>>| {
         let (name, place) = (key.get_ref().to_string(), read.place(key.span()));
         strays.push(Stray { layer, instance, kind, name, place });
     };
     for (key, item) in table {
-        let Some((entry, first)) = binding.entry(key.get_ref()) else {
+        let Some((entry, first)) = binding.entry(key.get_ref(), &mut from) else {
             let unused = binding.is_unused(key.get_ref());
             stray(if unused { StrayKind::NotUsed } else { StrayKind::UnknownEntry }, key);
             continue;
@@ -136,7 +141,7 @@ fn day(read: In<'_>, item: Item<'_, '_>) -> Option<Date> {
 }
 
 impl Binding for Shared {
-    fn entry(&self, name: &str) -> Option<(&Entry, u32)> {
+    fn entry(&self, name: &str, _from: &mut usize) -> Option<(&Entry, u32)> {
         let (entry, id) = self.find(name)?;
         Some((entry, self.slots.entries[usize::from(id.0)].first))
     }
@@ -153,14 +158,22 @@ pub(super) struct UnitBinding<'u> {
 }
 
 impl Binding for UnitBinding<'_> {
-    fn entry(&self, name: &str) -> Option<(&Entry, u32)> {
+    fn entry(&self, name: &str, from: &mut usize) -> Option<(&Entry, u32)> {
         let slots = &self.unit.slots.entries;
-        let entry = |reference| match reference {
+        let entry = |slot: &SlotEntry| match slot.entry {
             EntryRef::Own(position) => &self.unit.entries[usize::from(position)],
             EntryRef::Shared(id) => &self.shared.entries[usize::from(id.0)],
         };
-        let found = slots.binary_search_by(|known| entry(known.entry).name.as_str().cmp(name)).ok()?;
-        Some((entry(slots[found].entry), slots[found].first))
+        let compare = |slot: &SlotEntry| entry(slot).name.as_str().cmp(name);
+        while slots.get(*from).is_some_and(|slot| compare(slot) == Ordering::Less) {
+            *from += 1;
+        }
+        let next = slots.get(*from).filter(|slot| compare(slot) == Ordering::Equal);
+        let found = match next {
+            Some(slot) => slot,
+            None => &slots[slots.binary_search_by(compare).ok()?],
+        };
+        Some((entry(found), found.first))
     }
 
     fn is_unused(&self, name: &str) -> bool {

@@ -8,7 +8,7 @@ use std::sync::LazyLock;
 use regex::Regex;
 use serde_json::{Value as Json, json};
 
-use crate::random::{Description, Entry, Field, Kind, Need, Says, Stage, Unit, Val, Who};
+use crate::random::{Description, Entry, Field, Follow, Kind, Need, Says, Stage, Unit, Val, Who};
 use crate::written::{Spot, Spots};
 
 static REFERENCE: LazyLock<Regex> = LazyLock::new(|| {
@@ -140,13 +140,12 @@ impl<'d> Naive<'d> {
     }
 
     /// The layers of a stage, weakest first, each with the follows on the way to it.
-    fn chain(&self, stage: &str) -> Vec<(String, Vec<(String, Vec<String>, Vec<String>)>)> {
+    fn chain(&self, stage: &str) -> Vec<(String, Vec<&'d Follow>)> {
         let Some(stage) = self.stage(stage) else { return Vec::new() };
         let mut layers: Vec<_> = stage.groups.iter().map(|group| (group.clone(), Vec::new())).collect();
         for follow in &stage.follows {
             for (layer, way) in self.chain(&follow.stage) {
-                let step = (follow.stage.clone(), follow.only.clone(), follow.except.clone());
-                layers.push((layer, std::iter::once(step).chain(way).collect()));
+                layers.push((layer, std::iter::once(follow).chain(way).collect()));
             }
         }
         layers.push((stage.name.clone(), Vec::new()));
@@ -185,11 +184,11 @@ impl<'d> Naive<'d> {
         }
         for (layer, way) in self.chain(&key.stage) {
             for owner in &owners {
-                let let_through = way.iter().all(|(stage, only, except)| {
+                let let_through = way.iter().all(|follow| {
                     let covered = |pattern: &String| covers(pattern, owner, &key.entry, key.field.as_deref());
-                    (only.is_empty() || only.iter().any(covered))
-                        && !except.iter().any(covered)
-                        && self.belongs(owner, stage)
+                    (follow.only.is_empty() || follow.only.iter().any(covered))
+                        && !follow.except.iter().any(covered)
+                        && self.belongs(owner, &follow.stage)
                 });
                 if !let_through || (field.vary == "must" && !way.is_empty()) {
                     continue;
@@ -203,7 +202,7 @@ impl<'d> Naive<'d> {
                         continue;
                     }
                     let (word, name) = match way.first() {
-                        Some((followed, ..)) => ("follow", followed.clone()),
+                        Some(follow) => ("follow", follow.stage.clone()),
                         None if layer == key.stage => ("stage", layer.clone()),
                         None => ("group", layer.clone()),
                     };
@@ -271,7 +270,7 @@ impl<'d> Naive<'d> {
         let Some(entry) = part(3) else { return Target::Nothing };
         let is_used = match &key.who {
             Who::Shared => self.entry(&Who::Shared, &entry).is_some(),
-            who => self.entry(who, &entry).is_some_and(|(_, shared)| shared),
+            who @ Who::Unit(..) => self.entry(who, &entry).is_some_and(|(_, shared)| shared),
         };
         let who = match part(1) {
             Some(owner) if owner == "shared" => {
@@ -305,7 +304,6 @@ impl<'d> Naive<'d> {
         let Some(winner) = self.winner(key) else { return Vec::new() };
         let pieces = |text: &str| self.pieces(key, winner.shared_text, text);
         match &winner.says {
-            Says::Absent => Vec::new(),
             Says::From(source) => pieces(source),
             Says::Plain(value) | Says::Noted(value) if shape_fits(field.is, value) => match value {
                 Val::Text(text) => pieces(text),
@@ -313,7 +311,7 @@ impl<'d> Naive<'d> {
                 Val::List(items) => items.iter().flat_map(|item| pieces(item)).collect(),
                 Val::Map(pairs) => pairs.iter().flat_map(|(_, text)| pieces(text)).collect(),
             },
-            Says::Plain(_) | Says::Noted(_) => Vec::new(),
+            Says::Plain(_) | Says::Noted(_) | Says::Absent => Vec::new(),
         }
     }
 

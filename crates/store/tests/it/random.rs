@@ -54,6 +54,7 @@ pub(crate) enum Need {
 }
 
 #[derive(Debug, Clone)]
+#[expect(clippy::struct_excessive_bools, reason = "each is a question of its own")]
 pub(crate) struct Field {
     pub(crate) name: Option<String>,
     pub(crate) is: &'static str,
@@ -155,7 +156,7 @@ pub(crate) struct Description {
 }
 
 const STAGES: [&str; 4] = ["dev", "test", "north", "south"];
-const GROUPS: [&str; 2] = ["common", "guarded"];
+pub(crate) const GROUPS: [&str; 2] = ["common", "guarded"];
 const UNITS: [&str; 3] = ["desk", "gate", "mail"];
 const INSTANCES: [&str; 2] = ["kiosk", "left"];
 const SHARED: [&str; 3] = ["bus", "db", "rate"];
@@ -436,7 +437,7 @@ fn text(tape: &mut Tape<'_>, all: &[String]) -> String {
     let mut text = String::new();
     for _ in 0..=tape.pick(3) {
         match tape.pick(10) {
-            0..=3 => text += &tape.one(&["x", "-", "$", "a.b", "}"]),
+            0..=3 => text += tape.one(&["x", "-", "$", "a.b", "}"]),
             4 => text += "$${x}",
             5 => text += "$$",
             6 if tape.once_in(4) => text += "${open",

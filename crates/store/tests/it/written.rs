@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use cledger_store::Memory;
 
-use crate::random::{Description, Entry, Field, Kind, Says, Setting, Val, Who, path};
+use crate::random::{Description, Entry, Field, GROUPS, Kind, Says, Setting, Val, Who, path};
 
 /// File, line and column, the latter two from 1.
 pub(crate) type Spot = (String, usize, usize);
@@ -70,6 +70,9 @@ pub(crate) fn write(made: &Description) -> (Memory, Spots) {
 fn manifest(made: &Description) -> File {
     let mut file = File::new("ledger.toml".to_owned());
     file.line("", "format = 1\nname = \"Random\"");
+    for group in GROUPS {
+        file.line("", &format!("[[group]]\nname = {group:?}"));
+    }
     for stage in &made.stages {
         file.line("", "[[stage]]");
         file.line("", &format!("name = {:?}\nclass = {:?}", stage.name, stage.class));
