@@ -12,7 +12,7 @@ pub(crate) fn answer(word: &str) -> Option<String> {
         "new" | "create" | "setup" => "init",
         "observe" | "detect" | "live" => "drift",
         "tutorial" | "example" | "walkthrough" => "demo",
-        "deploy" | "apply" | "push" | "publish" | "release" => {
+        "deploy" | "apply" | "push" | "publish" | "release" | "promote" | "rollback" | "revert" | "undo" => {
             return Some(
                 "nothing is delivered yet: `cledger render @STAGE` writes a stage's files".to_owned(),
             );

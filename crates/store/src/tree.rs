@@ -25,6 +25,18 @@ pub enum FileError {
     TooLarge,
 }
 
+impl FileError {
+    /// What to do about it.
+    pub fn help(&self) -> &'static str {
+        match self {
+            FileError::Io(_) => "make it readable, or take it out of the ledger",
+            FileError::Folder => "rename the folder, or move it out of the ledger",
+            FileError::NotUtf8(_) => "save it as UTF-8",
+            FileError::TooLarge => "split it: a stage or group can be a folder with a file for each unit",
+        }
+    }
+}
+
 /// A folder of files, by paths with `/` between their parts.
 pub trait Tree: Sync {
     /// The text of a file; `None` if there is no such file.

@@ -4,6 +4,7 @@ use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use cledger_core::findings::{Finding, Severity};
 use cledger_core::source::{Files, Place};
 use cledger_store::{Mistake, Unreadable};
+use textwrap::{Options, WordSplitter};
 
 use super::style;
 use super::values::escape;
@@ -13,6 +14,9 @@ const HIDDEN: &str = "…";
 
 /// The most characters of a line that are shown.
 const LONGEST_LINE: usize = 160;
+
+/// The narrowest column that text is folded to.
+const NARROWEST: usize = 24;
 
 /// What of a line is hidden, since it may be a secret.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -106,17 +110,17 @@ fn hide_in(line: &mut String, hide: Hide) {
 }
 
 /// Everything that keeps a ledger from being read.
-pub(crate) fn unreadable(unreadable: &Unreadable) -> String {
+pub(crate) fn unreadable(unreadable: &Unreadable, width: Option<usize>) -> String {
     let mut text = String::new();
     for mistake in &unreadable.mistakes {
-        text.push_str(&of_mistake(&unreadable.files, mistake));
+        text.push_str(&of_mistake(&unreadable.files, mistake, width));
         text.push('\n');
     }
     text.push_str(&format!("{}: {unreadable}\n", style::bad("error")));
     text
 }
 
-fn of_mistake(files: &Files, mistake: &Mistake) -> String {
+fn of_mistake(files: &Files, mistake: &Mistake, width: Option<usize>) -> String {
     let shown = mistake.place.and_then(|place| {
         let path = files.get(place.file).map_or("", |file| file.path.as_str());
         let hide = if mistake.secret {
@@ -140,11 +144,18 @@ fn of_mistake(files: &Files, mistake: &Mistake) -> String {
         label: None,
         help: mistake.help.as_deref(),
         notes: &[],
+        width,
     })
 }
 
 /// A finding, with the label that stands below its text, and notes after it.
-pub(crate) fn of_finding(files: &Files, finding: &Finding, label: &str, notes: &[String]) -> String {
+pub(crate) fn of_finding(
+    files: &Files,
+    finding: &Finding,
+    label: &str,
+    notes: &[String],
+    width: Option<usize>,
+) -> String {
     let hide = if finding.hides_value { Hide::Value } else { Hide::Nothing };
     let shown = finding.place.and_then(|place| line(files, place, hide));
     report(&Report {
@@ -158,6 +169,7 @@ pub(crate) fn of_finding(files: &Files, finding: &Finding, label: &str, notes: &
         label: Some(label),
         help: Some(&finding.help),
         notes,
+        width,
     })
 }
 
@@ -169,10 +181,31 @@ struct Report<'r> {
     label: Option<&'r str>,
     help: Option<&'r str>,
     notes: &'r [String],
+    /// The width that texts are folded to, if any.
+    width: Option<usize>,
+}
+
+impl Report<'_> {
+    /// A text without control characters, folded to what is left of the width after `before`.
+    fn folded(&self, text: &str, before: usize) -> String {
+        let text = escape(text);
+        match self.width {
+            None => text,
+            Some(width) => {
+                let width = width.saturating_sub(before).max(NARROWEST);
+                // An address stays in one piece, hyphens and all.
+                textwrap::fill(&text, Options::new(width).word_splitter(WordSplitter::NoHyphenation))
+            }
+        }
+    }
 }
 
 fn report(report: &Report<'_>) -> String {
-    let message = escape(report.message);
+    // `warning[CODE]: `, and `   = help: ` behind the column of line numbers.
+    let before_title = report.code.map_or("error: ".len(), |code| "warning[]: ".len() + code.len());
+    let digits = report.shown.map_or(0, |shown| shown.number.to_string().len());
+    let before_note = digits + " = help: ".len();
+    let message = report.folded(report.message, before_title);
     let mut title = report.level.clone().primary_title(message);
     if let Some(code) = report.code {
         title = title.id(code);
@@ -190,10 +223,10 @@ fn report(report: &Report<'_>) -> String {
         group = group.element(snippet);
     }
     for note in report.notes {
-        group = group.element(Level::NOTE.message(note.as_str()));
+        group = group.element(Level::NOTE.message(report.folded(note, before_note)));
     }
     if let Some(help) = report.help {
-        group = group.element(Level::HELP.message(escape(help)));
+        group = group.element(Level::HELP.message(report.folded(help, before_note)));
     }
     let mut text = Renderer::styled().render(&[group]);
     text.push('\n');

@@ -185,7 +185,7 @@ as meant: 6 the same, 3 different as meant, 0 different otherwise.
 
 "#]]);
     ledger.run("compare @dev @dev").code(0).stdout_eq(str![[r#"
-as meant: 9 the same, 0 different as meant, 0 different otherwise.
+the same: 9 the same, 0 different as meant, 0 different otherwise.
 
 "#]]);
 }

@@ -145,7 +145,23 @@ fn check_is_as_designed() {
 fn the_others_say_what_their_text_says() {
     let ledger = TestLedger::demo();
     let compared = document(&ledger, "compare fare-engine@staging fare-engine@prod-north", 1);
-    snapbox::assert_data_eq!(pretty(&compared["counts"]), str!["null"]);
+    let of =
+        |meant: bool| compared["fields"].as_array().unwrap().iter().filter(|f| f["meant"] == meant).count();
+    assert_eq!((of(true), of(false)), (12, 4));
+    snapbox::assert_data_eq!(
+        pretty(&compared["fields"][0]),
+        str![[r#"
+{
+  "difference": "as-meant",
+  "left": "fare-engine/bookings-db.host@staging",
+  "left_value": "db.staging.brackwater.example",
+  "meant": true,
+  "right": "fare-engine/bookings-db.host@prod-north",
+  "right_value": "db.north.brackwater.example",
+  "secret": false
+}
+"#]]
+    );
     let drifted = document(&ledger, "drift @prod-north --observed ../live/prod-north", 1);
     snapbox::assert_data_eq!(
         pretty(&drifted["units"][5]),

@@ -13,14 +13,14 @@ fn drift_tells_what_was_changed_by_hand() {
         .run_in_80("drift @prod-north --observed ../live/prod-north")
         .code(1)
         .stdout_eq(str![[r#"
-crew-roster      
+crew-roster
   roster.json
   name         ledger  there
   retry_limit  3       5      differs
   roster.env
   name         ledger  there
   RETRY_LIMIT  3       5      differs
-fare-engine      
+fare-engine
   fares.yaml
   name                  ledger    there
   bookings-db.password  (secret)  (secret)  differs
@@ -28,7 +28,7 @@ fare-engine
 harbour-gate       as the ledger says
 night-mail         not there
 quay-screens       as the ledger says
-ticket-desk      
+ticket-desk
   ticket-desk.env
   name              ledger                 there
   BOOKINGS_DB_PORT  5432                   6432         differs
@@ -36,7 +36,7 @@ ticket-desk
   SEAT_HOLD         5m                     9m           differs
   DEBUG_PAGE        none                   (not shown)  extra there
 ticket-desk+kiosk  as the ledger says
-tide-watch       
+tide-watch
   tide-watch.json  cannot be read: line 12: EOF while parsing a string
 old-gate           there, but not in the ledger
 
@@ -90,7 +90,7 @@ desk
   DB_USER      dev             none           missing there
   EXTRA        none            (not shown)    extra there
 
-drift: 1 of 1 unit are not as the ledger says.
+drift: 1 of 1 unit is not as the ledger says.
 
 "#]]);
     live("desk/desk.env", "this is no\nenvironment file\n");
@@ -98,7 +98,7 @@ drift: 1 of 1 unit are not as the ledger says.
 desk
   desk.env  cannot be read: line 1: this is not NAME=value
 
-drift: 1 of 1 unit are not as the ledger says.
+drift: 1 of 1 unit is not as the ledger says.
 
 "#]]);
     fs::remove_file(ledger.path("live/desk/desk.env")).unwrap();
@@ -106,14 +106,14 @@ drift: 1 of 1 unit are not as the ledger says.
 desk
   desk.env  not there
 
-drift: 1 of 1 unit are not as the ledger says.
+drift: 1 of 1 unit is not as the ledger says.
 
 "#]]);
     fs::remove_dir(ledger.path("live/desk")).unwrap();
     ledger.run("drift @dev --observed live").code(1).stdout_eq(str![[r#"
 desk  not there
 
-drift: 1 of 1 unit are not as the ledger says.
+drift: 1 of 1 unit is not as the ledger says.
 
 "#]]);
     ledger.run("drift @dev --observed nowhere").code(2).stdout_eq("").stderr_eq(str![[r#"

@@ -27,7 +27,44 @@ fn every_finding_code_has_its_section_in_the_docs() {
 
 #[test]
 fn help_is_in_the_order_of_the_work() {
-    program().arg("--help").assert().code(0).stdout_eq(str![]);
+    program().arg("--help").assert().code(0).stdout_eq(str![[r#"
+Keeps, checks, renders and compares the configuration of units across their stages
+
+Usage: cledger [OPTIONS] <COMMAND>
+
+Start:
+  init       Make a new ledger
+  demo       Write the demo ledger, and walk through the work on it
+
+Understand:
+  list       List units, stages, groups or shared entries
+  show       Show what a unit gets in a stage, and where each value comes from
+  get        Print one bare value, for scripts
+
+Judge:
+  check      Find what is missing, wrong or unused
+  compare    Compare two stages, or a unit in two stages
+
+Hand out:
+  render     Write the files of a unit, or of a whole stage
+
+Reality:
+  drift      Compare what is really there with the ledger
+
+Everywhere:
+  -C, --ledger <DIR>  The ledger's folder [default: the nearest one upwards with a ledger.toml]
+      --json          Print one JSON document and nothing else
+      --color <WHEN>  Use colour: auto, always or never; `NO_COLOR` is honoured [possible values:
+                      auto, always, never]
+  -q, --quiet         Print no notices
+  -v, --verbose...    Say more about what is done
+  -h, --help          Print help
+  -V, --version       Print version
+
+
+`cledger COMMAND --help` says more of a command; `cledger demo` walks through the work.
+
+"#]]);
 }
 
 #[test]
@@ -63,5 +100,14 @@ fn words_of_the_trade_are_answered_with_ours() {
         let (out, err) = written(&program().arg(word).assert().code(2));
         assert!(out.is_empty() && err.contains("help: ") && err.contains("cledger "), "{word}: {err}");
     }
-    program().arg("shwo").assert().code(2).stdout_eq("").stderr_eq(str![]);
+    program().arg("shwo").assert().code(2).stdout_eq("").stderr_eq(str![[r#"
+error: unrecognized subcommand 'shwo'
+
+  tip: a similar subcommand exists: 'show'
+
+Usage: cledger [OPTIONS] <COMMAND>
+
+For more information, try '--help'.
+
+"#]]);
 }

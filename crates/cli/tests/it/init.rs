@@ -92,7 +92,7 @@ main-db.password  (secret)                            stages/dev.toml:7
 main-db.url       (secret)                            derived shared.toml:5
 public_url        https://example.dev.example         stages/dev.toml:11
 
-1 optional fields have no value.
+1 optional field has no value.
 
 "#]]);
 }

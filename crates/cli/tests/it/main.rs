@@ -10,6 +10,7 @@ mod compare;
 mod demo;
 mod documents;
 mod drift;
+mod guards;
 mod init;
 mod list;
 mod render;

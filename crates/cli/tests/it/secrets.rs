@@ -16,7 +16,8 @@ fn no_command_shows_a_secret_unless_asked() {
     for stage in ["dev", "test", "staging", "prod-north"] {
         let path = format!("stages/{stage}.toml");
         let text = ledger.read(&path);
-        let hidden = "salt = \"hidden-salt\"\npin = \"hidden-pin\"\nslat = \"hidden-slat\"\n";
+        let hidden = "salt = \"hidden-salt\"\npin = \"hidden-pin\"\nslat = \"hidden-slat\"\n\
+                      bookings-db.url = \"x://u:hidden-url@h\"\n";
         let text = text.replace("[units.fare-engine]\n", &format!("[units.fare-engine]\n{hidden}"));
         ledger.write(&path, text);
     }

@@ -122,7 +122,7 @@ db.url       (secret)        derived shared.toml:1
 hold         5m              default units/desk.toml:4
 region       north           stages/dev.toml:7
 
-1 optional fields have no value.
+1 optional field has no value.
 
 "#]])
         .stderr_eq(str![]);

@@ -41,7 +41,8 @@ impl Seen<'_> {
             unit: self.unit,
             message,
             place: self.place.or(Some(self.field.place)),
-            hides_value: self.field.secret,
+            // A derived URL may hold a password.
+            hides_value: self.field.secret || self.field.derived,
             help,
             because_of: None,
             needed_by: Vec::new(),

@@ -39,7 +39,7 @@ impl<'m> Documents<'m> {
             }
             Ok(None) => None,
             Err(error) => {
-                self.mistakes.push(Mistake::of(path, error.to_string()));
+                self.mistakes.push(Mistake::of(path, error.to_string()).help(error.help()));
                 None
             }
         }
@@ -65,7 +65,12 @@ impl Document {
         let read = In { file: self.file, mistakes };
         for error in &errors {
             let span = error.span().unwrap_or(0..0);
-            read.wrong(span, format!("this is not TOML: {}", error.message()));
+            let message = format!("this is not TOML: {}", error.message());
+            if error.message() == "duplicate key" {
+                read.wrong_with(span, message, "write each key and each table once");
+            } else {
+                read.wrong(span, message);
+            }
         }
         errors.is_empty().then_some(table)
     }

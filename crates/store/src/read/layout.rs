@@ -39,7 +39,7 @@ pub(super) fn names(documents: &Documents<'_>, folder: &str) -> Vec<(String, Str
     let names = match documents.tree.names(folder) {
         Ok(names) => names.unwrap_or_default(),
         Err(error) => {
-            documents.mistakes.push(Mistake::of(folder, error.to_string()));
+            documents.mistakes.push(Mistake::of(folder, error.to_string()).help(error.help()));
             return Vec::new();
         }
     };

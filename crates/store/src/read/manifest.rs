@@ -1,6 +1,6 @@
 //! `ledger.toml`: the stages and groups, and what is said of the ledger as a whole.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use cledger_core::model::{Aligned, Class, Follow, Group, GroupId, Stage, StageId};
@@ -236,9 +236,15 @@ fn circles(read: In<'_>, manifest: &Manifest, declared: &[Declared<'_, '_>]) {
     ];
     let mut any = false;
     for (what, next) in relations {
+        // A circle is told at the first of its stages.
+        let mut told: BTreeSet<usize> = BTreeSet::new();
         for (start, stage) in declared.iter().enumerate() {
+            if told.contains(&start) {
+                continue;
+            }
             if let Some(path) = way_back(manifest, start, next) {
                 any = true;
+                told.extend(&path);
                 let names: Vec<_> = path.iter().map(|&at| manifest.stages[at].name.as_str()).collect();
                 let name = &manifest.stages[start].name;
                 let message = format!("stage `{name}` {what}: {}", names.join(" → "));

@@ -133,7 +133,13 @@ fn findings(console: &mut Console, ledger: &Ledger, findings: &[Finding]) {
         while let Some((alike, after)) = rest.split_first() {
             let first = alike.first;
             let others = after.iter().take_while(|other| is_repeated(first, other.first)).count();
-            console.raw(&diagnostics::of_finding(&ledger.files, first, &label(alike), &notes(ledger, first)));
+            console.raw(&diagnostics::of_finding(
+                &ledger.files,
+                first,
+                &label(alike),
+                &notes(ledger, first),
+                console.width(),
+            ));
             for other in &after[..others] {
                 console.line(in_short(ledger, other));
             }

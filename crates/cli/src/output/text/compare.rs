@@ -66,7 +66,11 @@ pub(crate) fn print(
         }
     }
     let text = format!("{same} the same, {meant} different as meant, {unmeant} different otherwise.");
-    let word = if unmeant == 0 { style::good("as meant") } else { style::bad("differs") };
+    let word = match (unmeant, meant) {
+        (0, 0) => style::good("the same"),
+        (0, _) => style::good("as meant"),
+        _ => style::bad("differs"),
+    };
     console.line(format!("{word}: {text}"));
 }
 

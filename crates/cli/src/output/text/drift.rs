@@ -60,7 +60,7 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
                 console.line(format!("{name}  {}", style::bad("there, but not in the ledger")));
             }
             State::There(files) => {
-                console.line(name);
+                console.line(style::heading(&unit.owner));
                 for (path, drift) in files {
                     file(console, path, drift);
                 }
@@ -73,7 +73,8 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
         let text = format!("{} as the ledger says.", counted(units.len(), "unit"));
         console.line(format!("{}: {text}", style::good("no drift")));
     } else {
-        let text = format!("{drifted} of {} are not as the ledger says.", counted(units.len(), "unit"));
+        let are = if drifted == 1 { "is" } else { "are" };
+        let text = format!("{drifted} of {} {are} not as the ledger says.", counted(units.len(), "unit"));
         console.line(format!("{}: {text}", style::bad("drift")));
     }
 }

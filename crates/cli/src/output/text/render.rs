@@ -29,7 +29,7 @@ pub(crate) fn word(written: Written) -> &'static str {
 /// What keeps the files from being whole.
 pub(crate) fn gaps(console: &mut Console, ledger: &Ledger, gaps: &[Finding]) {
     for gap in gaps {
-        console.raw(&diagnostics::of_finding(&ledger.files, gap, &gap.address, &[]));
+        console.raw(&diagnostics::of_finding(&ledger.files, gap, &gap.address, &[], console.width()));
         console.line("");
     }
 }

@@ -3,6 +3,7 @@
 use cledger_core::findings::{self, Finding};
 use cledger_core::resolve::{FieldId, Outcome, Session};
 
+use super::check::counted;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{origin, style, values};
@@ -50,7 +51,8 @@ pub(crate) fn print(
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
     if optional > 0 {
-        console.line(format!("\n{optional} optional fields have no value."));
+        let have = if optional == 1 { "has" } else { "have" };
+        console.line(format!("\n{} {have} no value.", counted(optional, "optional field")));
     }
     if lacking > 0 {
         let fields = if lacking == 1 { "1 field lacks".to_owned() } else { format!("{lacking} fields lack") };
