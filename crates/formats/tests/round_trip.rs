@@ -1,6 +1,6 @@
 //! What is written is read back as it was, here and by the real readers.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use std::io::Write as _;
 use std::process::{Command, Stdio};
@@ -161,6 +161,11 @@ proptest! {
 
     #[test]
     fn a_shell_reads_what_dotenv_wrote(values in flat()) {
+        let found = std::path::Path::new("/bin/bash").exists();
+        prop_assert!(found || std::env::var_os("CI").is_none(), "bash is not installed");
+        if !found {
+            return Ok(());
+        }
         let text = format(OutputFormat::Dotenv).write(&tree(&values)).unwrap();
         let script = format!(
             ". /dev/stdin; for n in $(seq 0 {}); do v=NAME_$n; printf '%s\\0' \"${{!v}}\"; done",

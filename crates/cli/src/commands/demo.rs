@@ -87,6 +87,9 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         walk(&ledger, app)?;
     }
     app.console.line(format!("\n{}", style::heading("To go on by yourself")));
+    if let Some(program) = program_to_name() {
+        app.console.line(format!("  alias cledger={}", program.display()));
+    }
     for line in [
         format!("cd {}", ledger.display()),
         "cledger check                              # everything that was put in wrong on purpose".to_owned(),
@@ -98,6 +101,13 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     app.console.line("Then mend a file in stages/, and check again. `cledger --help` has all commands.");
     Ok(status::CLEAN)
+}
+
+/// The program's path, where `cledger` alone would not start it.
+fn program_to_name() -> Option<PathBuf> {
+    let path = env::var_os("PATH").unwrap_or_default();
+    let found = env::split_paths(&path).any(|folder| folder.join("cledger").is_file());
+    if found { None } else { env::current_exe().ok() }
 }
 
 fn write(folder: &Dir<'_>, to: &Path) -> Result<(), CliError> {

@@ -1,6 +1,6 @@
 //! Mistakes and findings with the line that they are about.
 
-use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use annotate_snippets::{AnnotationKind, Group, Level, Snippet};
 use cledger_core::findings::{Finding, Severity};
 use cledger_core::source::{Files, Place};
 use cledger_store::{Mistake, Unreadable};
@@ -228,7 +228,7 @@ fn report(report: &Report<'_>) -> String {
     if let Some(help) = report.help {
         group = group.element(Level::HELP.message(report.folded(help, before_note)));
     }
-    let mut text = Renderer::styled().render(&[group]);
+    let mut text = style::diagnostics().render(&[group]);
     text.push('\n');
     text
 }

@@ -57,8 +57,8 @@ impl Table {
             let cell = Cell::new(text);
             match tone {
                 Tone::Plain => cell,
-                Tone::Bad => cell.fg(Color::Red),
-                Tone::Doubtful => cell.fg(Color::Yellow),
+                Tone::Bad => cell.fg(Color::DarkRed),
+                Tone::Doubtful => cell.fg(Color::DarkMagenta),
                 Tone::Quiet => cell.fg(Color::DarkGrey),
             }
         }));

@@ -7,7 +7,10 @@ use crate::test_ledger::{SMALL, TestLedger, written};
 #[test]
 fn check_shows_what_was_put_in_wrong_in_the_demo() {
     let ledger = TestLedger::demo();
-    ledger.run_in_80("check").code(1).stdout_eq(str![[r#"
+    ledger
+        .run_in_80("check")
+        .code(1)
+        .stdout_eq(str![[r#"
 unit          dev         test        staging    prod-north  prod-south
 crew-roster   2 warnings  3 warnings  2 errors   ok          ok
 fare-engine   1 warning   1 warning   ok         ok          ok
@@ -170,7 +173,8 @@ warning[plain-secret]: `password` of `archive` is a secret, and stands here in
 
 12 errors, 13 warnings in 7 units.
 
-"#]]).stderr_eq("");
+"#]])
+        .stderr_eq("");
 }
 
 #[test]

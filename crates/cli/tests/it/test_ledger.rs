@@ -117,6 +117,14 @@ pub(crate) fn program() -> Command {
     Command::new(snapbox::cmd::cargo_bin!("cledger")).env_clear().env("NO_COLOR", "1")
 }
 
+/// Whether an outside reader of our files is installed. In CI each of them must be.
+pub(crate) fn is_there(reader: &str) -> bool {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let found = std::env::split_paths(&path).any(|folder| folder.join(reader).is_file());
+    assert!(found || std::env::var_os("CI").is_none(), "{reader} is not installed");
+    found
+}
+
 /// What a run wrote, as text.
 pub(crate) fn written(run: &OutputAssert) -> (String, String) {
     let output = run.get_output();
