@@ -56,7 +56,11 @@ fn line(files: &Files, place: Place, hide: Hide) -> Option<Line> {
     let clean: String = raw.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
     let (mut shown, mut start, mut end) =
         if clean.len() == raw.len() { (clean, start, end) } else { (escape(raw), 0, 0) };
-    hide_in(&mut shown, hide);
+    if hide != Hide::Nothing && is_within_text(&text[..from]) {
+        HIDDEN.clone_into(&mut shown);
+    } else {
+        hide_in(&mut shown, hide);
+    }
     if let Some((at, _)) = shown.char_indices().nth(LONGEST_LINE) {
         shown.truncate(at);
         shown.push_str(HIDDEN);
@@ -71,11 +75,23 @@ fn line(files: &Files, place: Place, hide: Hide) -> Option<Line> {
     Some(Line { path: file.path.clone(), number, text: shown, start, end: end.max(start) })
 }
 
+/// Whether what follows continues a text of several lines.
+fn is_within_text(before: &str) -> bool {
+    ["\"\"\"", "'''"].iter().any(|quotes| before.matches(quotes).count() % 2 == 1)
+}
+
+/// Whether a line begins with a key and `=`: base64 may end in `=`, too.
+fn begins_with_key(line: &str) -> Option<usize> {
+    let at = line.find('=')?;
+    let value = line[at + 1..].trim_start();
+    (!value.is_empty() && !value.starts_with('=')).then_some(at)
+}
+
 fn hide_in(line: &mut String, hide: Hide) {
     match hide {
         Hide::Nothing => {}
         Hide::Value => {
-            if let Some(at) = line.find('=') {
+            if let Some(at) = begins_with_key(line) {
                 line.truncate(at + 1);
                 line.push(' ');
                 line.push_str(HIDDEN);
@@ -85,7 +101,7 @@ fn hide_in(line: &mut String, hide: Hide) {
         }
         Hide::Quoted => {
             // A line of its own within a longer text may be part of a key.
-            if !line.contains('=') && !line.trim_start().starts_with('[') {
+            if begins_with_key(line).is_none() && !line.trim_start().starts_with('[') {
                 HIDDEN.clone_into(line);
                 return;
             }
