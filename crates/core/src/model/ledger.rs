@@ -4,6 +4,8 @@ use super::{
     Declaration, Entry, EntryRef, Group, GroupId, InstanceId, LayerId, LayerSettings, SharedId, Slot, Slots,
     Stage, StageId, Stranger, Unit, UnitId,
 };
+use rayon::prelude::*;
+
 use crate::address::{Owner, Pattern};
 use crate::name::Name;
 use crate::source::Files;
@@ -44,6 +46,13 @@ pub struct Ledger {
     pub strangers: Vec<Stranger>,
     /// The files that were read.
     pub files: Files,
+}
+
+impl Drop for Ledger {
+    /// Drops the units on all threads: wiping and freeing a large ledger takes a while.
+    fn drop(&mut self) {
+        std::mem::take(&mut self.units).into_par_iter().for_each(drop);
+    }
 }
 
 /// Finds a name in a list that is sorted by it.
