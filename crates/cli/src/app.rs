@@ -3,15 +3,19 @@
 use std::collections::BTreeSet;
 use std::env;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::model::{Class, Ledger, StageId, Subject, UnitId};
 use cledger_core::name::{Name, nearest};
-use cledger_store::{Disk, Scope, find, read, unit_names};
+use cledger_store::{Disk, Scope, find, finish_interrupted, read, unit_names};
 
 use crate::cli::Globals;
 use crate::error::CliError;
 use crate::output::console::Console;
+
+/// How long a command that only reads waits for a change that is being made.
+const INTERRUPTED_WAIT: Duration = Duration::from_secs(10);
 
 /// The environment variable that gives the stage where none is named.
 const STAGE_VARIABLE: &str = "CLEDGER_STAGE";
@@ -40,6 +44,7 @@ impl App<'_> {
     /// Reads as much of the ledger as the scope asks for.
     pub(crate) fn open(&mut self, scope: &Scope) -> Result<(PathBuf, Ledger), CliError> {
         let root = self.root()?;
+        finish_interrupted(&root, INTERRUPTED_WAIT)?;
         let ledger = read(&Disk(root.clone()), scope)?;
         let (folder, files) = (root.display(), ledger.files.0.len());
         self.console.detail(&format!("read {files} files of the ledger in {folder}"));

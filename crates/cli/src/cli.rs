@@ -52,9 +52,11 @@ pub(crate) struct Globals {
 }
 
 /// The commands in the order of the work, under the headings that `--help` shows.
-const GROUPS: [(&str, &[&str]); 5] = [
+const GROUPS: [(&str, &[&str]); 7] = [
     ("Start", &["init", "demo"]),
-    ("Understand", &["list", "show", "get"]),
+    ("Declare", &["list"]),
+    ("Fill", &["set", "unset"]),
+    ("Understand", &["show", "get"]),
     ("Judge", &["check", "compare"]),
     ("Hand out", &["render"]),
     ("Reality", &["drift"]),

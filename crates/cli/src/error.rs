@@ -2,7 +2,7 @@
 
 use cledger_core::address::AddressError;
 use cledger_core::resolve::AssumptionError;
-use cledger_store::{FindError, Unreadable, WriteError};
+use cledger_store::{FindError, LockError, Unreadable, WriteError};
 
 /// The exit statuses, as DESIGN.md section 7 has them.
 pub(crate) mod status {
@@ -98,6 +98,14 @@ impl From<FindError> for CliError {
 impl From<Unreadable> for CliError {
     fn from(error: Unreadable) -> Self {
         CliError::Unreadable(Box::new(error))
+    }
+}
+
+impl From<LockError> for CliError {
+    fn from(error: LockError) -> Self {
+        let busy = matches!(error, LockError::Busy(_));
+        let error = Self::outside(error.to_string());
+        if busy { error.help("try again, or wait longer: --wait SECONDS") } else { error }
     }
 }
 

@@ -1,6 +1,7 @@
 //! `cledger`: keeps, checks, renders and compares the configuration of units across their stages.
 
 mod app;
+mod change;
 mod cli;
 mod commands;
 mod error;

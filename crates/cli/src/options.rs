@@ -65,7 +65,7 @@ impl AssumeOptions {
 }
 
 /// All of standard input, one final newline dropped.
-fn standard_input() -> Result<zeroize::Zeroizing<String>, CliError> {
+pub(crate) fn standard_input() -> Result<zeroize::Zeroizing<String>, CliError> {
     let mut text = zeroize::Zeroizing::new(String::new());
     std::io::stdin()
         .read_to_string(&mut text)

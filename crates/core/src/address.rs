@@ -18,7 +18,7 @@ pub enum Owner {
 }
 
 /// Which delivery an address speaks of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Delivery {
     /// The one with this number.
     Number(u32),
@@ -27,7 +27,7 @@ pub enum Delivery {
 }
 
 /// One thing in the ledger, as written on the command line and printed in every output.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Address {
     /// Unit, instance or `shared`.
     pub owner: Option<Owner>,

@@ -7,6 +7,7 @@
 pub mod address;
 pub mod compare;
 pub mod drift;
+pub mod effects;
 pub mod findings;
 pub mod model;
 pub mod name;

@@ -3,14 +3,18 @@
 //! [`read()`] turns a folder into a [`cledger_core::model::Ledger`], or into all the mistakes that
 //! keep it from being one.
 
+mod edit;
 mod find;
+mod locked;
 mod mistake;
 mod outside;
 mod read;
 mod tree;
 mod write;
 
+pub use edit::{Changed, Edit, EditError, Overlay, Target, What, apply, key, literal, parse_value, setting};
 pub use find::{FindError, find};
+pub use locked::{LockError, Locked, finish_interrupted};
 pub use mistake::{Mistake, Unreadable};
 pub use outside::Surroundings;
 pub use read::{Scope, read, unit_names};

@@ -11,6 +11,8 @@ pub enum Mode {
     Usual,
     /// Its owner alone (0600), since it holds a secret.
     OwnerOnly,
+    /// Whoever could before; for a new file as usual.
+    AsBefore,
 }
 
 /// What writing a file came to.
@@ -30,6 +32,12 @@ pub enum Written {
 pub struct WriteError {
     path: PathBuf,
     source: io::Error,
+}
+
+impl WriteError {
+    pub(crate) fn new(path: PathBuf, source: io::Error) -> Self {
+        Self { path, source }
+    }
 }
 
 /// Writes a file, and the folders above it where they are missing, by way of a temporary file next
@@ -52,7 +60,7 @@ fn try_write(path: &Path, content: &[u8], mode: Mode) -> io::Result<Written> {
     fs::create_dir_all(folder)?;
     let mut temporary = tempfile::Builder::new().prefix(".cledger-").tempfile_in(folder)?;
     temporary.write_all(content)?;
-    set_mode(temporary.as_file(), mode)?;
+    set_mode(temporary.as_file(), path, mode)?;
     temporary.as_file().sync_all()?;
     temporary.persist(path).map_err(|error| error.error)?;
     #[cfg(unix)]
@@ -64,7 +72,7 @@ fn try_write(path: &Path, content: &[u8], mode: Mode) -> io::Result<Written> {
 fn has_mode(path: &Path, mode: Mode) -> io::Result<bool> {
     use std::os::unix::fs::PermissionsExt as _;
     let open_to_others = fs::metadata(path)?.permissions().mode() & 0o077 != 0;
-    Ok(mode == Mode::Usual || !open_to_others)
+    Ok(mode != Mode::OwnerOnly || !open_to_others)
 }
 
 #[cfg(not(unix))]
@@ -73,17 +81,18 @@ fn has_mode(_path: &Path, _mode: Mode) -> io::Result<bool> {
 }
 
 #[cfg(unix)]
-fn set_mode(file: &fs::File, mode: Mode) -> io::Result<()> {
+fn set_mode(file: &fs::File, path: &Path, mode: Mode) -> io::Result<()> {
     use std::os::unix::fs::PermissionsExt as _;
     let bits = match mode {
         Mode::OwnerOnly => 0o600,
-        Mode::Usual => 0o644,
+        Mode::AsBefore if path.exists() => fs::metadata(path)?.permissions().mode(),
+        Mode::Usual | Mode::AsBefore => 0o644,
     };
     file.set_permissions(fs::Permissions::from_mode(bits))
 }
 
 #[cfg(not(unix))]
-fn set_mode(_file: &fs::File, _mode: Mode) -> io::Result<()> {
+fn set_mode(_file: &fs::File, _path: &Path, _mode: Mode) -> io::Result<()> {
     Ok(())
 }
 

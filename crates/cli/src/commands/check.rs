@@ -47,7 +47,9 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     if console.is_json() {
         console.document(&json::check::document(&ledger, &report));
     } else {
-        text::check::print(console, &ledger, &report, &covers);
+        // How units stand is counted over all their fields.
+        let whole = pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
+        text::check::print(console, &ledger, &report, whole.then_some(&covers as &dyn Fn(usize) -> bool));
     }
     let errors = report.count(Severity::Error);
     Ok(if errors > 0 { status::FOUND } else { status::CLEAN })

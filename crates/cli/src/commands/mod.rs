@@ -8,9 +8,12 @@ mod get;
 mod init;
 mod list;
 mod render;
+mod set;
 mod show;
 
 use clap::Subcommand;
+
+pub(crate) use set::Written;
 
 use crate::app::App;
 use crate::error::CliError;
@@ -24,6 +27,10 @@ pub(crate) enum Command {
     Demo(demo::DemoArgs),
     /// List units, stages, groups or shared entries
     List(list::ListArgs),
+    /// Set fields in a stage, a group or as defaults
+    Set(set::SetArgs),
+    /// Take settings out again
+    Unset(set::UnsetArgs),
     /// Show what a unit gets in a stage, and where each value comes from
     Show(show::ShowArgs),
     /// Print one bare value, for scripts
@@ -44,6 +51,8 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Init(args) => init::run(&args, app),
         Command::Demo(args) => demo::run(&args, app),
         Command::List(args) => list::run(&args, app),
+        Command::Set(args) => set::set(&args, app),
+        Command::Unset(args) => set::unset(&args, app),
         Command::Show(args) => show::run(&args, app),
         Command::Get(args) => get::run(&args, app),
         Command::Check(args) => check::run(&args, app),

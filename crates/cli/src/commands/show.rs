@@ -2,7 +2,7 @@
 
 use clap::Args;
 use cledger_core::address::Address;
-use cledger_core::model::{Ledger, StageId, Subject};
+use cledger_core::model::{Ledger, Slot, StageId, Subject};
 use cledger_core::name::{Name, nearest};
 use cledger_core::resolve::{FieldId, Resolver};
 use cledger_store::Surroundings;
@@ -92,18 +92,22 @@ pub(super) fn without_delivery(address: Address) -> Result<Address, CliError> {
     Ok(address)
 }
 
-/// The fields that an address names: one, those of an entry, or all. Built-in order, entries by name.
+/// The fields that an address names, in a stage.
 pub(super) fn fields(
     ledger: &Ledger,
     subject: Subject,
     address: &Address,
     stage: StageId,
 ) -> Result<Vec<FieldId>, CliError> {
-    let field = |slot| FieldId { subject, stage, slot };
-    let all = ledger.slots(subject).all().map(field);
+    let slots = fields_of(ledger, subject, address)?;
+    Ok(slots.into_iter().map(|slot| FieldId { subject, stage, slot }).collect())
+}
+
+/// The fields that an address names: one, those of an entry, or all. Built-in order, entries by name.
+pub(super) fn fields_of(ledger: &Ledger, subject: Subject, address: &Address) -> Result<Vec<Slot>, CliError> {
+    let all = ledger.slots(subject).all();
     let Some(entry) = &address.entry else { return Ok(all.collect()) };
-    let of_entry: Vec<FieldId> =
-        all.filter(|field| ledger.field(subject, field.slot).0.name == *entry).collect();
+    let of_entry: Vec<Slot> = all.filter(|&slot| ledger.field(subject, slot).0.name == *entry).collect();
     let owner = ledger.owner(subject);
     if of_entry.is_empty() {
         let help = match nearest(entry.as_str(), ledger.entry_names(subject)) {
@@ -113,12 +117,11 @@ pub(super) fn fields(
         return Err(CliError::usage(format!("`{owner}` has no entry `{entry}`")).help(help));
     }
     let Some(name) = &address.field else { return Ok(of_entry) };
-    let found = |field: &FieldId| ledger.field(subject, field.slot).1.name.as_ref() == Some(name);
-    if let Some(&one) = of_entry.iter().find(|field| found(field)) {
+    let name_of = |slot: Slot| ledger.field(subject, slot).1.name.as_ref();
+    if let Some(&one) = of_entry.iter().find(|&&slot| name_of(slot) == Some(name)) {
         return Ok(vec![one]);
     }
-    let known = of_entry.iter().filter_map(|field| ledger.field(subject, field.slot).1.name.as_ref());
-    let known: Vec<&str> = known.map(Name::as_str).collect();
+    let known: Vec<&str> = of_entry.iter().filter_map(|&slot| name_of(slot)).map(Name::as_str).collect();
     let help = match nearest(name.as_str(), known.iter().copied()) {
         Some(near) => format!("did you mean `{owner}/{entry}.{near}`?"),
         None if known.is_empty() => format!("it is a variable: write `{owner}/{entry}`"),

@@ -1,7 +1,7 @@
 //! Showing values to people and programs, secrets masked unless that was granted.
 
 use cledger_core::resolve::{Content, Effective};
-use cledger_core::value::Value;
+use cledger_core::value::{Held, Value};
 
 /// What stands for a secret.
 pub(crate) const MASK: &str = "(secret)";
@@ -28,6 +28,14 @@ pub(crate) fn escape(text: &str) -> String {
     }
     let escaped = |c: char| if c.is_control() { c.escape_default().to_string() } else { c.to_string() };
     text.chars().map(escaped).collect()
+}
+
+/// A value as the ledger holds it, on one line.
+pub(crate) fn held(held: &Held) -> String {
+    match held {
+        Held::Open(value) => one_line(value),
+        Held::Secret(_) => MASK.to_owned(),
+    }
 }
 
 /// An effective value on one line.

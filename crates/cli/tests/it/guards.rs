@@ -36,8 +36,14 @@ Start:
   init       Make a new ledger
   demo       Write the demo ledger, and walk through the work on it
 
-Understand:
+Declare:
   list       List units, stages, groups or shared entries
+
+Fill:
+  set        Set fields in a stage, a group or as defaults
+  unset      Take settings out again
+
+Understand:
   show       Show what a unit gets in a stage, and where each value comes from
   get        Print one bare value, for scripts
 

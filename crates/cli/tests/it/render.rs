@@ -63,7 +63,7 @@ error[missing-value]: `host` of `lock-controller` has no value in `prod-south`: 
 7 | [connections.lock-controller]
   |              ^^^^^^^^^^^^^^^ harbour-gate/lock-controller.host@prod-south
   |
-  = help: write host = "…" in stages/prod-south/harbour-gate.toml below [lock-controller]
+  = help: cledger set harbour-gate/lock-controller.host@prod-south=… --countersign prod-south --why TEXT
 
 error[missing-value]: `region` has no value in `prod-south`: it refers to ticket-desk/region@prod-south, which has no value
   --> units/quay-screens.toml:20:11
@@ -79,7 +79,7 @@ error[missing-value]: `region` has no value in `prod-south`: each stage must sta
 17 | [variables.region]
    |            ^^^^^^ ticket-desk/region@prod-south
    |
-   = help: write region = "north" in stages/prod-south/ticket-desk.toml
+   = help: cledger set ticket-desk/region@prod-south=north --countersign prod-south --why TEXT
 
 error[missing-value]: `region` has no value in `prod-south`: each stage must state its own, and no default or followed one counts
   --> units/ticket-desk.toml:17:12
@@ -87,7 +87,7 @@ error[missing-value]: `region` has no value in `prod-south`: each stage must sta
 17 | [variables.region]
    |            ^^^^^^ ticket-desk+kiosk/region@prod-south
    |
-   = help: write region = "north" in stages/prod-south/ticket-desk+kiosk.toml
+   = help: cledger set ticket-desk+kiosk/region@prod-south=north --countersign prod-south --why TEXT
 
 nothing written: 4 values are missing or wrong; --partial renders what there is.
 
@@ -100,7 +100,7 @@ error[missing-value]: `region` has no value in `prod-south`: each stage must sta
 17 | [variables.region]
    |            ^^^^^^ ticket-desk/region@prod-south
    |
-   = help: write region = "north" in stages/prod-south/ticket-desk.toml
+   = help: cledger set ticket-desk/region@prod-south=north --countersign prod-south --why TEXT
 
 new        out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
 partial: 1 file, with 1 gap in them.

@@ -191,7 +191,7 @@ fn get_says_why_there_is_no_value() {
     ]);
     ledger.run("get desk/unset@dev").code(1).stdout_eq("").stderr_eq(str![[r#"
 error: `unset` has no value in `dev`
-help: write unset = "…" in stages/dev.toml below [units.desk]
+help: cledger set desk/unset@dev=…
 
 "#]]);
     ledger.run("get desk/absent@dev").code(1).stdout_eq("").stderr_eq(str![[r#"

@@ -56,6 +56,11 @@ impl Pattern {
         self.stage.is_some()
     }
 
+    /// Whether the pattern names entries.
+    pub fn has_entry(&self) -> bool {
+        self.entry.is_some()
+    }
+
     /// Whether the owner is covered: a unit's name or `shared`, and the instance if there is one.
     pub fn covers_owner(&self, owner: &str, instance: Option<&str>) -> bool {
         let instance_covered = match (&self.instance, instance) {

@@ -6,7 +6,7 @@ use rayon::prelude::*;
 
 use super::{Code, Finding, Severity, names, outputs, values};
 use crate::address::Pattern;
-use crate::model::{Ledger, StageId, UnitId};
+use crate::model::{Ledger, SharedId, StageId, UnitId};
 use crate::resolve::Resolver;
 
 /// How a unit stands in a stage.
@@ -76,6 +76,14 @@ impl Bounds<'_> {
 
     pub(super) fn covers_owner(&self, owner: &str, instance: Option<&str>) -> bool {
         self.pattern.is_none_or(|pattern| pattern.covers_owner(owner, instance))
+    }
+
+    /// Whether a shared entry is covered: by itself, or as part of a unit that uses it.
+    pub(super) fn covers_shared(&self, id: SharedId) -> bool {
+        self.covers_owner("shared", None)
+            || self.ledger.units.iter().any(|unit| {
+                unit.uses.binary_search(&id).is_ok() && self.covers_owner(unit.name.as_str(), None)
+            })
     }
 
     pub(super) fn covers_field(&self, entry: &str, field: Option<&str>) -> bool {

@@ -3,7 +3,7 @@
 use super::effective::new;
 use super::values::called;
 use super::{Code, Finding};
-use crate::model::{Declaration, LayerId, Ledger, Subject, Vary};
+use crate::model::{Class, Declaration, LayerId, Ledger, Subject, Vary};
 use crate::resolve::{Because, FieldId, Origin, Outcome, Session};
 use crate::types::Type;
 
@@ -77,36 +77,34 @@ fn needs(ledger: &Ledger, session: &mut Session<'_, '_>, first: FieldId) -> Stri
 
 /// What to type to give a field a value in its stage.
 fn remedy(ledger: &Ledger, field: FieldId) -> String {
-    let (entry, declaration) = ledger.field(field.subject, field.slot);
-    let (file, table) = ledger.settings_place(field.subject, LayerId::Stage(field.stage));
-    let key = declaration.name.as_ref().unwrap_or(&entry.name);
-    let table = match (&declaration.name, table) {
-        (None, None) => String::new(),
-        (None, Some(table)) => format!(" below [{table}]"),
-        (Some(_), None) => format!(" below [{}]", entry.name),
-        (Some(_), Some(table)) => format!(" below [{table}.{}]", entry.name),
+    let (_, declaration) = ledger.field(field.subject, field.slot);
+    let (address, stage) = (ledger.address(field), ledger.stage(field.stage));
+    let mut typed = if declaration.secret {
+        format!("cledger set {address} --from env:NAME")
+    } else {
+        let example = example(declaration);
+        let quote = if example.contains(' ') { "'" } else { "" };
+        format!("cledger set {quote}{address}={example}{quote}")
     };
-    format!("write {key} = {} in {file}{table}", example(declaration))
+    if stage.class == Class::Production {
+        typed.push_str(&format!(" --countersign {}", stage.name));
+    }
+    if stage.locked {
+        typed.push_str(" --why TEXT");
+    }
+    typed
 }
 
 fn example(declaration: &Declaration) -> String {
-    if declaration.secret {
-        return "{ from = \"env:…\" }".to_owned();
-    }
     let one_of = declaration.constraints.as_ref().and_then(|known| known.one_of.first());
     if let Some(value) = one_of {
-        return if value.as_text().is_some() {
-            format!("\"{}\"", value.to_text())
-        } else {
-            value.to_text().to_string()
-        };
+        return value.to_text().to_string();
     }
     match declaration.this_type {
-        Type::Integer | Type::Number | Type::Port | Type::Boolean => "…".to_owned(),
-        Type::List => "[\"…\"]".to_owned(),
+        Type::List => "[ \"…\" ]".to_owned(),
         Type::Map => "{ … = \"…\" }".to_owned(),
         Type::Date => "2027-01-31".to_owned(),
-        _ => "\"…\"".to_owned(),
+        _ => "…".to_owned(),
     }
 }
 

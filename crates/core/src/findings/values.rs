@@ -6,8 +6,8 @@ use super::names::count_in_layer;
 use super::{Code, Finding, Severity};
 use crate::address::{Address, Owner};
 use crate::model::{
-    Class, Declaration, Entry, InstanceId, LayerId, Ledger, Setting, SettingValue, Subject, UnitId, Vary,
-    Verdict,
+    Class, Declaration, Entry, InstanceId, LayerId, Ledger, Setting, SettingValue, SharedId, Subject, UnitId,
+    Vary, Verdict,
 };
 use crate::name::Name;
 use crate::resolve::Resolver;
@@ -111,16 +111,19 @@ pub(super) fn of_unit(
 }
 
 pub(super) fn of_shared(bounds: &Bounds<'_>, resolver: &Resolver<'_>, findings: &mut Vec<Finding>) {
-    if !bounds.covers_owner("shared", None) {
-        return;
-    }
     let ledger = bounds.ledger;
-    for entry in &ledger.shared {
-        defaults(bounds, entry, &Owner::Shared, None, findings);
-    }
-    for layer in ledger.layer_ids().filter(|&layer| bounds.covers_layer(resolver, layer)) {
-        for (entry, settings) in ledger.shared.iter().zip(&ledger.layer(layer).shared) {
-            for setting in settings {
+    let layers: Vec<LayerId> =
+        ledger.layer_ids().filter(|&layer| bounds.covers_layer(resolver, layer)).collect();
+    for (position, entry) in (0_u16..).zip(&ledger.shared) {
+        if !bounds.covers_shared(SharedId(position)) {
+            continue;
+        }
+        if bounds.covers_owner("shared", None) {
+            defaults(bounds, entry, &Owner::Shared, None, findings);
+        }
+        for &layer in &layers {
+            let settings = ledger.layer(layer).shared.get(usize::from(position));
+            for setting in settings.into_iter().flatten() {
                 let field = &entry.fields[setting.slot.0 as usize];
                 if is_fine(setting, field) {
                     continue;

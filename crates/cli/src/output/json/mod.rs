@@ -1,5 +1,6 @@
 //! What each command prints for programs: one document, described in `docs/formats.md`.
 
+pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod drift;

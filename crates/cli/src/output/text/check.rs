@@ -22,8 +22,16 @@ const MOST_EFFECTS: usize = 15;
 /// The most units that a note names.
 const MOST_NAMED: usize = 6;
 
-pub(crate) fn print(console: &mut Console, ledger: &Ledger, report: &Report, covers: &dyn Fn(usize) -> bool) {
-    standings(console, ledger, report, covers);
+/// Prints a report; how each unit stands only in the stages that are covered, if that is asked for.
+pub(crate) fn print(
+    console: &mut Console,
+    ledger: &Ledger,
+    report: &Report,
+    covers: Option<&dyn Fn(usize) -> bool>,
+) {
+    if let Some(covers) = covers {
+        standings(console, ledger, report, covers);
+    }
     findings(console, ledger, &report.findings);
     let (errors, warnings) = (report.count(Severity::Error), report.count(Severity::Warning));
     let units = counted(report.standings.len(), "unit");

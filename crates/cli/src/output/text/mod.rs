@@ -1,5 +1,6 @@
 //! What each command prints for people.
 
+pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod drift;

@@ -1,0 +1,150 @@
+//! Changing a ledger: locked from the reading to the writing, with what the change does to effective
+//! values worked out before anything is written.
+
+use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use clap::Args;
+use cledger_core::effects::{Effect, effects};
+use cledger_core::model::{Class, LayerId, Ledger, StageId};
+use cledger_core::name::Name;
+use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_store::{Changed, Disk, Edit, Locked, Overlay, Scope, apply, read};
+
+use crate::app::App;
+use crate::error::CliError;
+
+/// Options of every command that changes settings.
+#[derive(Debug, Args)]
+pub(crate) struct ChangeOptions {
+    /// Say which production stages are meant, by their names
+    #[arg(long, value_name = "STAGE", value_delimiter = ',')]
+    pub(crate) countersign: Vec<Name>,
+    /// The reason; needed for a locked stage
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) why: Option<String>,
+    /// Wait so many seconds at most for somebody else who is changing the ledger
+    #[arg(long, value_name = "SECONDS", default_value_t = 10)]
+    pub(crate) wait: u64,
+}
+
+/// A ledger that is being changed.
+pub(crate) struct Changing {
+    root: PathBuf,
+    locked: Locked,
+    /// The ledger as it is.
+    pub(crate) ledger: Ledger,
+}
+
+/// A change that can be made.
+pub(crate) struct Planned {
+    /// The new texts.
+    pub(crate) changed: Changed,
+    /// The ledger as it will be.
+    pub(crate) after: Ledger,
+    /// The effective values that change.
+    pub(crate) effects: Vec<Effect>,
+}
+
+impl Changing {
+    /// Locks the ledger and reads all of it.
+    pub(crate) fn start(app: &App<'_>, options: &ChangeOptions) -> Result<Self, CliError> {
+        let root = app.root()?;
+        let locked = Locked::take(&root, Duration::from_secs(options.wait))?;
+        let ledger = read(&Disk(root.clone()), &Scope::Whole)?;
+        Ok(Self { root, locked, ledger })
+    }
+
+    /// The ledger's folder.
+    pub(crate) fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Works out what these edits come to. The ledger that they lead to must be readable.
+    pub(crate) fn plan(&self, edits: &[Edit]) -> Result<Planned, CliError> {
+        let disk = Disk(self.root.clone());
+        let changed = apply(&disk, edits).map_err(|error| CliError::usage(error.to_string()))?;
+        self.plan_texts(changed)
+    }
+
+    /// Works out what these new texts come to.
+    pub(crate) fn plan_texts(&self, changed: Changed) -> Result<Planned, CliError> {
+        let disk = Disk(self.root.clone());
+        let after = read(&Overlay::new(&disk, &changed), &Scope::Whole)?;
+        let effects = {
+            let resolver = |ledger| Resolver::new(ledger, &Unfetched, &[]);
+            effects(&resolver(&self.ledger), &resolver(&after))
+        };
+        Ok(Planned { changed, after, effects })
+    }
+
+    /// Writes a planned change.
+    pub(crate) fn write(&self, planned: &Planned) -> Result<(), CliError> {
+        Ok(self.locked.write(&planned.changed)?)
+    }
+
+    /// Refuses a change of these layers that is not granted: settings of a production stage or of
+    /// its groups, effective values of one, and settings of a locked stage without a reason.
+    pub(crate) fn guard(
+        &self,
+        layers: &[LayerId],
+        planned: &Planned,
+        options: &ChangeOptions,
+    ) -> Result<(), CliError> {
+        let ledger = &self.ledger;
+        let touched: Vec<StageId> =
+            ledger.stage_ids().filter(|&id| layers.iter().any(|&layer| is_of(ledger, id, layer))).collect();
+        let locked = touched.iter().map(|&id| ledger.stage(id)).find(|stage| stage.locked);
+        if let Some(stage) = locked
+            && options.why.is_none()
+        {
+            let message = format!("`{}` is locked: its settings change with a reason only", stage.name);
+            return Err(CliError::refused(message).help("add --why TEXT"));
+        }
+        let mut production: Vec<&Name> = Vec::new();
+        for stage in &ledger.stages {
+            let affected =
+                planned.effects.iter().any(|effect| effect.address.stage.as_ref() == Some(&stage.name));
+            let touched = touched.iter().any(|&id| ledger.stage(id).name == stage.name);
+            if stage.class == Class::Production && (touched || affected) {
+                production.push(&stage.name);
+            }
+        }
+        let unsigned: Vec<&Name> =
+            production.into_iter().filter(|name| !options.countersign.contains(name)).collect();
+        for name in &unsigned {
+            if !typed(name.as_str())? {
+                let names: Vec<&str> = unsigned.iter().map(|name| name.as_str()).collect();
+                let (names, stages) = (
+                    names.join(","),
+                    if names.len() == 1 { "a production stage" } else { "production stages" },
+                );
+                let message = format!("this changes {}, {stages}", names.replace(',', " and "));
+                return Err(CliError::refused(message).help(format!("add --countersign {names}")));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether a layer's settings are a stage's own or those of one of its groups.
+fn is_of(ledger: &Ledger, stage: StageId, layer: LayerId) -> bool {
+    match layer {
+        LayerId::Stage(id) => id == stage,
+        LayerId::Group(group) => ledger.stage(stage).groups.contains(&group),
+    }
+}
+
+/// Asks for a stage's name, where somebody is there to type it.
+fn typed(stage: &str) -> Result<bool, CliError> {
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+        return Ok(false);
+    }
+    let failed = |error: io::Error| CliError::outside(format!("the terminal cannot be read: {error}"));
+    write!(io::stderr(), "This changes {stage}, a production stage. Type its name to go on: ")
+        .map_err(failed)?;
+    let mut line = String::new();
+    io::stdin().lock().read_line(&mut line).map_err(failed)?;
+    Ok(line.trim() == stage)
+}

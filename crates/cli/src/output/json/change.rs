@@ -1,0 +1,69 @@
+//! What was changed, for programs.
+
+use cledger_core::effects::{Effect, Seen};
+use cledger_core::value::Value;
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::commands::Written;
+use crate::output::text::change::words;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'w> {
+    format: u32,
+    settings: Vec<SettingDocument<'w>>,
+    effects: Vec<EffectDocument>,
+}
+
+#[derive(Debug, Serialize)]
+struct SettingDocument<'w> {
+    address: &'w str,
+    file: &'w str,
+    before: Option<&'w str>,
+    after: Option<&'w str>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct EffectDocument {
+    address: String,
+    before: SeenDocument,
+    after: SeenDocument,
+}
+
+/// A value, or the words for why there is none; both are null for a secret.
+#[derive(Debug, Serialize)]
+struct SeenDocument {
+    value: serde_json::Value,
+    instead: Option<String>,
+    secret: bool,
+}
+
+pub(crate) fn document<'w>(written: &'w [Written], effects: &[Effect]) -> Document<'w> {
+    let settings = written.iter().map(|one| SettingDocument {
+        address: &one.address,
+        file: &one.file,
+        before: one.before.as_deref(),
+        after: one.after.as_deref(),
+    });
+    Document { format: FORMAT, settings: settings.collect(), effects: self::effects(effects) }
+}
+
+pub(crate) fn effects(effects: &[Effect]) -> Vec<EffectDocument> {
+    let document = |effect: &Effect| EffectDocument {
+        address: effect.address.to_string(),
+        before: seen(&effect.before),
+        after: seen(&effect.after),
+    };
+    effects.iter().map(document).collect()
+}
+
+fn seen(seen: &Seen) -> SeenDocument {
+    match seen {
+        Seen::Value(value) => SeenDocument {
+            value: value.as_ref().map(Value::to_json).unwrap_or_default(),
+            instead: None,
+            secret: value.is_none(),
+        },
+        other => SeenDocument { value: serde_json::Value::Null, instead: Some(words(other)), secret: false },
+    }
+}

@@ -1,0 +1,77 @@
+//! What was changed, for people: each setting before and after, then the effective values that change.
+
+use cledger_core::effects::{Effect, Seen};
+
+use super::check::counted;
+use crate::commands::Written;
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{style, values};
+
+/// The most effective values that are listed.
+const MOST_EFFECTS: usize = 30;
+
+pub(crate) fn print(console: &mut Console, written: &[Written], effects: &[Effect]) {
+    let mut table = Table::new(&["setting", "before", "after", "in"], console.width());
+    for one in written {
+        let side = |text: &Option<String>| match text {
+            Some(text) => (text.clone(), Tone::Plain),
+            None => ("not set".to_owned(), Tone::Quiet),
+        };
+        let address = (one.address.clone(), Tone::Plain);
+        table.row(vec![address, side(&one.before), side(&one.after), (one.file.clone(), Tone::Quiet)]);
+    }
+    table.keep_whole(0);
+    for line in table.lines() {
+        console.line(line);
+    }
+    console.line("");
+    self::effects(console, effects);
+}
+
+/// The effective values that a change makes different.
+pub(crate) fn effects(console: &mut Console, effects: &[Effect]) {
+    if effects.is_empty() {
+        console.line("No effective value changes.");
+        return;
+    }
+    let changes = if effects.len() == 1 { "changes" } else { "change" };
+    console.line(style::heading(&format!("{} {changes}", counted(effects.len(), "effective value"))));
+    let mut table = Table::new(&["field", "before", "after"], console.width());
+    for effect in effects.iter().take(MOST_EFFECTS) {
+        let address = (effect.address.to_string(), Tone::Plain);
+        table.row(vec![address, seen(&effect.before), seen(&effect.after)]);
+    }
+    table.keep_whole(0);
+    for line in table.lines() {
+        console.line(line);
+    }
+    if effects.len() > MOST_EFFECTS {
+        console.line(format!("and {} more, which --json lists", effects.len() - MOST_EFFECTS));
+    }
+}
+
+fn seen(seen: &Seen) -> (String, Tone) {
+    match seen {
+        Seen::Value(Some(value)) => (values::one_line(value), Tone::Plain),
+        Seen::Value(None) => (values::MASK.to_owned(), Tone::Plain),
+        other => {
+            let bad = matches!(other, Seen::Missing | Seen::Problem(_));
+            (words(other), if bad { Tone::Bad } else { Tone::Quiet })
+        }
+    }
+}
+
+/// What is seen where there is no value.
+pub(crate) fn words(seen: &Seen) -> String {
+    match seen {
+        Seen::Value(_) => String::new(),
+        Seen::Outside(Some(source)) => format!("from {}", values::escape(source)),
+        Seen::Outside(None) => values::UNREAD.to_owned(),
+        Seen::Absent => "absent".to_owned(),
+        Seen::Unset => "not set".to_owned(),
+        Seen::Missing => "missing".to_owned(),
+        Seen::Problem(codes) => codes.join(", "),
+        Seen::NotThere => "not there".to_owned(),
+    }
+}

@@ -1,0 +1,142 @@
+//! Editing a ledger's files in place: nothing but the text in question changes.
+//!
+//! Blanks, comments, the order of keys, quoting, line ends and a byte-order mark stay as they are,
+//! since a change is made in the file's text, at places that the parser gives, and not by writing
+//! a tree anew.
+
+mod change;
+mod literal;
+mod outline;
+mod setting;
+
+use std::collections::BTreeMap;
+
+pub use literal::{key, literal, parse_value};
+pub use setting::{Target, setting};
+
+use crate::tree::{FileError, Tree};
+
+/// One change of one file.
+#[derive(Debug, Clone)]
+pub struct Edit {
+    /// The file, from the ledger's folder.
+    pub file: String,
+    /// The steps to the value: `units`, `ticket-desk`, `seat_hold`.
+    pub path: Vec<String>,
+    /// How many of the steps make the header of a new table, where no table of the file fits; the
+    /// others follow in its first line, with dots between them.
+    pub header: usize,
+    /// What becomes of the value.
+    pub what: What,
+}
+
+/// What becomes of a value.
+#[derive(Clone)]
+pub enum What {
+    /// This TOML text takes its place.
+    Set(String),
+    /// It goes, and a table that is left empty goes with it.
+    Remove,
+}
+
+// The text may be a secret.
+impl std::fmt::Debug for What {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            What::Set(_) => "Set",
+            What::Remove => "Remove",
+        })
+    }
+}
+
+/// The new texts of files, by path; `None` for a file that goes.
+pub type Changed = BTreeMap<String, Option<String>>;
+
+/// Why a file cannot be edited.
+#[derive(Debug, thiserror::Error)]
+pub enum EditError {
+    /// It cannot be read.
+    #[error("`{0}` cannot be edited: {1}")]
+    Unreadable(String, FileError),
+    /// It is not TOML, or what is to be changed stands in a form that is not edited.
+    #[error("`{file}` cannot be edited: {reason}")]
+    Form {
+        /// The file.
+        file: String,
+        /// What stands in the way.
+        reason: String,
+    },
+}
+
+/// Makes changes, one after the other, and gives the new texts of all files that differ.
+pub fn apply(tree: &dyn Tree, edits: &[Edit]) -> Result<Changed, EditError> {
+    let mut texts: BTreeMap<&str, (Option<String>, String)> = BTreeMap::new();
+    for edit in edits {
+        let file = edit.file.as_str();
+        if !texts.contains_key(file) {
+            let before = tree.text(file).map_err(|error| EditError::Unreadable(file.to_owned(), error))?;
+            let now = before.clone().unwrap_or_default();
+            texts.insert(file, (before, now));
+        }
+        if let Some((_, text)) = texts.get_mut(file) {
+            *text = change::change(text, edit)
+                .map_err(|reason| EditError::Form { file: file.to_owned(), reason })?;
+        }
+    }
+    let differing = texts.into_iter().filter(|(_, (before, now))| before.as_ref() != Some(now));
+    let changed = differing.filter_map(|(file, (before, now))| {
+        let gone = now.trim_start_matches('\u{feff}').trim().is_empty();
+        match (gone, before) {
+            // Nothing is left: the file says nothing any more.
+            (true, None) => None,
+            (true, Some(_)) => Some((file.to_owned(), None)),
+            (false, _) => Some((file.to_owned(), Some(now))),
+        }
+    });
+    Ok(changed.collect())
+}
+
+/// A tree as it will be once changes are made.
+pub struct Overlay<'t> {
+    base: &'t dyn Tree,
+    changed: &'t Changed,
+}
+
+impl<'t> Overlay<'t> {
+    /// Lays changes over a tree.
+    pub fn new(base: &'t dyn Tree, changed: &'t Changed) -> Self {
+        Self { base, changed }
+    }
+}
+
+impl Tree for Overlay<'_> {
+    fn text(&self, path: &str) -> Result<Option<String>, FileError> {
+        match self.changed.get(path) {
+            Some(text) => Ok(text.clone()),
+            None => self.base.text(path),
+        }
+    }
+
+    fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FileError> {
+        let mut names = self.base.names(folder)?.unwrap_or_default();
+        let inside = format!("{folder}/");
+        for (path, text) in self.changed {
+            let Some(rest) = path.strip_prefix(&inside) else { continue };
+            let (name, is_file) = rest.split_once('/').map_or((rest, true), |(name, _)| (name, false));
+            if text.is_some() && !names.iter().any(|known| known == name) {
+                names.push(name.to_owned());
+            } else if text.is_none() && is_file {
+                names.retain(|known| known != name);
+            }
+        }
+        names.sort_unstable();
+        Ok((!names.is_empty()).then_some(names))
+    }
+
+    fn is_folder(&self, path: &str) -> bool {
+        let inside = format!("{path}/");
+        let made =
+            |(changed, text): (&String, &Option<String>)| text.is_some() && changed.starts_with(&inside);
+        self.base.is_folder(path) || self.changed.iter().any(made)
+    }
+}

@@ -1,0 +1,287 @@
+//! One change in a file's text.
+
+use std::ops::Range;
+
+use super::outline::{Body, Node, Pair, outline};
+use super::{Edit, What, key};
+
+/// Where a value stands.
+enum Found<'o> {
+    /// In a line of a table's body.
+    Statement(&'o Body, &'o Pair),
+    /// In an inline table: its pairs, the position among them, and where that table itself stands.
+    Inline(&'o [Pair], usize, Box<Found<'o>>),
+}
+
+/// The text after the change; an error says what stands in its way.
+pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
+    let bodies = outline(text).ok_or("it is not TOML")?;
+    let path: Vec<&str> = edit.path.iter().map(String::as_str).collect();
+    if bodies.iter().any(|body| !body.listed && body.path == path) {
+        return Err(format!("`{}` is a table of its own there: edit it by hand", path.join(".")));
+    }
+    let found = bodies.iter().find_map(|body| find(body, &path));
+    let mut changed = text.to_owned();
+    match (&edit.what, found) {
+        (What::Set(literal), Some(found)) => changed.replace_range(found.value().span.clone(), literal),
+        (What::Set(literal), None) => insert(&mut changed, &bodies, &path, edit.header, literal),
+        (What::Remove, Some(found)) => {
+            let range = removal(text, &found);
+            let emptied = match &found {
+                Found::Statement(body, _) => body.pairs.len() == 1,
+                Found::Inline(..) => {
+                    outermost(&found).is_some_and(|body| body.pairs.len() == 1) && is_alone(&found)
+                }
+            };
+            changed.replace_range(range, "");
+            if emptied && let Some(body) = outermost(&found) {
+                remove_empty(&mut changed, body);
+            }
+        }
+        (What::Remove, None) => {}
+    }
+    Ok(changed)
+}
+
+impl Found<'_> {
+    fn value(&self) -> &Node {
+        match self {
+            Found::Statement(_, pair) => &pair.value,
+            Found::Inline(pairs, at, _) => &pairs[*at].value,
+        }
+    }
+}
+
+fn find<'o>(body: &'o Body, path: &[&str]) -> Option<Found<'o>> {
+    if body.listed {
+        return None;
+    }
+    let rest = strip(path, &body.path)?;
+    body.pairs.iter().find_map(|pair| {
+        let rest = strip(rest, &pair.keys)?;
+        let found = Found::Statement(body, pair);
+        if rest.is_empty() { Some(found) } else { find_inside(&pair.value, rest, found) }
+    })
+}
+
+fn find_inside<'o>(node: &'o Node, path: &[&str], outer: Found<'o>) -> Option<Found<'o>> {
+    let pairs = node.inside.as_deref()?;
+    let at = pairs.iter().position(|pair| strip(path, &pair.keys).is_some())?;
+    let rest = strip(path, &pairs[at].keys)?;
+    let found = Found::Inline(pairs, at, Box::new(outer));
+    if rest.is_empty() { Some(found) } else { find_inside(&pairs[at].value, rest, found) }
+}
+
+/// The path behind its first steps, if these are they.
+fn strip<'p, 's>(path: &'p [&'s str], first: &[String]) -> Option<&'p [&'s str]> {
+    let (start, rest) = path.split_at_checked(first.len())?;
+    (start == first).then_some(rest)
+}
+
+fn outermost<'o>(found: &Found<'o>) -> Option<&'o Body> {
+    match found {
+        Found::Statement(body, _) => Some(body),
+        Found::Inline(_, _, outer) => outermost(outer),
+    }
+}
+
+/// Whether nothing else stands in the inline tables around it.
+fn is_alone(found: &Found<'_>) -> bool {
+    match found {
+        Found::Statement(..) => true,
+        Found::Inline(pairs, _, outer) => pairs.len() == 1 && is_alone(outer),
+    }
+}
+
+/// The text to take out with a value: its whole line, or its part of an inline table.
+fn removal(text: &str, found: &Found<'_>) -> Range<usize> {
+    match found {
+        Found::Statement(_, pair) => {
+            let (start, end) = (line_start(text, pair.span.start), line_end(text, pair.span.end));
+            // The last line may have no end; then it is the line before that loses its own.
+            let from = if text[..end].ends_with('\n') { start } else { before_newline(text, start) };
+            from..end
+        }
+        Found::Inline(pairs, _, outer) if pairs.len() == 1 => removal(text, outer),
+        Found::Inline(pairs, 0, _) => pairs[0].span.start..pairs[1].span.start,
+        Found::Inline(pairs, at, _) => pairs[at - 1].span.end..pairs[*at].span.end,
+    }
+}
+
+/// The offset before the line end that stands before an offset, if one does.
+fn before_newline(text: &str, at: usize) -> usize {
+    let before = &text[..at];
+    let without = before.strip_suffix('\n').map(|text| text.strip_suffix('\r').unwrap_or(text));
+    without.unwrap_or(before).len()
+}
+
+fn line_start(text: &str, at: usize) -> usize {
+    text[..at]
+        .rfind('\n')
+        .map_or(text.len() - text.trim_start_matches('\u{feff}').len(), |newline| newline + 1)
+}
+
+/// The offset after the line's end.
+fn line_end(text: &str, at: usize) -> usize {
+    text[at..].find('\n').map_or(text.len(), |newline| at + newline + 1)
+}
+
+/// The line end that the file uses.
+fn newline(text: &str) -> &'static str {
+    match text.find('\n') {
+        Some(at) if text[..at].ends_with('\r') => "\r\n",
+        _ => "\n",
+    }
+}
+
+/// Takes out the header of a table that has nothing left, with the blank line before it, unless a
+/// comment stands where the table was. Nothing before the header has changed.
+fn remove_empty(text: &mut String, body: &Body) {
+    if body.path.is_empty() {
+        return;
+    }
+    let (start, end) = (line_start(text, body.header.start), line_end(text, body.header.end));
+    let rest = &text[end..];
+    let next = rest.find(|c: char| !c.is_whitespace());
+    if text[body.header.end..end].contains('#') || next.is_some_and(|at| rest[at..].starts_with('#')) {
+        return;
+    }
+    let (from, to) = match next {
+        Some(at) => (start, end + line_start(rest, at)),
+        None => {
+            let blank = before_newline(text, start);
+            let is_blank = blank < start && text[..blank].ends_with('\n');
+            let from = if is_blank { blank } else { start };
+            (if text.ends_with('\n') { from } else { before_newline(text, from) }, text.len())
+        }
+    };
+    text.replace_range(from..to, "");
+}
+
+fn insert(text: &mut String, bodies: &[Body], path: &[&str], header: usize, literal: &str) {
+    let pair = |steps: &[&str]| {
+        let steps: Vec<String> = steps.iter().map(|step| key(step)).collect();
+        format!("{} = {literal}", steps.join("."))
+    };
+    if let Some((node, rest)) = bodies.iter().find_map(|body| inline_on_the_way(body, path)) {
+        let added = pair(rest);
+        let inside = text[node.span.start + 1..node.span.end - 1].trim_end();
+        let at = node.span.start + 1 + inside.len();
+        match inside {
+            "" => text.replace_range(at..node.span.end - 1, &format!(" {added} ")),
+            _ if inside.ends_with(',') => text.insert_str(at, &format!(" {added}")),
+            _ => text.insert_str(at, &format!(", {added}")),
+        }
+        return;
+    }
+    let fitting = bodies.iter().filter(|body| !body.listed && body.path.len() < path.len());
+    let fitting = fitting.filter(|body| strip(path, &body.path).is_some());
+    let best = fitting.max_by_key(|body| body.path.len());
+    let ending = newline(text);
+    match best {
+        Some(body) if !body.path.is_empty() || header == 0 => {
+            let rest = &path[body.path.len()..];
+            let same_entry = body.pairs.iter().rfind(|known| known.keys[0] == rest[0] && rest.len() > 1);
+            let after = same_entry.or(body.pairs.last());
+            let (at, indent) = match after {
+                Some(known) => {
+                    let start = line_start(text, known.span.start);
+                    (line_end(text, known.span.end), text[start..known.span.start].to_owned())
+                }
+                None if body.path.is_empty() => (line_start(text, 0), String::new()),
+                None => (line_end(text, body.header.end), String::new()),
+            };
+            let added = format!("{indent}{}", pair(rest));
+            let starts_line = at == 0 || text[..at].ends_with(['\n', '\u{feff}']);
+            text.insert_str(at, &if starts_line { added + ending } else { format!("{ending}{added}") });
+        }
+        _ => {
+            let (table, rest) = path.split_at(header.min(path.len() - 1));
+            let steps: Vec<String> = table.iter().map(|step| key(step)).collect();
+            let lines = format!("[{}]{ending}{}", steps.join("."), pair(rest));
+            if text.trim_start_matches('\u{feff}').is_empty() {
+                text.push_str(&format!("{lines}{ending}"));
+            } else if text.ends_with('\n') {
+                text.push_str(&format!("{ending}{lines}{ending}"));
+            } else {
+                text.push_str(&format!("{ending}{ending}{lines}"));
+            }
+        }
+    }
+}
+
+/// The innermost inline table on the way to a value that is not there, and the steps from there.
+fn inline_on_the_way<'o, 'p, 's>(body: &'o Body, path: &'p [&'s str]) -> Option<(&'o Node, &'p [&'s str])> {
+    let mut rest = strip(path, &body.path).filter(|_| !body.listed)?;
+    let mut pairs = body.pairs.as_slice();
+    let mut found = None;
+    loop {
+        let next = pairs.iter().find_map(|pair| Some((pair, strip(rest, &pair.keys)?)));
+        let Some((pair, after)) = next.filter(|(pair, _)| pair.value.inside.is_some()) else { return found };
+        found = Some((&pair.value, after));
+        (rest, pairs) = (after, pair.value.inside.as_deref()?);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn edited(text: &str, path: &str, header: usize, what: What) -> String {
+        let path = path.split('/').map(str::to_owned).collect();
+        change(text, &Edit { file: String::new(), path, header, what }).unwrap()
+    }
+
+    fn set(text: &str, path: &str, literal: &str) -> String {
+        edited(text, path, 2, What::Set(literal.to_owned()))
+    }
+
+    #[test]
+    fn a_value_takes_the_place_of_another_and_nothing_else_changes() {
+        let text =
+            "\u{feff}# top\r\n[units.desk]  # desk\r\nhold   = '5m'  # for now\r\ndb = {a=1,b = 2}\r\n";
+        let expected = text.replace("'5m'", "'9m'");
+        assert_eq!(set(text, "units/desk/hold", "'9m'"), expected);
+        assert_eq!(set(text, "units/desk/db/b", "3"), text.replace("b = 2", "b = 3"));
+    }
+
+    #[test]
+    fn a_new_value_finds_its_place() {
+        let text = "[units.desk]\n  hold = 1 # x\n  db.host = 'a'\n  region = 'n'\n\n# gate\n[units.gate]\nx = { y = 1 }\n";
+        for (path, added) in [
+            ("units/desk/new", text.replace("'n'\n", "'n'\n  new = 7\n")),
+            ("units/desk/db/port", text.replace("'a'\n", "'a'\n  db.port = 7\n")),
+            ("units/gate/x/z", text.replace("y = 1 }", "y = 1, z = 7 }")),
+            ("units/mail+a/hold", format!("{text}\n[units.\"mail+a\"]\nhold = 7\n")),
+            ("shared/db/port", format!("{text}\n[shared.db]\nport = 7\n")),
+        ] {
+            let made = set(text, path, "7");
+            assert_eq!(made, added, "{path}");
+            assert_eq!(edited(&made, path, 2, What::Remove), text, "{path} goes again");
+        }
+    }
+
+    #[test]
+    fn what_was_set_goes_without_a_trace_whatever_the_file_ends_with() {
+        for text in
+            ["", "a = 1", "a = 1\n", "a = 1\r\n", "a = 1\n\n\n", "# only words", "# words\n", "[t]\na = 1"]
+        {
+            for (path, header) in [("b", 0), ("b/c", 0), ("units/desk/b", 2), ("shared/b", 1)] {
+                let made = edited(text, path, header, What::Set("2".to_owned()));
+                assert!(toml::from_str::<toml::Table>(&made).is_ok(), "{made}");
+                assert_eq!(edited(&made, path, header, What::Remove), text, "{text:?} {path} {made:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn an_emptied_table_goes_unless_a_comment_stands_there() {
+        let text = "a = 1\n\n[units.desk]\nhold = 1\n\n[units.gate]\nx = { y = 1 }\n";
+        let remove = |text: &str, path: &str| edited(text, path, 2, What::Remove);
+        assert_eq!(remove(text, "units/desk/hold"), "a = 1\n\n[units.gate]\nx = { y = 1 }\n");
+        assert_eq!(remove(text, "units/gate/x/y"), "a = 1\n\n[units.desk]\nhold = 1\n");
+        let noted = text.replace("hold = 1\n", "hold = 1\n# by hand\n");
+        assert_eq!(remove(&noted, "units/desk/hold"), noted.replace("hold = 1\n", ""));
+        assert_eq!(remove(text, "units/desk/none"), text);
+    }
+}

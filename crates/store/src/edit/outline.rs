@@ -1,0 +1,151 @@
+//! The statements of a TOML file, with the place of every key and value.
+
+use std::ops::Range;
+
+use toml_parser::Source;
+use toml_parser::decoder::Encoding;
+use toml_parser::parser::{Event, EventKind, parse_document};
+
+/// A key and its value.
+#[derive(Debug)]
+pub(super) struct Pair {
+    /// The steps of the key.
+    pub(super) keys: Vec<String>,
+    /// From the key's first to the value's last byte.
+    pub(super) span: Range<usize>,
+    pub(super) value: Node,
+}
+
+/// A value.
+#[derive(Debug)]
+pub(super) struct Node {
+    pub(super) span: Range<usize>,
+    /// The pairs of an inline table.
+    pub(super) inside: Option<Vec<Pair>>,
+}
+
+/// A table with a header, or what stands before the first one.
+#[derive(Debug)]
+pub(super) struct Body {
+    /// The steps of the header; none for what stands before the first one.
+    pub(super) path: Vec<String>,
+    /// Whether it is one of a list of tables.
+    pub(super) listed: bool,
+    /// The header.
+    pub(super) header: Range<usize>,
+    pub(super) pairs: Vec<Pair>,
+}
+
+struct Reader<'t> {
+    source: Source<'t>,
+    events: std::iter::Peekable<std::vec::IntoIter<Event>>,
+}
+
+/// The tables of a file, in their order; `None` if it is not TOML.
+pub(super) fn outline(text: &str) -> Option<Vec<Body>> {
+    let source = Source::new(text);
+    let tokens = source.lex().into_vec();
+    let mut events: Vec<Event> = Vec::with_capacity(tokens.len());
+    let mut wrong = None;
+    parse_document(&tokens, &mut events, &mut wrong);
+    if wrong.is_some() {
+        return None;
+    }
+    events.retain(|event| {
+        !matches!(event.kind(), EventKind::Whitespace | EventKind::Comment | EventKind::Newline)
+    });
+    Reader { source, events: events.into_iter().peekable() }.bodies()
+}
+
+fn range(event: &Event) -> Range<usize> {
+    event.span().start()..event.span().end()
+}
+
+impl Reader<'_> {
+    fn bodies(&mut self) -> Option<Vec<Body>> {
+        let mut bodies = vec![Body { path: Vec::new(), listed: false, header: 0..0, pairs: Vec::new() }];
+        while let Some(event) = self.events.peek() {
+            let (kind, start) = (event.kind(), event.span().start());
+            match kind {
+                EventKind::StdTableOpen | EventKind::ArrayTableOpen => {
+                    self.events.next();
+                    let (path, _) = self.keys()?;
+                    let end = self.events.next()?.span().end();
+                    let listed = kind == EventKind::ArrayTableOpen;
+                    bodies.push(Body { path, listed, header: start..end, pairs: Vec::new() });
+                }
+                _ => {
+                    let pair = self.pair()?;
+                    bodies.last_mut()?.pairs.push(pair);
+                }
+            }
+        }
+        Some(bodies)
+    }
+
+    /// The steps of a key, and where it starts.
+    fn keys(&mut self) -> Option<(Vec<String>, usize)> {
+        let start = self.events.peek()?.span().start();
+        let mut keys = Vec::new();
+        while let Some(event) =
+            self.events.next_if(|event| matches!(event.kind(), EventKind::SimpleKey | EventKind::KeySep))
+        {
+            if event.kind() == EventKind::SimpleKey {
+                let mut key = std::borrow::Cow::Borrowed("");
+                self.source.get(event)?.decode_key(&mut key, &mut ());
+                keys.push(key.into_owned());
+            }
+        }
+        Some((keys, start))
+    }
+
+    fn pair(&mut self) -> Option<Pair> {
+        let (keys, start) = self.keys()?;
+        self.events.next_if(|event| event.kind() == EventKind::KeyValSep)?;
+        let value = self.value()?;
+        Some(Pair { keys, span: start..value.span.end, value })
+    }
+
+    fn value(&mut self) -> Option<Node> {
+        let event = self.events.next()?;
+        let start = event.span().start();
+        match event.kind() {
+            EventKind::Scalar => Some(Node { span: range(&event), inside: None }),
+            EventKind::ArrayOpen => loop {
+                if let Some(close) = self.events.next_if(|next| next.kind() == EventKind::ArrayClose) {
+                    return Some(Node { span: start..close.span().end(), inside: None });
+                }
+                if self.events.next_if(|next| next.kind() == EventKind::ValueSep).is_none() {
+                    self.value()?;
+                }
+            },
+            EventKind::InlineTableOpen => {
+                let mut pairs = Vec::new();
+                loop {
+                    if let Some(close) =
+                        self.events.next_if(|next| next.kind() == EventKind::InlineTableClose)
+                    {
+                        return Some(Node { span: start..close.span().end(), inside: Some(pairs) });
+                    }
+                    if self.events.next_if(|next| next.kind() == EventKind::ValueSep).is_none() {
+                        pairs.push(self.pair()?);
+                    }
+                }
+            }
+            _ => None,
+        }
+    }
+}
+
+/// How a text is quoted, by its first characters.
+pub(super) fn quoting(value: &str) -> Option<Encoding> {
+    [
+        ("\"\"\"", Encoding::MlBasicString),
+        ("'''", Encoding::MlLiteralString),
+        ("\"", Encoding::BasicString),
+        ("'", Encoding::LiteralString),
+    ]
+    .into_iter()
+    .find(|(start, _)| value.starts_with(start))
+    .map(|(_, encoding)| encoding)
+}

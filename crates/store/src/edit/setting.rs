@@ -1,0 +1,50 @@
+//! Where a setting or a default stands, or would stand.
+
+use cledger_core::model::{Kind, LayerId, Ledger, Slot, Subject};
+
+use super::{Edit, What};
+
+/// Where a value is written for a field.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Target {
+    /// In the settings of a stage or group.
+    Layer(LayerId),
+    /// In the declaration, as its default.
+    Default,
+}
+
+/// The change of a field's value at one of the places where it can be written.
+pub fn setting(ledger: &Ledger, target: Target, subject: Subject, slot: Slot, what: What) -> Edit {
+    let (entry, declaration) = ledger.field(subject, slot);
+    let field = declaration.name.as_ref().map(ToString::to_string);
+    let Target::Layer(layer) = target else {
+        let file = ledger.files.locate(entry.place).file.to_owned();
+        let kind = match entry.kind {
+            Kind::Variable => "variables",
+            Kind::Connection { .. } => "connections",
+            Kind::Endpoint => "endpoints",
+            Kind::Credential(_) => "credentials",
+        };
+        let mut path = vec![kind.to_owned(), entry.name.to_string()];
+        if let Some(field) = field {
+            path.extend(["fields".to_owned(), field]);
+        }
+        path.push("default".to_owned());
+        return Edit { file, path, header: 2, what };
+    };
+    let owner = match subject {
+        Subject::Shared => "shared".to_owned(),
+        Subject::Unit(..) => ledger.owner(subject).to_string(),
+    };
+    let (file, table) = ledger.settings_place(subject, layer);
+    let mut path = match (table, subject) {
+        (None, _) => Vec::new(),
+        (Some(_), Subject::Shared) => vec![owner],
+        (Some(_), Subject::Unit(..)) => vec!["units".to_owned(), owner],
+    };
+    // `[shared.bookings-db]`, but `[units.ticket-desk]` with the entry in front of the field.
+    let header = path.len() + usize::from(path.len() == 1 && field.is_some());
+    path.push(entry.name.to_string());
+    path.extend(field);
+    Edit { file, path, header, what }
+}
