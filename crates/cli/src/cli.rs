@@ -56,7 +56,7 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("Start", &["init", "demo"]),
     ("Declare", &["list"]),
     ("Fill", &["set", "unset"]),
-    ("Understand", &["show", "get"]),
+    ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "compare"]),
     ("Hand out", &["render"]),
     ("Reality", &["drift"]),

@@ -7,6 +7,7 @@ mod commands;
 mod error;
 mod options;
 mod output;
+mod place;
 mod trade_words;
 
 use std::process::ExitCode;

@@ -23,6 +23,7 @@ use zeroize::Zeroizing;
 pub use assume::{Assumption, AssumptionError};
 pub use expand::CIPHER_PREFIX;
 pub use graph::Session;
+pub(crate) use layers::default_counts;
 pub use layers::{Link, Winner};
 pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode};
 

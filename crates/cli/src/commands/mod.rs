@@ -5,15 +5,20 @@ mod compare;
 mod demo;
 mod drift;
 mod get;
+mod impact;
 mod init;
 mod list;
+mod matrix;
 mod render;
 mod set;
 mod show;
+mod trace;
 
 use clap::Subcommand;
 
 pub(crate) use set::Written;
+pub(crate) use show::{fields_of, with_stage, without_delivery};
+pub(crate) use trace::{Step, Traced};
 
 use crate::app::App;
 use crate::error::CliError;
@@ -35,6 +40,12 @@ pub(crate) enum Command {
     Show(show::ShowArgs),
     /// Print one bare value, for scripts
     Get(get::GetArgs),
+    /// Show fields down and stages across
+    Matrix(matrix::MatrixArgs),
+    /// Say where a value comes from, which others lose to it, and where it ends up
+    Trace(trace::TraceArgs),
+    /// Say what depends on a value
+    Impact(impact::ImpactArgs),
     /// Find what is missing, wrong or unused
     Check(check::CheckArgs),
     /// Compare two stages, or a unit in two stages
@@ -55,6 +66,9 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Unset(args) => set::unset(&args, app),
         Command::Show(args) => show::run(&args, app),
         Command::Get(args) => get::run(&args, app),
+        Command::Matrix(args) => matrix::run(&args, app),
+        Command::Trace(args) => trace::run(&args, app),
+        Command::Impact(args) => impact::run(&args, app),
         Command::Check(args) => check::run(&args, app),
         Command::Compare(args) => compare::run(&args, app),
         Command::Render(args) => render::run(&args, app),

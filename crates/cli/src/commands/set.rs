@@ -1,25 +1,20 @@
 //! `cledger set` and `cledger unset`: settings of stages and groups, and defaults.
 
 use clap::Args;
-use cledger_core::address::{Address, Owner};
-use cledger_core::model::{
-    Declaration, InstanceId, LayerId, Ledger, Note, Setting, SettingValue, Slot, Subject, Vary, Verdict,
-};
+use cledger_core::address::Address;
+use cledger_core::model::{Declaration, LayerId, Ledger, Note, Setting, SettingValue, Vary, Verdict};
 use cledger_core::name::Name;
 use cledger_core::reference;
 use cledger_core::types::{Type, parse_date};
 use cledger_core::value::{Held, Value};
 use cledger_store::{Edit, Target, What, literal, parse_value, setting};
 
-use super::show::{fields_of, with_stage, without_delivery};
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing};
 use crate::error::{CliError, status};
 use crate::options::standard_input;
 use crate::output::{json, text, values};
-
-/// The stage's name that means a declaration's default.
-const DEFAULT: &str = "default";
+use crate::place::{DEFAULT, Place, place};
 
 #[derive(Debug, Args)]
 pub(crate) struct SetArgs {
@@ -66,14 +61,6 @@ pub(crate) struct Written {
     /// What it said, and what it says, secrets masked; `None` for nothing.
     pub(crate) before: Option<String>,
     pub(crate) after: Option<String>,
-}
-
-/// A field at one of the places where it can be set.
-struct Place {
-    address: Address,
-    subject: Subject,
-    slot: Slot,
-    target: Target,
 }
 
 pub(crate) fn set(args: &SetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
@@ -181,68 +168,6 @@ fn note(args: &SetArgs) -> Result<Note, CliError> {
     Ok(Note { why: args.change.why.clone(), until, looked_up: None })
 }
 
-/// The field and the place that an address names.
-fn place(app: &App<'_>, ledger: &Ledger, text: &str, stage: Option<&Name>) -> Result<Place, CliError> {
-    if text.contains(['*', '?']) {
-        let message = format!("`{text}` is a pattern, and one address is needed");
-        return Err(CliError::usage(message).help("name each field; `cledger list` shows the names"));
-    }
-    let mut address = without_delivery(with_stage(Address::parse(text)?, stage)?)?;
-    let (Some(owner), Some(_)) = (&address.owner, &address.entry) else {
-        return Err(
-            CliError::usage(format!("`{address}` names no field")).help("write UNIT/ENTRY.FIELD@STAGE")
-        );
-    };
-    let subject = match owner {
-        Owner::Shared => Subject::Shared,
-        Owner::Unit(unit, instance) => app.unit(ledger, unit, instance.as_ref())?,
-    };
-    let slots = fields_of(ledger, subject, &address)?;
-    let &[slot] = &slots[..] else {
-        let names = slots.iter().filter_map(|&slot| ledger.field(subject, slot).1.name.as_ref());
-        let names: Vec<&str> = names.map(Name::as_str).collect();
-        let message = format!("`{address}` has several fields");
-        return Err(CliError::usage(message).help(format!("name one of {}", names.join(", "))));
-    };
-    let target = match &address.stage {
-        Some(name) if name.as_str() == DEFAULT => Target::Default,
-        Some(name) => match ledger.group_id(name.as_str()) {
-            Some(group) => Target::Layer(LayerId::Group(group)),
-            None => Target::Layer(LayerId::Stage(App::stage(ledger, Some(name))?.stage)),
-        },
-        None => {
-            let chosen = App::stage(ledger, None)?;
-            address.stage = Some(ledger.stage(chosen.stage).name.clone());
-            Target::Layer(LayerId::Stage(chosen.stage))
-        }
-    };
-    if let (Target::Default, Subject::Unit(unit, instance)) = (target, subject) {
-        let (entry, _) = ledger.slots(subject).entry_of(slot);
-        if instance.is_some() || entry.entry.shared().is_some() {
-            let entry = &ledger.field(subject, slot).0.name;
-            let message = format!("`{address}` has no declaration of its own");
-            let owner = if entry_is_shared(ledger, subject, slot) {
-                "shared".to_owned()
-            } else {
-                ledger.unit(unit).name.to_string()
-            };
-            return Err(CliError::usage(message).help(format!("its declaration is that of {owner}/{entry}")));
-        }
-    }
-    if let (Target::Layer(LayerId::Stage(stage)), Subject::Unit(unit, instance)) = (target, subject)
-        && !ledger.unit(unit).belongs_to(stage, instance)
-    {
-        let message =
-            format!("`{}` does not belong to stage `{}`", ledger.owner(subject), ledger.stage(stage).name);
-        return Err(CliError::usage(message).help("`cledger list units` shows where each belongs"));
-    }
-    Ok(Place { address, subject, slot, target })
-}
-
-fn entry_is_shared(ledger: &Ledger, subject: Subject, slot: Slot) -> bool {
-    ledger.slots(subject).entry_of(slot).0.entry.shared().is_some()
-}
-
 fn layer_of(place: &Place) -> Option<LayerId> {
     match place.target {
         Target::Layer(layer) => Some(layer),
@@ -332,29 +257,7 @@ fn typed_value(text: &str, declaration: &Declaration) -> Option<Value> {
 /// The setting that stands there already.
 fn there<'l>(ledger: &'l Ledger, place: &Place) -> Option<&'l Setting> {
     let Target::Layer(layer) = place.target else { return None };
-    let list: &[Setting] = match place.subject {
-        Subject::Shared => {
-            let (entry, position) = ledger.shared_slots.entry_of(place.slot);
-            let at = ledger.shared_slots.entries.iter().position(|known| known.first == entry.first)?;
-            let of_entry = ledger.layer(layer).shared.get(at)?;
-            return of_entry.iter().find(|setting| setting.slot.0 as usize == position);
-        }
-        Subject::Unit(unit, instance) => {
-            let settings = ledger.unit_layer(ledger.unit(unit), layer);
-            match instance {
-                None => &settings.unit,
-                Some(wanted) => of_instance(&settings.instances, wanted),
-            }
-        }
-    };
-    list.iter().find(|setting| setting.slot == place.slot)
-}
-
-fn of_instance(
-    instances: &[(InstanceId, cledger_core::source::Place, Vec<Setting>)],
-    wanted: InstanceId,
-) -> &[Setting] {
-    instances.iter().find(|(id, ..)| *id == wanted).map_or(&[], |(.., settings)| settings)
+    ledger.setting_at(layer, place.subject, place.slot)
 }
 
 fn default_shown(ledger: &Ledger, place: &Place) -> Option<String> {

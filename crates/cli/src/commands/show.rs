@@ -70,7 +70,7 @@ fn heading(ledger: &Ledger, subject: Subject, chosen: &Chosen) -> Vec<String> {
 }
 
 /// Puts the stage of `--stage` into an address that names none.
-pub(super) fn with_stage(mut address: Address, stage: Option<&Name>) -> Result<Address, CliError> {
+pub(crate) fn with_stage(mut address: Address, stage: Option<&Name>) -> Result<Address, CliError> {
     match (&address.stage, stage) {
         (Some(named), Some(other)) if named != other => {
             Err(CliError::usage(format!("the address names stage `{named}`, and --stage `{other}`")))
@@ -84,7 +84,7 @@ pub(super) fn with_stage(mut address: Address, stage: Option<&Name>) -> Result<A
 }
 
 /// Refuses an address of a delivery.
-pub(super) fn without_delivery(address: Address) -> Result<Address, CliError> {
+pub(crate) fn without_delivery(address: Address) -> Result<Address, CliError> {
     if address.delivery.is_some() {
         let message = format!("`{address}` names a delivery, and this version of cledger records none");
         return Err(CliError::usage(message).help("leave out what begins with `:`"));
@@ -104,7 +104,7 @@ pub(super) fn fields(
 }
 
 /// The fields that an address names: one, those of an entry, or all. Built-in order, entries by name.
-pub(super) fn fields_of(ledger: &Ledger, subject: Subject, address: &Address) -> Result<Vec<Slot>, CliError> {
+pub(crate) fn fields_of(ledger: &Ledger, subject: Subject, address: &Address) -> Result<Vec<Slot>, CliError> {
     let all = ledger.slots(subject).all();
     let Some(entry) = &address.entry else { return Ok(all.collect()) };
     let of_entry: Vec<Slot> = all.filter(|&slot| ledger.field(subject, slot).0.name == *entry).collect();

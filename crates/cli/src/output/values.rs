@@ -38,6 +38,14 @@ pub(crate) fn held(held: &Held) -> String {
     }
 }
 
+/// A value as the ledger holds it, as JSON; null for a masked secret.
+pub(crate) fn held_json(held: &Held, unmask: bool) -> serde_json::Value {
+    match held {
+        Held::Secret(_) if !unmask => serde_json::Value::Null,
+        held => held.expose().to_json(),
+    }
+}
+
 /// An effective value on one line.
 pub(crate) fn effective(effective: &Effective<'_>, unmask: bool) -> String {
     if effective.secret && !unmask {

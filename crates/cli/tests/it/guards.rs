@@ -46,6 +46,9 @@ Fill:
 Understand:
   show       Show what a unit gets in a stage, and where each value comes from
   get        Print one bare value, for scripts
+  matrix     Show fields down and stages across
+  trace      Say where a value comes from, which others lose to it, and where it ends up
+  impact     Say what depends on a value
 
 Judge:
   check      Find what is missing, wrong or unused

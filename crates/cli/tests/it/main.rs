@@ -15,5 +15,7 @@ mod init;
 mod list;
 mod render;
 mod secrets;
+mod set;
 mod show;
 mod test_ledger;
+mod understand;

@@ -67,7 +67,7 @@ pub enum Winner<'l> {
 }
 
 /// Whether a declaration's default counts in a stage of this class.
-pub(super) fn default_counts(declaration: &Declaration, class: Class) -> bool {
+pub(crate) fn default_counts(declaration: &Declaration, class: Class) -> bool {
     declaration.vary != Vary::Must || class == Class::Development
 }
 

@@ -5,9 +5,12 @@ pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod drift;
 pub(crate) mod error;
+pub(crate) mod impact;
 pub(crate) mod list;
+pub(crate) mod matrix;
 pub(crate) mod render;
 pub(crate) mod show;
+pub(crate) mod trace;
 
 /// The version of all documents.
 pub(crate) const FORMAT: u32 = 1;

@@ -1,0 +1,57 @@
+//! `cledger matrix`: fields down, stages across.
+
+use clap::Args;
+use cledger_core::address::Pattern;
+use cledger_core::matrix::{Row, matrix};
+use cledger_core::model::StageId;
+use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_store::Scope;
+
+use crate::app::App;
+use crate::error::{CliError, status};
+use crate::output::{json, text};
+
+#[derive(Debug, Args)]
+pub(crate) struct MatrixArgs {
+    /// Which fields and stages, as a pattern of addresses, like `ticket-desk` or `*/bookings-db.*@prod-*`
+    pattern: Option<String>,
+    /// Only fields that lack a value somewhere
+    #[arg(long)]
+    missing: bool,
+    /// Only fields in which stages differ
+    #[arg(long)]
+    differing: bool,
+    /// Print whole values as comma-separated lines (RFC 4180), for a spreadsheet
+    #[arg(long, conflicts_with = "json")]
+    csv: bool,
+}
+
+pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
+    let (_, ledger) = app.open(&Scope::Whole)?;
+    let covered = |stage: &StageId| {
+        let name = ledger.stage(*stage).name.as_str();
+        pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
+    };
+    let stages: Vec<StageId> = ledger.stage_ids().filter(covered).collect();
+    let resolver = Resolver::new(&ledger, &Unfetched, &[]);
+    let mut rows = matrix(&resolver, pattern.as_ref(), &stages);
+    if stages.is_empty() || rows.is_empty() {
+        let message = format!("`{}` covers nothing", args.pattern.as_deref().unwrap_or("*"));
+        return Err(CliError::usage(message).help("`cledger list` shows the names"));
+    }
+    let wanted = |row: &Row<'_>| {
+        row.says_something()
+            && (!args.missing || row.is_missing_somewhere())
+            && (!args.differing || row.differs())
+    };
+    rows.retain(wanted);
+    if app.console.is_json() {
+        app.console.document(&json::matrix::document(&ledger, &stages, &rows));
+    } else if args.csv {
+        text::matrix::csv(app.console, &ledger, &stages, &rows)?;
+    } else {
+        text::matrix::print(app.console, &ledger, &stages, &rows);
+    }
+    Ok(status::CLEAN)
+}

@@ -1,0 +1,153 @@
+//! What depends on a value: the way back along references, groups and follows.
+
+use std::collections::VecDeque;
+
+use rayon::prelude::*;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use crate::model::{LayerId, Ledger, Setting, Slot, Subject};
+use crate::resolve::{Because, FieldId, Outcome, Resolver};
+use crate::source::Place;
+use crate::trace::origin;
+
+/// What everything is asked for that depends on it.
+#[derive(Debug, Clone, Copy)]
+pub struct Cause {
+    /// Whose field.
+    pub subject: Subject,
+    /// The field.
+    pub slot: Slot,
+    /// Where it is written.
+    pub written: Written,
+}
+
+/// Where a value that has effects is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Written {
+    /// In the settings of a stage or group.
+    In(LayerId),
+    /// In the declaration.
+    Default,
+}
+
+/// A field whose effective value depends on the cause.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Affected {
+    /// The field.
+    pub field: FieldId,
+    /// The field that it depends on in turn; `None` if it is what was asked for, or gets its value
+    /// right from there.
+    pub through: Option<FieldId>,
+}
+
+/// A field with where its value comes from and the fields that it refers to.
+struct Node {
+    field: FieldId,
+    place: Option<Place>,
+    through: Vec<FieldId>,
+}
+
+/// All fields whose effective value depends on a value, nearest first.
+pub fn impact(resolver: &Resolver<'_>, cause: Cause) -> Vec<Affected> {
+    let ledger = resolver.ledger();
+    let nodes = nodes(resolver);
+    let place = written_place(ledger, cause);
+    let mut back: FxHashMap<FieldId, Vec<FieldId>> = FxHashMap::default();
+    let mut seen: FxHashSet<FieldId> = FxHashSet::default();
+    let mut found = Vec::new();
+    for node in &nodes {
+        for &to in &node.through {
+            back.entry(to).or_default().push(node.field);
+        }
+        let asked = node.field.subject == cause.subject
+            && node.field.slot == cause.slot
+            && cause.written == Written::In(LayerId::Stage(node.field.stage));
+        let from_there = place.is_some() && node.place == place;
+        if (asked || from_there) && seen.insert(node.field) {
+            found.push(Affected { field: node.field, through: None });
+        }
+    }
+    let mut open: VecDeque<FieldId> = found.iter().map(|affected| affected.field).collect();
+    while let Some(next) = open.pop_front() {
+        for &field in back.get(&next).into_iter().flatten() {
+            if seen.insert(field) {
+                found.push(Affected { field, through: Some(next) });
+                open.push_back(field);
+            }
+        }
+    }
+    found
+}
+
+fn nodes(resolver: &Resolver<'_>) -> Vec<Node> {
+    let ledger = resolver.ledger();
+    let node = |session: &mut crate::resolve::Session<'_, '_>, field: FieldId| {
+        let outcome = session.outcome(field);
+        let through = match &outcome {
+            Outcome::Value(effective) => {
+                effective.through.iter().flat_map(|fields| fields.to_vec()).collect()
+            }
+            Outcome::Missing(Because::NeedsMissing(other), _) => vec![*other],
+            Outcome::Broken(problems) => problems.iter().flat_map(|p| p.path.get(1).copied()).collect(),
+            _ => Vec::new(),
+        };
+        Node { field, place: origin(&outcome).and_then(|origin| origin.place), through }
+    };
+    let of_unit = |unit| {
+        let mut session = resolver.session(Some(unit));
+        let mut nodes = Vec::new();
+        for stage in ledger.stage_ids().filter(|&stage| ledger.unit(unit).belongs_to(stage, None)) {
+            for instance in std::iter::once(None).chain(ledger.unit(unit).instances_in(stage).map(Some)) {
+                let subject = Subject::Unit(unit, instance);
+                for slot in ledger.slots(subject).all() {
+                    nodes.push(node(&mut session, FieldId { subject, stage, slot }));
+                }
+            }
+        }
+        nodes
+    };
+    let units: Vec<_> = ledger.unit_ids().collect();
+    let mut nodes: Vec<Node> = units.into_par_iter().flat_map_iter(of_unit).collect();
+    let mut session = resolver.session(None);
+    for stage in ledger.stage_ids() {
+        for slot in ledger.shared_slots.all() {
+            nodes.push(node(&mut session, FieldId { subject: Subject::Shared, stage, slot }));
+        }
+    }
+    nodes
+}
+
+/// Where the value stands that was asked for, if it is written there.
+fn written_place(ledger: &Ledger, cause: Cause) -> Option<Place> {
+    match cause.written {
+        Written::Default => ledger.field(cause.subject, cause.slot).1.default.as_ref()?.place,
+        Written::In(layer) => {
+            ledger.setting_at(layer, cause.subject, cause.slot).map(|setting| setting.place)
+        }
+    }
+}
+
+impl Ledger {
+    /// The setting that stands in a layer for a subject's field.
+    pub fn setting_at(&self, layer: LayerId, subject: Subject, slot: Slot) -> Option<&Setting> {
+        match subject {
+            Subject::Shared => {
+                let (entry, position) = self.shared_slots.entry_of(slot);
+                let at = self.shared_slots.entries.iter().position(|known| known.first == entry.first)?;
+                let settings = self.layer(layer).shared.get(at)?;
+                settings.iter().find(|setting| setting.slot.0 as usize == position)
+            }
+            Subject::Unit(unit, instance) => {
+                let settings = self.unit_layer(self.unit(unit), layer);
+                let list = match instance {
+                    None => &settings.unit,
+                    Some(wanted) => {
+                        let mut own = settings.instances.iter().filter(|(id, ..)| *id == wanted);
+                        own.next().map(|(.., settings)| settings)?
+                    }
+                };
+                list.iter().find(|setting| setting.slot == slot)
+            }
+        }
+    }
+}

@@ -1,0 +1,103 @@
+//! Fields down, stages across.
+
+use rayon::prelude::*;
+
+use crate::address::{Address, Pattern};
+use crate::model::{StageId, Subject, UnitId};
+use crate::name::Name;
+use crate::resolve::{FieldId, Outcome, Resolver, Session};
+
+/// What a field comes to in one stage; `None` where it does not belong.
+pub type Cell<'l> = Option<Outcome<'l>>;
+
+/// A field in all stages.
+#[derive(Debug, Clone)]
+pub struct Row<'l> {
+    /// Its address without a stage.
+    pub address: Address,
+    /// By stage, as asked for.
+    pub cells: Vec<Cell<'l>>,
+}
+
+impl Row<'_> {
+    /// Whether it lacks a value that it needs somewhere.
+    pub fn is_missing_somewhere(&self) -> bool {
+        self.cells.iter().flatten().any(|cell| matches!(cell, Outcome::Missing(..) | Outcome::Broken(_)))
+    }
+
+    /// Whether stages differ in it. What was not read does not count as different.
+    pub fn differs(&self) -> bool {
+        let mut there = self.cells.iter().flatten();
+        let Some(first) = there.next() else { return false };
+        there.any(|other| !is_same(first, other))
+    }
+
+    /// Whether it has a value, or needs one, anywhere.
+    pub fn says_something(&self) -> bool {
+        self.cells.iter().flatten().any(|cell| !matches!(cell, Outcome::Unset))
+    }
+}
+
+fn is_same(one: &Outcome<'_>, other: &Outcome<'_>) -> bool {
+    match (one, other) {
+        (Outcome::Value(one), Outcome::Value(other)) => match (one.expose(), other.expose()) {
+            (Some(one), Some(other)) => one == other,
+            _ => true,
+        },
+        _ => std::mem::discriminant(one) == std::mem::discriminant(other),
+    }
+}
+
+/// The rows of all fields that a pattern covers, in these stages.
+pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[StageId]) -> Vec<Row<'l>> {
+    let ledger = resolver.ledger();
+    let units: Vec<UnitId> = ledger.unit_ids().collect();
+    let of_unit = |unit: UnitId| {
+        let mut session = resolver.session(Some(unit));
+        let known = ledger.unit(unit);
+        let mut rows = Vec::new();
+        let instances =
+            (0_u16..).zip(&known.instances).map(|(id, instance)| (Some(id), Some(&instance.name)));
+        for (id, name) in std::iter::once((None, None)).chain(instances) {
+            let name = name.map(Name::as_str);
+            if pattern.is_none_or(|pattern| pattern.covers_owner(known.name.as_str(), name)) {
+                let subject = Subject::Unit(unit, id.map(crate::model::InstanceId));
+                rows.extend(of_subject(&mut session, subject, pattern, stages));
+            }
+        }
+        rows
+    };
+    let mut rows: Vec<Row<'l>> = Vec::new();
+    // Shared entries by themselves only where they are asked for by name.
+    if pattern.is_some_and(|pattern| pattern.to_string().starts_with("shared")) {
+        rows = of_subject(&mut resolver.session(None), Subject::Shared, pattern, stages);
+    }
+    rows.extend(units.into_par_iter().flat_map_iter(of_unit).collect::<Vec<_>>());
+    rows
+}
+
+fn of_subject<'l>(
+    session: &mut Session<'_, 'l>,
+    subject: Subject,
+    pattern: Option<&Pattern>,
+    stages: &[StageId],
+) -> Vec<Row<'l>> {
+    let ledger = session.ledger();
+    let mut rows = Vec::new();
+    for slot in ledger.slots(subject).all() {
+        let (entry, declaration) = ledger.field(subject, slot);
+        let name = declaration.name.as_ref();
+        let covered = |pattern: &Pattern| pattern.covers_field(entry.name.as_str(), name.map(Name::as_str));
+        if !pattern.is_none_or(covered) {
+            continue;
+        }
+        let cell = |&stage: &StageId| match subject {
+            Subject::Unit(unit, instance) if !ledger.unit(unit).belongs_to(stage, instance) => None,
+            _ => Some(session.outcome(FieldId { subject, stage, slot })),
+        };
+        let cells = stages.iter().map(cell).collect();
+        let address = Address::of_field(ledger.owner(subject), &entry.name, name, None);
+        rows.push(Row { address, cells });
+    }
+    rows
+}
