@@ -55,7 +55,7 @@ pub(crate) struct Globals {
 const GROUPS: [(&str, &[&str]); 7] = [
     ("Start", &["init", "demo"]),
     ("Declare", &["list"]),
-    ("Fill", &["set", "unset"]),
+    ("Fill", &["set", "unset", "search", "replace"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "compare"]),
     ("Hand out", &["render"]),

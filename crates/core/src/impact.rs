@@ -88,7 +88,7 @@ fn nodes(resolver: &Resolver<'_>) -> Vec<Node> {
                 effective.through.iter().flat_map(|fields| fields.to_vec()).collect()
             }
             Outcome::Missing(Because::NeedsMissing(other), _) => vec![*other],
-            Outcome::Broken(problems) => problems.iter().flat_map(|p| p.path.get(1).copied()).collect(),
+            Outcome::Broken(problems) => problems.iter().filter_map(|p| p.path.get(1).copied()).collect(),
             _ => Vec::new(),
         };
         Node { field, place: origin(&outcome).and_then(|origin| origin.place), through }

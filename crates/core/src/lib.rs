@@ -17,6 +17,7 @@ pub mod output;
 pub mod reference;
 pub mod render;
 pub mod resolve;
+pub mod search;
 pub mod source;
 pub mod trace;
 pub mod tree;

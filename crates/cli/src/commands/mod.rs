@@ -10,12 +10,15 @@ mod init;
 mod list;
 mod matrix;
 mod render;
+mod replace;
+mod search;
 mod set;
 mod show;
 mod trace;
 
 use clap::Subcommand;
 
+pub(crate) use replace::Replacement;
 pub(crate) use set::Written;
 pub(crate) use show::{fields_of, with_stage, without_delivery};
 pub(crate) use trace::{Step, Traced};
@@ -36,6 +39,10 @@ pub(crate) enum Command {
     Set(set::SetArgs),
     /// Take settings out again
     Unset(set::UnsetArgs),
+    /// Search settings and values by what they are and say
+    Search(search::SearchArgs),
+    /// Put other values in place of what a search finds
+    Replace(replace::ReplaceArgs),
     /// Show what a unit gets in a stage, and where each value comes from
     Show(show::ShowArgs),
     /// Print one bare value, for scripts
@@ -64,6 +71,8 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::List(args) => list::run(&args, app),
         Command::Set(args) => set::set(&args, app),
         Command::Unset(args) => set::unset(&args, app),
+        Command::Search(args) => search::run(&args, app),
+        Command::Replace(args) => replace::run(&args, app),
         Command::Show(args) => show::run(&args, app),
         Command::Get(args) => get::run(&args, app),
         Command::Matrix(args) => matrix::run(&args, app),

@@ -30,7 +30,7 @@ pub(crate) struct SetArgs {
     /// Read the value from standard input; for secrets
     #[arg(long, conflicts_with = "from")]
     stdin: bool,
-    /// Let the value come from outside when it is used: env:NAME or file:PATH
+    /// Let the value come from outside when it is used: `env:NAME` or `file:PATH`
     #[arg(long, value_name = "SOURCE")]
     from: Option<String>,
     /// The last day on which the setting is meant to count
@@ -246,7 +246,7 @@ fn said(
     }
 }
 
-fn typed_value(text: &str, declaration: &Declaration) -> Option<Value> {
+pub(crate) fn typed_value(text: &str, declaration: &Declaration) -> Option<Value> {
     match declaration.this_type {
         Type::List | Type::Map => parse_value(text),
         _ if reference::is_in(text) => Some(Value::text(text)),
@@ -281,7 +281,7 @@ fn shown(said: &SettingValue) -> String {
 }
 
 /// A setting as it is written: a plain value, or a table of the setting words.
-fn setting_literal(said: &SettingValue, note: &Note, before: Option<&str>) -> String {
+pub(crate) fn setting_literal(said: &SettingValue, note: &Note, before: Option<&str>) -> String {
     let has_note = note.why.is_some() || note.until.is_some() || note.looked_up.is_some();
     let mut words = Vec::new();
     match said {
@@ -294,7 +294,7 @@ fn setting_literal(said: &SettingValue, note: &Note, before: Option<&str>) -> St
         }
         SettingValue::Absent => words.push("absent = true".to_owned()),
         SettingValue::From(source) => {
-            words.push(format!("from = {}", literal(&Value::text(&source.0), None)))
+            words.push(format!("from = {}", literal(&Value::text(&source.0), None)));
         }
     }
     if let Some(why) = &note.why {

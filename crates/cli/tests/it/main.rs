@@ -14,6 +14,7 @@ mod guards;
 mod init;
 mod list;
 mod render;
+mod search;
 mod secrets;
 mod set;
 mod show;

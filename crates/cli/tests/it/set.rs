@@ -83,7 +83,9 @@ fn every_form_of_a_setting_can_be_written() {
         .arg("env:REGION")
         .assert()
         .code(0);
-    snapbox::assert_data_eq!(ledger.read("stages/dev.toml"), str![[r#"
+    snapbox::assert_data_eq!(
+        ledger.read("stages/dev.toml"),
+        str![[r#"
 [shared.db]
 host = "db.dev.example"
 user = "dev"
@@ -96,8 +98,11 @@ db.port = 5433
 db.options = { sslmode = "require" }
 db.password = "spring tide"
 
-"#]]);
-    snapbox::assert_data_eq!(ledger.read("stages/prod.toml"), str![[r#"
+"#]]
+    );
+    snapbox::assert_data_eq!(
+        ledger.read("stages/prod.toml"),
+        str![[r#"
 [shared.db]
 host = "db.prod.example"
 user = "ferry"
@@ -107,8 +112,11 @@ password = { from = "env:DB_PASSWORD" }
 region = "south"
 db.database = { absent = true }
 
-"#]]);
-    snapbox::assert_data_eq!(ledger.read("units/desk.toml"), str![[r#"
+"#]]
+    );
+    snapbox::assert_data_eq!(
+        ledger.read("units/desk.toml"),
+        str![[r#"
 uses = ["db"]
 [variables.hold]
 type = "duration"
@@ -120,7 +128,8 @@ one_of = ["north", "south"]
 path = "desk.env"
 format = "dotenv"
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -223,7 +232,9 @@ fn the_result_is_a_document_for_programs() {
     let ledger = TestLedger::small();
     let (out, _) = written(&ledger.run("set desk/hold@dev=1m shared/db.user@dev=x --json").code(0));
     let document: serde_json::Value = serde_json::from_str(&out).unwrap();
-    snapbox::assert_data_eq!(serde_json::to_string_pretty(&document).unwrap(), str![[r#"
+    snapbox::assert_data_eq!(
+        serde_json::to_string_pretty(&document).unwrap(),
+        str![[r#"
 {
   "effects": [
     {
@@ -282,6 +293,7 @@ fn the_result_is_a_document_for_programs() {
     }
   ]
 }
-"#]]);
+"#]]
+    );
     program().args(["set", "--help"]).assert().code(0);
 }

@@ -7,7 +7,10 @@ use crate::test_ledger::{TestLedger, written};
 #[test]
 fn trace_shows_each_candidate_and_where_the_value_goes() {
     let ledger = TestLedger::demo();
-    ledger.run("trace ticket-desk+kiosk/seat_hold@prod-south").code(0).stdout_eq(str![[r#"
+    ledger
+        .run("trace ticket-desk+kiosk/seat_hold@prod-south")
+        .code(0)
+        .stdout_eq(str![[r#"
 ticket-desk+kiosk/seat_hold@prod-south  90s
 
 candidate, weakest first                                                                says
@@ -17,7 +20,8 @@ stage prod-south, for ticket-desk+kiosk: stages/prod-south/ticket-desk+kiosk.tom
 
 It is SEAT_HOLD in ticket-desk.env.
 
-"#]]).stderr_eq("");
+"#]])
+        .stderr_eq("");
     ledger.run("trace ticket-desk/region@prod-south").code(0).stdout_eq(str![[r#"
 ticket-desk/region@prod-south  missing
 
@@ -90,7 +94,10 @@ help: write UNIT/ENTRY.FIELD@STAGE
 #[test]
 fn impact_goes_back_along_references_groups_and_follows() {
     let ledger = TestLedger::demo();
-    ledger.run("impact fare-engine/listen.host@test").code(0).stdout_eq(str![[r#"
+    ledger
+        .run("impact fare-engine/listen.host@test")
+        .code(0)
+        .stdout_eq(str![[r#"
 field                          because
 fare-engine/listen.host@test   it is the value itself
 fare-engine/listen.url@test    it refers to fare-engine/listen.host@test
@@ -98,7 +105,8 @@ ticket-desk/fare_service@test  it refers to fare-engine/listen.host@test
 
 3 effective values depend on fare-engine/listen.host@test.
 
-"#]]).stderr_eq("");
+"#]])
+        .stderr_eq("");
     ledger.run("impact shared/mail.host@prod-north").code(0).stdout_eq(str![[r#"
 field                             because
 crew-roster/mail.host@prod-north  it gets its value from there
@@ -152,13 +160,17 @@ ticket-desk/languages@staging  it gets its value from there
 3 effective values depend on ticket-desk/languages@default.
 
 "#]]);
-    ledger.run("impact ticket-desk/seat_hold@staging").code(0).stdout_eq(str![[r#"
+    ledger
+        .run("impact ticket-desk/seat_hold@staging")
+        .code(0)
+        .stdout_eq(str![[r#"
 field                          because
 ticket-desk/seat_hold@staging  it is the value itself
 
 1 effective value depends on ticket-desk/seat_hold@staging.
 
-"#]]).stderr_eq(str![[r#"
+"#]])
+        .stderr_eq(str![[r#"
 ticket-desk/seat_hold@staging is not set there: what follows counts its effective value
 
 "#]]);
@@ -193,7 +205,10 @@ fn what_impact_says_is_what_set_changes() {
 #[test]
 fn matrix_fits_and_says_what_it_left_out() {
     let ledger = TestLedger::demo();
-    ledger.run_in_80("matrix ticket-desk").code(0).stdout_eq(str![[r#"
+    ledger
+        .run_in_80("matrix ticket-desk")
+        .code(0)
+        .stdout_eq(str![[r#"
                         dev        test       staging    prod-north  prod-south
 ticket-desk
   bookings-db.host      localhost  db.test.…  db.stagi…  db.north…   db.south…
@@ -248,7 +263,8 @@ ticket-desk+kiosk
 
 d default, g from a group, f followed, = made from other fields; … goes on
 
-"#]]).stderr_eq("");
+"#]])
+        .stderr_eq("");
     ledger.command("matrix crew-roster").env("COLUMNS", "50").assert().code(0).stdout_eq(str![[r#"
                          dev         test
 crew-roster

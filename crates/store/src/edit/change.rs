@@ -146,14 +146,13 @@ fn remove_empty(text: &mut String, body: &Body) {
     if text[body.header.end..end].contains('#') || next.is_some_and(|at| rest[at..].starts_with('#')) {
         return;
     }
-    let (from, to) = match next {
-        Some(at) => (start, end + line_start(rest, at)),
-        None => {
-            let blank = before_newline(text, start);
-            let is_blank = blank < start && text[..blank].ends_with('\n');
-            let from = if is_blank { blank } else { start };
-            (if text.ends_with('\n') { from } else { before_newline(text, from) }, text.len())
-        }
+    let (from, to) = if let Some(at) = next {
+        (start, end + line_start(rest, at))
+    } else {
+        let blank = before_newline(text, start);
+        let is_blank = blank < start && text[..blank].ends_with('\n');
+        let from = if is_blank { blank } else { start };
+        (if text.ends_with('\n') { from } else { before_newline(text, from) }, text.len())
     };
     text.replace_range(from..to, "");
 }

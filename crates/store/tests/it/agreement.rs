@@ -3,16 +3,16 @@
 use std::collections::BTreeSet;
 
 use cledger_core::address::{Address, Owner};
-use cledger_core::model::{Ledger, Subject};
+use cledger_core::model::{LayerId, Ledger, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Assumption, Fetched, FieldId, Origin, Outcome, Outside, Resolver};
-use cledger_store::{Memory, Scope, read};
+use cledger_store::{Changed, Edit, Memory, Scope, Target, What, apply, read, setting};
 use proptest::prelude::*;
 use zeroize::Zeroizing;
 
 use crate::naive::{From, Key, Naive, Out};
-use crate::random::{Assumed, Description, Tape, Who};
-use crate::written::write;
+use crate::random::{Assumed, Description, Setting, Tape, Who};
+use crate::written::{saying, write};
 
 fn fetch(source: &str) -> Option<String> {
     match source {
@@ -193,6 +193,44 @@ fn random_ledgers_meet_every_layer_outcome_and_problem() {
     assert_eq!(met.iter().map(String::as_str).collect::<Vec<_>>(), expected);
 }
 
+fn without_places(mut found: Vec<(Key, Out)>) -> Vec<(Key, Out)> {
+    for (_, out) in &mut found {
+        if let Out::Value { from, .. } | Out::Absent(from) = out {
+            from.2 = None;
+        }
+    }
+    found
+}
+
+/// Files with changes made.
+fn changed(files: &Memory, changed: Changed) -> Memory {
+    let mut files = files.clone();
+    for (path, text) in changed {
+        match text {
+            Some(text) => drop(files.0.insert(path, text)),
+            None => drop(files.0.remove(&path)),
+        }
+    }
+    files
+}
+
+/// The change of a setting that a description speaks of.
+fn edit_of(ledger: &Ledger, set: &Setting, what: What) -> Edit {
+    let layer = match ledger.group_id(&set.layer) {
+        Some(group) => LayerId::Group(group),
+        None => LayerId::Stage(ledger.stage_id(&set.layer).unwrap()),
+    };
+    let subject = match &set.who {
+        Who::Shared => Subject::Shared,
+        Who::Unit(unit, instance) => {
+            let id = ledger.unit_id(unit).unwrap();
+            Subject::Unit(id, instance.as_deref().map(|name| ledger.unit(id).instance(name).unwrap()))
+        }
+    };
+    let slot = ledger.find_slot(subject, &set.entry, set.field.as_deref()).unwrap();
+    setting(ledger, Target::Layer(layer), subject, slot, what)
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 1500, ..ProptestConfig::default() })]
 
@@ -213,19 +251,37 @@ proptest! {
     #[test]
     fn one_file_or_a_folder_makes_no_difference(choices in proptest::collection::vec(any::<u16>(), 0..600)) {
         let mut made = Description::from_tape(&mut Tape::new(&choices));
-        let mut without_places = |folders: &[&str]| {
+        let mut read_in = |folders: &[&str]| {
             made.folders = folders.iter().map(|name| (*name).to_owned()).collect();
-            let ledger = read_all(&write(&made).0);
-            let mut found = everything(&ledger, &made.assumed);
-            for (_, out) in &mut found {
-                if let Out::Value { from, .. } | Out::Absent(from) = out {
-                    from.2 = None;
-                }
-            }
-            found
+            without_places(everything(&read_all(&write(&made).0), &made.assumed))
         };
-        let in_files = without_places(&[]);
-        let in_folders = without_places(&["dev", "test", "north", "south", "common", "guarded"]);
+        let in_files = read_in(&[]);
+        let in_folders = read_in(&["dev", "test", "north", "south", "common", "guarded"]);
         prop_assert_eq!(in_files, in_folders);
+    }
+
+    #[test]
+    fn what_is_set_counts_and_what_is_unset_leaves_no_trace(
+        choices in proptest::collection::vec(any::<u16>(), 0..600),
+        more in proptest::collection::vec(any::<u16>(), 8),
+    ) {
+        let made = Description::from_tape(&mut Tape::new(&choices));
+        let files = write(&made).0;
+        let ledger = read_all(&files);
+        let Some(set) = made.another_setting(&mut Tape::new(&more)) else { return Ok(()) };
+        let edit = edit_of(&ledger, &set, What::Set(saying(&set.says)));
+        let with = changed(&files, apply(&files, &[edit]).unwrap());
+        let mut described = made.clone();
+        described.settings.push(set.clone());
+        let spots = write(&described).1;
+        let naive = Naive::new(&described, &spots, fetch);
+        let found = without_places(everything(&read_all(&with), &made.assumed));
+        for (key, out) in found {
+            let expected = without_places(vec![(key.clone(), naive.out(&key))]);
+            prop_assert_eq!(&out, &expected[0].1, "{:?} after {:?}", key, set);
+        }
+        let edit = edit_of(&ledger, &set, What::Remove);
+        let without = changed(&with, apply(&with, &[edit]).unwrap());
+        prop_assert_eq!(without.0, files.0);
     }
 }

@@ -191,16 +191,7 @@ impl Description {
             stages.iter().map(String::as_str).chain(GROUPS).map(str::to_owned).collect();
         made.folders = tape.some(&layers, 2);
         let all = made.all_fields();
-        let mut owned: Vec<(Who, Entry)> = made.shared.iter().map(|e| (Who::Shared, e.clone())).collect();
-        for unit in &made.units {
-            let seen = unit.entries.iter().chain(made.shared.iter().filter(|e| unit.uses.contains(&e.name)));
-            for entry in seen {
-                owned.push((Who::Unit(unit.name.clone(), None), entry.clone()));
-                for (instance, _) in &unit.instances {
-                    owned.push((Who::Unit(unit.name.clone(), Some(instance.clone())), entry.clone()));
-                }
-            }
-        }
+        let owned = made.owned();
         for _ in 0..80 {
             if tape.is_used_up() {
                 break;
@@ -234,6 +225,36 @@ impl Description {
             made.assumed.push(Assumed { who, entry: entry.name, field: field.name, stage, text });
         }
         made
+    }
+
+    /// Every entry for everybody who has or sees it.
+    fn owned(&self) -> Vec<(Who, Entry)> {
+        let mut owned: Vec<(Who, Entry)> = self.shared.iter().map(|e| (Who::Shared, e.clone())).collect();
+        for unit in &self.units {
+            let seen = unit.entries.iter().chain(self.shared.iter().filter(|e| unit.uses.contains(&e.name)));
+            for entry in seen {
+                owned.push((Who::Unit(unit.name.clone(), None), entry.clone()));
+                for (instance, _) in &unit.instances {
+                    owned.push((Who::Unit(unit.name.clone(), Some(instance.clone())), entry.clone()));
+                }
+            }
+        }
+        owned
+    }
+
+    /// A setting that could be written beside the others.
+    pub(crate) fn another_setting(&self, tape: &mut Tape<'_>) -> Option<Setting> {
+        let (who, entry) = tape.one(&self.owned());
+        let field = tape.one(&entry.fields);
+        let layers: Vec<String> =
+            self.stages.iter().map(|stage| stage.name.clone()).chain(GROUPS.map(str::to_owned)).collect();
+        let (layer, says) = (tape.one(&layers), says(tape, &field, &self.all_fields()));
+        let setting = Setting { layer, who, entry: entry.name, field: field.name, says };
+        let same = |known: &Setting| {
+            (&known.layer, &known.who, &known.entry, &known.field)
+                == (&setting.layer, &setting.who, &setting.entry, &setting.field)
+        };
+        (!field.derived && !self.settings.iter().any(same)).then_some(setting)
     }
 
     /// The entries and fields of everything, as references name them.

@@ -155,7 +155,7 @@ fn settings(made: &Description, files: &mut Vec<File>, spots: &mut Spots) {
     }
 }
 
-fn saying(says: &Says) -> String {
+pub(crate) fn saying(says: &Says) -> String {
     match says {
         Says::Plain(value) => literal(value),
         Says::Noted(value) => format!("{{ value = {}, why = \"on trial\" }}", literal(value)),

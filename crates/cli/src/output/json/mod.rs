@@ -9,6 +9,8 @@ pub(crate) mod impact;
 pub(crate) mod list;
 pub(crate) mod matrix;
 pub(crate) mod render;
+pub(crate) mod replace;
+pub(crate) mod search;
 pub(crate) mod show;
 pub(crate) mod trace;
 

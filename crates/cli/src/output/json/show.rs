@@ -58,7 +58,7 @@ pub(crate) fn one<'l>(
     OneDocument { format: FORMAT, value: value(ledger, field, effective, unmask) }
 }
 
-fn value<'l>(
+pub(crate) fn value<'l>(
     ledger: &'l Ledger,
     field: FieldId,
     effective: &Effective<'l>,

@@ -1,0 +1,43 @@
+//! `cledger search`: settings, defaults and effective values, by what they are and say.
+
+use clap::Args;
+use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_core::search;
+use cledger_store::Scope;
+
+use crate::app::App;
+use crate::conditions::ConditionOptions;
+use crate::error::{CliError, status};
+use crate::output::{json, text};
+
+#[derive(Debug, Args)]
+pub(crate) struct SearchArgs {
+    #[command(flatten)]
+    conditions: ConditionOptions,
+    /// Search what units get in the end, and not what is written
+    #[arg(long)]
+    effective: bool,
+}
+
+pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let conditions = args.conditions.read()?;
+    let (_, ledger) = app.open(&Scope::Whole)?;
+    let console = &mut *app.console;
+    if args.effective {
+        let resolver = Resolver::new(&ledger, &Unfetched, &[]);
+        let found = search::effective(&resolver, &conditions);
+        if console.is_json() {
+            console.document(&json::search::effective(&ledger, &found));
+        } else {
+            text::search::effective(console, &ledger, &found);
+        }
+        return Ok(status::CLEAN);
+    }
+    let found = search::settings(&ledger, &conditions);
+    if console.is_json() {
+        console.document(&json::search::settings(&ledger, &found));
+    } else {
+        text::search::settings(console, &ledger, &found);
+    }
+    Ok(status::CLEAN)
+}

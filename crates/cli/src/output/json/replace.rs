@@ -1,0 +1,55 @@
+//! `replace` for programs.
+
+use cledger_core::findings::Finding;
+use serde::Serialize;
+
+use super::FORMAT;
+use super::change::{EffectDocument, effects};
+use crate::commands::Replacement;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'r> {
+    format: u32,
+    written: bool,
+    replaced: Vec<ReplacedDocument<'r>>,
+    effects: Vec<EffectDocument>,
+    caused: Vec<FindingDocument<'r>>,
+    cured: Vec<FindingDocument<'r>>,
+}
+
+#[derive(Debug, Serialize)]
+struct ReplacedDocument<'r> {
+    address: &'r str,
+    file: &'r str,
+    line: usize,
+    before: &'r str,
+    after: &'r str,
+}
+
+#[derive(Debug, Serialize)]
+struct FindingDocument<'r> {
+    code: &'static str,
+    address: &'r str,
+}
+
+pub(crate) fn document(replacement: &Replacement, written: bool) -> Document<'_> {
+    let replaced = replacement.replaced.iter().map(|one| ReplacedDocument {
+        address: &one.address,
+        file: &one.file,
+        line: one.line,
+        before: &one.before,
+        after: &one.after,
+    });
+    Document {
+        format: FORMAT,
+        written,
+        replaced: replaced.collect(),
+        effects: effects(&replacement.planned.effects),
+        caused: findings(&replacement.caused),
+        cured: findings(&replacement.cured),
+    }
+}
+
+fn findings(findings: &[Finding]) -> Vec<FindingDocument<'_>> {
+    findings.iter().map(|one| FindingDocument { code: one.code.name(), address: &one.address }).collect()
+}

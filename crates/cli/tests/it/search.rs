@@ -1,0 +1,199 @@
+//! `search` and `replace`: what is found by what it is and says, and what takes its place.
+
+use snapbox::str;
+
+use crate::test_ledger::{TestLedger, written};
+
+/// The addresses that a search finds.
+fn found(ledger: &TestLedger, arguments: &[&str]) -> Vec<String> {
+    let (out, _) = written(&ledger.command("search --json").args(arguments).assert().code(0));
+    let document: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let listed = document.get("settings").or(document.get("values")).unwrap().as_array().unwrap();
+    listed.iter().map(|one| one["address"].as_str().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn conditions_combine() {
+    let ledger = TestLedger::demo();
+    let cases: [(&[&str], &[&str]); 12] = [
+        (&["--equals", "12"], &["crew-roster/rest_hours@prod-south"]),
+        (&["*@test", "--contains", "fares."], &["fare-engine/listen.host@test"]),
+        (&["--matches", "^9\\d+$"], &[]),
+        (&["--matches", "^\\d+s$", "--class", "production"], &["ticket-desk+kiosk/seat_hold@prod-south"]),
+        (
+            &["--type", "duration", "--under", "45s"],
+            &[
+                "shared/tide-api.timeout@default",
+                "shared/tide-api.timeout@production",
+                "quay-screens/refresh@default",
+                "ticket-desk/seat_hold@test",
+            ],
+        ),
+        (&["--type", "integer", "--over", "150"], &["night-mail/batch@default"]),
+        (&["--with-why", "--kind", "variable"], &["ticket-desk/seat_hold@test"]),
+        (&["--past-until", "--today", "2027-01-31"], &[]),
+        (&["--past-until", "--today", "2027-02-01"], &["ticket-desk/seat_hold@test"]),
+        (&["--secret", "*/badge-reader.*@dev"], &["crew-roster/badge-reader.password@dev"]),
+        (&["--no-secret", "*/badge-reader.*@dev"], &["crew-roster/badge-reader.user@dev"]),
+        (
+            &["--owner", "crew", "--effective", "--equals", "587", "*@prod-south"],
+            &["crew-roster/mail.port@prod-south"],
+        ),
+    ];
+    let mut wrong = String::new();
+    for (arguments, expected) in cases {
+        let found = found(&ledger, arguments);
+        if found != expected {
+            wrong += &format!("{arguments:?} finds {found:?}\n");
+        }
+    }
+    assert_eq!(wrong, "");
+}
+
+#[test]
+fn search_shows_where_and_why_and_no_secret() {
+    let ledger = TestLedger::demo();
+    ledger
+        .run("search --with-why")
+        .code(0)
+        .stdout_eq(str![[r#"
+address                             says  in                         why
+shared/tide-api.timeout@production  10s   groups/production.toml:12  the tide service is slow at spring tide
+ticket-desk/seat_hold@test          30s   stages/test.toml:21        short, for the booking race test
+
+2 settings.
+
+"#]])
+        .stderr_eq("");
+    ledger.run("search --equals quayside").code(0).stdout_eq(str![[r#"
+address                           says      in                  why
+shared/bookings-db.password@test  (secret)  stages/test.toml:4
+
+1 setting.
+
+"#]]);
+    ledger.run("search --effective --equals ferries *@prod-north").code(0).stdout_eq(str![[r#"
+address                                        value    from
+crew-roster/bookings-db.user@prod-north        ferries  groups/production.toml:2
+fare-engine/bookings-db.user@prod-north        ferries  groups/production.toml:2
+harbour-gate/events.path@prod-north            ferries  default shared.toml:12
+harbour-gate/events.user@prod-north            ferries  groups/production.toml:5
+night-mail/bookings-db.user@prod-north         ferries  groups/production.toml:2
+quay-screens/events.path@prod-north            ferries  default shared.toml:12
+quay-screens/events.user@prod-north            ferries  groups/production.toml:5
+ticket-desk/bookings-db.user@prod-north        ferries  groups/production.toml:2
+ticket-desk/events.path@prod-north             ferries  default shared.toml:12
+ticket-desk/events.user@prod-north             ferries  groups/production.toml:5
+ticket-desk+kiosk/bookings-db.user@prod-north  ferries  groups/production.toml:2
+ticket-desk+kiosk/events.path@prod-north       ferries  default shared.toml:12
+ticket-desk+kiosk/events.user@prod-north       ferries  groups/production.toml:5
+tide-watch/events.path@prod-north              ferries  default shared.toml:12
+tide-watch/events.user@prod-north              ferries  groups/production.toml:5
+
+15 effective values.
+
+"#]]);
+    ledger.run("search --matches (").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: `(` is no regular expression: unclosed group
+help: put a backslash before a character that is meant as it is
+
+"#]]);
+    ledger.run("search --type string").code(2).stdout_eq("");
+}
+
+#[test]
+fn replace_shows_first_and_writes_when_told() {
+    let ledger = TestLedger::demo();
+    let before: Vec<String> = ledger.files("stages").iter().map(|path| ledger.read(path)).collect();
+    ledger.run("replace fare-engine@staging --swap .staging. .stage-two.").code(0).stdout_eq(str![[r#"
+setting                          before                            after                               in
+fare-engine/listen.host@staging  fares.staging.brackwater.example  fares.stage-two.brackwater.example  stages/staging.toml:19
+
+3 effective values change
+field                             before                                              after
+fare-engine/listen.host@staging   fares.staging.brackwater.example                    fares.stage-two.brackwater.example
+fare-engine/listen.url@staging    tcp://fares.staging.brackwater.example:8070         tcp://fares.stage-two.brackwater.example:8070
+ticket-desk/fare_service@staging  http://fares.staging.brackwater.example:8070/fares  http://fares.stage-two.brackwater.example:8070/fares
+
+nothing written: 1 value would change; --write does it.
+
+"#]]);
+    ledger.run("replace */seat_hold --to 2h").code(0).stdout_eq(str![[r#"
+setting                                 before  after  in
+ticket-desk/seat_hold@default           5m      2h     units/ticket-desk.toml:12
+ticket-desk/seat_hold@test              30s     2h     stages/test.toml:21
+ticket-desk+kiosk/seat_hold@prod-north  2m      2h     stages/prod-north.toml:19
+ticket-desk+kiosk/seat_hold@prod-south  90s     2h     stages/prod-south/ticket-desk+kiosk.toml:1
+
+7 effective values change
+field                                   before  after
+ticket-desk/seat_hold@dev               5m      2h
+ticket-desk/seat_hold@test              30s     2h
+ticket-desk/seat_hold@staging           5m      2h
+ticket-desk/seat_hold@prod-north        5m      2h
+ticket-desk+kiosk/seat_hold@prod-north  2m      2h
+ticket-desk/seat_hold@prod-south        5m      2h
+ticket-desk+kiosk/seat_hold@prod-south  90s     2h
+
+It causes 4 findings
+  error[not-allowed] ticket-desk+kiosk/seat_hold@prod-north
+  error[not-allowed] ticket-desk+kiosk/seat_hold@prod-south
+  error[not-allowed] ticket-desk/seat_hold@default
+  error[not-allowed] ticket-desk/seat_hold@test
+
+nothing written: 4 values would change; --write does it.
+
+"#]]);
+    assert_eq!(ledger.files("stages").iter().map(|path| ledger.read(path)).collect::<Vec<_>>(), before);
+    // A move to other hosts, users and name prefixes in one command.
+    ledger
+        .run("replace *@test --swap .test.brackwater.example .qa.brackwater.example --lead test qa --lead watch@test watch@qa --regex ^(.*)v2$ $1v3 --write")
+        .code(0);
+    let (text, old) = (ledger.read("stages/test.toml"), TestLedger::demo().read("stages/test.toml"));
+    let expected = old
+        .replace(".test.brackwater.example", ".qa.brackwater.example")
+        .replace("watch@test.", "watch@qa.")
+        .replace("= \"test\"", "= \"qa\"")
+        .replace("= \"test-", "= \"qa-")
+        .replace("/v2\"", "/v3\"");
+    assert_eq!(text, expected);
+    ledger.run("replace *@test --swap .test. .qa.").code(0).stdout_eq(str![[r#"
+Nothing to replace: nothing was found, or it is so already.
+
+"#]]);
+}
+
+#[test]
+fn replace_refuses_what_is_unclear_or_guarded() {
+    let ledger = TestLedger::demo();
+    ledger.run("replace --swap a b").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: nothing says what to replace
+help: narrow it: a pattern of addresses, --contains TEXT, --kind KIND …
+
+"#]]);
+    ledger.run("replace ticket-desk").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: nothing says what to put in place of what is found
+help: add --to VALUE, --swap OLD NEW, --lead OLD NEW or --regex REGEX NEW
+
+"#]]);
+    ledger.run("replace */*.port --to soon").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: the value for `shared/mail.port@dev` is not a port from 1 to 65535 without quotes
+help: narrow the search to fields of one type: --type TYPE
+
+"#]]);
+    ledger.run("replace *@test --equals quayside --to x").code(4).stdout_eq("").stderr_eq(str![[r#"
+error: `shared/bookings-db.password@test` is a secret: an argument can be seen by others on this machine
+help: leave secrets out with --no-secret
+
+"#]]);
+    ledger
+        .run("replace *@prod-north --swap .north. .far-north. --write --why x")
+        .code(4)
+        .stdout_eq("")
+        .stderr_eq(str![[r#"
+error: this changes prod-north, a production stage
+help: add --countersign prod-north
+
+"#]]);
+    ledger.run("replace *@prod-north --swap .north. .far-north.").code(0);
+}

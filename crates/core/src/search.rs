@@ -1,0 +1,251 @@
+//! Searching settings, defaults and effective values by what they are and say.
+
+use jiff::civil::Date;
+use rayon::prelude::*;
+use regex::Regex;
+
+use crate::address::{Address, Owner, Pattern};
+use crate::impact::Written;
+use crate::model::{Class, Declaration, Entry, LayerId, Ledger, Setting, SettingValue, Slot, Subject};
+use crate::name::Name;
+use crate::resolve::{Effective, FieldId, Outcome, Resolver};
+use crate::source::Place;
+use crate::types::{Measure, Type};
+use crate::value::{Held, Value};
+
+/// What a value must be or say.
+#[derive(Debug, Clone)]
+pub enum Test {
+    /// Its text is this.
+    Equals(String),
+    /// Its text, or one in it, contains this.
+    Contains(String),
+    /// Its text, or one in it, matches this somewhere.
+    Matches(Regex),
+    /// It is greater than this, which is read as its own type.
+    Over(String),
+    /// It is less than this, which is read as its own type.
+    Under(String),
+}
+
+/// What is looked for; all that is given must hold.
+#[derive(Debug, Clone, Default)]
+pub struct Conditions {
+    /// The address, without or with the stage or group where it is written.
+    pub pattern: Option<Pattern>,
+    /// The kind of entry: `variable`, `connection`, …
+    pub kind: Option<String>,
+    /// The type.
+    pub this_type: Option<Type>,
+    /// The class of the stage; groups and defaults have none.
+    pub class: Option<Class>,
+    /// Who looks after the unit.
+    pub owner: Option<String>,
+    /// What the value is or says.
+    pub tests: Vec<Test>,
+    /// Whether it is a secret.
+    pub secret: Option<bool>,
+    /// Only with a reason.
+    pub with_why: bool,
+    /// Only past its last day, counted from this one.
+    pub past: Option<Date>,
+}
+
+/// Something written that was found.
+#[derive(Debug, Clone)]
+pub struct Found<'l> {
+    /// Where it is written.
+    pub written: Written,
+    /// Whose field.
+    pub subject: Subject,
+    /// The field.
+    pub slot: Slot,
+    /// The setting; `None` for a default.
+    pub setting: Option<&'l Setting>,
+    /// What it says; `None` if nothing, or what is outside.
+    pub held: Option<&'l Held>,
+    /// Where it stands.
+    pub place: Option<Place>,
+}
+
+impl Found<'_> {
+    /// Its address, with the stage, the group or `default`.
+    pub fn address(&self, ledger: &Ledger) -> Address {
+        let (entry, declaration) = ledger.field(self.subject, self.slot);
+        let at = match self.written {
+            Written::In(layer) => Some(ledger.layer_name(layer).clone()),
+            Written::Default => Name::parse("default").ok(),
+        };
+        Address::of_field(ledger.owner(self.subject), &entry.name, declaration.name.as_ref(), at.as_ref())
+    }
+}
+
+impl Conditions {
+    /// Whether a field is looked at, whatever its value.
+    fn covers_field(&self, ledger: &Ledger, subject: Subject, entry: &Entry, field: &Declaration) -> bool {
+        let owner = ledger.owner(subject);
+        let (name, instance) = match &owner {
+            Owner::Shared => ("shared", None),
+            Owner::Unit(unit, instance) => (unit.as_str(), instance.as_ref().map(Name::as_str)),
+        };
+        let looked_after = match subject {
+            Subject::Shared => None,
+            Subject::Unit(unit, _) => ledger.unit(unit).owner.as_deref(),
+        };
+        let field_name = field.name.as_ref().map(Name::as_str);
+        self.pattern.as_ref().is_none_or(|pattern| {
+            pattern.covers_owner(name, instance) && pattern.covers_field(entry.name.as_str(), field_name)
+        }) && self.kind.as_deref().is_none_or(|kind| entry.kind.name() == kind)
+            && self.this_type.is_none_or(|this| field.this_type == this)
+            && self.secret.is_none_or(|secret| field.secret == secret)
+            && self.owner.as_deref().is_none_or(|wanted| looked_after == Some(wanted))
+    }
+
+    fn covers_place(&self, ledger: &Ledger, written: Written) -> bool {
+        let (name, class) = match written {
+            Written::Default => ("default", None),
+            Written::In(layer @ LayerId::Group(_)) => (ledger.layer_name(layer).as_str(), None),
+            Written::In(LayerId::Stage(id)) => (ledger.stage(id).name.as_str(), Some(ledger.stage(id).class)),
+        };
+        self.pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
+            && self.class.is_none_or(|wanted| class == Some(wanted))
+    }
+
+    fn covers_note(&self, setting: Option<&Setting>) -> bool {
+        let note = setting.and_then(|setting| setting.note.as_deref());
+        (!self.with_why || note.is_some_and(|note| note.why.is_some()))
+            && self
+                .past
+                .is_none_or(|today| note.and_then(|note| note.until).is_some_and(|until| until < today))
+    }
+
+    fn covers_value(&self, value: Option<&Value>, this: Type) -> bool {
+        let Some(value) = value else { return self.tests.is_empty() };
+        self.tests.iter().all(|test| holds(test, value, this))
+    }
+}
+
+fn holds(test: &Test, value: &Value, this: Type) -> bool {
+    let any = |test: &dyn Fn(&str) -> bool| match value {
+        Value::List(items) => items.iter().filter_map(Value::as_text).any(test),
+        Value::Map(map) => map.values().filter_map(Value::as_text).any(test),
+        other => test(&other.to_text()),
+    };
+    let measured = |bound: &str| {
+        let bound = this.read(bound).and_then(|bound| Measure::of(&bound, this))?;
+        Measure::of(value, this)?.partial_cmp(&bound)
+    };
+    match test {
+        Test::Equals(text) => value.to_text() == *text,
+        Test::Contains(part) => any(&|text| text.contains(part.as_str())),
+        Test::Matches(regex) => any(&|text| regex.is_match(text)),
+        Test::Over(bound) => measured(bound).is_some_and(std::cmp::Ordering::is_gt),
+        Test::Under(bound) => measured(bound).is_some_and(std::cmp::Ordering::is_lt),
+    }
+}
+
+/// All settings and defaults that the conditions cover: shared ones first, then by unit; for each
+/// defaults first, then by stage and group.
+pub fn settings<'l>(ledger: &'l Ledger, conditions: &Conditions) -> Vec<Found<'l>> {
+    let mut found = Vec::new();
+    let mut add = |written, subject, slot, setting: Option<&'l Setting>, held: Option<&'l Held>, place| {
+        let (entry, field) = ledger.field(subject, slot);
+        if conditions.covers_field(ledger, subject, entry, field)
+            && conditions.covers_place(ledger, written)
+            && conditions.covers_note(setting)
+            && conditions.covers_value(held.map(Held::expose), field.this_type)
+        {
+            found.push(Found { written, subject, slot, setting, held, place });
+        }
+    };
+    for slot in ledger.shared_slots.all() {
+        let (_, field) = ledger.field(Subject::Shared, slot);
+        if let Some(default) = field.default.as_ref().filter(|default| default.place.is_some()) {
+            add(Written::Default, Subject::Shared, slot, None, Some(&default.value), default.place);
+        }
+    }
+    for layer in ledger.layer_ids() {
+        for (known, settings) in ledger.shared_slots.entries.iter().zip(&ledger.layer(layer).shared) {
+            for setting in settings {
+                let slot = Slot(known.first + setting.slot.0);
+                add(
+                    Written::In(layer),
+                    Subject::Shared,
+                    slot,
+                    Some(setting),
+                    held(setting),
+                    Some(setting.place),
+                );
+            }
+        }
+    }
+    for id in ledger.unit_ids() {
+        let (unit, subject) = (ledger.unit(id), Subject::Unit(id, None));
+        for slot in unit.slots.all() {
+            let (entry, _) = unit.slots.entry_of(slot);
+            let (_, field) = ledger.field(subject, slot);
+            let own = field.default.as_ref().filter(|_| entry.entry.shared().is_none());
+            if let Some(default) = own.filter(|default| default.place.is_some()) {
+                add(Written::Default, subject, slot, None, Some(&default.value), default.place);
+            }
+        }
+        for layer in ledger.layer_ids() {
+            let of_layer = ledger.unit_layer(unit, layer);
+            let instances = of_layer.instances.iter().map(|(instance, _, list)| (Some(*instance), list));
+            for (instance, list) in std::iter::once((None, &of_layer.unit)).chain(instances) {
+                for setting in list {
+                    let subject = Subject::Unit(id, instance);
+                    let (slot, place) = (setting.slot, Some(setting.place));
+                    add(Written::In(layer), subject, slot, Some(setting), held(setting), place);
+                }
+            }
+        }
+    }
+    found
+}
+
+fn held(setting: &Setting) -> Option<&Held> {
+    match &setting.value {
+        SettingValue::Value(held) => Some(held),
+        SettingValue::Absent | SettingValue::From(_) => None,
+    }
+}
+
+/// All effective values that the conditions cover, by unit and stage. Reasons and last days are
+/// those of the setting that wins.
+pub fn effective<'l>(resolver: &Resolver<'l>, conditions: &Conditions) -> Vec<(FieldId, Effective<'l>)> {
+    let ledger = resolver.ledger();
+    let of_unit = |unit| {
+        let mut session = resolver.session(Some(unit));
+        let mut found = Vec::new();
+        for stage in ledger.stage_ids() {
+            let here = Written::In(LayerId::Stage(stage));
+            if !ledger.unit(unit).belongs_to(stage, None) || !conditions.covers_place(ledger, here) {
+                continue;
+            }
+            for instance in std::iter::once(None).chain(ledger.unit(unit).instances_in(stage).map(Some)) {
+                let subject = Subject::Unit(unit, instance);
+                for slot in ledger.slots(subject).all() {
+                    let (entry, field) = ledger.field(subject, slot);
+                    if !conditions.covers_field(ledger, subject, entry, field) {
+                        continue;
+                    }
+                    let setting = match session.winners(subject, stage)[slot.0 as usize] {
+                        crate::resolve::Winner::Set(setting, ..) => Some(setting),
+                        _ => None,
+                    };
+                    let id = FieldId { subject, stage, slot };
+                    if let Outcome::Value(effective) = session.outcome(id)
+                        && conditions.covers_note(setting)
+                        && conditions.covers_value(effective.expose(), field.this_type)
+                    {
+                        found.push((id, effective));
+                    }
+                }
+            }
+        }
+        found
+    };
+    let units: Vec<_> = ledger.unit_ids().collect();
+    units.into_par_iter().flat_map_iter(of_unit).collect()
+}
