@@ -8,6 +8,8 @@ use std::process::ExitCode;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{ArgAction, Args, ColorChoice, CommandFactory, FromArgMatches, Parser};
 
+use clap_complete::CompleteEnv;
+
 use crate::app::App;
 use crate::commands::{self, Command};
 use crate::error::CliError;
@@ -52,7 +54,7 @@ pub(crate) struct Globals {
 }
 
 /// The commands in the order of the work, under the headings that `--help` shows.
-const GROUPS: [(&str, &[&str]); 7] = [
+const GROUPS: [(&str, &[&str]); 8] = [
     ("Start", &["init", "demo"]),
     ("Declare", &["list"]),
     ("Fill", &["set", "unset", "search", "replace"]),
@@ -60,6 +62,7 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("Judge", &["check", "compare"]),
     ("Hand out", &["render"]),
     ("Reality", &["drift"]),
+    ("Help", &["completions", "man"]),
 ];
 
 /// The whole command tree, with its help in groups.
@@ -72,7 +75,7 @@ pub(crate) fn command() -> clap::Command {
         for name in names {
             let about = command.find_subcommand(name).and_then(clap::Command::get_about);
             let about = about.map(ToString::to_string).unwrap_or_default();
-            listed.push_str(&format!("  {name:<10} {about}\n"));
+            listed.push_str(&format!("  {name:<11} {about}\n"));
         }
         listed.push('\n');
     }
@@ -84,8 +87,12 @@ pub(crate) fn command() -> clap::Command {
         .after_help("`cledger COMMAND --help` says more of a command; `cledger demo` walks through the work.")
 }
 
+/// The environment variable by which a shell asks what could be typed next.
+pub(crate) const COMPLETE_VARIABLE: &str = "CLEDGER_COMPLETE";
+
 /// Runs the program and gives its exit status.
 pub(crate) fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
+    CompleteEnv::with_factory(command).var(COMPLETE_VARIABLE).complete();
     let parsed =
         command().try_get_matches_from(arguments).and_then(|matches| Cli::from_arg_matches(&matches));
     let cli = match parsed {

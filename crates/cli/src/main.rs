@@ -4,6 +4,7 @@ mod app;
 mod change;
 mod cli;
 mod commands;
+mod complete;
 mod conditions;
 mod error;
 mod options;

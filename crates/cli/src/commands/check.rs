@@ -1,6 +1,7 @@
 //! `cledger check`: what is missing, wrong or unused.
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_core::findings::{self, Severity};
 use cledger_core::model::StageId;
@@ -9,15 +10,17 @@ use cledger_core::resolve::{Outside, Resolver, Unfetched};
 use cledger_store::{Scope, Surroundings};
 
 use crate::app::{App, known_stage};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
     /// What to check: a pattern of addresses, like `ticket-desk`, `@prod-*` or `*/bookings-db.*@test`
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     pattern: Option<String>,
     /// Check this stage alone
-    #[arg(long, value_name = "STAGE")]
+    #[arg(add = ArgValueCompleter::new(complete::stage), long, value_name = "STAGE")]
     stage: Option<Name>,
     /// Also try to fetch what settings take from outside (`from`); without it, that is taken to be there
     #[arg(long)]

@@ -1,6 +1,7 @@
 //! `cledger compare`: two stages, or a unit in two stages.
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::compare::{self, SubjectCompared};
 use cledger_core::name::Name;
@@ -9,6 +10,7 @@ use cledger_store::Surroundings;
 
 use super::show::without_delivery;
 use crate::app::{App, known_stage, scope_of, unit_of};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::text::compare::Sides;
 use crate::output::{json, text};
@@ -16,8 +18,10 @@ use crate::output::{json, text};
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
     /// The first: @STAGE, or UNIT[+INSTANCE]@STAGE
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     left: String,
     /// The second: @STAGE, or UNIT[+INSTANCE]@STAGE
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     right: String,
     /// Show also what is the same
     #[arg(long)]

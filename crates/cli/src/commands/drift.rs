@@ -6,6 +6,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::drift::{self, Observed};
 use cledger_core::model::{Ledger, Subject};
@@ -17,6 +18,7 @@ use cledger_store::Surroundings;
 
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::text::drift::{State, UnitDrift};
 use crate::output::{json, text};
@@ -24,6 +26,7 @@ use crate::output::{json, text};
 #[derive(Debug, Args)]
 pub(crate) struct DriftArgs {
     /// What to look at: @STAGE, or UNIT[+INSTANCE]@STAGE
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]

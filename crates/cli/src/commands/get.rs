@@ -1,6 +1,7 @@
 //! `cledger get`: one bare value.
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::findings;
 use cledger_core::name::Name;
@@ -9,6 +10,7 @@ use cledger_store::Surroundings;
 
 use super::show::{fields, with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::{AssumeOptions, UnmaskOptions};
 use crate::output::json;
@@ -16,9 +18,10 @@ use crate::output::json;
 #[derive(Debug, Args)]
 pub(crate) struct GetArgs {
     /// The field, such as ticket-desk/bookings-db.host@test or shared/mail.port
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
     /// The stage, where the address names none
-    #[arg(long, value_name = "STAGE")]
+    #[arg(add = ArgValueCompleter::new(complete::stage), long, value_name = "STAGE")]
     stage: Option<Name>,
     #[command(flatten)]
     unmask: UnmaskOptions,

@@ -1,12 +1,14 @@
 //! `cledger impact`: everything that depends on a value.
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::impact::{Cause, Written, impact};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_store::{Scope, Target};
 
 use crate::app::App;
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
 use crate::place::place;
@@ -14,9 +16,10 @@ use crate::place::place;
 #[derive(Debug, Args)]
 pub(crate) struct ImpactArgs {
     /// The value, such as shared/bookings-db.host@test; a group or @default may stand for the stage
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
     /// The stage or group, where the address names none
-    #[arg(long, value_name = "STAGE")]
+    #[arg(add = ArgValueCompleter::new(complete::stage), long, value_name = "STAGE")]
     stage: Option<Name>,
 }
 

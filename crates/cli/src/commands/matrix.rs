@@ -1,6 +1,7 @@
 //! `cledger matrix`: fields down, stages across.
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_core::matrix::{Row, matrix};
 use cledger_core::model::StageId;
@@ -8,12 +9,14 @@ use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_store::Scope;
 
 use crate::app::App;
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct MatrixArgs {
     /// Which fields and stages, as a pattern of addresses, like `ticket-desk` or `*/bookings-db.*@prod-*`
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     pattern: Option<String>,
     /// Only fields that lack a value somewhere
     #[arg(long)]

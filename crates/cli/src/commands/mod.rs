@@ -2,12 +2,14 @@
 
 mod check;
 mod compare;
+mod completions;
 mod demo;
 mod drift;
 mod get;
 mod impact;
 mod init;
 mod list;
+mod man;
 mod matrix;
 mod render;
 mod replace;
@@ -61,6 +63,10 @@ pub(crate) enum Command {
     Render(render::RenderArgs),
     /// Compare what is really there with the ledger
     Drift(drift::DriftArgs),
+    /// Print what a shell needs to complete commands and addresses
+    Completions(completions::CompletionsArgs),
+    /// Print or write the manual pages
+    Man(man::ManArgs),
 }
 
 /// Runs a command and gives its exit status.
@@ -82,5 +88,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Compare(args) => compare::run(&args, app),
         Command::Render(args) => render::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
+        Command::Completions(args) => completions::run(&args, app),
+        Command::Man(args) => man::run(&args, app),
     }
 }

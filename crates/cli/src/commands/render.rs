@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::findings::Finding;
 use cledger_core::model::{Ledger, Subject};
@@ -15,6 +16,7 @@ use cledger_store::{Mode, Surroundings, write_atomically};
 
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::AssumeOptions;
 use crate::output::text::render::RenderedFile;
@@ -23,6 +25,7 @@ use crate::output::{json, text};
 #[derive(Debug, Args)]
 pub(crate) struct RenderArgs {
     /// What to render: UNIT[+INSTANCE]@STAGE, or @STAGE for all that belongs there
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]

@@ -1,6 +1,7 @@
 //! `cledger set` and `cledger unset`: settings of stages and groups, and defaults.
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::model::{Declaration, LayerId, Ledger, Note, Setting, SettingValue, Vary, Verdict};
 use cledger_core::name::Name;
@@ -11,6 +12,7 @@ use cledger_store::{Edit, Target, What, literal, parse_value, setting};
 
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::standard_input;
 use crate::output::{json, text, values};
@@ -20,6 +22,7 @@ use crate::place::{DEFAULT, Place, place};
 pub(crate) struct SetArgs {
     /// What to set, such as ticket-desk/seat_hold@test=45s; a group or @default may stand for the stage
     #[arg(required = true, value_name = "ADDRESS[=VALUE]")]
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     settings: Vec<String>,
     /// The stage or group, where an address names none
     #[arg(long, value_name = "STAGE")]

@@ -1,6 +1,7 @@
 //! `cledger show`: what a unit gets in a stage.
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::model::{Ledger, Slot, StageId, Subject};
 use cledger_core::name::{Name, nearest};
@@ -8,6 +9,7 @@ use cledger_core::resolve::{FieldId, Resolver};
 use cledger_store::Surroundings;
 
 use crate::app::{App, Chosen, scope_of, unit_of};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::{AssumeOptions, UnmaskOptions};
 use crate::output::{json, style, text};
@@ -15,9 +17,10 @@ use crate::output::{json, style, text};
 #[derive(Debug, Args)]
 pub(crate) struct ShowArgs {
     /// The unit or a part of it, such as ticket-desk@test or ticket-desk+kiosk/events
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
     /// The stage, where the address names none
-    #[arg(long, value_name = "STAGE")]
+    #[arg(add = ArgValueCompleter::new(complete::stage), long, value_name = "STAGE")]
     stage: Option<Name>,
     #[command(flatten)]
     unmask: UnmaskOptions,

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::{Address, Owner};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Because, FieldId, Outcome, Resolver, Session};
@@ -11,6 +12,7 @@ use cledger_store::Surroundings;
 
 use super::show::{fields, with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::{AssumeOptions, UnmaskOptions};
 use crate::output::{json, text};
@@ -21,9 +23,10 @@ const MOST_STEPS: usize = 500;
 #[derive(Debug, Args)]
 pub(crate) struct TraceArgs {
     /// The field, such as ticket-desk/fare_service@test
+    #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
     /// The stage, where the address names none
-    #[arg(long, value_name = "STAGE")]
+    #[arg(add = ArgValueCompleter::new(complete::stage), long, value_name = "STAGE")]
     stage: Option<Name>,
     #[command(flatten)]
     unmask: UnmaskOptions,

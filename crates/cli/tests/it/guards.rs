@@ -33,32 +33,38 @@ Keeps, checks, renders and compares the configuration of units across their stag
 Usage: cledger [OPTIONS] <COMMAND>
 
 Start:
-  init       Make a new ledger
-  demo       Write the demo ledger, and walk through the work on it
+  init        Make a new ledger
+  demo        Write the demo ledger, and walk through the work on it
 
 Declare:
-  list       List units, stages, groups or shared entries
+  list        List units, stages, groups or shared entries
 
 Fill:
-  set        Set fields in a stage, a group or as defaults
-  unset      Take settings out again
+  set         Set fields in a stage, a group or as defaults
+  unset       Take settings out again
+  search      Search settings and values by what they are and say
+  replace     Put other values in place of what a search finds
 
 Understand:
-  show       Show what a unit gets in a stage, and where each value comes from
-  get        Print one bare value, for scripts
-  matrix     Show fields down and stages across
-  trace      Say where a value comes from, which others lose to it, and where it ends up
-  impact     Say what depends on a value
+  show        Show what a unit gets in a stage, and where each value comes from
+  get         Print one bare value, for scripts
+  matrix      Show fields down and stages across
+  trace       Say where a value comes from, which others lose to it, and where it ends up
+  impact      Say what depends on a value
 
 Judge:
-  check      Find what is missing, wrong or unused
-  compare    Compare two stages, or a unit in two stages
+  check       Find what is missing, wrong or unused
+  compare     Compare two stages, or a unit in two stages
 
 Hand out:
-  render     Write the files of a unit, or of a whole stage
+  render      Write the files of a unit, or of a whole stage
 
 Reality:
-  drift      Compare what is really there with the ledger
+  drift       Compare what is really there with the ledger
+
+Help:
+  completions Print what a shell needs to complete commands and addresses
+  man         Print or write the manual pages
 
 Everywhere:
   -C, --ledger <DIR>  The ledger's folder [default: the nearest one upwards with a ledger.toml]
@@ -74,6 +80,51 @@ Everywhere:
 `cledger COMMAND --help` says more of a command; `cledger demo` walks through the work.
 
 "#]]);
+}
+
+#[test]
+fn the_command_reference_is_what_the_program_prints() {
+    let printed = written(&program().args(["man", "--markdown"]).assert().code(0)).0;
+    let reference = fs::read_to_string(repository("docs/commands.md")).unwrap();
+    assert!(reference == printed, "renew it: cledger man --markdown > docs/commands.md");
+    let ledger = TestLedger::small();
+    let (out, _) = written(&ledger.run("man pages").code(0));
+    for command in ["cledger", "cledger-set", "cledger-trace"] {
+        let path = format!("pages/{command}.1");
+        assert!(out.contains(&path) && ledger.read(&path).starts_with(".ie"), "{path}");
+    }
+}
+
+/// What a shell offers for the last of these words.
+fn offered(ledger: &TestLedger, words: &[&str]) -> Vec<String> {
+    let command = ledger.command("--").args(words).env("CLEDGER_COMPLETE", "bash").env("_CLAP_IFS", "\n");
+    let command = command.env("_CLAP_COMPLETE_INDEX", (words.len() - 1).to_string());
+    let (out, _) = written(&command.env("_CLAP_COMPLETE_SPACE", "false").assert().code(0));
+    out.lines().map(str::to_owned).collect()
+}
+
+#[test]
+fn shells_complete_from_the_ledger_at_hand() {
+    let ledger = TestLedger::demo();
+    assert_eq!(offered(&ledger, &["cledger", "tra"]), ["trace"]);
+    assert_eq!(offered(&ledger, &["cledger", "show", "t"]), ["ticket-desk", "tide-watch"]);
+    assert_eq!(offered(&ledger, &["cledger", "set", "ticket-desk/se"]), ["ticket-desk/seat_hold"]);
+    let fields = offered(&ledger, &["cledger", "get", "shared/mail."]);
+    assert!(fields.contains(&"shared/mail.host".to_owned()) && fields.len() > 4, "{fields:?}");
+    let stages = offered(&ledger, &["cledger", "check", "ticket-desk@prod"]);
+    assert_eq!(stages, ["ticket-desk@prod-north", "ticket-desk@prod-south"]);
+    assert_eq!(offered(&ledger, &["cledger", "show", "--stage", "sta"]), ["staging"]);
+    ledger.write("ledger.toml", "this is broken");
+    assert_eq!(offered(&ledger, &["cledger", "show", "ticket-desk@"]), Vec::<String>::new());
+    for shell in ["bash", "zsh", "fish"] {
+        let (script, _) = written(&program().args(["completions", shell]).assert().code(0));
+        assert!(script.contains("CLEDGER_COMPLETE") && script.contains("cledger"), "{shell}");
+    }
+    if crate::test_ledger::is_there("bash") {
+        let (script, _) = written(&program().args(["completions", "bash"]).assert().code(0));
+        let status = std::process::Command::new("bash").args(["-n", "-c", &script]).status().unwrap();
+        assert!(status.success(), "bash reads it");
+    }
 }
 
 #[test]

@@ -1,0 +1,68 @@
+//! `cledger man`: the manual pages, and the same as Markdown.
+
+use std::io;
+use std::path::PathBuf;
+
+use clap::{Args, Command};
+use clap_mangen::Man;
+use cledger_store::{Mode, write_atomically};
+
+use crate::app::App;
+use crate::cli::command;
+use crate::error::{CliError, status};
+
+/// The width of the text in the Markdown reference.
+const WIDTH: usize = 96;
+
+#[derive(Debug, Args)]
+pub(crate) struct ManArgs {
+    /// Write a page for each command into this folder; without, the first page is printed
+    dir: Option<PathBuf>,
+    /// Print the reference of all commands as Markdown
+    #[arg(long, conflicts_with = "dir")]
+    markdown: bool,
+}
+
+pub(crate) fn run(args: &ManArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let failed = |error: io::Error| CliError::outside(format!("the page cannot be made: {error}"));
+    let mut root = command();
+    root.build();
+    if args.markdown {
+        app.console.raw(&markdown(root));
+        return Ok(status::CLEAN);
+    }
+    let page = |command: Command, title: &str| -> Result<Vec<u8>, CliError> {
+        let mut text = Vec::new();
+        Man::new(command.display_name(title.to_owned())).title(title).render(&mut text).map_err(failed)?;
+        Ok(text)
+    };
+    let Some(dir) = &args.dir else {
+        app.console.raw(&String::from_utf8_lossy(&page(root, "cledger")?));
+        return Ok(status::CLEAN);
+    };
+    let pages = std::iter::once((root.clone(), "cledger".to_owned()))
+        .chain(root.get_subcommands().map(|sub| (sub.clone(), format!("cledger-{}", sub.get_name()))));
+    for (command, title) in pages {
+        let path = dir.join(format!("{title}.1"));
+        write_atomically(&path, &page(command, &title)?, Mode::Usual)?;
+        app.console.line(path.display().to_string());
+    }
+    Ok(status::CLEAN)
+}
+
+/// The help of every command, one section each.
+fn markdown(root: Command) -> String {
+    let mut text = "# Commands\n\nWhat `cledger --help` and `cledger COMMAND --help` say; \
+                    `cledger man --markdown` prints this page.\n"
+        .to_owned();
+    let mut section = |name: &str, command: &Command| {
+        let help = command.clone().term_width(WIDTH).render_help().to_string();
+        let lines: Vec<&str> = help.lines().map(str::trim_end).collect();
+        text.push_str(&format!("\n## `{name}`\n\n```text\n{}\n```\n", lines.join("\n").trim_end()));
+    };
+    section("cledger", &root);
+    for command in root.get_subcommands() {
+        section(&format!("cledger {}", command.get_name()), command);
+    }
+    text
+}

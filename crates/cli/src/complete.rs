@@ -1,0 +1,68 @@
+//! What a shell offers while an address is typed: units, entries, fields and stages of the ledger
+//! at hand. Where there is none, or it cannot be read, nothing is offered.
+
+use std::collections::BTreeSet;
+use std::env;
+use std::ffi::OsStr;
+
+use clap_complete::CompletionCandidate;
+use cledger_core::address::{Address, Owner};
+use cledger_core::model::{Ledger, Subject};
+use cledger_core::name::Name;
+use cledger_store::{Disk, Scope, find, read, unit_names};
+
+/// Offers addresses: a unit, then `/` and its entries and fields, then `@` and the stages.
+pub(crate) fn address(current: &OsStr) -> Vec<CompletionCandidate> {
+    let typed = current.to_string_lossy();
+    offers(&typed).unwrap_or_default().into_iter().map(CompletionCandidate::new).collect()
+}
+
+/// Offers stages.
+pub(crate) fn stage(current: &OsStr) -> Vec<CompletionCandidate> {
+    let typed = current.to_string_lossy();
+    let names = ledger(BTreeSet::new()).map(|ledger| stage_names(&ledger)).unwrap_or_default();
+    names.into_iter().filter(|name| name.starts_with(&*typed)).map(CompletionCandidate::new).collect()
+}
+
+fn offers(typed: &str) -> Option<Vec<String>> {
+    if typed.contains('=') {
+        return None;
+    }
+    let all: Vec<String> = if let Some((before, _)) = typed.split_once('@') {
+        stage_names(&ledger(BTreeSet::new())?).into_iter().map(|name| format!("{before}@{name}")).collect()
+    } else if let Some((owner, _)) = typed.split_once('/') {
+        fields(owner)?
+    } else {
+        let root = find(None, &env::current_dir().ok()?).ok()?;
+        let units = unit_names(&Disk(root)).into_iter().map(|name| name.to_string());
+        std::iter::once("shared".to_owned()).chain(units).collect()
+    };
+    Some(all.into_iter().filter(|offer| offer.starts_with(typed)).collect())
+}
+
+fn ledger(units: BTreeSet<Name>) -> Option<Ledger> {
+    let root = find(None, &env::current_dir().ok()?).ok()?;
+    read(&Disk(root), &Scope::Units(units)).ok()
+}
+
+fn stage_names(ledger: &Ledger) -> Vec<String> {
+    ledger.stages.iter().map(|stage| stage.name.to_string()).collect()
+}
+
+/// The addresses of all fields of a unit or of the shared entries.
+fn fields(owner: &str) -> Option<Vec<String>> {
+    let owner = Address::parse(owner).ok()?.owner?;
+    let (ledger, subject) = match &owner {
+        Owner::Shared => (ledger(BTreeSet::new())?, Subject::Shared),
+        Owner::Unit(unit, _) => {
+            let ledger = ledger(BTreeSet::from([unit.clone()]))?;
+            let id = ledger.unit_id(unit.as_str())?;
+            (ledger, Subject::Unit(id, None))
+        }
+    };
+    let address = |slot| {
+        let (entry, declaration) = ledger.field(subject, slot);
+        Address::of_field(owner.clone(), &entry.name, declaration.name.as_ref(), None).to_string()
+    };
+    Some(ledger.slots(subject).all().map(address).collect())
+}
