@@ -12,6 +12,7 @@ use regex::Regex;
 use crate::error::CliError;
 
 #[derive(Debug, Args)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct ConditionOptions {
     /// Where to look, as a pattern of addresses, like `ticket-desk`, `*/*.host@prod-*` or `*@default`
     pattern: Option<String>,
@@ -73,12 +74,11 @@ impl ConditionOptions {
 
     /// The conditions, with everything in them read.
     pub(crate) fn read(&self) -> Result<Conditions, CliError> {
-        let texts =
-            |list: &[String], test: fn(String) -> Test| list.iter().cloned().map(test).collect::<Vec<_>>();
-        let mut tests = texts(&self.equals, Test::Equals);
-        tests.extend(texts(&self.contains, Test::Contains));
-        tests.extend(texts(&self.over, Test::Over));
-        tests.extend(texts(&self.under, Test::Under));
+        let mut tests = Vec::new();
+        tests.extend(self.equals.iter().cloned().map(Test::Equals));
+        tests.extend(self.contains.iter().cloned().map(Test::Contains));
+        tests.extend(self.over.iter().cloned().map(Test::Over));
+        tests.extend(self.under.iter().cloned().map(Test::Under));
         for text in &self.matches {
             tests.push(Test::Matches(regex(text)?));
         }

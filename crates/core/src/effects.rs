@@ -76,6 +76,37 @@ pub fn effects(before: &Resolver<'_>, after: &Resolver<'_>) -> Vec<Effect> {
     names.par_iter().flat_map_iter(of_unit).collect()
 }
 
+/// All fields that do not keep their effective value when something gets another name; `renamed`
+/// gives the new address of an old one.
+pub fn effects_of_renaming(
+    before: &Resolver<'_>,
+    after: &Resolver<'_>,
+    renamed: &(dyn Fn(&Address) -> Address + Sync),
+) -> Vec<Effect> {
+    let mut old: FxHashMap<Address, Compared> =
+        everything(before).into_iter().map(|(address, compared)| (renamed(&address), compared)).collect();
+    let mut found = Vec::new();
+    for (address, compared) in everything(after) {
+        let one = old.remove(&address);
+        found.extend(effect((address, false, one, Some(compared))));
+    }
+    let mut gone: Vec<_> = old.into_iter().collect();
+    gone.sort_by_cached_key(|(address, _)| address.to_string());
+    found.extend(gone.into_iter().filter_map(|(address, one)| effect((address, false, Some(one), None))));
+    found
+}
+
+/// All fields of all units in all stages.
+fn everything(resolver: &Resolver<'_>) -> Vec<(Address, Compared)> {
+    let ledger = resolver.ledger();
+    let of_unit = |unit: &crate::model::Unit| {
+        let mut session = resolver.session(ledger.unit_id(unit.name.as_str()));
+        let stages = ledger.stages.iter();
+        stages.flat_map(|stage| of_stage(&mut session, &unit.name, &stage.name)).collect::<Vec<_>>()
+    };
+    ledger.units.par_iter().flat_map_iter(of_unit).collect()
+}
+
 fn stage_names<'l>(old: &'l Ledger, new: &'l Ledger) -> Vec<&'l Name> {
     let mut names: Vec<&Name> = new.stages.iter().map(|stage| &stage.name).collect();
     for stage in &old.stages {

@@ -1,5 +1,7 @@
 //! References in text: `${entry.field}`, `${unit/entry.field@stage}`, `${stage.name}` and the rest.
 
+use std::fmt;
+
 use crate::address::{Address, Owner};
 use crate::name::Name;
 
@@ -86,6 +88,65 @@ pub struct FieldName {
     pub field: Option<Name>,
     /// The stage whose value is meant.
     pub stage: Option<Name>,
+}
+
+impl fmt::Display for FieldName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.entry)?;
+        if let Some(field) = &self.field {
+            write!(f, ".{field}")?;
+        }
+        if let Some(stage) = &self.stage {
+            write!(f, "@{stage}")?;
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Display for Target {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Target::Own(field) => write!(f, "{field}"),
+            Target::OfUnit(unit, None, field) => write!(f, "{unit}/{field}"),
+            Target::OfUnit(unit, Some(instance), field) => write!(f, "{unit}+{instance}/{field}"),
+            Target::OfShared(field) => write!(f, "shared/{field}"),
+            Target::StageName => f.write_str("stage.name"),
+            Target::StageClass => f.write_str("stage.class"),
+            Target::StageLabel(label) => write!(f, "stage.label.{label}"),
+            Target::UnitName => f.write_str("unit.name"),
+            Target::UnitInstance => f.write_str("unit.instance"),
+        }
+    }
+}
+
+/// A text with other references in it; `None` if all stay as they are. What names nothing stays.
+pub fn rewrite(text: &str, other: impl Fn(Target) -> Option<Target>) -> Option<String> {
+    if !is_in(text) {
+        return None;
+    }
+    let mut rewritten = String::with_capacity(text.len());
+    let mut changed = false;
+    let mut rest = text;
+    for piece in pieces(text) {
+        // Pieces follow each other without a gap, an escaped `${` with one more `$` in front.
+        let (written, length) = match piece {
+            Piece::Literal(literal) => {
+                let escaped = rest.starts_with("$${") && literal == "${";
+                let length = literal.len() + usize::from(escaped);
+                (rest[..length].to_owned(), length)
+            }
+            Piece::Unclosed(inside) => (rest.to_owned(), inside.len() + 2),
+            Piece::Reference(inside) => {
+                let target = Target::parse(inside).ok().and_then(&other);
+                changed |= target.is_some();
+                let inside_now = target.map_or_else(|| inside.to_owned(), |target| target.to_string());
+                (format!("${{{inside_now}}}"), inside.len() + 3)
+            }
+        };
+        rewritten.push_str(&written);
+        rest = &rest[length..];
+    }
+    changed.then_some(rewritten)
 }
 
 impl Target {
@@ -187,6 +248,28 @@ mod tests {
             ["", "a.b.c", "A", "a b", "stage.nmae", "unit", "desk/", "desk@test/x", "a/b@c:1", "a@", "a@s.x"]
         {
             assert!(Target::parse(text).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn references_are_rewritten_and_all_else_stays() {
+        let other = |target: Target| match target {
+            Target::Own(FieldName { entry, field, stage }) if entry.as_str() == "db" => {
+                let entry = Name::parse("store").unwrap();
+                Some(Target::Own(FieldName { entry, field, stage }))
+            }
+            _ => None,
+        };
+        for (text, expected) in [
+            ("a${db.host}:${x}", Some("a${store.host}:${x}")),
+            ("${db.host@test}$", Some("${store.host@test}$")),
+            ("$${db.host} $$${db} ${db.port}", Some("$${db.host} $$${db} ${store.port}")),
+            ("$${db.host}", None),
+            ("${db.host", None),
+            ("${desk/db.host} ${ü}", None),
+            ("ü${db.a}ü${open", Some("ü${store.a}ü${open")),
+        ] {
+            assert_eq!(rewrite(text, other).as_deref(), expected, "{text}");
         }
     }
 }

@@ -136,7 +136,7 @@ fn holds(test: &Test, value: &Value, this: Type) -> bool {
         Measure::of(value, this)?.partial_cmp(&bound)
     };
     match test {
-        Test::Equals(text) => value.to_text() == *text,
+        Test::Equals(wanted) => value.to_text() == *wanted,
         Test::Contains(part) => any(&|text| text.contains(part.as_str())),
         Test::Matches(regex) => any(&|text| regex.is_match(text)),
         Test::Over(bound) => measured(bound).is_some_and(std::cmp::Ordering::is_gt),

@@ -7,11 +7,13 @@
 mod change;
 mod literal;
 mod outline;
+mod rename;
 mod setting;
 
 use std::collections::BTreeMap;
 
 pub use literal::{key, literal, parse_value};
+pub use rename::{Renamed, Renaming, rename};
 pub use setting::{Target, setting};
 
 use crate::tree::{FileError, Tree};

@@ -12,7 +12,10 @@ mod read;
 mod tree;
 mod write;
 
-pub use edit::{Changed, Edit, EditError, Overlay, Target, What, apply, key, literal, parse_value, setting};
+pub use edit::{
+    Changed, Edit, EditError, Overlay, Renamed, Renaming, Target, What, apply, key, literal, parse_value,
+    rename, setting,
+};
 pub use find::{FindError, find};
 pub use locked::{LockError, Locked, finish_interrupted};
 pub use mistake::{Mistake, Unreadable};

@@ -11,6 +11,7 @@ mod init;
 mod list;
 mod man;
 mod matrix;
+mod rename;
 mod render;
 mod replace;
 mod search;
@@ -37,6 +38,8 @@ pub(crate) enum Command {
     Demo(demo::DemoArgs),
     /// List units, stages, groups or shared entries
     List(list::ListArgs),
+    /// Give something another name, wherever the ledger mentions it
+    Rename(rename::RenameArgs),
     /// Set fields in a stage, a group or as defaults
     Set(set::SetArgs),
     /// Take settings out again
@@ -75,6 +78,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Init(args) => init::run(&args, app),
         Command::Demo(args) => demo::run(&args, app),
         Command::List(args) => list::run(&args, app),
+        Command::Rename(args) => rename::run(&args, app),
         Command::Set(args) => set::set(&args, app),
         Command::Unset(args) => set::unset(&args, app),
         Command::Search(args) => search::run(&args, app),

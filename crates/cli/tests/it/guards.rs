@@ -38,6 +38,7 @@ Start:
 
 Declare:
   list        List units, stages, groups or shared entries
+  rename      Give something another name, wherever the ledger mentions it
 
 Fill:
   set         Set fields in a stage, a group or as defaults

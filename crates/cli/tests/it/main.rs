@@ -13,6 +13,7 @@ mod drift;
 mod guards;
 mod init;
 mod list;
+mod rename;
 mod render;
 mod search;
 mod secrets;

@@ -65,7 +65,7 @@ fn find<'o>(body: &'o Body, path: &[&str]) -> Option<Found<'o>> {
 }
 
 fn find_inside<'o>(node: &'o Node, path: &[&str], outer: Found<'o>) -> Option<Found<'o>> {
-    let pairs = node.inside.as_deref()?;
+    let pairs = node.pairs()?;
     let at = pairs.iter().position(|pair| strip(path, &pair.keys).is_some())?;
     let rest = strip(path, &pairs[at].keys)?;
     let found = Found::Inline(pairs, at, Box::new(outer));
@@ -216,9 +216,9 @@ fn inline_on_the_way<'o, 'p, 's>(body: &'o Body, path: &'p [&'s str]) -> Option<
     let mut found = None;
     loop {
         let next = pairs.iter().find_map(|pair| Some((pair, strip(rest, &pair.keys)?)));
-        let Some((pair, after)) = next.filter(|(pair, _)| pair.value.inside.is_some()) else { return found };
+        let Some((pair, after)) = next.filter(|(pair, _)| pair.value.pairs().is_some()) else { return found };
         found = Some((&pair.value, after));
-        (rest, pairs) = (after, pair.value.inside.as_deref()?);
+        (rest, pairs) = (after, pair.value.pairs()?);
     }
 }
 

@@ -11,6 +11,8 @@ use toml_parser::parser::{Event, EventKind, parse_document};
 pub(super) struct Pair {
     /// The steps of the key.
     pub(super) keys: Vec<String>,
+    /// Where each step stands.
+    pub(super) places: Vec<Range<usize>>,
     /// From the key's first to the value's last byte.
     pub(super) span: Range<usize>,
     pub(super) value: Node,
@@ -20,15 +22,34 @@ pub(super) struct Pair {
 #[derive(Debug)]
 pub(super) struct Node {
     pub(super) span: Range<usize>,
+    pub(super) holds: Holds,
+}
+
+/// What a value is made of.
+#[derive(Debug)]
+pub(super) enum Holds {
+    One,
+    List(Vec<Node>),
+    Table(Vec<Pair>),
+}
+
+impl Node {
     /// The pairs of an inline table.
-    pub(super) inside: Option<Vec<Pair>>,
+    pub(super) fn pairs(&self) -> Option<&[Pair]> {
+        match &self.holds {
+            Holds::Table(pairs) => Some(pairs),
+            Holds::One | Holds::List(_) => None,
+        }
+    }
 }
 
 /// A table with a header, or what stands before the first one.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub(super) struct Body {
     /// The steps of the header; none for what stands before the first one.
     pub(super) path: Vec<String>,
+    /// Where each step stands.
+    pub(super) places: Vec<Range<usize>>,
     /// Whether it is one of a list of tables.
     pub(super) listed: bool,
     /// The header.
@@ -63,16 +84,16 @@ fn range(event: &Event) -> Range<usize> {
 
 impl Reader<'_> {
     fn bodies(&mut self) -> Option<Vec<Body>> {
-        let mut bodies = vec![Body { path: Vec::new(), listed: false, header: 0..0, pairs: Vec::new() }];
+        let mut bodies = vec![Body::default()];
         while let Some(event) = self.events.peek() {
             let (kind, start) = (event.kind(), event.span().start());
             match kind {
                 EventKind::StdTableOpen | EventKind::ArrayTableOpen => {
                     self.events.next();
-                    let (path, _) = self.keys()?;
+                    let (path, places) = self.keys()?;
                     let end = self.events.next()?.span().end();
                     let listed = kind == EventKind::ArrayTableOpen;
-                    bodies.push(Body { path, listed, header: start..end, pairs: Vec::new() });
+                    bodies.push(Body { path, places, listed, header: start..end, pairs: Vec::new() });
                 }
                 _ => {
                     let pair = self.pair()?;
@@ -83,10 +104,9 @@ impl Reader<'_> {
         Some(bodies)
     }
 
-    /// The steps of a key, and where it starts.
-    fn keys(&mut self) -> Option<(Vec<String>, usize)> {
-        let start = self.events.peek()?.span().start();
-        let mut keys = Vec::new();
+    /// The steps of a key, and where each stands.
+    fn keys(&mut self) -> Option<(Vec<String>, Vec<Range<usize>>)> {
+        let (mut keys, mut places) = (Vec::new(), Vec::new());
         while let Some(event) =
             self.events.next_if(|event| matches!(event.kind(), EventKind::SimpleKey | EventKind::KeySep))
         {
@@ -94,38 +114,44 @@ impl Reader<'_> {
                 let mut key = std::borrow::Cow::Borrowed("");
                 self.source.get(event)?.decode_key(&mut key, &mut ());
                 keys.push(key.into_owned());
+                places.push(range(&event));
             }
         }
-        Some((keys, start))
+        Some((keys, places))
     }
 
     fn pair(&mut self) -> Option<Pair> {
-        let (keys, start) = self.keys()?;
+        let (keys, places) = self.keys()?;
+        let start = places.first()?.start;
         self.events.next_if(|event| event.kind() == EventKind::KeyValSep)?;
         let value = self.value()?;
-        Some(Pair { keys, span: start..value.span.end, value })
+        Some(Pair { keys, places, span: start..value.span.end, value })
     }
 
     fn value(&mut self) -> Option<Node> {
         let event = self.events.next()?;
         let start = event.span().start();
         match event.kind() {
-            EventKind::Scalar => Some(Node { span: range(&event), inside: None }),
-            EventKind::ArrayOpen => loop {
-                if let Some(close) = self.events.next_if(|next| next.kind() == EventKind::ArrayClose) {
-                    return Some(Node { span: start..close.span().end(), inside: None });
+            EventKind::Scalar => Some(Node { span: range(&event), holds: Holds::One }),
+            EventKind::ArrayOpen => {
+                let mut items = Vec::new();
+                loop {
+                    if let Some(close) = self.events.next_if(|next| next.kind() == EventKind::ArrayClose) {
+                        let span = start..close.span().end();
+                        return Some(Node { span, holds: Holds::List(items) });
+                    }
+                    if self.events.next_if(|next| next.kind() == EventKind::ValueSep).is_none() {
+                        items.push(self.value()?);
+                    }
                 }
-                if self.events.next_if(|next| next.kind() == EventKind::ValueSep).is_none() {
-                    self.value()?;
-                }
-            },
+            }
             EventKind::InlineTableOpen => {
                 let mut pairs = Vec::new();
                 loop {
-                    if let Some(close) =
-                        self.events.next_if(|next| next.kind() == EventKind::InlineTableClose)
-                    {
-                        return Some(Node { span: start..close.span().end(), inside: Some(pairs) });
+                    let close = |next: &Event| next.kind() == EventKind::InlineTableClose;
+                    if let Some(close) = self.events.next_if(close) {
+                        let span = start..close.span().end();
+                        return Some(Node { span, holds: Holds::Table(pairs) });
                     }
                     if self.events.next_if(|next| next.kind() == EventKind::ValueSep).is_none() {
                         pairs.push(self.pair()?);

@@ -8,6 +8,7 @@ pub(crate) mod error;
 pub(crate) mod impact;
 pub(crate) mod list;
 pub(crate) mod matrix;
+pub(crate) mod rename;
 pub(crate) mod render;
 pub(crate) mod replace;
 pub(crate) mod search;

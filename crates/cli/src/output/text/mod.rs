@@ -7,6 +7,7 @@ pub(crate) mod drift;
 pub(crate) mod impact;
 pub(crate) mod list;
 pub(crate) mod matrix;
+pub(crate) mod rename;
 pub(crate) mod render;
 pub(crate) mod replace;
 pub(crate) mod search;

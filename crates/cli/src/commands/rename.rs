@@ -1,0 +1,334 @@
+//! `cledger rename`: another name for something, wherever the ledger mentions it.
+
+use std::collections::BTreeSet;
+
+use clap::Args;
+use clap_complete::ArgValueCompleter;
+use cledger_core::address::{Address, Owner};
+use cledger_core::effects::effects_of_renaming;
+use cledger_core::model::{
+    Declaration, Entry, Kind, Ledger, OutputFormat, Subject, credential_fields, endpoint_fields,
+    protocol_fields,
+};
+use cledger_core::name::Name;
+use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_core::source::{FileId, Place};
+use cledger_core::value::Value;
+use cledger_store::{Changed, Disk, Edit, Overlay, Renamed, Renaming, What, apply, literal, rename};
+
+use super::show::fields_of;
+use crate::app::App;
+use crate::change::{ChangeOptions, Changing};
+use crate::complete;
+use crate::error::{CliError, status};
+use crate::output::{json, text};
+
+#[derive(Debug, Args)]
+pub(crate) struct RenameArgs {
+    /// A unit, UNIT+INSTANCE, UNIT/ENTRY, UNIT/ENTRY.FIELD, shared/ENTRY, or @STAGE or @GROUP
+    #[arg(add = ArgValueCompleter::new(complete::address))]
+    address: String,
+    /// The new name
+    new_name: Name,
+    /// Let names in rendered files change with it
+    #[arg(long)]
+    outputs: bool,
+    /// Do it; without, it is only shown
+    #[arg(long)]
+    write: bool,
+    #[command(flatten)]
+    change: ChangeOptions,
+}
+
+pub(crate) fn run(args: &RenameArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let changing = Changing::start(app, &args.change)?;
+    let ledger = &changing.ledger;
+    let what = what(app, ledger, &Address::parse(&args.address)?)?;
+    must_be_free(ledger, &what, &args.new_name)?;
+    let renaming = Renaming { what, to: args.new_name.clone() };
+    let wrong = |error: cledger_store::EditError| CliError::usage(error.to_string());
+    let mut changed = rename(ledger, &renaming).map_err(wrong)?;
+    if !args.outputs {
+        let edits = kept_names(ledger, &renaming)?;
+        let disk = Disk(changing.root().to_owned());
+        let more = apply(&Overlay::new(&disk, &changed), &edits).map_err(wrong)?;
+        changed.extend(more);
+    }
+    let planned = changing.plan_texts(changed)?;
+    let moved = {
+        let resolver = |ledger| Resolver::new(ledger, &Unfetched, &[]);
+        effects_of_renaming(&resolver(ledger), &resolver(&planned.after), &|address| {
+            moved(&renaming, ledger, address)
+        })
+    };
+    if let Some(effect) = moved.first() {
+        let message = format!(
+            "this would change effective values: {} of {}, first {}",
+            moved.len(),
+            args.address,
+            effect.address
+        );
+        return Err(CliError::refused(message)
+            .help("a value holds the name itself, such as ${unit.name}: set it first"));
+    }
+    if args.write {
+        changing.write(&planned)?;
+    }
+    let files = files(ledger, &planned.changed);
+    if app.console.is_json() {
+        app.console.document(&json::rename::document(
+            &args.address,
+            args.new_name.as_str(),
+            &files,
+            args.write,
+        ));
+    } else {
+        text::rename::print(app.console, &args.address, args.new_name.as_str(), &files, args.write);
+    }
+    Ok(status::CLEAN)
+}
+
+/// The files that change, and what happens to each.
+fn files(ledger: &Ledger, changed: &Changed) -> Vec<(String, &'static str)> {
+    let known: BTreeSet<&str> = ledger.files.0.iter().map(|file| file.path.as_str()).collect();
+    let word = |(path, text): (&String, &Option<String>)| match text {
+        None => "goes",
+        Some(_) if known.contains(path.as_str()) => "changes",
+        Some(_) => "new",
+    };
+    changed.iter().map(|change| (change.0.clone(), word(change))).collect()
+}
+
+/// What an address means, if it exists and can have another name.
+fn what(app: &App<'_>, ledger: &Ledger, address: &Address) -> Result<Renamed, CliError> {
+    if let (None, Some(name)) = (&address.owner, &address.stage) {
+        if ledger.group_id(name.as_str()).is_some() {
+            return Ok(Renamed::Group(name.clone()));
+        }
+        crate::app::known_stage(ledger, name.as_str())?;
+        return Ok(Renamed::Stage(name.clone()));
+    }
+    let Some(owner) = &address.owner else {
+        return Err(
+            CliError::usage(format!("`{address}` names nothing")).help("write UNIT, UNIT/ENTRY or @STAGE")
+        );
+    };
+    if let Some(stage) = &address.stage {
+        let message = format!("`{address}` names a stage, and a name is the same in all of them");
+        return Err(CliError::usage(message).help(format!("leave out @{stage}")));
+    }
+    let subject = match owner {
+        Owner::Shared => Subject::Shared,
+        Owner::Unit(unit, instance) => app.unit(ledger, unit, instance.as_ref())?,
+    };
+    let Some(entry) = &address.entry else {
+        return match owner {
+            Owner::Unit(unit, None) => Ok(Renamed::Unit(unit.clone())),
+            Owner::Unit(unit, Some(instance)) => Ok(Renamed::Instance(unit.clone(), instance.clone())),
+            Owner::Shared => {
+                Err(CliError::usage("`shared` is no name that can change").help("write shared/ENTRY"))
+            }
+        };
+    };
+    let slots = fields_of(ledger, subject, address)?;
+    let slot = slots.first().copied();
+    let is_shared = slot.is_some_and(|slot| ledger.slots(subject).entry_of(slot).0.entry.shared().is_some());
+    let owner = match owner {
+        Owner::Unit(..) if is_shared => Owner::Shared,
+        Owner::Unit(unit, _) => Owner::Unit(unit.clone(), None),
+        Owner::Shared => Owner::Shared,
+    };
+    let Some(field) = &address.field else { return Ok(Renamed::Entry(owner, entry.clone())) };
+    if let Some(slot) = slot
+        && built_in(ledger.field(subject, slot).0).contains(&field.to_string())
+    {
+        let message =
+            format!("`{field}` is a field that every {} has", ledger.field(subject, slot).0.kind.name());
+        return Err(
+            CliError::usage(message).help("its name in rendered files can change: `as` in the contract")
+        );
+    }
+    Ok(Renamed::Field(owner, entry.clone(), field.clone()))
+}
+
+/// The names of the fields that come with an entry's kind.
+fn built_in(entry: &Entry) -> Vec<String> {
+    let place = Place { file: FileId(0), start: 0, end: 0 };
+    let fields: Vec<Declaration> = match &entry.kind {
+        Kind::Variable => Vec::new(),
+        Kind::Connection { protocol, .. } => protocol_fields(protocol.as_str(), place).0,
+        Kind::Endpoint => endpoint_fields(place),
+        Kind::Credential(form) => credential_fields(*form, place),
+    };
+    fields.iter().filter_map(|field| field.name.as_ref().map(ToString::to_string)).collect()
+}
+
+fn must_be_free(ledger: &Ledger, what: &Renamed, to: &Name) -> Result<(), CliError> {
+    let used = match what {
+        Renamed::Unit(_) => ledger.unit_id(to.as_str()).is_some(),
+        Renamed::Instance(unit, _) => {
+            ledger.unit_id(unit.as_str()).is_some_and(|id| ledger.unit(id).instance(to.as_str()).is_some())
+        }
+        Renamed::Stage(_) | Renamed::Group(_) => {
+            ledger.stage_id(to.as_str()).is_some() || ledger.group_id(to.as_str()).is_some()
+        }
+        Renamed::Entry(Owner::Shared, _) => {
+            ledger.shared_id(to.as_str()).is_some()
+                || ledger.units.iter().any(|unit| unit.entries.iter().any(|entry| entry.name == *to))
+        }
+        Renamed::Entry(Owner::Unit(unit, _), _) => ledger
+            .unit_id(unit.as_str())
+            .is_some_and(|id| ledger.entry_names(Subject::Unit(id, None)).any(|name| name == to.as_str())),
+        Renamed::Field(owner, entry, _) => subjects(ledger, owner, entry)
+            .first()
+            .is_some_and(|&subject| ledger.find_slot(subject, entry.as_str(), Some(to.as_str())).is_ok()),
+    };
+    if used {
+        return Err(CliError::usage(format!("`{to}` is the name of something else already"))
+            .help("choose another name"));
+    }
+    if to.is_taken() && !matches!(what, Renamed::Instance(..) | Renamed::Field(..)) {
+        return Err(CliError::usage(format!("`{to}` has a meaning of its own in addresses"))
+            .help("choose another name"));
+    }
+    Ok(())
+}
+
+/// Everybody who has or sees an entry.
+fn subjects(ledger: &Ledger, owner: &Owner, entry: &Name) -> Vec<Subject> {
+    match owner {
+        Owner::Shared => {
+            let id = ledger.shared_id(entry.as_str());
+            let uses = |unit: &cledger_core::model::Unit| id.is_some_and(|id| unit.uses.contains(&id));
+            let units = ledger.unit_ids().filter(|&unit| uses(ledger.unit(unit)));
+            units.map(|unit| Subject::Unit(unit, None)).chain([Subject::Shared]).collect()
+        }
+        Owner::Unit(unit, _) => {
+            ledger.unit_id(unit.as_str()).map(|id| Subject::Unit(id, None)).into_iter().collect()
+        }
+    }
+}
+
+/// The `as` that keep the names of fields in rendered files.
+fn kept_names(ledger: &Ledger, renaming: &Renaming) -> Result<Vec<Edit>, CliError> {
+    let (owner, entry_name, field_name) = match &renaming.what {
+        Renamed::Entry(owner, entry) => (owner, entry, None),
+        Renamed::Field(owner, entry, field) => (owner, entry, Some(field)),
+        _ => return Ok(Vec::new()),
+    };
+    let subjects = subjects(ledger, owner, entry_name);
+    let mut formats: Vec<OutputFormat> = Vec::new();
+    for subject in &subjects {
+        let Subject::Unit(unit, _) = subject else { continue };
+        formats.extend(ledger.unit(*unit).outputs.iter().map(|output| output.format));
+    }
+    let Some(&subject) = subjects.first() else { return Ok(Vec::new()) };
+    let found = ledger.slots(subject).entries.iter().map(|known| ledger.entry(subject, known.entry));
+    let Some(entry) = found.into_iter().find(|entry| entry.name == *entry_name) else {
+        return Ok(Vec::new());
+    };
+    let mut edits = Vec::new();
+    for field in entry.fields.iter().filter(|field| field_name.is_none() || field.name.as_ref() == field_name)
+    {
+        edits.extend(kept_name(ledger, renaming, entry, field, &formats)?);
+    }
+    Ok(edits)
+}
+
+fn kept_name(
+    ledger: &Ledger,
+    renaming: &Renaming,
+    entry: &Entry,
+    field: &Declaration,
+    formats: &[OutputFormat],
+) -> Result<Option<Edit>, CliError> {
+    let mut new_entry = Entry { fields: Vec::new(), ..entry.clone() };
+    let mut new_field = field.clone();
+    match &renaming.what {
+        Renamed::Field(..) => new_field.name = Some(renaming.to.clone()),
+        _ => new_entry.name = renaming.to.clone(),
+    }
+    let mut names = field.output_names.by_format.clone();
+    for (format, word) in OutputFormat::ALL.iter().filter(|(format, _)| formats.contains(format)) {
+        let (before, after) = (format.name_of(entry, field), format.name_of(&new_entry, &new_field));
+        if before == after {
+            continue;
+        }
+        let [name] = &before[..] else {
+            let message = format!("`{}` would get another name in {word} files", before.join("."));
+            return Err(CliError::refused(message).help("let it: --outputs"));
+        };
+        names.push(((*word).to_owned(), name.clone()));
+    }
+    if names == field.output_names.by_format {
+        return Ok(None);
+    }
+    let kind = match entry.kind {
+        Kind::Variable => "variables",
+        Kind::Connection { .. } => "connections",
+        Kind::Endpoint => "endpoints",
+        Kind::Credential(_) => "credentials",
+    };
+    let mut path = vec![kind.to_owned(), new_entry.name.to_string()];
+    if let Some(name) = &new_field.name {
+        path.extend(["fields".to_owned(), name.to_string()]);
+    }
+    path.push("as".to_owned());
+    let table = names.iter().map(|(format, name)| (format.as_str().into(), Value::text(name))).collect();
+    let what = What::Set(literal(&Value::Map(table), None));
+    let file = ledger.files.locate(entry.place).file.to_owned();
+    Ok(Some(Edit { file, path, header: 2, what }))
+}
+
+/// The address that something has after the renaming.
+fn moved(renaming: &Renaming, ledger: &Ledger, address: &Address) -> Address {
+    let mut address = address.clone();
+    let to = renaming.to.clone();
+    match &renaming.what {
+        Renamed::Unit(old) => {
+            if let Some(Owner::Unit(unit, _)) = &mut address.owner
+                && unit == old
+            {
+                *unit = to;
+            }
+        }
+        Renamed::Instance(of, old) => {
+            if let Some(Owner::Unit(unit, Some(instance))) = &mut address.owner
+                && unit == of
+                && instance == old
+            {
+                *instance = to;
+            }
+        }
+        Renamed::Stage(old) => {
+            if address.stage.as_ref() == Some(old) {
+                address.stage = Some(to);
+            }
+        }
+        Renamed::Group(_) => {}
+        Renamed::Entry(of, old) => {
+            if address.entry.as_ref() == Some(old) && sees(ledger, of, old, &address) {
+                address.entry = Some(to);
+            }
+        }
+        Renamed::Field(of, entry, old) => {
+            let same = address.entry.as_ref() == Some(entry) && address.field.as_ref() == Some(old);
+            if same && sees(ledger, of, entry, &address) {
+                address.field = Some(to);
+            }
+        }
+    }
+    address
+}
+
+/// Whether the entry in an address is the one that gets another name.
+fn sees(ledger: &Ledger, of: &Owner, entry: &Name, address: &Address) -> bool {
+    match (of, &address.owner) {
+        (Owner::Unit(one, _), Some(Owner::Unit(other, _))) => one == other,
+        (Owner::Shared, Some(Owner::Unit(unit, _))) => {
+            let unit = ledger.unit_id(unit.as_str()).map(|id| ledger.unit(id));
+            unit.zip(ledger.shared_id(entry.as_str())).is_some_and(|(unit, id)| unit.uses.contains(&id))
+        }
+        _ => false,
+    }
+}
