@@ -71,7 +71,8 @@ impl Changing {
     /// Works out what these new texts come to.
     pub(crate) fn plan_texts(&self, changed: Changed) -> Result<Planned, CliError> {
         let disk = Disk(self.root.clone());
-        let after = read(&Overlay::new(&disk, &changed), &Scope::Whole)?;
+        let after = read(&Overlay::new(&disk, &changed), &Scope::Whole)
+            .map_err(|unreadable| CliError::Spoiling(Box::new(unreadable)))?;
         let effects = {
             let resolver = |ledger| Resolver::new(ledger, &Unfetched, &[]);
             effects(&resolver(&self.ledger), &resolver(&after))

@@ -31,6 +31,8 @@ pub(crate) enum CliError {
     },
     /// The ledger cannot be read.
     Unreadable(Box<Unreadable>),
+    /// The ledger could not be read after a change, which is not made.
+    Spoiling(Box<Unreadable>),
 }
 
 impl CliError {
@@ -65,7 +67,7 @@ impl CliError {
     pub(crate) fn status(&self) -> u8 {
         match self {
             CliError::Plain { status, .. } => *status,
-            CliError::Unreadable(_) => status::USAGE,
+            CliError::Unreadable(_) | CliError::Spoiling(_) => status::USAGE,
         }
     }
 }

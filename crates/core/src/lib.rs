@@ -5,6 +5,7 @@
 //! from outside a ledger is fetched through [`resolve::Outside`].
 
 pub mod address;
+pub mod blanks;
 pub mod compare;
 pub mod drift;
 pub mod effects;

@@ -7,13 +7,15 @@
 mod change;
 mod literal;
 mod outline;
+mod remove;
 mod rename;
 mod setting;
 
 use std::collections::BTreeMap;
 
 pub use literal::{key, literal, parse_value};
-pub use rename::{Renamed, Renaming, rename};
+pub use remove::remove;
+pub use rename::{Named, Renaming, rename};
 pub use setting::{Target, setting};
 
 use crate::tree::{FileError, Tree};
@@ -39,6 +41,10 @@ pub enum What {
     Set(String),
     /// It goes, and a table that is left empty goes with it.
     Remove,
+    /// It goes with everything below it, whatever stands there.
+    RemoveAll,
+    /// The one of a list of tables that has this `name` goes.
+    RemoveNamed(String),
 }
 
 // The text may be a secret.
@@ -47,6 +53,8 @@ impl std::fmt::Debug for What {
         f.write_str(match self {
             What::Set(_) => "Set",
             What::Remove => "Remove",
+            What::RemoveAll => "RemoveAll",
+            What::RemoveNamed(_) => "RemoveNamed",
         })
     }
 }
@@ -141,4 +149,17 @@ impl Tree for Overlay<'_> {
             |(changed, text): (&String, &Option<String>)| text.is_some() && changed.starts_with(&inside);
         self.base.is_folder(path) || self.changed.iter().any(made)
     }
+}
+
+/// A file's text with a block of lines after it, a blank line between them; the block alone where
+/// there is no file.
+pub fn append(text: Option<&str>, block: &str) -> String {
+    let text = text.unwrap_or_default();
+    let ending = if text.contains("\r\n") { "\r\n" } else { "\n" };
+    let block = block.replace('\n', ending);
+    if text.trim_start_matches('\u{feff}').trim().is_empty() {
+        return format!("{text}{block}");
+    }
+    let end = if text.ends_with('\n') { "" } else { ending };
+    format!("{text}{end}{ending}{block}")
 }

@@ -13,8 +13,8 @@ mod tree;
 mod write;
 
 pub use edit::{
-    Changed, Edit, EditError, Overlay, Renamed, Renaming, Target, What, apply, key, literal, parse_value,
-    rename, setting,
+    Changed, Edit, EditError, Named, Overlay, Renaming, Target, What, append, apply, key, literal,
+    parse_value, remove, rename, setting,
 };
 pub use find::{FindError, find};
 pub use locked::{LockError, Locked, finish_interrupted};

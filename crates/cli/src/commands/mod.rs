@@ -1,5 +1,6 @@
 //! The commands: one file each, with its options and what it does.
 
+mod add;
 mod check;
 mod compare;
 mod completions;
@@ -11,6 +12,7 @@ mod init;
 mod list;
 mod man;
 mod matrix;
+mod remove;
 mod rename;
 mod render;
 mod replace;
@@ -36,8 +38,12 @@ pub(crate) enum Command {
     Init(init::InitArgs),
     /// Write the demo ledger, and walk through the work on it
     Demo(demo::DemoArgs),
+    /// Add a stage, group, unit, instance or entry
+    Add(add::AddArgs),
     /// List units, stages, groups or shared entries
     List(list::ListArgs),
+    /// Take something out, with the settings that are made for it
+    Remove(remove::RemoveArgs),
     /// Give something another name, wherever the ledger mentions it
     Rename(rename::RenameArgs),
     /// Set fields in a stage, a group or as defaults
@@ -77,7 +83,9 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
     match command {
         Command::Init(args) => init::run(&args, app),
         Command::Demo(args) => demo::run(&args, app),
+        Command::Add(args) => add::run(&args, app),
         Command::List(args) => list::run(&args, app),
+        Command::Remove(args) => remove::run(&args, app),
         Command::Rename(args) => rename::run(&args, app),
         Command::Set(args) => set::set(&args, app),
         Command::Unset(args) => set::unset(&args, app),

@@ -14,7 +14,7 @@ use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_core::source::{FileId, Place};
 use cledger_core::value::Value;
-use cledger_store::{Changed, Disk, Edit, Overlay, Renamed, Renaming, What, apply, literal, rename};
+use cledger_store::{Changed, Disk, Edit, Named, Overlay, Renaming, What, apply, literal, rename};
 
 use super::show::fields_of;
 use crate::app::App;
@@ -89,7 +89,7 @@ pub(crate) fn run(args: &RenameArgs, app: &mut App<'_>) -> Result<u8, CliError> 
 }
 
 /// The files that change, and what happens to each.
-fn files(ledger: &Ledger, changed: &Changed) -> Vec<(String, &'static str)> {
+pub(super) fn files(ledger: &Ledger, changed: &Changed) -> Vec<(String, &'static str)> {
     let known: BTreeSet<&str> = ledger.files.0.iter().map(|file| file.path.as_str()).collect();
     let word = |(path, text): (&String, &Option<String>)| match text {
         None => "goes",
@@ -100,13 +100,13 @@ fn files(ledger: &Ledger, changed: &Changed) -> Vec<(String, &'static str)> {
 }
 
 /// What an address means, if it exists and can have another name.
-fn what(app: &App<'_>, ledger: &Ledger, address: &Address) -> Result<Renamed, CliError> {
+pub(super) fn what(app: &App<'_>, ledger: &Ledger, address: &Address) -> Result<Named, CliError> {
     if let (None, Some(name)) = (&address.owner, &address.stage) {
         if ledger.group_id(name.as_str()).is_some() {
-            return Ok(Renamed::Group(name.clone()));
+            return Ok(Named::Group(name.clone()));
         }
         crate::app::known_stage(ledger, name.as_str())?;
-        return Ok(Renamed::Stage(name.clone()));
+        return Ok(Named::Stage(name.clone()));
     }
     let Some(owner) = &address.owner else {
         return Err(
@@ -123,8 +123,8 @@ fn what(app: &App<'_>, ledger: &Ledger, address: &Address) -> Result<Renamed, Cl
     };
     let Some(entry) = &address.entry else {
         return match owner {
-            Owner::Unit(unit, None) => Ok(Renamed::Unit(unit.clone())),
-            Owner::Unit(unit, Some(instance)) => Ok(Renamed::Instance(unit.clone(), instance.clone())),
+            Owner::Unit(unit, None) => Ok(Named::Unit(unit.clone())),
+            Owner::Unit(unit, Some(instance)) => Ok(Named::Instance(unit.clone(), instance.clone())),
             Owner::Shared => {
                 Err(CliError::usage("`shared` is no name that can change").help("write shared/ENTRY"))
             }
@@ -138,7 +138,7 @@ fn what(app: &App<'_>, ledger: &Ledger, address: &Address) -> Result<Renamed, Cl
         Owner::Unit(unit, _) => Owner::Unit(unit.clone(), None),
         Owner::Shared => Owner::Shared,
     };
-    let Some(field) = &address.field else { return Ok(Renamed::Entry(owner, entry.clone())) };
+    let Some(field) = &address.field else { return Ok(Named::Entry(owner, entry.clone())) };
     if let Some(slot) = slot
         && built_in(ledger.field(subject, slot).0).contains(&field.to_string())
     {
@@ -148,7 +148,7 @@ fn what(app: &App<'_>, ledger: &Ledger, address: &Address) -> Result<Renamed, Cl
             CliError::usage(message).help("its name in rendered files can change: `as` in the contract")
         );
     }
-    Ok(Renamed::Field(owner, entry.clone(), field.clone()))
+    Ok(Named::Field(owner, entry.clone(), field.clone()))
 }
 
 /// The names of the fields that come with an entry's kind.
@@ -163,23 +163,23 @@ fn built_in(entry: &Entry) -> Vec<String> {
     fields.iter().filter_map(|field| field.name.as_ref().map(ToString::to_string)).collect()
 }
 
-fn must_be_free(ledger: &Ledger, what: &Renamed, to: &Name) -> Result<(), CliError> {
+fn must_be_free(ledger: &Ledger, what: &Named, to: &Name) -> Result<(), CliError> {
     let used = match what {
-        Renamed::Unit(_) => ledger.unit_id(to.as_str()).is_some(),
-        Renamed::Instance(unit, _) => {
+        Named::Unit(_) => ledger.unit_id(to.as_str()).is_some(),
+        Named::Instance(unit, _) => {
             ledger.unit_id(unit.as_str()).is_some_and(|id| ledger.unit(id).instance(to.as_str()).is_some())
         }
-        Renamed::Stage(_) | Renamed::Group(_) => {
+        Named::Stage(_) | Named::Group(_) => {
             ledger.stage_id(to.as_str()).is_some() || ledger.group_id(to.as_str()).is_some()
         }
-        Renamed::Entry(Owner::Shared, _) => {
+        Named::Entry(Owner::Shared, _) => {
             ledger.shared_id(to.as_str()).is_some()
                 || ledger.units.iter().any(|unit| unit.entries.iter().any(|entry| entry.name == *to))
         }
-        Renamed::Entry(Owner::Unit(unit, _), _) => ledger
+        Named::Entry(Owner::Unit(unit, _), _) => ledger
             .unit_id(unit.as_str())
             .is_some_and(|id| ledger.entry_names(Subject::Unit(id, None)).any(|name| name == to.as_str())),
-        Renamed::Field(owner, entry, _) => subjects(ledger, owner, entry)
+        Named::Field(owner, entry, _) => subjects(ledger, owner, entry)
             .first()
             .is_some_and(|&subject| ledger.find_slot(subject, entry.as_str(), Some(to.as_str())).is_ok()),
     };
@@ -187,7 +187,7 @@ fn must_be_free(ledger: &Ledger, what: &Renamed, to: &Name) -> Result<(), CliErr
         return Err(CliError::usage(format!("`{to}` is the name of something else already"))
             .help("choose another name"));
     }
-    if to.is_taken() && !matches!(what, Renamed::Instance(..) | Renamed::Field(..)) {
+    if to.is_taken() && !matches!(what, Named::Instance(..) | Named::Field(..)) {
         return Err(CliError::usage(format!("`{to}` has a meaning of its own in addresses"))
             .help("choose another name"));
     }
@@ -212,8 +212,8 @@ fn subjects(ledger: &Ledger, owner: &Owner, entry: &Name) -> Vec<Subject> {
 /// The `as` that keep the names of fields in rendered files.
 fn kept_names(ledger: &Ledger, renaming: &Renaming) -> Result<Vec<Edit>, CliError> {
     let (owner, entry_name, field_name) = match &renaming.what {
-        Renamed::Entry(owner, entry) => (owner, entry, None),
-        Renamed::Field(owner, entry, field) => (owner, entry, Some(field)),
+        Named::Entry(owner, entry) => (owner, entry, None),
+        Named::Field(owner, entry, field) => (owner, entry, Some(field)),
         _ => return Ok(Vec::new()),
     };
     let subjects = subjects(ledger, owner, entry_name);
@@ -245,7 +245,7 @@ fn kept_name(
     let mut new_entry = Entry { fields: Vec::new(), ..entry.clone() };
     let mut new_field = field.clone();
     match &renaming.what {
-        Renamed::Field(..) => new_field.name = Some(renaming.to.clone()),
+        Named::Field(..) => new_field.name = Some(renaming.to.clone()),
         _ => new_entry.name = renaming.to.clone(),
     }
     let mut names = field.output_names.by_format.clone();
@@ -285,14 +285,14 @@ fn moved(renaming: &Renaming, ledger: &Ledger, address: &Address) -> Address {
     let mut address = address.clone();
     let to = renaming.to.clone();
     match &renaming.what {
-        Renamed::Unit(old) => {
+        Named::Unit(old) => {
             if let Some(Owner::Unit(unit, _)) = &mut address.owner
                 && unit == old
             {
                 *unit = to;
             }
         }
-        Renamed::Instance(of, old) => {
+        Named::Instance(of, old) => {
             if let Some(Owner::Unit(unit, Some(instance))) = &mut address.owner
                 && unit == of
                 && instance == old
@@ -300,18 +300,18 @@ fn moved(renaming: &Renaming, ledger: &Ledger, address: &Address) -> Address {
                 *instance = to;
             }
         }
-        Renamed::Stage(old) => {
+        Named::Stage(old) => {
             if address.stage.as_ref() == Some(old) {
                 address.stage = Some(to);
             }
         }
-        Renamed::Group(_) => {}
-        Renamed::Entry(of, old) => {
+        Named::Group(_) => {}
+        Named::Entry(of, old) => {
             if address.entry.as_ref() == Some(old) && sees(ledger, of, old, &address) {
                 address.entry = Some(to);
             }
         }
-        Renamed::Field(of, entry, old) => {
+        Named::Field(of, entry, old) => {
             let same = address.entry.as_ref() == Some(entry) && address.field.as_ref() == Some(old);
             if same && sees(ledger, of, entry, &address) {
                 address.field = Some(to);

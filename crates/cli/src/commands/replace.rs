@@ -216,7 +216,7 @@ fn edit(
 }
 
 /// The findings that one ledger has and the other has not.
-fn differing(before: &Ledger, after: &Ledger) -> (Vec<Finding>, Vec<Finding>) {
+pub(super) fn differing(before: &Ledger, after: &Ledger) -> (Vec<Finding>, Vec<Finding>) {
     let check = |ledger: &Ledger| findings::check(&Resolver::new(ledger, &Unfetched, &[]), None).findings;
     let (old, new) = (check(before), check(after));
     let not_in = |list: &[Finding], others: &[Finding]| -> Vec<Finding> {

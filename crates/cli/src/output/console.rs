@@ -89,7 +89,12 @@ impl Console {
             self.document(&json::error::document(error));
         }
         let text = match error {
-            CliError::Unreadable(unreadable) => diagnostics::unreadable(unreadable, self.width),
+            CliError::Unreadable(unreadable) => {
+                diagnostics::unreadable(unreadable, &unreadable.to_string(), self.width)
+            }
+            CliError::Spoiling(unreadable) => {
+                diagnostics::unreadable(unreadable, &diagnostics::spoiling(unreadable), self.width)
+            }
             CliError::Plain { message, pointed, help, .. } => {
                 let mut text = format!("{}: {message}\n", style::bad("error"));
                 for line in pointed.iter().flat_map(|pointed| pointed.lines()) {

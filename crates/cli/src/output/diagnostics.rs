@@ -125,14 +125,21 @@ fn hide_in(line: &mut String, hide: Hide) {
     }
 }
 
-/// Everything that keeps a ledger from being read.
-pub(crate) fn unreadable(unreadable: &Unreadable, width: Option<usize>) -> String {
+/// What is said of a change that would spoil the ledger.
+pub(crate) fn spoiling(unreadable: &Unreadable) -> String {
+    let count = unreadable.mistakes.len();
+    let mistakes = if count == 1 { "1 mistake".to_owned() } else { format!("{count} mistakes") };
+    format!("nothing is written: the ledger could not be read after that, for {mistakes}")
+}
+
+/// Everything that keeps a ledger from being read, and at last a line that sums it up.
+pub(crate) fn unreadable(unreadable: &Unreadable, sum: &str, width: Option<usize>) -> String {
     let mut text = String::new();
     for mistake in &unreadable.mistakes {
         text.push_str(&of_mistake(&unreadable.files, mistake, width));
         text.push('\n');
     }
-    text.push_str(&format!("{}: {unreadable}\n", style::bad("error")));
+    text.push_str(&format!("{}: {sum}\n", style::bad("error")));
     text
 }
 

@@ -37,8 +37,10 @@ Start:
   demo        Write the demo ledger, and walk through the work on it
 
 Declare:
+  add         Add a stage, group, unit, instance or entry
   list        List units, stages, groups or shared entries
   rename      Give something another name, wherever the ledger mentions it
+  remove      Take something out, with the settings that are made for it
 
 Fill:
   set         Set fields in a stage, a group or as defaults

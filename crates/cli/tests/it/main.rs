@@ -4,6 +4,7 @@
 #![expect(clippy::too_many_lines, reason = "a snapshot is as long as what it holds")]
 #![expect(clippy::needless_raw_string_hashes, reason = "snapshots are written by a program")]
 
+mod add;
 mod bad_input;
 mod check;
 mod compare;
@@ -13,6 +14,7 @@ mod drift;
 mod guards;
 mod init;
 mod list;
+mod remove;
 mod rename;
 mod render;
 mod search;

@@ -17,6 +17,20 @@ enum Found<'o> {
 pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
     let bodies = outline(text).ok_or("it is not TOML")?;
     let path: Vec<&str> = edit.path.iter().map(String::as_str).collect();
+    match &edit.what {
+        What::RemoveAll => return remove_all(text, &path),
+        What::RemoveNamed(name) => {
+            let named = |body: &&Body| {
+                let mut pairs = body.pairs.iter();
+                let is = |value: &str| value.trim_matches(['"', '\'']) == name;
+                body.path == path
+                    && pairs.any(|pair| pair.keys == ["name"] && is(&text[pair.value.span.clone()]))
+            };
+            let found = bodies.iter().position(|body| named(&body));
+            return Ok(found.map_or(text.to_owned(), |at| without_body(text, &bodies, at)));
+        }
+        What::Set(_) | What::Remove => {}
+    }
     if bodies.iter().any(|body| !body.listed && body.path == path) {
         return Err(format!("`{}` is a table of its own there: edit it by hand", path.join(".")));
     }
@@ -27,20 +41,81 @@ pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
         (What::Set(literal), None) => insert(&mut changed, &bodies, &path, edit.header, literal),
         (What::Remove, Some(found)) => {
             let range = removal(text, &found);
-            let emptied = match &found {
-                Found::Statement(body, _) => body.pairs.len() == 1,
-                Found::Inline(..) => {
-                    outermost(&found).is_some_and(|body| body.pairs.len() == 1) && is_alone(&found)
-                }
-            };
+            let emptied = is_last(&found);
             changed.replace_range(range, "");
             if emptied && let Some(body) = outermost(&found) {
                 remove_empty(&mut changed, body);
             }
         }
-        (What::Remove, None) => {}
+        (What::Remove | What::RemoveAll | What::RemoveNamed(_), _) => {}
     }
     Ok(changed)
+}
+
+/// The text without everything that stands at or below a path.
+fn remove_all(text: &str, path: &[&str]) -> Result<String, String> {
+    let mut text = text.to_owned();
+    loop {
+        let bodies = outline(&text).ok_or("it is not TOML")?;
+        let whole = bodies.iter().position(|body| !body.listed && starts_with(&body.path, path));
+        if let Some(at) = whole {
+            text = without_body(&text, &bodies, at);
+            continue;
+        }
+        let found = bodies.iter().find_map(|body| find_below(body, path));
+        let Some(found) = found else { return Ok(text) };
+        let (range, emptied) = (removal(&text, &found), is_last(&found));
+        let body = outermost(&found);
+        let mut shorter = text.clone();
+        shorter.replace_range(range, "");
+        if let Some(body) = body.filter(|_| emptied) {
+            remove_empty(&mut shorter, body);
+        }
+        text = shorter;
+    }
+}
+
+fn starts_with(path: &[String], first: &[&str]) -> bool {
+    path.len() >= first.len() && path.iter().zip(first).all(|(step, wanted)| step == wanted)
+}
+
+/// A value at or below a path.
+fn find_below<'o>(body: &'o Body, path: &[&str]) -> Option<Found<'o>> {
+    if body.listed {
+        return None;
+    }
+    if let Some(found) = find(body, path) {
+        return Some(found);
+    }
+    let below = |pair: &&Pair| {
+        let all: Vec<String> = body.path.iter().chain(&pair.keys).cloned().collect();
+        starts_with(&all, path)
+    };
+    body.pairs.iter().find(below).map(|pair| Found::Statement(body, pair))
+}
+
+/// Whether a table's body is empty once this is gone.
+fn is_last(found: &Found<'_>) -> bool {
+    outermost(found).is_some_and(|body| body.pairs.len() == 1) && is_alone(found)
+}
+
+/// The text without a table and the comments right above it.
+fn without_body(text: &str, bodies: &[Body], at: usize) -> String {
+    let start = |body: &Body| {
+        let mut start = line_start(text, body.header.start);
+        while start > 0 && text[line_start(text, start - 1)..start].starts_with('#') {
+            start = line_start(text, start - 1);
+        }
+        start
+    };
+    let from = start(&bodies[at]);
+    let next = bodies.get(at + 1).map(start);
+    let mut shorter = text.to_owned();
+    let to = next.unwrap_or(text.len());
+    let blank = before_newline(text, from);
+    let at_end = next.is_none() && blank < from && text[..blank].ends_with('\n');
+    shorter.replace_range(if at_end { blank } else { from }..to, "");
+    shorter
 }
 
 impl Found<'_> {

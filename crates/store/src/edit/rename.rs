@@ -13,7 +13,7 @@ use super::{Changed, EditError};
 
 /// What gets another name.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Renamed {
+pub enum Named {
     /// A unit.
     Unit(Name),
     /// An instance of a unit.
@@ -32,7 +32,7 @@ pub enum Renamed {
 #[derive(Debug, Clone)]
 pub struct Renaming {
     /// What.
-    pub what: Renamed,
+    pub what: Named,
     /// Its new name.
     pub to: Name,
 }
@@ -92,12 +92,10 @@ impl Renaming {
         let (folder, to) = (parts[0].clone(), &self.to);
         let settings = folder == "stages" || folder == "groups";
         let new = match &self.what {
-            Renamed::Stage(old) if folder == "stages" && parts[1] == old.as_str() => (1, to.to_string()),
-            Renamed::Group(old) if folder == "groups" && parts[1] == old.as_str() => (1, to.to_string()),
-            Renamed::Unit(old) if folder == "units" && parts[1] == old.as_str() => (1, to.to_string()),
-            Renamed::Unit(_) | Renamed::Instance(..) if settings && last == 2 => {
-                (2, self.owner_key(&parts[2])?)
-            }
+            Named::Stage(old) if folder == "stages" && parts[1] == old.as_str() => (1, to.to_string()),
+            Named::Group(old) if folder == "groups" && parts[1] == old.as_str() => (1, to.to_string()),
+            Named::Unit(old) if folder == "units" && parts[1] == old.as_str() => (1, to.to_string()),
+            Named::Unit(_) | Named::Instance(..) if settings && last == 2 => (2, self.owner_key(&parts[2])?),
             _ => return None,
         };
         parts[new.0] = new.1;
@@ -109,13 +107,11 @@ impl Renaming {
         let (unit, instance) =
             key.split_once('+').map_or((key, None), |(unit, instance)| (unit, Some(instance)));
         match (&self.what, instance) {
-            (Renamed::Unit(old), None) if unit == old.as_str() => Some(self.to.to_string()),
-            (Renamed::Unit(old), Some(instance)) if unit == old.as_str() => {
+            (Named::Unit(old), None) if unit == old.as_str() => Some(self.to.to_string()),
+            (Named::Unit(old), Some(instance)) if unit == old.as_str() => {
                 Some(format!("{}+{instance}", self.to))
             }
-            (Renamed::Instance(of, old), Some(instance))
-                if unit == of.as_str() && instance == old.as_str() =>
-            {
+            (Named::Instance(of, old), Some(instance)) if unit == of.as_str() && instance == old.as_str() => {
                 Some(format!("{unit}+{}", self.to))
             }
             _ => None,
@@ -127,38 +123,36 @@ impl Renaming {
         let steps: Vec<&str> = path.iter().map(String::as_str).collect();
         let to = || Some(self.to.to_string());
         match (context, &self.what) {
-            (Context::Declarations(owner), Renamed::Entry(of, old)) if owner == of => match steps[..] {
+            (Context::Declarations(owner), Named::Entry(of, old)) if owner == of => match steps[..] {
                 [kind, entry] if is_kind(kind) && entry == old.as_str() => to(),
                 _ => None,
             },
-            (Context::Declarations(owner), Renamed::Field(of, entry, old)) if owner == of => {
-                match steps[..] {
-                    [kind, named, "fields", field]
-                        if is_kind(kind) && named == entry.as_str() && field == old.as_str() =>
-                    {
-                        to()
-                    }
-                    _ => None,
+            (Context::Declarations(owner), Named::Field(of, entry, old)) if owner == of => match steps[..] {
+                [kind, named, "fields", field]
+                    if is_kind(kind) && named == entry.as_str() && field == old.as_str() =>
+                {
+                    to()
                 }
-            }
-            (Context::Declarations(Owner::Unit(unit, _)), Renamed::Instance(of, old)) if unit == of => {
+                _ => None,
+            },
+            (Context::Declarations(Owner::Unit(unit, _)), Named::Instance(of, old)) if unit == of => {
                 match steps[..] {
                     ["instances", instance] if instance == old.as_str() => to(),
                     _ => None,
                 }
             }
-            (Context::Settings(_), Renamed::Unit(_) | Renamed::Instance(..)) => match steps[..] {
+            (Context::Settings(_), Named::Unit(_) | Named::Instance(..)) => match steps[..] {
                 ["units", key] => self.owner_key(key),
                 _ => None,
             },
-            (Context::Settings(_), Renamed::Entry(of, old)) => {
+            (Context::Settings(_), Named::Entry(of, old)) => {
                 let (owner, entry) = setting_owner(&steps)?;
                 (steps.len() == entry + 1
                     && steps[entry] == old.as_str()
                     && is_meant(ledger, of, old, &owner))
                 .then(|| self.to.to_string())
             }
-            (Context::Settings(_), Renamed::Field(of, named, old)) => {
+            (Context::Settings(_), Named::Field(of, named, old)) => {
                 let (owner, entry) = setting_owner(&steps)?;
                 let field = steps.len() == entry + 2
                     && steps[entry] == named.as_str()
@@ -187,31 +181,31 @@ impl Renaming {
         };
         let to = self.to.clone();
         match &self.what {
-            Renamed::Unit(old) => match target {
+            Named::Unit(old) => match target {
                 Target::OfUnit(unit, instance, field) if unit == *old => {
                     Some(Target::OfUnit(to, instance, field))
                 }
                 _ => None,
             },
-            Renamed::Instance(of, old) => match target {
+            Named::Instance(of, old) => match target {
                 Target::OfUnit(unit, Some(instance), field) if unit == *of && instance == *old => {
                     Some(Target::OfUnit(unit, Some(to), field))
                 }
                 _ => None,
             },
-            Renamed::Entry(of, old) => {
+            Named::Entry(of, old) => {
                 let meant = field.entry == *old && is_meant(ledger, of, old, &seen_by);
                 meant.then(|| new_field(FieldName { entry: to, ..field }))
             }
-            Renamed::Field(of, entry, old) => {
+            Named::Field(of, entry, old) => {
                 let meant = field.entry == *entry && field.field.as_ref() == Some(old);
                 (meant && is_meant(ledger, of, entry, &seen_by))
                     .then(|| new_field(FieldName { field: Some(to), ..field }))
             }
-            Renamed::Stage(old) if field.stage.as_ref() == Some(old) => {
+            Named::Stage(old) if field.stage.as_ref() == Some(old) => {
                 Some(new_field(FieldName { stage: Some(to), ..field }))
             }
-            Renamed::Stage(_) | Renamed::Group(_) => None,
+            Named::Stage(_) | Named::Group(_) => None,
         }
     }
 
@@ -226,9 +220,9 @@ impl Renaming {
         let (mut new_owner, mut new_entry, mut new_stage) =
             (owner.to_owned(), entry.map(str::to_owned), stage.map(str::to_owned));
         match &self.what {
-            Renamed::Unit(_) | Renamed::Instance(..) => new_owner = self.owner_key(owner)?,
-            Renamed::Stage(old) if stage == Some(old.as_str()) => new_stage = Some(self.to.to_string()),
-            Renamed::Entry(of, old) if named_owner(of) => {
+            Named::Unit(_) | Named::Instance(..) => new_owner = self.owner_key(owner)?,
+            Named::Stage(old) if stage == Some(old.as_str()) => new_stage = Some(self.to.to_string()),
+            Named::Entry(of, old) if named_owner(of) => {
                 let entry = entry?;
                 let (name, field) =
                     entry.split_once('.').map_or((entry, None), |(name, field)| (name, Some(field)));
@@ -237,7 +231,7 @@ impl Renaming {
                 }
                 new_entry = Some(field.map_or(self.to.to_string(), |field| format!("{}.{field}", self.to)));
             }
-            Renamed::Field(of, named, old) if named_owner(of) && entry == Some(&format!("{named}.{old}")) => {
+            Named::Field(of, named, old) if named_owner(of) && entry == Some(&format!("{named}.{old}")) => {
                 new_entry = Some(format!("{named}.{}", self.to));
             }
             _ => return None,
@@ -259,11 +253,11 @@ impl Renaming {
                 | ["stage", "follow", "stage"],
             )
             | (Context::Declarations(_), ["stages"] | ["instances", _, "stages"]) => match &self.what {
-                Renamed::Stage(old) => exact(old),
+                Named::Stage(old) => exact(old),
                 _ => None,
             },
             (Context::Manifest, ["stage", "groups"] | ["group", "name"]) => match &self.what {
-                Renamed::Group(old) => exact(old),
+                Named::Group(old) => exact(old),
                 _ => None,
             },
             (
@@ -271,17 +265,17 @@ impl Renaming {
                 ["stage", "own"] | ["aligned", "except"] | ["stage", "follow", "only" | "except"],
             ) => self.pattern(text),
             (Context::Declarations(_), ["uses"]) => match &self.what {
-                Renamed::Entry(Owner::Shared, old) => exact(old),
+                Named::Entry(Owner::Shared, old) => exact(old),
                 _ => None,
             },
             (Context::Declarations(owner), ["chore", "when", "changed"]) => match &self.what {
-                Renamed::Entry(of, old) if is_meant(ledger, of, old, owner) => {
+                Named::Entry(of, old) if is_meant(ledger, of, old, owner) => {
                     let (entry, field) =
                         text.split_once('.').map_or((text, None), |(entry, field)| (entry, Some(field)));
                     let to = field.map_or(self.to.to_string(), |field| format!("{}.{field}", self.to));
                     (entry == old.as_str()).then_some(to)
                 }
-                Renamed::Field(of, entry, old) if is_meant(ledger, of, entry, owner) => {
+                Named::Field(of, entry, old) if is_meant(ledger, of, entry, owner) => {
                     (text == format!("{entry}.{old}")).then(|| format!("{entry}.{}", self.to))
                 }
                 _ => None,
@@ -292,7 +286,7 @@ impl Renaming {
 }
 
 /// Whether the entry of this name, as somebody sees it, is the one that is meant.
-fn is_meant(ledger: &Ledger, of: &Owner, entry: &Name, seen_by: &Owner) -> bool {
+pub(super) fn is_meant(ledger: &Ledger, of: &Owner, entry: &Name, seen_by: &Owner) -> bool {
     match (of, seen_by) {
         (Owner::Shared, Owner::Shared) => true,
         (Owner::Shared, Owner::Unit(unit, _)) => {

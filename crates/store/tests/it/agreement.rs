@@ -7,7 +7,7 @@ use cledger_core::model::{LayerId, Ledger, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Assumption, Fetched, FieldId, Origin, Outcome, Outside, Resolver};
 use cledger_store::{
-    Changed, Edit, Memory, Renamed, Renaming, Scope, Target, What, apply, read, rename, setting,
+    Changed, Edit, Memory, Named, Renaming, Scope, Target, What, apply, read, rename, setting,
 };
 use proptest::prelude::*;
 use zeroize::Zeroizing;
@@ -234,32 +234,32 @@ fn edit_of(ledger: &Ledger, set: &Setting, what: What) -> Edit {
 }
 
 /// Everything in a description that can have another name.
-fn nameable(made: &Description) -> Vec<Renamed> {
+fn nameable(made: &Description) -> Vec<Named> {
     let name = |text: &str| Name::parse(text).unwrap();
-    let mut all: Vec<Renamed> = made.stages.iter().map(|stage| Renamed::Stage(name(&stage.name))).collect();
-    all.extend(["common", "guarded"].map(|group| Renamed::Group(name(group))));
+    let mut all: Vec<Named> = made.stages.iter().map(|stage| Named::Stage(name(&stage.name))).collect();
+    all.extend(["common", "guarded"].map(|group| Named::Group(name(group))));
     let shared = made.shared.iter().map(|entry| (Owner::Shared, entry));
     let own = made
         .units
         .iter()
         .flat_map(|unit| unit.entries.iter().map(|entry| (Owner::Unit(name(&unit.name), None), entry)));
     for (owner, entry) in shared.chain(own) {
-        all.push(Renamed::Entry(owner.clone(), name(&entry.name)));
+        all.push(Named::Entry(owner.clone(), name(&entry.name)));
         if entry.fields.iter().any(|field| field.name.as_deref() == Some("extra")) {
-            all.push(Renamed::Field(owner, name(&entry.name), name("extra")));
+            all.push(Named::Field(owner, name(&entry.name), name("extra")));
         }
     }
     for unit in &made.units {
-        all.push(Renamed::Unit(name(&unit.name)));
+        all.push(Named::Unit(name(&unit.name)));
         all.extend(
-            unit.instances.iter().map(|(instance, _)| Renamed::Instance(name(&unit.name), name(instance))),
+            unit.instances.iter().map(|(instance, _)| Named::Instance(name(&unit.name), name(instance))),
         );
     }
     all
 }
 
 /// A field and what it comes to, once something has the name `renamed`.
-fn under_the_new_name(made: &Description, what: &Renamed, (mut key, mut out): (Key, Out)) -> (Key, Out) {
+fn under_the_new_name(made: &Description, what: &Named, (mut key, mut out): (Key, Out)) -> (Key, Out) {
     let new = || "renamed".to_owned();
     let of_shared = |key: &Key, entry: &Name| {
         key.entry == entry.as_str()
@@ -278,7 +278,7 @@ fn under_the_new_name(made: &Description, what: &Renamed, (mut key, mut out): (K
         (Owner::Unit(..), Who::Shared) => false,
     };
     match what {
-        Renamed::Stage(old) | Renamed::Group(old) => {
+        Named::Stage(old) | Named::Group(old) => {
             if key.stage == old.as_str() {
                 key.stage = new();
             }
@@ -288,14 +288,14 @@ fn under_the_new_name(made: &Description, what: &Renamed, (mut key, mut out): (K
                 from.1 = Some(new());
             }
         }
-        Renamed::Unit(old) => {
+        Named::Unit(old) => {
             if let Who::Unit(unit, _) = &mut key.who
                 && unit == old.as_str()
             {
                 *unit = new();
             }
         }
-        Renamed::Instance(of, old) => {
+        Named::Instance(of, old) => {
             if let Who::Unit(unit, Some(instance)) = &mut key.who
                 && unit == of.as_str()
                 && instance == old.as_str()
@@ -303,12 +303,12 @@ fn under_the_new_name(made: &Description, what: &Renamed, (mut key, mut out): (K
                 *instance = new();
             }
         }
-        Renamed::Entry(owner, old) => {
+        Named::Entry(owner, old) => {
             if meant(&key, owner, old) {
                 key.entry = new();
             }
         }
-        Renamed::Field(owner, entry, old) => {
+        Named::Field(owner, entry, old) => {
             if meant(&key, owner, entry) && key.field.as_deref() == Some(old.as_str()) {
                 key.field = Some(new());
             }

@@ -1,5 +1,6 @@
 //! What each command prints for programs: one document, described in `docs/formats.md`.
 
+pub(crate) mod add;
 pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod compare;
@@ -8,6 +9,7 @@ pub(crate) mod error;
 pub(crate) mod impact;
 pub(crate) mod list;
 pub(crate) mod matrix;
+pub(crate) mod remove;
 pub(crate) mod rename;
 pub(crate) mod render;
 pub(crate) mod replace;

@@ -1,5 +1,6 @@
 //! What each command prints for people.
 
+pub(crate) mod add;
 pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod compare;
@@ -7,6 +8,7 @@ pub(crate) mod drift;
 pub(crate) mod impact;
 pub(crate) mod list;
 pub(crate) mod matrix;
+pub(crate) mod remove;
 pub(crate) mod rename;
 pub(crate) mod render;
 pub(crate) mod replace;

@@ -1,0 +1,25 @@
+//! `add` for people: the files, and what needs a value now.
+
+use cledger_core::effects::Effect;
+
+use super::check::counted;
+use crate::output::console::Console;
+use crate::output::style;
+
+/// The most fields that are listed.
+const MOST_LISTED: usize = 15;
+
+pub(crate) fn print(console: &mut Console, added: &str, files: &[&str], missing: &[&Effect]) {
+    console.line(format!("{}: {added}, in {}.", style::good("added"), files.join(" and ")));
+    if missing.is_empty() {
+        return;
+    }
+    let need = if missing.len() == 1 { "needs" } else { "need" };
+    console.line(format!("\n{} {need} a value now:", counted(missing.len(), "field")));
+    for effect in missing.iter().take(MOST_LISTED) {
+        console.line(format!("  {}", effect.address));
+    }
+    if missing.len() > MOST_LISTED {
+        console.line(format!("  and {} more, which `cledger check` shows", missing.len() - MOST_LISTED));
+    }
+}

@@ -1,0 +1,122 @@
+//! `remove`: what goes, what goes with it, and what stands in the way.
+
+use snapbox::str;
+
+use crate::test_ledger::{TestLedger, written};
+
+#[test]
+fn something_goes_with_its_settings_and_nothing_else() {
+    let ledger = TestLedger::demo();
+    let (units, production) = (ledger.read("units/ticket-desk.toml"), ledger.read("groups/production.toml"));
+    ledger.run("remove ticket-desk/languages").code(0).stdout_eq(str![[r#"
+changes  groups/production.toml
+changes  units/ticket-desk.toml
+
+nothing written: ticket-desk/languages would go, with 7 effective values; --write does it.
+
+"#]]).stderr_eq("");
+    assert_eq!(ledger.read("units/ticket-desk.toml"), units, "it was only shown");
+    ledger
+        .run("remove ticket-desk/languages --write --countersign prod-north,prod-south")
+        .code(0)
+        .stdout_eq(str![[r#"
+changes  groups/production.toml
+changes  units/ticket-desk.toml
+
+removed: ticket-desk/languages, with 7 effective values.
+
+"#]]);
+    let declared = "[variables.languages]\ntype = \"list\"\ndefault = [\"en\", \"de\"]\n\n";
+    assert_eq!(ledger.read("units/ticket-desk.toml"), units.replace(declared, ""));
+    let set = "[units.ticket-desk]\nlanguages = [\"en\", \"de\", \"fr\", \"nl\"]\n\n";
+    assert_eq!(ledger.read("groups/production.toml"), production.replace(set, ""));
+}
+
+#[test]
+fn units_instances_and_fields_go_with_their_files() {
+    let ledger = TestLedger::demo();
+    let signed = "--write --countersign prod-north,prod-south";
+    ledger.run(&format!("remove ticket-desk+kiosk shared/events.prefetch {signed}")).code(0);
+    ledger.run(&format!("remove tide-watch {signed}")).code(0);
+    ledger.run("remove @dev --write").code(2).stdout_eq("");
+    for path in ledger.files("").iter().filter(|path| !path.starts_with(".cledger")) {
+        let text = ledger.read(path);
+        for gone in ["kiosk", "prefetch", "tide-watch"] {
+            assert!(!text.contains(gone) && !path.contains(gone), "{gone} in {path}:\n{text}");
+        }
+    }
+    ledger.run("check").code(1);
+    ledger.run("render @prod-north --out out").code(0);
+}
+
+#[test]
+fn what_others_depend_on_stays_unless_they_go_too() {
+    let ledger = TestLedger::demo();
+    let before: Vec<String> = ledger.files("").iter().map(|path| ledger.read(path)).collect();
+    ledger.run("remove fare-engine --write").code(4).stdout_eq("").stderr_eq(str![[r#"
+error: fare-engine cannot go: something depends on it
+  error[reference-unknown] ticket-desk+kiosk/fare_service@prod-north
+  error[reference-unknown] ticket-desk+kiosk/fare_service@prod-south
+  error[reference-unknown] ticket-desk/fare_service@dev
+  error[reference-unknown] ticket-desk/fare_service@prod-north
+  error[reference-unknown] ticket-desk/fare_service@prod-south
+  error[reference-unknown] ticket-desk/fare_service@staging
+  error[reference-unknown] ticket-desk/fare_service@test
+help: change these first, or let them go too: name them in the same command
+
+"#]]);
+    ledger.run("remove shared/tide-api --write").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: there is no shared entry `tide-api`
+ --> units/quay-screens.toml:4:19
+  |
+4 | uses = ["events", "tide-api"]
+  |                   ^^^^^^^^^^
+  |
+  = help: shared.toml declares the shared entries
+
+error: there is no shared entry `tide-api`
+ --> units/ticket-desk.toml:4:34
+  |
+4 | uses = ["bookings-db", "events", "tide-api"]
+  |                                  ^^^^^^^^^^
+  |
+  = help: shared.toml declares the shared entries
+
+error: there is no shared entry `tide-api`
+ --> units/tide-watch.toml:4:27
+  |
+4 | uses = ["events", "mail", "tide-api"]
+  |                           ^^^^^^^^^^
+  |
+  = help: shared.toml declares the shared entries
+
+error: nothing is written: the ledger could not be read after that, for 3 mistakes
+
+"#]]);
+    ledger.run("remove @guarded --write").code(4).stdout_eq("").stderr_eq(str![[r#"
+error: @guarded cannot go: it is among the groups of staging, prod-north, prod-south
+help: take it out of their `groups` in ledger.toml first
+
+"#]]);
+    ledger.run("remove ticket-desk/languages --write").code(4).stdout_eq("").stderr_eq(str![[r#"
+error: this changes prod-north and prod-south, production stages
+help: add --countersign prod-north,prod-south
+
+"#]]);
+    ledger.run("remove ticket-desk/nothing").code(2).stdout_eq("");
+    ledger.run("remove shared/mail.host").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: `host` is a field that every connection has
+help: its name in rendered files can change: `as` in the contract
+
+"#]]);
+    let files = ledger.files("");
+    let after: Vec<String> =
+        files.iter().filter(|path| !path.starts_with(".cledger")).map(|path| ledger.read(path)).collect();
+    assert_eq!(before, after);
+    let both =
+        "remove fare-engine ticket-desk/fare_service --write --countersign prod-north,prod-south --json";
+    let (out, _) = written(&ledger.run(both).code(0));
+    let document: serde_json::Value = serde_json::from_str(&out).unwrap();
+    assert!(document["written"] == true && document["effects"].as_array().unwrap().len() > 20, "{out}");
+    assert!(!ledger.path("units/fare-engine.toml").exists());
+}
