@@ -56,7 +56,7 @@ pub(crate) struct Globals {
 /// The commands in the order of the work, under the headings that `--help` shows.
 const GROUPS: [(&str, &[&str]); 8] = [
     ("Start", &["init", "demo"]),
-    ("Declare", &["add", "list", "rename", "remove"]),
+    ("Declare", &["add", "list", "share", "rename", "remove"]),
     ("Fill", &["set", "unset", "search", "replace"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "compare"]),

@@ -8,55 +8,72 @@ use cledger_core::types::{Type, parse_date};
 use jiff::civil::Date;
 use jiff::tz::Offset;
 use regex::Regex;
+use serde::{Deserialize, Serialize};
 
 use crate::error::CliError;
 
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Default, Args, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
 #[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct ConditionOptions {
     /// Where to look, as a pattern of addresses, like `ticket-desk`, `*/*.host@prod-*` or `*@default`
+    #[serde(skip_serializing_if = "Option::is_none")]
     pattern: Option<String>,
     /// Only entries of this kind
     #[arg(long, value_parser = ["variable", "connection", "endpoint", "credential"])]
+    #[serde(skip_serializing_if = "Option::is_none")]
     kind: Option<String>,
     /// Only fields of this type
     #[arg(long = "type", value_name = "TYPE", value_parser = Type::names().collect::<Vec<_>>())]
+    #[serde(rename = "type", skip_serializing_if = "Option::is_none")]
     this_type: Option<String>,
     /// Only stages of this class
     #[arg(long, value_parser = ["development", "test", "production"])]
+    #[serde(skip_serializing_if = "Option::is_none")]
     class: Option<String>,
     /// Only units that this team looks after
     #[arg(long, value_name = "NAME")]
+    #[serde(skip_serializing_if = "Option::is_none")]
     owner: Option<String>,
     /// Only values that are exactly this
     #[arg(long, value_name = "TEXT")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     equals: Vec<String>,
     /// Only values that contain this
     #[arg(long, value_name = "TEXT")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     contains: Vec<String>,
     /// Only values that match this regular expression somewhere
     #[arg(long, value_name = "REGEX")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     matches: Vec<String>,
     /// Only numbers, durations, sizes and days above this
     #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     over: Vec<String>,
     /// Only numbers, durations, sizes and days below this
     #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     under: Vec<String>,
     /// Only secrets; their values are not shown
     #[arg(long, conflicts_with = "no_secret")]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     secret: bool,
     /// Only what is no secret
     #[arg(long)]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     no_secret: bool,
     /// Only settings with a reason
     #[arg(long)]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     with_why: bool,
     /// Only settings past their last day
     #[arg(long)]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     past_until: bool,
     /// The day to count from, instead of today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD", requires = "past_until")]
+    #[serde(skip_serializing_if = "Option::is_none")]
     today: Option<String>,
 }
 
@@ -70,6 +87,13 @@ impl ConditionOptions {
             && self.owner.is_none()
             && lists.iter().all(|list| list.is_empty())
             && !(self.secret || self.with_why || self.past_until)
+    }
+
+    /// All texts in it, to be filled in.
+    pub(crate) fn texts(&mut self) -> impl Iterator<Item = &mut String> {
+        let lists =
+            [&mut self.equals, &mut self.contains, &mut self.matches, &mut self.over, &mut self.under];
+        self.pattern.iter_mut().chain(&mut self.owner).chain(lists.into_iter().flatten())
     }
 
     /// The conditions, with everything in them read.

@@ -10,6 +10,7 @@ mod outline;
 mod remove;
 mod rename;
 mod setting;
+mod share;
 
 use std::collections::BTreeMap;
 
@@ -17,6 +18,7 @@ pub use literal::{key, literal, parse_value};
 pub use remove::remove;
 pub use rename::{Named, Renaming, rename};
 pub use setting::{Target, setting};
+pub use share::{share, shared_file};
 
 use crate::tree::{FileError, Tree};
 

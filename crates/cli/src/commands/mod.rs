@@ -12,12 +12,14 @@ mod init;
 mod list;
 mod man;
 mod matrix;
+mod recipe;
 mod remove;
 mod rename;
 mod render;
 mod replace;
 mod search;
 mod set;
+mod share;
 mod show;
 mod trace;
 
@@ -44,6 +46,8 @@ pub(crate) enum Command {
     List(list::ListArgs),
     /// Take something out, with the settings that are made for it
     Remove(remove::RemoveArgs),
+    /// Make a unit's entry one that several units use
+    Share(share::ShareArgs),
     /// Give something another name, wherever the ledger mentions it
     Rename(rename::RenameArgs),
     /// Set fields in a stage, a group or as defaults
@@ -86,6 +90,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Add(args) => add::run(&args, app),
         Command::List(args) => list::run(&args, app),
         Command::Remove(args) => remove::run(&args, app),
+        Command::Share(args) => share::run(&args, app),
         Command::Rename(args) => rename::run(&args, app),
         Command::Set(args) => set::set(&args, app),
         Command::Unset(args) => set::unset(&args, app),

@@ -83,7 +83,14 @@ pub(crate) fn run(args: &RenameArgs, app: &mut App<'_>) -> Result<u8, CliError> 
             args.write,
         ));
     } else {
-        text::rename::print(app.console, &args.address, args.new_name.as_str(), &files, args.write);
+        text::rename::print(
+            app.console,
+            "renamed",
+            &args.address,
+            args.new_name.as_str(),
+            &files,
+            args.write,
+        );
     }
     Ok(status::CLEAN)
 }
@@ -144,9 +151,9 @@ pub(super) fn what(app: &App<'_>, ledger: &Ledger, address: &Address) -> Result<
     {
         let message =
             format!("`{field}` is a field that every {} has", ledger.field(subject, slot).0.kind.name());
-        return Err(
-            CliError::usage(message).help("its name in rendered files can change: `as` in the contract")
-        );
+        return Err(CliError::usage(message).help(format!(
+            "the contract can tune it: fields.{field}.as, fields.{field}.required and others"
+        )));
     }
     Ok(Named::Field(owner, entry.clone(), field.clone()))
 }

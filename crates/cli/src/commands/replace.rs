@@ -4,12 +4,15 @@ use clap::Args;
 use cledger_core::findings::{self, Finding};
 use cledger_core::impact::Written as Place;
 use cledger_core::model::{LayerId, Ledger, SettingValue};
+use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_core::search::{self, Found};
 use cledger_core::value::{Held, Value};
 use cledger_store::{Edit, Target, What, literal, setting};
 use regex::Regex;
+use serde::{Deserialize, Serialize};
 
+use super::recipe::{self, Recipe};
 use super::set::{setting_literal, typed_value};
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing, Planned};
@@ -21,23 +24,62 @@ use crate::output::{json, text};
 pub(crate) struct ReplaceArgs {
     #[command(flatten)]
     conditions: ConditionOptions,
-    /// A whole new value
-    #[arg(long, value_name = "VALUE", conflicts_with_all = ["swap", "lead", "regex"])]
-    to: Option<String>,
-    /// One text for another, wherever it stands in a value
-    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
-    swap: Vec<String>,
-    /// One leading part for another
-    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
-    lead: Vec<String>,
-    /// What matches for another text, in which $1 is the first group
-    #[arg(long, num_args = 2, value_names = ["REGEX", "NEW"])]
-    regex: Vec<String>,
+    #[command(flatten)]
+    changes: ChangesOptions,
+    /// Keep search and changes under this name in ledger.toml; {NAME} in a text is left open
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["recipe", "write"])]
+    save: Option<Name>,
+    /// Use the search and changes that were kept under this name
+    #[arg(long, value_name = "NAME")]
+    recipe: Option<Name>,
+    /// What a recipe leaves open
+    #[arg(long, value_name = "NAME=VALUE", requires = "recipe")]
+    with: Vec<String>,
     /// Do it; without, it is only shown
     #[arg(long)]
     write: bool,
     #[command(flatten)]
     change: ChangeOptions,
+}
+
+/// What takes the place of what is found.
+#[derive(Debug, Clone, Default, Args, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct ChangesOptions {
+    /// A whole new value
+    #[arg(long, value_name = "VALUE", conflicts_with_all = ["swap", "lead", "regex"])]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    to: Option<String>,
+    /// One text for another, wherever it stands in a value
+    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    swap: Vec<String>,
+    /// One leading part for another
+    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    lead: Vec<String>,
+    /// What matches for another text, in which $1 is the first group
+    #[arg(long, num_args = 2, value_names = ["REGEX", "NEW"])]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    regex: Vec<String>,
+}
+
+impl ChangesOptions {
+    fn is_empty(&self) -> bool {
+        self.to.is_none() && self.swap.is_empty() && self.lead.is_empty() && self.regex.is_empty()
+    }
+
+    /// All texts in it, to be filled in.
+    pub(crate) fn texts(&mut self) -> impl Iterator<Item = &mut String> {
+        let lists = [&mut self.swap, &mut self.lead, &mut self.regex];
+        self.to.iter_mut().chain(lists.into_iter().flatten())
+    }
+}
+
+/// What was asked for, once a recipe is filled in.
+struct Wanted<'a> {
+    args: &'a ReplaceArgs,
+    to: Option<String>,
 }
 
 /// A value that is replaced, or that cannot be.
@@ -67,7 +109,7 @@ struct Changes<'a> {
 }
 
 impl<'a> Changes<'a> {
-    fn read(args: &'a ReplaceArgs) -> Result<Self, CliError> {
+    fn read(args: &'a ChangesOptions) -> Result<Self, CliError> {
         let pairs = |list: &'a [String]| -> Vec<(&'a str, &'a str)> {
             list.chunks_exact(2).map(|pair| (pair[0].as_str(), pair[1].as_str())).collect()
         };
@@ -81,8 +123,7 @@ impl<'a> Changes<'a> {
             swap: pairs(&args.swap),
             regex: compiled.collect::<Result<_, CliError>>()?,
         };
-        let nothing = changes.lead.is_empty() && changes.swap.is_empty() && changes.regex.is_empty();
-        if nothing && args.to.is_none() {
+        if args.is_empty() {
             let help = "add --to VALUE, --swap OLD NEW, --lead OLD NEW or --regex REGEX NEW";
             return Err(CliError::usage("nothing says what to put in place of what is found").help(help));
         }
@@ -118,14 +159,27 @@ impl<'a> Changes<'a> {
 }
 
 pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    if args.conditions.is_empty() {
+    let changing = Changing::start(app, &args.change)?;
+    let given = !args.conditions.is_empty() || !args.changes.is_empty();
+    let wanted = match &args.recipe {
+        Some(name) if given => {
+            let message = format!("recipe `{name}` says what to search and what to change");
+            return Err(CliError::usage(message).help("leave out the other conditions and changes"));
+        }
+        Some(name) => recipe::filled(&changing.ledger, name, &args.with)?,
+        None => Recipe { search: args.conditions.clone(), replace: args.changes.clone() },
+    };
+    if wanted.search.is_empty() {
         let message = "nothing says what to replace";
         return Err(CliError::usage(message)
             .help("narrow it: a pattern of addresses, --contains TEXT, --kind KIND …"));
     }
-    let changes = Changes::read(args)?;
-    let conditions = args.conditions.read()?;
-    let changing = Changing::start(app, &args.change)?;
+    if let Some(name) = &args.save {
+        return recipe::save(&changing, name, &wanted, app);
+    }
+    let args = &Wanted { args, to: wanted.replace.to.clone() };
+    let changes = Changes::read(&wanted.replace)?;
+    let conditions = wanted.search.read()?;
     let ledger = &changing.ledger;
     let (mut replaced, mut edits, mut layers) = (Vec::new(), Vec::new(), Vec::new());
     for found in search::settings(ledger, &conditions) {
@@ -144,7 +198,7 @@ pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, CliError>
             layers.push(layer);
         }
     }
-    finish(args, &changing, replaced, &edits, &layers, app)
+    finish(args.args, &changing, replaced, &edits, &layers, app)
 }
 
 fn finish(
@@ -172,7 +226,7 @@ fn finish(
 
 /// The change of one value and the value after it; `None` if it stays as it is.
 fn edit(
-    args: &ReplaceArgs,
+    args: &Wanted<'_>,
     changes: &Changes<'_>,
     ledger: &Ledger,
     found: &Found<'_>,

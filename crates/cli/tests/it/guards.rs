@@ -39,6 +39,7 @@ Start:
 Declare:
   add         Add a stage, group, unit, instance or entry
   list        List units, stages, groups or shared entries
+  share       Make a unit's entry one that several units use
   rename      Give something another name, wherever the ledger mentions it
   remove      Take something out, with the settings that are made for it
 

@@ -20,6 +20,7 @@ mod render;
 mod search;
 mod secrets;
 mod set;
+mod share;
 mod show;
 mod test_ledger;
 mod understand;

@@ -197,3 +197,76 @@ help: add --countersign prod-north
 "#]]);
     ledger.run("replace *@prod-north --swap .north. .far-north.").code(0);
 }
+
+#[test]
+fn recipes_are_kept_and_filled_in() {
+    let ledger = TestLedger::demo();
+    let save = "replace *@{stage} --swap .{old}.brackwater.example .{new}.brackwater.example --lead {old} {new} --save move-stage";
+    ledger
+        .run(save)
+        .code(0)
+        .stdout_eq(str![[r#"
+Kept in ledger.toml: cledger replace --recipe move-stage
+
+"#]])
+        .stderr_eq("");
+    let manifest = ledger.read("ledger.toml");
+    snapbox::assert_data_eq!(
+        &manifest[manifest.find("[[recipe]]").unwrap()..],
+        str![[r#"
+[[recipe]]
+name = "move-stage"
+
+[recipe.search]
+pattern = "*@{stage}"
+
+[recipe.replace]
+swap = [".{old}.brackwater.example", ".{new}.brackwater.example"]
+lead = ["{old}", "{new}"]
+
+"#]]
+    );
+    ledger.run(save).code(2).stdout_eq("").stderr_eq(str![[r#"
+error: there is a recipe `move-stage` already
+help: choose another name, or take that one out of ledger.toml
+
+"#]]);
+    ledger.run("replace --recipe move-stage").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: recipe `move-stage` leaves new, old, stage open
+help: add --with new=… --with old=… --with stage=…
+
+"#]]);
+    ledger.run("replace --recipe move-stge").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: there is no recipe `move-stge`
+help: did you mean `move-stage`?
+
+"#]]);
+    ledger.run("replace --recipe move-stage --with x").code(2).stdout_eq("");
+    ledger.run("replace --recipe move-stage --swap a b").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: recipe `move-stage` says what to search and what to change
+help: leave out the other conditions and changes
+
+"#]]);
+    ledger.run("replace --recipe move-stage --with stage=test --with old=test --with new=qa --write").code(0);
+    ledger.run("get fare-engine/listen.host@test").code(0).stdout_eq("fares.qa.brackwater.example\n");
+    ledger.run("get crew-roster/payroll.user@test").code(0).stdout_eq("qa\n");
+    ledger.write("ledger.toml", manifest.replace("swap = ", "swp = "));
+    ledger.run("list").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: unknown key `swp`
+  --> ledger.toml:64:1
+   |
+64 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
+   | ^^^
+   |
+   = help: did you mean `swap`?
+
+error: the ledger cannot be read: 1 mistake was found
+
+"#]]);
+    ledger.write("ledger.toml", manifest.replace("pattern = \"*@{stage}\"", "pattern = 5"));
+    ledger.run("replace --recipe move-stage").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: a recipe in ledger.toml cannot be read: invalid type: integer `5`, expected a string
+help: docs/formats.md says what can stand in it
+
+"#]]);
+}

@@ -75,6 +75,35 @@ fn remove_all(text: &str, path: &[&str]) -> Result<String, String> {
     }
 }
 
+/// The text of a table with its comments, and of all tables below it; `None` if it has no header.
+pub(super) fn table_text(text: &str, path: &[String]) -> Option<String> {
+    let bodies = outline(text)?;
+    let steps: Vec<&str> = path.iter().map(String::as_str).collect();
+    let mut found = String::new();
+    for (at, body) in bodies.iter().enumerate() {
+        if body.listed || !starts_with(&body.path, &steps) {
+            continue;
+        }
+        let to = bodies.get(at + 1).map_or(text.len(), |next| start_with_comments(text, next));
+        let table = &text[start_with_comments(text, body)..to];
+        if !found.is_empty() {
+            found.push('\n');
+        }
+        found.push_str(table.trim_end());
+        found.push('\n');
+    }
+    (!found.is_empty()).then_some(found.replace("\r\n", "\n"))
+}
+
+/// Where a table starts, with the comments right above it.
+fn start_with_comments(text: &str, body: &Body) -> usize {
+    let mut start = line_start(text, body.header.start);
+    while start > 0 && text[line_start(text, start - 1)..start].starts_with('#') {
+        start = line_start(text, start - 1);
+    }
+    start
+}
+
 fn starts_with(path: &[String], first: &[&str]) -> bool {
     path.len() >= first.len() && path.iter().zip(first).all(|(step, wanted)| step == wanted)
 }
@@ -101,15 +130,8 @@ fn is_last(found: &Found<'_>) -> bool {
 
 /// The text without a table and the comments right above it.
 fn without_body(text: &str, bodies: &[Body], at: usize) -> String {
-    let start = |body: &Body| {
-        let mut start = line_start(text, body.header.start);
-        while start > 0 && text[line_start(text, start - 1)..start].starts_with('#') {
-            start = line_start(text, start - 1);
-        }
-        start
-    };
-    let from = start(&bodies[at]);
-    let next = bodies.get(at + 1).map(start);
+    let from = start_with_comments(text, &bodies[at]);
+    let next = bodies.get(at + 1).map(|body| start_with_comments(text, body));
     let mut shorter = text.to_owned();
     let to = next.unwrap_or(text.len());
     let blank = before_newline(text, from);

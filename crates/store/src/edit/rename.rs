@@ -262,7 +262,10 @@ impl Renaming {
             },
             (
                 Context::Manifest,
-                ["stage", "own"] | ["aligned", "except"] | ["stage", "follow", "only" | "except"],
+                ["stage", "own"]
+                | ["aligned", "except"]
+                | ["stage", "follow", "only" | "except"]
+                | ["recipe", "search", "pattern"],
             ) => self.pattern(text),
             (Context::Declarations(_), ["uses"]) => match &self.what {
                 Named::Entry(Owner::Shared, old) => exact(old),

@@ -27,7 +27,25 @@ pub(super) struct Manifest {
     pub(super) aligned: Vec<Aligned>,
 }
 
-const KEYS: [&str; 6] = ["format", "name", "default_stage", "stage", "group", "aligned"];
+const KEYS: [&str; 7] = ["format", "name", "default_stage", "stage", "group", "aligned", "recipe"];
+const RECIPE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
+const SEARCH_KEYS: [&str; 14] = [
+    "pattern",
+    "kind",
+    "type",
+    "class",
+    "owner",
+    "equals",
+    "contains",
+    "matches",
+    "over",
+    "under",
+    "secret",
+    "no_secret",
+    "with_why",
+    "past_until",
+];
+const REPLACE_KEYS: [&str; 4] = ["to", "swap", "lead", "regex"];
 const STAGE_KEYS: [&str; 9] =
     ["name", "class", "groups", "after", "locked", "own", "labels", "follow", "chore"];
 
@@ -66,7 +84,39 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     circles(read, &manifest, &declared);
     default_stage(read, table, &mut manifest);
     aligned(read, table, &mut manifest);
+    recipes(read, table);
     manifest
+}
+
+/// Checks the keys and names of recipes; what is in them is read when one is used.
+fn recipes(read: In<'_>, table: &DeTable<'_>) {
+    let mut names: Vec<Name> = Vec::new();
+    for item in table.get("recipe").map(|item| read.list(item, "`recipe`")).unwrap_or_default() {
+        let Some(recipe) = read.table(item, "a recipe") else { continue };
+        read.keys(recipe, &RECIPE_KEYS, |key, item| {
+            let known: &[&str] = match key {
+                "search" => &SEARCH_KEYS,
+                "replace" => &REPLACE_KEYS,
+                _ => return,
+            };
+            if let Some(table) = read.table(item, &format!("`{key}`")) {
+                read.keys(table, known, |_, _| {});
+            }
+        });
+        let Some(name_item) = recipe.get("name") else {
+            read.wrong(item.span(), "this recipe has no `name`");
+            continue;
+        };
+        let text = read.text(name_item, "a recipe's name");
+        let Some(name) = text.and_then(|text| read.name_text(text, name_item.span(), "a recipe", false))
+        else {
+            continue;
+        };
+        if names.contains(&name) {
+            read.wrong(name_item.span(), format!("there is a recipe `{name}` already"));
+        }
+        names.push(name);
+    }
 }
 
 /// The stages with what stands in their own tables alone.

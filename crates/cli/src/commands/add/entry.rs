@@ -9,7 +9,7 @@ use cledger_core::model::{Ledger, Subject};
 use cledger_core::name::Name;
 use cledger_core::types::Type;
 use cledger_core::value::Value;
-use cledger_store::{Changed, literal, parse_value};
+use cledger_store::{Changed, literal, parse_value, shared_file};
 
 use super::{appended, finish, start};
 use crate::app::App;
@@ -162,12 +162,6 @@ fn entry(args: &EntryArgs, table: &str, lines: &str, app: &mut App<'_>) -> Resul
     }
     let changed = Changed::from([appended(&changing, &path, &block)?]);
     finish(&changing, changed, &address.to_string(), app)
-}
-
-/// The file for a new shared entry: the one there is, or the last of several.
-fn shared_file(ledger: &Ledger) -> String {
-    let last = ledger.shared.iter().map(|entry| ledger.files.locate(entry.place).file).max();
-    last.unwrap_or("shared.toml").to_owned()
 }
 
 fn must_be_free(ledger: &Ledger, owner: &Owner, name: &Name) -> Result<(), CliError> {
