@@ -57,7 +57,7 @@ pub(crate) enum Command {
     /// Search settings and values by what they are and say
     Search(search::SearchArgs),
     /// Put other values in place of what a search finds
-    Replace(replace::ReplaceArgs),
+    Replace(Box<replace::ReplaceArgs>),
     /// Show what a unit gets in a stage, and where each value comes from
     Show(show::ShowArgs),
     /// Print one bare value, for scripts

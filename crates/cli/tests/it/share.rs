@@ -11,13 +11,30 @@ fn an_entry_is_shared_with_its_settings_and_its_twin() {
     let contract =
         ledger.read("units/quay-screens.toml") + "\n[credentials.card-terminal]\nform = \"token\"\n";
     ledger.write("units/quay-screens.toml", contract);
-    let stage =
-        ledger.read("stages/test.toml") + "\n[units.quay-screens]\ncard-terminal.token = \"test-terminal\"\n";
-    ledger.write("stages/test.toml", stage);
+    for stage in ["dev", "test"] {
+        let set = format!("set quay-screens/card-terminal.token@{stage} --stdin");
+        ledger.command(&set).stdin(format!("{stage}-terminal")).assert().code(0);
+    }
+    let vault = "file:../vault/${stage.name}/card-terminal";
+    let set = "set quay-screens/card-terminal.token@guarded --why x --countersign prod-north,prod-south";
+    ledger.command(set).args(["--from", vault]).assert().code(0);
+    let group = ledger.read("groups/guarded.toml").replace(", why = \"x\"", "");
+    ledger.write("groups/guarded.toml", group);
     let before = written(&ledger.run("search --effective */card-terminal.*@test --json"))
         .0
         .replace("quay-screens", "x");
-    ledger.run("share ticket-desk/card-terminal --with quay-screens").code(0).stdout_eq(str![]).stderr_eq("");
+    ledger.run("share ticket-desk/card-terminal --with quay-screens").code(0).stdout_eq(str![[r#"
+changes  groups/guarded.toml
+changes  shared.toml
+changes  stages/dev.toml
+changes  stages/test.toml
+changes  units/quay-screens.toml
+changes  units/ticket-desk.toml
+
+No effective value changes.
+nothing written: ticket-desk/card-terminal would become shared/card-terminal in 6 files; --write does it.
+
+"#]]).stderr_eq("");
     assert!(!ledger.read("shared.toml").contains("card-terminal"), "it was only shown");
     ledger.run("share ticket-desk/card-terminal --with quay-screens --write").code(0);
     let after = written(&ledger.run("search --effective */card-terminal.*@test --json"))
