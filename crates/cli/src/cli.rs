@@ -62,7 +62,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("Judge", &["check", "compare"]),
     ("Hand out", &["render"]),
     ("Reality", &["drift"]),
-    ("Help", &["completions", "man"]),
+    ("Help", &["completions", "man", "schema"]),
 ];
 
 /// The whole command tree, with its help in groups.

@@ -10,6 +10,7 @@ mod error;
 mod options;
 mod output;
 mod place;
+mod schema;
 mod trade_words;
 
 use std::process::ExitCode;

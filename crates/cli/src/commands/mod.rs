@@ -17,6 +17,7 @@ mod remove;
 mod rename;
 mod render;
 mod replace;
+mod schema;
 mod search;
 mod set;
 mod share;
@@ -78,6 +79,8 @@ pub(crate) enum Command {
     Drift(drift::DriftArgs),
     /// Print what a shell needs to complete commands and addresses
     Completions(completions::CompletionsArgs),
+    /// Print a JSON Schema for a kind of ledger file
+    Schema(schema::SchemaArgs),
     /// Print or write the manual pages
     Man(man::ManArgs),
 }
@@ -106,6 +109,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Render(args) => render::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),
+        Command::Schema(args) => schema::run(&args, app),
         Command::Man(args) => man::run(&args, app),
     }
 }

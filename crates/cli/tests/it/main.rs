@@ -17,6 +17,7 @@ mod list;
 mod remove;
 mod rename;
 mod render;
+mod schema;
 mod search;
 mod secrets;
 mod set;

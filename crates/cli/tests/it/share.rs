@@ -23,7 +23,10 @@ fn an_entry_is_shared_with_its_settings_and_its_twin() {
     let before = written(&ledger.run("search --effective */card-terminal.*@test --json"))
         .0
         .replace("quay-screens", "x");
-    ledger.run("share ticket-desk/card-terminal --with quay-screens").code(0).stdout_eq(str![[r#"
+    ledger
+        .run("share ticket-desk/card-terminal --with quay-screens")
+        .code(0)
+        .stdout_eq(str![[r#"
 changes  groups/guarded.toml
 changes  shared.toml
 changes  stages/dev.toml
@@ -34,7 +37,8 @@ changes  units/ticket-desk.toml
 No effective value changes.
 nothing written: ticket-desk/card-terminal would become shared/card-terminal in 6 files; --write does it.
 
-"#]]).stderr_eq("");
+"#]])
+        .stderr_eq("");
     assert!(!ledger.read("shared.toml").contains("card-terminal"), "it was only shown");
     ledger.run("share ticket-desk/card-terminal --with quay-screens --write").code(0);
     let after = written(&ledger.run("search --effective */card-terminal.*@test --json"))

@@ -1,0 +1,44 @@
+//! `cledger schema`: a JSON Schema for each kind of ledger file, for editors.
+
+use clap::{Args, ValueEnum};
+use cledger_store::{Disk, Scope, read};
+
+use crate::app::App;
+use crate::error::{CliError, status};
+use crate::schema;
+
+#[derive(Debug, Args)]
+pub(crate) struct SchemaArgs {
+    /// The kind of file; those of settings know the units and entries of the ledger at hand
+    kind: Kind,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum Kind {
+    /// ledger.toml
+    Ledger,
+    /// units/UNIT.toml
+    Unit,
+    /// shared.toml
+    Shared,
+    /// stages/STAGE.toml
+    Stage,
+    /// groups/GROUP.toml
+    Group,
+}
+
+pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let schema = match args.kind {
+        Kind::Ledger => schema::ledger(),
+        Kind::Unit => schema::unit(),
+        Kind::Shared => schema::shared(),
+        Kind::Stage | Kind::Group => {
+            // Without a ledger, or with one that cannot be read, it is said in general.
+            let ledger = app.root().ok().and_then(|root| read(&Disk(root), &Scope::Whole).ok());
+            schema::settings(ledger.as_ref())
+        }
+    };
+    // A document of texts, numbers and lists always serialises.
+    app.console.line(serde_json::to_string_pretty(&schema).unwrap_or_default());
+    Ok(status::CLEAN)
+}

@@ -1,0 +1,60 @@
+//! JSON Schemas (draft 2020-12) of the files of a ledger.
+//!
+//! They say what may stand where, so that an editor completes keys and marks mistakes while one
+//! types. What a value may be is said for the TOML forms as editors map them to JSON: a day is text.
+
+mod declarations;
+mod manifest;
+mod settings;
+
+use serde_json::{Value, json};
+
+pub(crate) use declarations::{shared, unit};
+pub(crate) use manifest::ledger;
+pub(crate) use settings::settings;
+
+const DRAFT: &str = "https://json-schema.org/draft/2020-12/schema";
+
+/// A name, as the grammar of addresses has it.
+const NAME: &str = "^[a-z0-9][a-z0-9_-]{0,63}$";
+
+/// A document with a title, and no keys but those of its properties.
+fn document(title: &str, properties: Value) -> Value {
+    json!({ "$schema": DRAFT, "title": title, "type": "object", "additionalProperties": false, "properties": properties })
+}
+
+/// A table with no keys but these.
+fn table(properties: Value, required: &[&str]) -> Value {
+    json!({ "type": "object", "additionalProperties": false, "properties": properties, "required": required })
+}
+
+/// A table of named things.
+fn named(of: Value) -> Value {
+    json!({ "type": "object", "propertyNames": { "pattern": NAME }, "additionalProperties": of })
+}
+
+fn name() -> Value {
+    json!({ "type": "string", "pattern": NAME })
+}
+
+fn texts() -> Value {
+    json!({ "type": "array", "items": { "type": "string" } })
+}
+
+fn names() -> Value {
+    json!({ "type": "array", "items": name() })
+}
+
+/// Text with a word on what it is for.
+fn text(about: &str) -> Value {
+    json!({ "type": "string", "description": about })
+}
+
+/// What must be done around deliveries.
+fn chores() -> Value {
+    let when = json!({ "oneOf": [
+        { "enum": ["each-delivery", "first-delivery"] },
+        table(json!({ "changed": texts() }), &["changed"]),
+    ] });
+    json!({ "type": "array", "items": table(json!({ "text": { "type": "string" }, "when": when }), &["text"]) })
+}

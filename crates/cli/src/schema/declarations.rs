@@ -1,0 +1,73 @@
+//! The schemas of contracts and of shared entries.
+
+use cledger_core::model::{Form, OutputFormat};
+use cledger_core::types::Type;
+use serde_json::{Value, json};
+
+use super::{chores, document, name, named, table, text, texts};
+
+pub(crate) fn unit() -> Value {
+    let formats: Vec<&str> = OutputFormat::ALL.iter().map(|(_, name)| *name).collect();
+    let output =
+        table(json!({ "path": { "type": "string" }, "format": { "enum": formats } }), &["path", "format"]);
+    let instance = table(json!({ "stages": texts() }), &[]);
+    let mut properties = json!({
+        "about": text("What the unit is"),
+        "owner": text("Who looks after it"),
+        "version": text("The version of what is deployed"),
+        "stages": { "type": "array", "items": { "type": "string" }, "description": "Patterns of the stages where it belongs" },
+        "uses": { "type": "array", "items": name(), "description": "The shared entries that it uses" },
+        "instances": named(instance),
+        "output": { "type": "array", "items": output },
+        "chore": chores(),
+    });
+    add_entries(&mut properties);
+    document("A unit's contract", properties)
+}
+
+pub(crate) fn shared() -> Value {
+    let mut properties = json!({});
+    add_entries(&mut properties);
+    document("Shared entries", properties)
+}
+
+fn add_entries(properties: &mut Value) {
+    let fields = named(attributes());
+    let about = || json!({ "type": "string" });
+    let forms: Vec<&str> = Form::ALL.iter().map(|(_, name)| *name).collect();
+    properties["variables"] = named(attributes());
+    properties["connections"] = named(table(
+        json!({ "protocol": text("postgresql, mysql, redis, amqp, sftp, ldap, smtp, kafka, tcp or another"), "about": about(), "fields": fields }),
+        &["protocol"],
+    ));
+    properties["endpoints"] = named(table(json!({ "about": about(), "fields": fields }), &[]));
+    properties["credentials"] =
+        named(table(json!({ "form": { "enum": forms }, "about": about(), "fields": fields }), &["form"]));
+}
+
+/// What can be said of a field.
+fn attributes() -> Value {
+    let types: Vec<&str> = Type::names().collect();
+    let as_name = json!({ "oneOf": [
+        { "type": "string" },
+        { "type": "object", "additionalProperties": { "type": "string" } },
+    ] });
+    let bound = json!({ "type": ["number", "string"] });
+    table(
+        json!({
+            "type": { "enum": types },
+            "default": { "description": "A plain value; text may hold references" },
+            "required": { "type": "boolean" },
+            "vary": { "enum": ["never", "may", "must"] },
+            "distinct": { "enum": [true, false, "class"] },
+            "secret": { "type": "boolean" },
+            "one_of": { "type": "array" },
+            "min": bound, "max": bound,
+            "pattern": text("A regular expression that matches somewhere in the text"),
+            "max_length": { "type": "integer", "minimum": 0 },
+            "about": text("What it is for"),
+            "as": as_name,
+        }),
+        &[],
+    )
+}

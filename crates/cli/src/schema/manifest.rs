@@ -1,0 +1,59 @@
+//! The schema of `ledger.toml`.
+
+use cledger_core::model::Class;
+use serde_json::{Value, json};
+
+use super::{chores, document, name, names, table, text, texts};
+
+pub(crate) fn ledger() -> Value {
+    let classes: Vec<&str> = Class::ALL.iter().map(|(_, name)| *name).collect();
+    let follow = table(json!({ "stage": name(), "only": texts(), "except": texts() }), &["stage"]);
+    let labels = json!({ "type": "object", "additionalProperties": { "type": "string" } });
+    let stage = table(
+        json!({
+            "name": name(),
+            "class": { "enum": classes, "description": "What the stage is for" },
+            "groups": names(),
+            "after": { "type": "array", "items": name(), "description": "What must have been delivered there first" },
+            "locked": { "type": "boolean", "description": "Settings change only by promotion or with a stated reason" },
+            "own": { "type": "array", "items": { "type": "string" }, "description": "Patterns of what promotion never carries in" },
+            "labels": labels,
+            "follow": { "type": "array", "items": follow },
+            "chore": chores(),
+        }),
+        &["name", "class"],
+    );
+    let group = table(json!({ "name": name(), "about": { "type": "string" } }), &["name"]);
+    let aligned = table(json!({ "stages": names(), "except": texts() }), &["stages"]);
+    let search = table(
+        json!({
+            "pattern": { "type": "string" }, "kind": { "type": "string" }, "type": { "type": "string" },
+            "class": { "enum": classes }, "owner": { "type": "string" },
+            "equals": texts(), "contains": texts(), "matches": texts(), "over": texts(), "under": texts(),
+            "secret": { "type": "boolean" }, "no_secret": { "type": "boolean" },
+            "with_why": { "type": "boolean" }, "past_until": { "type": "boolean" },
+        }),
+        &[],
+    );
+    let replace =
+        table(json!({ "to": { "type": "string" }, "swap": texts(), "lead": texts(), "regex": texts() }), &[]);
+    let recipe = table(
+        json!({ "name": name(), "about": { "type": "string" }, "search": search, "replace": replace }),
+        &["name"],
+    );
+    let list = |items: Value| json!({ "type": "array", "items": items });
+    let mut schema = document(
+        "ledger.toml",
+        json!({
+            "format": { "const": 1 },
+            "name": text("What the ledger is called"),
+            "default_stage": text("The stage that is meant where none is named; never of class production"),
+            "stage": list(stage),
+            "group": list(group),
+            "aligned": list(aligned),
+            "recipe": list(recipe),
+        }),
+    );
+    schema["required"] = json!(["format", "name"]);
+    schema
+}
