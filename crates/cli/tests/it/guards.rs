@@ -69,6 +69,7 @@ Reality:
 Help:
   completions Print what a shell needs to complete commands and addresses
   man         Print or write the manual pages
+  schema      Print a JSON Schema for a kind of ledger file
 
 Everywhere:
   -C, --ledger <DIR>  The ledger's folder [default: the nearest one upwards with a ledger.toml]

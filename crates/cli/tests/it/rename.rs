@@ -152,3 +152,45 @@ fn what_cannot_have_another_name_is_refused() {
         files.iter().filter(|path| !path.starts_with(".cledger")).map(|path| ledger.read(path)).collect();
     assert_eq!(before, after);
 }
+
+#[test]
+fn an_interrupted_change_is_finished_or_undone_by_the_next_command() {
+    let ledger = TestLedger::demo();
+    let names = |old: &str, new: &str| {
+        let text: String = ledger
+            .files("")
+            .iter()
+            .filter(|path| ["units/", "stages/", "groups/"].iter().any(|folder| path.starts_with(folder)))
+            .map(|path| path.clone() + &ledger.read(path))
+            .collect();
+        (text.contains(old), text.contains(new))
+    };
+    let mut name = "fare-engine".to_owned();
+    for round in 0..24_u64 {
+        let new = format!("fares-{round}");
+        let mut child = std::process::Command::new(snapbox::cmd::cargo_bin!("cledger"))
+            .args(["rename", &name, &new, "--write"])
+            .current_dir(ledger.path(""))
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(round * 4));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        // Whatever happened to it, the next command finds one name or the other everywhere.
+        ledger.run("list units -q").code(0);
+        match names(&format!("[units.{name}]"), &format!("[units.{new}]")) {
+            (true, false) => assert!(!ledger.path(&format!("units/{new}.toml")).exists()),
+            (false, true) => {
+                assert!(!ledger.path(&format!("units/{name}.toml")).exists());
+                name = new;
+            }
+            both => panic!("round {round}: {both:?}"),
+        }
+    }
+    ledger
+        .run("get ticket-desk/fare_service@test")
+        .code(0)
+        .stdout_eq("http://fares.test.brackwater.example:8070/fares\n");
+}
