@@ -11,7 +11,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::edit::Changed;
-use crate::write::{Mode, WriteError, write_atomically};
+use crate::write::{Mode, TEMPORARY, WriteError, write_atomically, write_by_way_of};
 
 /// Where local state is kept; never in version control.
 const STATE: &str = ".cledger";
@@ -62,6 +62,12 @@ impl Locked {
             }
         }
         let locked = Self { root: root.to_owned(), _lock: lock };
+        for entry in fs::read_dir(&state)?.flatten() {
+            // Nobody else is writing, so that these are left from somebody who was interrupted.
+            if entry.file_name().to_string_lossy().starts_with(TEMPORARY) {
+                fs::remove_file(entry.path())?;
+            }
+        }
         locked.finish().map_err(LockError::Unfinished)?;
         Ok(locked)
     }
@@ -113,6 +119,12 @@ impl Locked {
                 }
             }
         }
+        // The plan first: without it what is left counts for nothing.
+        let plan = self.plan();
+        match fs::remove_file(&plan) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(wrong(&plan)(error)),
+            _ => {}
+        }
         match fs::remove_dir_all(&folder) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => Err(wrong(&folder)(error)),
             _ => Ok(()),
@@ -123,7 +135,7 @@ impl Locked {
         let path = self.root.join(path);
         // A link stays one: what it leads to is written.
         let path = fs::canonicalize(&path).unwrap_or(path);
-        write_atomically(&path, text.as_bytes(), Mode::AsBefore).map(|_| ())
+        write_by_way_of(&self.root.join(STATE), &path, text.as_bytes(), Mode::AsBefore).map(|_| ())
     }
 
     /// Removes a file, and a folder of settings that is left empty.

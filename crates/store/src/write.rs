@@ -43,10 +43,29 @@ impl WriteError {
 /// Writes a file, and the folders above it where they are missing, by way of a temporary file next
 /// to it that is flushed to disk and then takes its name.
 pub fn write_atomically(path: &Path, content: &[u8], mode: Mode) -> Result<Written, WriteError> {
-    try_write(path, content, mode).map_err(|source| WriteError { path: path.to_owned(), source })
+    try_write(path, content, mode, None).map_err(|source| WriteError::new(path.to_owned(), source))
 }
 
-fn try_write(path: &Path, content: &[u8], mode: Mode) -> io::Result<Written> {
+/// The same with the temporary file in another folder, where whoever comes next can clear it away
+/// if the writing is interrupted.
+pub(crate) fn write_by_way_of(
+    folder: &Path,
+    path: &Path,
+    content: &[u8],
+    mode: Mode,
+) -> Result<Written, WriteError> {
+    let written = match try_write(path, content, mode, Some(folder)) {
+        // The file is on another disk than the folder, by a mount or a link.
+        Err(error) if error.kind() == io::ErrorKind::CrossesDevices => try_write(path, content, mode, None),
+        written => written,
+    };
+    written.map_err(|source| WriteError::new(path.to_owned(), source))
+}
+
+/// How the names of temporary files begin.
+pub(crate) const TEMPORARY: &str = ".cledger-";
+
+fn try_write(path: &Path, content: &[u8], mode: Mode, by_way_of: Option<&Path>) -> io::Result<Written> {
     let before = match fs::read(path) {
         Ok(before) => Some(before),
         Err(error) if error.kind() == io::ErrorKind::NotFound => None,
@@ -58,7 +77,8 @@ fn try_write(path: &Path, content: &[u8], mode: Mode) -> io::Result<Written> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
     let folder = folder.unwrap_or(Path::new("."));
     fs::create_dir_all(folder)?;
-    let mut temporary = tempfile::Builder::new().prefix(".cledger-").tempfile_in(folder)?;
+    let mut temporary =
+        tempfile::Builder::new().prefix(TEMPORARY).tempfile_in(by_way_of.unwrap_or(folder))?;
     temporary.write_all(content)?;
     set_mode(temporary.as_file(), path, mode)?;
     temporary.as_file().sync_all()?;

@@ -38,7 +38,8 @@ pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> 
             schema::settings(ledger.as_ref())
         }
     };
-    // A document of texts, numbers and lists always serialises.
-    app.console.line(serde_json::to_string_pretty(&schema).unwrap_or_default());
+    let text = serde_json::to_string_pretty(&schema)
+        .map_err(|error| CliError::outside(format!("the schema cannot be made: {error}")))?;
+    app.console.line(text);
     Ok(status::CLEAN)
 }
