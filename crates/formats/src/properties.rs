@@ -1,5 +1,5 @@
 //! Java properties, as `java.util.Properties` reads them from bytes or from characters: everything
-//! beyond ASCII is written as `\uXXXX`, so that both see the same.
+//! beyond ASCII is written as `\uHHHH`, so that both see the same.
 
 use std::fmt::Write as _;
 

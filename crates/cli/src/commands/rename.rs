@@ -270,12 +270,7 @@ fn kept_name(
     if names == field.output_names.by_format {
         return Ok(None);
     }
-    let kind = match entry.kind {
-        Kind::Variable => "variables",
-        Kind::Connection { .. } => "connections",
-        Kind::Endpoint => "endpoints",
-        Kind::Credential(_) => "credentials",
-    };
+    let kind = entry.kind.table();
     let mut path = vec![kind.to_owned(), new_entry.name.to_string()];
     if let Some(name) = &new_field.name {
         path.extend(["fields".to_owned(), name.to_string()]);

@@ -32,6 +32,16 @@ impl Kind {
             Kind::Credential(_) => "credential",
         }
     }
+
+    /// The table of contracts that entries of this kind stand in.
+    pub fn table(&self) -> &'static str {
+        match self {
+            Kind::Variable => "variables",
+            Kind::Connection { .. } => "connections",
+            Kind::Endpoint => "endpoints",
+            Kind::Credential(_) => "credentials",
+        }
+    }
 }
 
 /// How a connection's `url` is put together.

@@ -2,7 +2,7 @@
 
 use cledger_core::address::Owner;
 use cledger_core::impact::Written;
-use cledger_core::model::{Kind, LayerId, Ledger, Subject};
+use cledger_core::model::{LayerId, Ledger, Subject};
 use cledger_core::name::Name;
 use cledger_core::search::{self, Conditions};
 
@@ -54,12 +54,7 @@ fn of_entry(ledger: &Ledger, owner: &Owner, name: &Name, field: Option<&Name>, e
     let Some(subject) = subject else { return };
     let mut known = ledger.slots(subject).entries.iter().map(|known| ledger.entry(subject, known.entry));
     let Some(entry) = known.find(|entry| entry.name == *name) else { return };
-    let kind = match entry.kind {
-        Kind::Variable => "variables",
-        Kind::Connection { .. } => "connections",
-        Kind::Endpoint => "endpoints",
-        Kind::Credential(_) => "credentials",
-    };
+    let kind = entry.kind.table();
     let mut path = vec![kind.to_owned(), name.to_string()];
     if let Some(field) = field {
         path.extend(["fields".to_owned(), field.to_string()]);

@@ -1,6 +1,6 @@
 //! Where a setting or a default stands, or would stand.
 
-use cledger_core::model::{Kind, LayerId, Ledger, Slot, Subject};
+use cledger_core::model::{LayerId, Ledger, Slot, Subject};
 
 use super::{Edit, What};
 
@@ -19,12 +19,7 @@ pub fn setting(ledger: &Ledger, target: Target, subject: Subject, slot: Slot, wh
     let field = declaration.name.as_ref().map(ToString::to_string);
     let Target::Layer(layer) = target else {
         let file = ledger.files.locate(entry.place).file.to_owned();
-        let kind = match entry.kind {
-            Kind::Variable => "variables",
-            Kind::Connection { .. } => "connections",
-            Kind::Endpoint => "endpoints",
-            Kind::Credential(_) => "credentials",
-        };
+        let kind = entry.kind.table();
         let mut path = vec![kind.to_owned(), entry.name.to_string()];
         if let Some(field) = field {
             path.extend(["fields".to_owned(), field]);

@@ -1,6 +1,6 @@
 //! Making a unit's entry a shared one.
 
-use cledger_core::model::{EntryRef, Kind, LayerId, Ledger, Setting, Subject, UnitId};
+use cledger_core::model::{EntryRef, LayerId, Ledger, Setting, Subject, UnitId};
 use cledger_core::name::Name;
 use cledger_core::value::Value;
 
@@ -21,12 +21,7 @@ pub fn share(
     let Some(declared) = owner.entries.iter().find(|known| known.name == *entry) else {
         return Ok(Changed::new());
     };
-    let kind = match declared.kind {
-        Kind::Variable => "variables",
-        Kind::Connection { .. } => "connections",
-        Kind::Endpoint => "endpoints",
-        Kind::Credential(_) => "credentials",
-    };
+    let kind = declared.kind.table();
     let path = vec![kind.to_owned(), entry.to_string()];
     let from = ledger.files.locate(declared.place).file.to_owned();
     let form = |reason: &str| EditError::Form { file: from.clone(), reason: reason.to_owned() };
