@@ -20,7 +20,7 @@ pub(crate) struct ConditionOptions {
     #[serde(skip_serializing_if = "Option::is_none")]
     pattern: Option<String>,
     /// Only entries of this kind
-    #[arg(long, value_parser = ["variable", "connection", "endpoint", "credential"])]
+    #[arg(long, value_parser = ["variable", "connection", "endpoint", "credential", "table"])]
     #[serde(skip_serializing_if = "Option::is_none")]
     kind: Option<String>,
     /// Only fields of this type

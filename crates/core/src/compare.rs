@@ -1,9 +1,12 @@
 //! Comparing two stages, or a unit in two stages.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+
+use compact_str::CompactString;
 
 use crate::model::{Ledger, Slot, StageId, Subject};
 use crate::resolve::{Effective, FieldId, Outcome, Session, Winner};
+use crate::value::Value;
 
 /// How a field stands in two places.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -57,6 +60,37 @@ pub enum SubjectCompared<'l> {
     OnlyLeft(Subject),
     /// It belongs only to the second.
     OnlyRight(Subject),
+}
+
+/// How a row stands in two lookup tables.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RowDifference {
+    /// It has other cells.
+    Differs,
+    /// It is only in the first.
+    OnlyLeft,
+    /// It is only in the second.
+    OnlyRight,
+}
+
+/// The rows of two lookup tables that are not the same, by key.
+pub fn rows<'v>(
+    left: &'v Value,
+    right: &'v Value,
+) -> Vec<(&'v str, Option<&'v Value>, Option<&'v Value>, RowDifference)> {
+    let (Value::Map(left), Value::Map(right)) = (left, right) else { return Vec::new() };
+    let keys: BTreeSet<&str> = left.keys().chain(right.keys()).map(CompactString::as_str).collect();
+    let compare = |key: &'v str| {
+        let (one, other) = (left.get(key), right.get(key));
+        let difference = match (one, other) {
+            (Some(one), Some(other)) if one == other => return None,
+            (Some(_), Some(_)) => RowDifference::Differs,
+            (Some(_), None) => RowDifference::OnlyLeft,
+            (None, _) => RowDifference::OnlyRight,
+        };
+        Some((key, one, other, difference))
+    };
+    keys.into_iter().filter_map(compare).collect()
 }
 
 /// Compares the fields of two subjects of one unit.

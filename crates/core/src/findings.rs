@@ -9,12 +9,14 @@ mod effective;
 mod missing;
 mod names;
 mod outputs;
+mod tables;
 mod values;
 
 use std::fmt;
 
 pub use check::{Report, Standing, UnitStanding, check};
 pub use effective::of_field;
+pub(crate) use tables::of_field as of_rows;
 
 use crate::model::UnitId;
 use crate::source::Place;
@@ -83,6 +85,8 @@ codes! {
     CipherUnreadable "cipher-unreadable",
     /// A value that grows beyond all use by its references.
     ValueTooLong "value-too-long",
+    /// A row of a lookup table that does not count.
+    TableRow "table-row",
     /// Two fields with one output name, or two outputs with one path.
     NameClash "name-clash",
     /// A field that needs a value and has none.

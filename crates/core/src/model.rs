@@ -15,10 +15,13 @@ pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields};
 pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};
 pub use entry::{Entry, Form, Kind, UrlShape};
 pub use ledger::{Aligned, Ledger, Subject};
-pub use setting::{LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, Verdict};
+pub use setting::{
+    LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,
+};
 pub use stage::{Class, Follow, Group, Stage};
 pub use unit::{
-    Chore, EntryRef, Instance, Output, OutputFormat, SettingsOfLayer, SlotEntry, Slots, Unit, When,
+    Chore, EntryRef, Instance, Output, OutputFormat, OutputTable, SettingsOfLayer, SlotEntry, Slots, Unit,
+    When,
 };
 
 /// A stage, by its position in the ledger.

@@ -1,6 +1,6 @@
 //! Outputs: the names that fields have in rendered files.
 
-use crate::model::{Declaration, Entry, Ledger, Output, OutputFormat, Slot, Subject};
+use crate::model::{Declaration, Entry, Ledger, Output, OutputFormat, Slot, Subject, Unit, UnitId};
 use crate::name::Name;
 
 /// The name of a field in an output: its steps from the root, more than one where it is nested.
@@ -11,6 +11,9 @@ impl OutputFormat {
     /// `bookings-db.host` in properties, `host` below `bookings-db` in JSON and YAML. An `as` of
     /// the declaration is taken as it is.
     pub fn name_of(self, entry: &Entry, field: &Declaration) -> OutputName {
+        if self == OutputFormat::Csv {
+            return vec![entry.name.to_string()];
+        }
         let names = &field.output_names;
         let by_format = names.by_format.iter().find(|(format, _)| format == self.name());
         if let Some(name) = by_format.map(|(_, name)| name).or(names.all.as_ref()) {
@@ -27,7 +30,9 @@ impl OutputFormat {
                 vec![name]
             }
             OutputFormat::Properties => vec![joined(steps(), '.')],
-            OutputFormat::Json | OutputFormat::Yaml => steps().map(str::to_owned).collect(),
+            OutputFormat::Json | OutputFormat::Yaml | OutputFormat::Csv => {
+                steps().map(str::to_owned).collect()
+            }
         }
     }
 }
@@ -43,11 +48,22 @@ fn joined<'s>(steps: impl Iterator<Item = &'s str>, between: char) -> String {
     name
 }
 
-/// The names of all fields of a subject in one of its outputs, sorted.
-pub fn names(ledger: &Ledger, subject: Subject, output: &Output) -> Vec<(OutputName, Slot)> {
-    let pairs = ledger.slots(subject).all().map(|slot| {
+impl Output {
+    /// Whether an entry of the unit stands in this one of its outputs: a lookup table that has a
+    /// file of its own in that alone, and every other entry in all other files.
+    pub fn holds(&self, unit: &Unit, entry: &Entry) -> bool {
+        let is_of = |output: &Output| output.table.as_ref().is_some_and(|table| table.entry == entry.name);
+        is_of(self) || (self.table.is_none() && !unit.outputs.iter().any(is_of))
+    }
+}
+
+/// The names of all fields of a unit in one of its outputs, sorted.
+pub fn names(ledger: &Ledger, unit: UnitId, output: &Output) -> Vec<(OutputName, Slot)> {
+    let subject = Subject::Unit(unit, None);
+    let pairs = ledger.slots(subject).all().filter_map(|slot| {
         let (entry, field) = ledger.field(subject, slot);
-        (output.format.name_of(entry, field), slot)
+        let name = || (output.format.name_of(entry, field), slot);
+        output.holds(ledger.unit(unit), entry).then(name)
     });
     let mut names: Vec<_> = pairs.collect();
     names.sort_unstable();

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::findings::{self, Finding};
-use crate::model::{Ledger, Output, StageId, Subject};
+use crate::model::{Ledger, Output, StageId, Subject, UnitId};
 use crate::output::{self, OutputName};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
 use crate::tree::Tree;
@@ -67,11 +67,11 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
     for slot in ledger.slots(subject).all() {
         let field = FieldId { subject, stage, slot };
         gaps.extend(findings::of_field(session, field));
+        gaps.extend(findings::of_rows(session, field));
         outcomes.push(session.outcome(field));
     }
-    let outputs = outputs_of(ledger, subject);
-    let outputs = outputs.iter().map(|output| {
-        let names = output::names(ledger, subject, output);
+    let outputs = outputs_of(ledger, subject).map(|(unit, output)| {
+        let names = output::names(ledger, unit, output);
         let (mut values, mut lacking) = (BTreeMap::new(), BTreeMap::new());
         for (name, slot) in names {
             let field = FieldId { subject, stage, slot };
@@ -87,11 +87,12 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
 }
 
 /// The outputs that are rendered for a subject.
-fn outputs_of(ledger: &Ledger, subject: Subject) -> &[Output] {
-    match subject {
-        Subject::Shared => &[],
-        Subject::Unit(unit, _) => &ledger.unit(unit).outputs,
-    }
+fn outputs_of(ledger: &Ledger, subject: Subject) -> impl Iterator<Item = (UnitId, &Output)> {
+    let unit = match subject {
+        Subject::Shared => None,
+        Subject::Unit(unit, _) => Some(unit),
+    };
+    unit.into_iter().flat_map(|unit| ledger.unit(unit).outputs.iter().map(move |output| (unit, output)))
 }
 
 impl Ledger {

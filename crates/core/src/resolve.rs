@@ -13,6 +13,7 @@ mod expand;
 mod graph;
 mod layers;
 mod outcome;
+mod rows;
 
 use std::hash::{BuildHasher, Hash};
 use std::sync::{Mutex, PoisonError};
@@ -26,6 +27,7 @@ pub use graph::Session;
 pub(crate) use layers::default_counts;
 pub use layers::{Link, Winner};
 pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode};
+pub use rows::{EffectiveRow, Merged};
 
 use crate::address::Address;
 use crate::model::{Ledger, Slot, StageId, Subject, UnitId};

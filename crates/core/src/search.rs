@@ -126,11 +126,7 @@ impl Conditions {
 }
 
 fn holds(test: &Test, value: &Value, this: Type) -> bool {
-    let any = |test: &dyn Fn(&str) -> bool| match value {
-        Value::List(items) => items.iter().filter_map(Value::as_text).any(test),
-        Value::Map(map) => map.values().filter_map(Value::as_text).any(test),
-        other => test(&other.to_text()),
-    };
+    let any = |test: &dyn Fn(&str) -> bool| any_text(value, test);
     let measured = |bound: &str| {
         let bound = this.read(bound).and_then(|bound| Measure::of(&bound, this))?;
         Measure::of(value, this)?.partial_cmp(&bound)
@@ -141,6 +137,15 @@ fn holds(test: &Test, value: &Value, this: Type) -> bool {
         Test::Matches(regex) => any(&|text| regex.is_match(text)),
         Test::Over(bound) => measured(bound).is_some_and(std::cmp::Ordering::is_gt),
         Test::Under(bound) => measured(bound).is_some_and(std::cmp::Ordering::is_lt),
+    }
+}
+
+/// Whether some text in a value passes.
+fn any_text(value: &Value, test: &dyn Fn(&str) -> bool) -> bool {
+    match value {
+        Value::List(items) => items.iter().any(|item| any_text(item, test)),
+        Value::Map(map) => map.values().any(|item| any_text(item, test)),
+        other => test(&other.to_text()),
     }
 }
 

@@ -1,7 +1,7 @@
 //! Where a value comes from: every candidate for a field, which one wins, and why the others do not.
 
 use crate::address::Owner;
-use crate::model::{Ledger, Setting, SettingValue, Subject, Vary};
+use crate::model::{Kind, Ledger, Setting, SettingValue, Subject, Vary};
 use crate::name::Name;
 use crate::output;
 use crate::resolve::{FieldId, Layer, Link, Origin, Resolver, Winner, default_counts};
@@ -26,6 +26,8 @@ pub enum Standing {
     Wins,
     /// A stronger one wins.
     Weaker,
+    /// Its rows count, where no stronger one has a row of the same key.
+    Merged,
     /// It does not count, for this reason.
     NotCounted(&'static str),
 }
@@ -96,10 +98,26 @@ pub fn candidates<'l>(resolver: &Resolver<'l>, field: FieldId) -> Vec<Candidate<
         let (says, whose) = (Saying::Value(&assumption.value), ledger.owner(subject));
         found.push(Candidate { layer: Layer::Run, whose, place: None, says, standing: Standing::Weaker });
     }
-    if let Some(strongest) = found.iter_mut().rfind(|candidate| candidate.standing == Standing::Weaker) {
+    if let Kind::Table { .. } = entry.kind {
+        merge(&mut found);
+    } else if let Some(strongest) = found.iter_mut().rfind(|candidate| candidate.standing == Standing::Weaker)
+    {
         strongest.standing = Standing::Wins;
     }
     found
+}
+
+/// The candidates for a lookup table: all add their rows, back to one that says there are none.
+fn merge(candidates: &mut [Candidate<'_>]) {
+    let mut strongest = true;
+    for candidate in candidates.iter_mut().rev().filter(|one| one.standing == Standing::Weaker) {
+        if let Saying::Absent = candidate.says {
+            candidate.standing = if strongest { Standing::Wins } else { Standing::Merged };
+            break;
+        }
+        candidate.standing = Standing::Merged;
+        strongest = false;
+    }
 }
 
 fn unit_owner(ledger: &Ledger, subject: Subject) -> Owner {
@@ -159,7 +177,8 @@ fn reason(ledger: &Ledger, link: &Link<'_>, field: FieldId, whose: Subject) -> O
 pub fn ends(ledger: &Ledger, field: FieldId) -> Vec<End> {
     let Subject::Unit(unit, _) = field.subject else { return Vec::new() };
     let (entry, declaration) = ledger.field(field.subject, field.slot);
-    let outputs = ledger.unit(unit).outputs.iter();
+    let unit = ledger.unit(unit);
+    let outputs = unit.outputs.iter().filter(|output| output.holds(unit, entry));
     outputs
         .map(|output| End { path: output.path.clone(), name: output.format.name_of(entry, declaration) })
         .collect()

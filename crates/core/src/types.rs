@@ -41,10 +41,12 @@ pub enum Type {
     Map,
     /// A PEM block (RFC 7468).
     Pem,
+    /// The rows of a lookup table: maps from column to text, by key. No field is declared so.
+    Table,
 }
 
 /// All types with their names in contracts.
-const NAMES: [(Type, &str); 14] = [
+const NAMES: [(Type, &str); 15] = [
     (Type::Text, "text"),
     (Type::Integer, "integer"),
     (Type::Number, "number"),
@@ -59,17 +61,18 @@ const NAMES: [(Type, &str); 14] = [
     (Type::List, "list"),
     (Type::Map, "map"),
     (Type::Pem, "pem"),
+    (Type::Table, "table"),
 ];
 
 impl Type {
-    /// The type with this name.
+    /// The type with this name, if a field can be declared so.
     pub fn by_name(name: &str) -> Option<Self> {
-        NAMES.iter().find(|(_, known)| *known == name).map(|&(this, _)| this)
+        declarable().find(|(_, known)| *known == name).map(|(this, _)| this)
     }
 
-    /// The names of all types.
+    /// The names of all types that a field can be declared with.
     pub fn names() -> impl Iterator<Item = &'static str> {
-        NAMES.iter().map(|&(_, name)| name)
+        declarable().map(|(_, name)| name)
     }
 
     /// The name in contracts.
@@ -94,12 +97,16 @@ impl Type {
             Type::List => "a list of texts, like [\"a\", \"b\"]",
             Type::Map => "a map of texts, like { a = \"x\" }",
             Type::Pem => "a PEM block: -----BEGIN …----- to -----END …-----",
+            Type::Table => "a CSV file's path, or a table of rows by their keys",
         }
     }
 
     /// Whether values of this type are written as text in a ledger.
     pub fn is_written_as_text(self) -> bool {
-        !matches!(self, Type::Integer | Type::Number | Type::Boolean | Type::Port | Type::List | Type::Map)
+        !matches!(
+            self,
+            Type::Integer | Type::Number | Type::Boolean | Type::Port | Type::List | Type::Map | Type::Table
+        )
     }
 
     /// Whether a value, all references in it expanded, is of this type.
@@ -130,6 +137,10 @@ impl Type {
                 _ => false,
             },
             Type::Pem => text_that(is_pem),
+            Type::Table => match value {
+                Value::Map(rows) => rows.values().all(|row| Type::Map.fits(row)),
+                _ => false,
+            },
         }
     }
 
@@ -137,7 +148,7 @@ impl Type {
     /// and only the text is still open.
     pub fn may_fit(self, value: &Value) -> bool {
         match (self, value) {
-            (Type::List | Type::Map, _) => self.fits(value),
+            (Type::List | Type::Map | Type::Table, _) => self.fits(value),
             (_, Value::Text(_)) => true,
             _ => false,
         }
@@ -153,11 +164,15 @@ impl Type {
                 Err(_) => Value::Number(text.parse().ok()?),
             },
             Type::Boolean => Value::Boolean(text.parse().ok()?),
-            Type::List | Type::Map => return None,
+            Type::List | Type::Map | Type::Table => return None,
             _ => Value::text(text),
         };
         self.fits(&value).then_some(value)
     }
+}
+
+fn declarable() -> impl Iterator<Item = (Type, &'static str)> {
+    NAMES.iter().copied().filter(|(this, _)| *this != Type::Table)
 }
 
 /// A day written as `YYYY-MM-DD` (ISO 8601, extended form).

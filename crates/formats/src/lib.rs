@@ -3,13 +3,14 @@
 //! One file a format, behind one trait, [`Format`]. What is written here is read back here as the
 //! same tree, and by the format's usual readers as the same values.
 
+mod csv;
 mod dotenv;
 mod json;
 mod properties;
 mod tree;
 mod yaml;
 
-use cledger_core::model::OutputFormat;
+use cledger_core::model::{OutputFormat, OutputTable};
 pub use cledger_core::tree::{Branch, Tree};
 
 /// A tree cannot be written in a format.
@@ -42,12 +43,13 @@ pub trait Format: Sync {
     fn read(&self, text: &str) -> Result<Tree, ReadError>;
 }
 
-/// The format with this name in contracts.
-pub fn format(format: OutputFormat) -> &'static dyn Format {
+/// The format with this name in contracts; `table` is the lookup table that a CSV file holds.
+pub fn format(format: OutputFormat, table: Option<&OutputTable>) -> Box<dyn Format + '_> {
     match format {
-        OutputFormat::Dotenv => &dotenv::Dotenv,
-        OutputFormat::Json => &json::Json,
-        OutputFormat::Yaml => &yaml::Yaml,
-        OutputFormat::Properties => &properties::Properties,
+        OutputFormat::Dotenv => Box::new(dotenv::Dotenv),
+        OutputFormat::Json => Box::new(json::Json),
+        OutputFormat::Yaml => Box::new(yaml::Yaml),
+        OutputFormat::Properties => Box::new(properties::Properties),
+        OutputFormat::Csv => Box::new(csv::Csv { table }),
     }
 }

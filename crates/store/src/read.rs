@@ -17,6 +17,7 @@ mod frame;
 mod layout;
 mod manifest;
 mod settings;
+mod tables;
 mod units;
 
 use std::collections::BTreeSet;
@@ -46,10 +47,11 @@ pub fn read(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
     let mistakes = Mistakes::default();
     let documents = Documents::new(tree, &mistakes);
     let ledger = read_all(&documents, scope);
-    let files = documents.into_files();
+    let (files, faults) = documents.into_parts();
     match ledger {
         Some(mut ledger) if mistakes.is_empty() => {
             ledger.files = files;
+            ledger.table_faults = faults;
             Ok(ledger)
         }
         _ => Err(Unreadable { mistakes: mistakes.sorted(&files), files }),
@@ -108,6 +110,7 @@ fn assemble(manifest: Manifest, shared: Shared, read: units::Read) -> Ledger {
         units: read.units,
         layers: read.layers,
         strangers: read.strangers,
+        table_faults: Vec::new(),
         files: cledger_core::source::Files::default(),
     }
 }

@@ -37,6 +37,8 @@ enum What {
     Endpoint(entry::EndpointArgs),
     /// A credential of a unit, or a shared one
     Credential(entry::CredentialArgs),
+    /// A lookup table of a unit, or a shared one
+    Table(entry::TableArgs),
 }
 
 pub(crate) fn run(args: &AddArgs, app: &mut App<'_>) -> Result<u8, CliError> {
@@ -49,6 +51,7 @@ pub(crate) fn run(args: &AddArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         What::Connection(args) => entry::connection(args, app),
         What::Endpoint(args) => entry::endpoint(args, app),
         What::Credential(args) => entry::credential(args, app),
+        What::Table(args) => entry::table(args, app),
     }
 }
 

@@ -107,7 +107,7 @@ fn state(ledger: &Ledger, rendering: &Rendering<'_>, folder: &Path, there: bool)
     }
     let file = |output: &RenderedOutput<'_>| {
         let path = output.output.path.clone();
-        let this = format(output.output.format);
+        let this = format(output.output.format, output.output.table.as_ref());
         let observed = match fs::read_to_string(folder.join(&path)) {
             Ok(text) => match this.read(&text) {
                 Ok(tree) => Observed::Tree(tree),

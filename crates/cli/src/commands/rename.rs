@@ -162,7 +162,7 @@ pub(super) fn what(app: &App<'_>, ledger: &Ledger, address: &Address) -> Result<
 fn built_in(entry: &Entry) -> Vec<String> {
     let place = Place { file: FileId(0), start: 0, end: 0 };
     let fields: Vec<Declaration> = match &entry.kind {
-        Kind::Variable => Vec::new(),
+        Kind::Variable | Kind::Table { .. } => Vec::new(),
         Kind::Connection { protocol, .. } => protocol_fields(protocol.as_str(), place).0,
         Kind::Endpoint => endpoint_fields(place),
         Kind::Credential(form) => credential_fields(*form, place),
@@ -224,16 +224,19 @@ fn kept_names(ledger: &Ledger, renaming: &Renaming) -> Result<Vec<Edit>, CliErro
         _ => return Ok(Vec::new()),
     };
     let subjects = subjects(ledger, owner, entry_name);
-    let mut formats: Vec<OutputFormat> = Vec::new();
-    for subject in &subjects {
-        let Subject::Unit(unit, _) = subject else { continue };
-        formats.extend(ledger.unit(*unit).outputs.iter().map(|output| output.format));
-    }
     let Some(&subject) = subjects.first() else { return Ok(Vec::new()) };
     let found = ledger.slots(subject).entries.iter().map(|known| ledger.entry(subject, known.entry));
     let Some(entry) = found.into_iter().find(|entry| entry.name == *entry_name) else {
         return Ok(Vec::new());
     };
+    let mut formats: Vec<OutputFormat> = Vec::new();
+    for subject in &subjects {
+        let Subject::Unit(unit, _) = subject else { continue };
+        let unit = ledger.unit(*unit);
+        let outputs =
+            unit.outputs.iter().filter(|output| output.table.is_none() && output.holds(unit, entry));
+        formats.extend(outputs.map(|output| output.format));
+    }
     let mut edits = Vec::new();
     for field in entry.fields.iter().filter(|field| field_name.is_none() || field.name.as_ref() == field_name)
     {

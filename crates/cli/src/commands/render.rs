@@ -77,7 +77,10 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         ready.extend(files(&ledger, &rendering, &out)?);
         for gap in rendering.gaps {
             // A shared entry's gap is one gap, however many units show it.
-            if !gaps.iter().any(|known| known.address == gap.address && known.code == gap.code) {
+            let same = |known: &Finding| {
+                known.address == gap.address && known.code == gap.code && known.place == gap.place
+            };
+            if !gaps.iter().any(same) {
                 gaps.push(gap);
             }
         }
@@ -104,6 +107,7 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
 
 /// Refuses outputs in which one field would take another's place.
 fn refuse_clashes(ledger: &Ledger, rendering: &Rendering<'_>) -> Result<(), CliError> {
+    let Subject::Unit(unit, _) = rendering.subject else { return Ok(()) };
     let owner = ledger.owner(rendering.subject);
     let help = format!("`cledger check {owner}` says which");
     for (at, rendered) in rendering.outputs.iter().enumerate() {
@@ -113,7 +117,7 @@ fn refuse_clashes(ledger: &Ledger, rendering: &Rendering<'_>) -> Result<(), CliE
                 CliError::usage(format!("two outputs of `{owner}` have the path `{path}`")).help(help)
             );
         }
-        let names = output::names(ledger, rendering.subject, rendered.output);
+        let names = output::names(ledger, unit, rendered.output);
         if let Some((name, ..)) = output::clash(&names) {
             let name = name.join(".");
             let message = format!("two fields of `{owner}` are called `{name}` in `{path}`");
@@ -127,11 +131,13 @@ fn files(ledger: &Ledger, rendering: &Rendering<'_>, out: &Path) -> Result<Vec<R
     let owner = ledger.owner(rendering.subject).to_string();
     let mut ready = Vec::new();
     for rendered in &rendering.outputs {
-        let content = format(rendered.output.format).write(&rendered.tree()).map_err(|error| {
-            let path = &rendered.output.path;
-            CliError::usage(format!("`{owner}` cannot be rendered to `{path}`: {error}"))
-                .help("give the field another name there with `as`, or the output another format")
-        })?;
+        let content = format(rendered.output.format, rendered.output.table.as_ref())
+            .write(&rendered.tree())
+            .map_err(|error| {
+                let path = &rendered.output.path;
+                CliError::usage(format!("`{owner}` cannot be rendered to `{path}`: {error}"))
+                    .help("give the field another name there with `as`, or the output another format")
+            })?;
         ready.push(Ready {
             path: out.join(&owner).join(&rendered.output.path),
             content: zeroize::Zeroizing::new(content),

@@ -7,6 +7,7 @@ use cledger_core::model::{LayerId, Ledger, SettingValue};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_core::search::{self, Found};
+use cledger_core::types::Type;
 use cledger_core::value::{Held, Value};
 use cledger_store::{Edit, Target, What, literal, setting};
 use regex::Regex;
@@ -232,6 +233,9 @@ fn edit(
     found: &Found<'_>,
 ) -> Result<Option<(Edit, Held)>, CliError> {
     let (_, declaration) = ledger.field(found.subject, found.slot);
+    if declaration.this_type == Type::Table {
+        return Ok(None);
+    }
     let address = found.address(ledger);
     let new = match (&args.to, found.held) {
         (Some(text), _) => {

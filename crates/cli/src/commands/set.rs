@@ -100,6 +100,7 @@ pub(crate) fn set(args: &SetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
                     why: note.why.clone().or(kept.why),
                     until: note.until.or(kept.until),
                     looked_up: kept.looked_up,
+                    rows: Vec::new(),
                 };
                 (setting_literal(&said, &note, old_text.as_deref()), shown(&said))
             }
@@ -168,7 +169,7 @@ fn note(args: &SetArgs) -> Result<Note, CliError> {
                 CliError::usage(format!("`{text}` is no day")).help("write it as 2027-01-31")
             })?),
         };
-    Ok(Note { why: args.change.why.clone(), until, looked_up: None })
+    Ok(Note { why: args.change.why.clone(), until, ..Note::default() })
 }
 
 fn layer_of(place: &Place) -> Option<LayerId> {
@@ -180,6 +181,10 @@ fn layer_of(place: &Place) -> Option<LayerId> {
 
 fn may_be_set(place: &Place, declaration: &Declaration) -> Result<(), CliError> {
     let address = &place.address;
+    if declaration.this_type == Type::Table {
+        let message = format!("`{address}` is a lookup table, whose rows are not set on the command line");
+        return Err(CliError::usage(message).help("edit its CSV file, or its rows in the settings"));
+    }
     if declaration.derived {
         let message = format!("`{address}` is derived from other fields, and cannot be set");
         return Err(CliError::usage(message).help("set the fields that it is made of"));

@@ -3,9 +3,9 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
-use cledger_core::model::{Ledger, Slot, StageId, Subject};
+use cledger_core::model::{Kind, Ledger, Slot, StageId, Subject};
 use cledger_core::name::{Name, nearest};
-use cledger_core::resolve::{FieldId, Resolver};
+use cledger_core::resolve::{FieldId, Outcome, Resolver};
 use cledger_store::Surroundings;
 
 use crate::app::{App, Chosen, scope_of, unit_of};
@@ -54,6 +54,14 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     for line in heading(&ledger, subject, &chosen) {
         console.line(line);
+    }
+    if let [one] = fields[..]
+        && let Kind::Table { columns, .. } = &ledger.field(subject, one.slot).0.kind
+        && let Outcome::Value(effective) = session.outcome(one)
+        && let Some(rows) = effective.expose().filter(|_| !effective.secret || unmask)
+    {
+        text::rows::print(console, &ledger, rows, &session.rows(one), columns);
+        return Ok(status::CLEAN);
     }
     text::show::print(console, &mut session, &fields, unmask);
     Ok(status::CLEAN)
@@ -127,7 +135,7 @@ pub(crate) fn fields_of(ledger: &Ledger, subject: Subject, address: &Address) ->
     let known: Vec<&str> = of_entry.iter().filter_map(|&slot| name_of(slot)).map(Name::as_str).collect();
     let help = match nearest(name.as_str(), known.iter().copied()) {
         Some(near) => format!("did you mean `{owner}/{entry}.{near}`?"),
-        None if known.is_empty() => format!("it is a variable: write `{owner}/{entry}`"),
+        None if known.is_empty() => format!("it has no fields: write `{owner}/{entry}`"),
         None => format!("its fields are {}", known.join(", ")),
     };
     Err(CliError::usage(format!("`{entry}` of `{owner}` has no field `{name}`")).help(help))

@@ -11,6 +11,9 @@ pub(crate) const UNREAD: &str = "(not read)";
 
 /// A value on one line: control characters escaped, empty text in quotes.
 pub(crate) fn one_line(value: &Value) -> String {
+    if is_rows(value) {
+        return row_count(value);
+    }
     let text = value.to_text();
     if text.is_empty() {
         return "\"\"".to_owned();
@@ -19,6 +22,23 @@ pub(crate) fn one_line(value: &Value) -> String {
         return format!("\"{}\"", escape(&text));
     }
     escape(&text)
+}
+
+/// Whether a value is the rows of a lookup table: no map that a field can have holds maps.
+pub(crate) fn is_rows(value: &Value) -> bool {
+    let is_row = |row: &Value| matches!(row, Value::Map(_) | Value::Boolean(false));
+    matches!(value, Value::Map(rows) if rows.values().any(is_row))
+}
+
+/// How many rows there are, and how many are taken out.
+fn row_count(value: &Value) -> String {
+    let Value::Map(rows) = value else { return String::new() };
+    let gone = rows.values().filter(|row| matches!(row, Value::Boolean(false))).count();
+    let rows = match rows.len() - gone {
+        1 => "1 row".to_owned(),
+        rows => format!("{rows} rows"),
+    };
+    if gone == 0 { rows } else { format!("{rows}, {gone} taken out") }
 }
 
 /// Text with control characters escaped, so that it cannot move the cursor or change colours.

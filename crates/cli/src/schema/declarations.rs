@@ -8,8 +8,16 @@ use super::{chores, document, name, named, table, text, texts};
 
 pub(crate) fn unit() -> Value {
     let formats: Vec<&str> = OutputFormat::ALL.iter().map(|(_, name)| *name).collect();
-    let output =
-        table(json!({ "path": { "type": "string" }, "format": { "enum": formats } }), &["path", "format"]);
+    let mut output = table(
+        json!({
+            "path": { "type": "string" }, "format": { "enum": formats },
+            "table": text("The lookup table that a CSV file holds"),
+        }),
+        &["path", "format"],
+    );
+    output["if"] = json!({ "properties": { "format": { "const": "csv" } } });
+    output["then"] = json!({ "required": ["table"] });
+    output["else"] = json!({ "properties": { "table": false } });
     let instance = table(json!({ "stages": texts() }), &[]);
     let mut properties = json!({
         "about": text("What the unit is"),
@@ -40,18 +48,29 @@ fn add_entries(properties: &mut Value) {
         json!({ "protocol": text("postgresql, mysql, redis, amqp, sftp, ldap, smtp, kafka, tcp or another"), "about": about(), "fields": fields }),
         &["protocol"],
     ));
+    properties["tables"] = named(table(
+        json!({
+            "columns": texts(), "key": { "type": "string" }, "about": about(), "required": { "type": "boolean" },
+            "rows": { "type": ["string", "object"], "description": "The CSV file of its rows, or rows by their keys" },
+            "as": as_name(),
+        }),
+        &["columns", "key"],
+    ));
     properties["endpoints"] = named(table(json!({ "about": about(), "fields": fields }), &[]));
     properties["credentials"] =
         named(table(json!({ "form": { "enum": forms }, "about": about(), "fields": fields }), &["form"]));
 }
 
+fn as_name() -> Value {
+    json!({ "oneOf": [
+        { "type": "string" },
+        { "type": "object", "additionalProperties": { "type": "string" } },
+    ] })
+}
+
 /// What can be said of a field.
 fn attributes() -> Value {
     let types: Vec<&str> = Type::names().collect();
-    let as_name = json!({ "oneOf": [
-        { "type": "string" },
-        { "type": "object", "additionalProperties": { "type": "string" } },
-    ] });
     let bound = json!({ "type": ["number", "string"] });
     table(
         json!({
@@ -66,7 +85,7 @@ fn attributes() -> Value {
             "pattern": text("A regular expression that matches somewhere in the text"),
             "max_length": { "type": "integer", "minimum": 0 },
             "about": text("What it is for"),
-            "as": as_name,
+            "as": as_name(),
         }),
         &[],
     )

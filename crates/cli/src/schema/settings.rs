@@ -45,6 +45,9 @@ fn of_entries(entries: impl Iterator<Item = (String, Value)>) -> Value {
 
 fn of_entry(entry: &Entry) -> Value {
     let settable = entry.fields.iter().filter(|field| !field.derived && field.vary != Vary::Never);
+    if let Kind::Table { columns, key } = &entry.kind {
+        return said(&of_rows(columns, key), entry.about.as_deref());
+    }
     if entry.kind == Kind::Variable {
         return settable.map(of_field).next().unwrap_or(json!(false));
     }
@@ -57,9 +60,26 @@ fn of_entry(entry: &Entry) -> Value {
     schema
 }
 
-/// A plain value, or a table of the setting words with exactly one that says what it is.
+/// The setting of a field.
 fn of_field(field: &Declaration) -> Value {
-    let value = of_value(field);
+    said(&of_value(field), field.about.as_deref())
+}
+
+/// A CSV file's path, or rows by their keys.
+fn of_rows(columns: &[String], key: &str) -> Value {
+    let cells: Vec<&String> = columns.iter().filter(|column| *column != key).collect();
+    let properties: Map<String, Value> =
+        cells.iter().map(|column| ((*column).clone(), json!({ "type": "string" }))).collect();
+    let row = json!({ "type": "object", "properties": properties, "required": cells, "additionalProperties": false });
+    let gone = json!({ "type": "object", "properties": { "absent": { "const": true } }, "required": ["absent"], "additionalProperties": false });
+    json!({ "anyOf": [
+        { "type": "string" },
+        { "type": "object", "additionalProperties": { "anyOf": [row, gone] } },
+    ] })
+}
+
+/// A value of this schema, or a table of the setting words around one.
+fn said(value: &Value, about: Option<&str>) -> Value {
     let mut schema = json!({ "anyOf": [
         value,
         {
@@ -76,7 +96,7 @@ fn of_field(field: &Declaration) -> Value {
             "oneOf": [{ "required": ["value"] }, { "required": ["absent"] }, { "required": ["from"] }],
         },
     ] });
-    if let Some(about) = &field.about {
+    if let Some(about) = about {
         schema["description"] = json!(about);
     }
     schema

@@ -112,8 +112,8 @@ warning[plain-secret]: `password` of `badge-reader` is a secret, and stands here
    |                 ^ crew-roster/badge-reader.password@dev
    |
    = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
-  also stages/test.toml:35:44  crew-roster/badge-reader.password@test
-  also stages/test.toml:34:89  crew-roster/payroll.password@test
+  also stages/test.toml:39:44  crew-roster/badge-reader.password@test
+  also stages/test.toml:38:89  crew-roster/payroll.password@test
 
 quay-screens
 error[not-allowed]: the value of `brightness` breaks `max`: it must be at most
@@ -133,13 +133,13 @@ error[reference-circle]: `look_ahead` refers to itself:
                          tide-watch/look_ahead@test →
                          tide-watch/poll_every@test →
                          tide-watch/look_ahead@test
-  --> stages/test.toml:30:14
+  --> stages/test.toml:34:14
    |
-30 | look_ahead = "${poll_every}"
+34 | look_ahead = "${poll_every}"
    |              ^^^^^^^^^^^^^^^ tide-watch/look_ahead@test
    |
    = help: give one of these fields a value without a reference
-  also stages/test.toml:31:14  tide-watch/poll_every@test
+  also stages/test.toml:35:14  tide-watch/poll_every@test
 
 harbour-gate
 error[missing-value]: `host` of `lock-controller` has no value in
@@ -165,9 +165,9 @@ warning[unused-setting]: unit `night-mail` does not belong to stage `dev`, so
 
 warning[plain-secret]: `password` of `archive` is a secret, and stands here in
                        plain text
-  --> stages/test.toml:38:12
+  --> stages/test.toml:42:12
    |
-38 | archive = …
+42 | archive = …
    |            ^ night-mail/archive.password@test
    |
    = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }

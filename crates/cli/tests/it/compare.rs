@@ -143,7 +143,7 @@ events.password  (secret)                    (secret)                   as meant
 events.url       (secret)                    (secret)                   as meant
 tide-api.token   (secret)                    (secret)                   as meant
 
-differs: 131 the same, 46 different as meant, 7 different otherwise.
+differs: 132 the same, 46 different as meant, 7 different otherwise.
 
 "#]])
         .stderr_eq("");

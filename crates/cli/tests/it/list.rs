@@ -13,7 +13,7 @@ crew-roster   all                                 -          6        crew      
 fare-engine   all                                 -          5        ticketing  Works out what a crossing costs
 harbour-gate  test prod-north prod-south          -          4        harbour    Lets lorries and cars onto the quay
 night-mail    test staging prod-north prod-south  -          5        ticketing  Mails receipts and tomorrow's sailings, once a night
-quay-screens  all                                 -          6        harbour    Departures on the screens at the quays
+quay-screens  all                                 -          7        harbour    Departures on the screens at the quays
 ticket-desk   all                                 +kiosk     9        ticketing  Sells tickets at the quay and on board
 tide-watch    all                                 -          7        harbour    Warns when the water is too low to sail
 
@@ -58,7 +58,7 @@ night-mail    test staging       -          5        ticketing  Mails receipts
               prod-north                                        and tomorrow's
               prod-south                                        sailings, once a
                                                                 night
-quay-screens  all                -          6        harbour    Departures on
+quay-screens  all                -          7        harbour    Departures on
                                                                 the screens at
                                                                 the quays
 ticket-desk   all                +kiosk     9        ticketing  Sells tickets at

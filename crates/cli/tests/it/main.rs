@@ -23,5 +23,6 @@ mod secrets;
 mod set;
 mod share;
 mod show;
+mod tables;
 mod test_ledger;
 mod understand;

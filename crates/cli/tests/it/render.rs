@@ -21,10 +21,11 @@ new        out/fare-engine/fares.yaml  (holds secrets: 0600)
 new        out/harbour-gate/gate.properties  (holds secrets: 0600)
 new        out/night-mail/night-mail.env  (holds secrets: 0600)
 new        out/quay-screens/conf/screens.properties  (holds secrets: 0600)
+new        out/quay-screens/quays.csv
 new        out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
 new        out/ticket-desk+kiosk/ticket-desk.env  (holds secrets: 0600)
 new        out/tide-watch/tide-watch.json  (holds secrets: 0600)
-rendered: 9 files.
+rendered: 10 files.
 
 "#]])
         .stderr_eq("");
@@ -38,10 +39,11 @@ unchanged  out/fare-engine/fares.yaml  (holds secrets: 0600)
 unchanged  out/harbour-gate/gate.properties  (holds secrets: 0600)
 unchanged  out/night-mail/night-mail.env  (holds secrets: 0600)
 unchanged  out/quay-screens/conf/screens.properties  (holds secrets: 0600)
+unchanged  out/quay-screens/quays.csv
 unchanged  out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
 unchanged  out/ticket-desk+kiosk/ticket-desk.env  (holds secrets: 0600)
 unchanged  out/tide-watch/tide-watch.json  (holds secrets: 0600)
-rendered: 9 files.
+rendered: 10 files.
 
 "#]]);
     assert_eq!(fs::metadata(&file).unwrap().modified().unwrap(), about.modified().unwrap());

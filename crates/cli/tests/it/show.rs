@@ -54,7 +54,7 @@ tide-api.token        (secret)                         groups/guarded.toml:9
 tide-watch in test (class test)
 
 entry             value                           from
-alarm_to          ["watch@test.brackwater.exampl  stages/test.toml:29
+alarm_to          ["watch@test.brackwater.exampl  stages/test.toml:33
                   e"]
 events.host       mq.test.brackwater.example      stages/test.toml:7
 events.port       5672                            default shared.toml:9
@@ -261,7 +261,7 @@ help: name one of host, port, database, user, password, options, url
 "#]]);
     ledger.run("get desk/hold.x@dev").code(2).stdout_eq("").stderr_eq(str![[r#"
 error: `hold` of `desk` has no field `x`
-help: it is a variable: write `desk/hold`
+help: it has no fields: write `desk/hold`
 
 "#]]);
     let demo = TestLedger::demo();

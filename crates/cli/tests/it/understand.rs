@@ -52,10 +52,10 @@ tide-watch/look_ahead@test  reference-circle
 
 candidate, weakest first                              says
 default, for tide-watch: units/tide-watch.toml:13:11  36h            weaker
-stage test, for tide-watch: stages/test.toml:30:14    ${poll_every}  wins
+stage test, for tide-watch: stages/test.toml:34:14    ${poll_every}  wins
 
 refers to                     which is          from
-tide-watch/poll_every@test    reference-circle  stages/test.toml:31
+tide-watch/poll_every@test    reference-circle  stages/test.toml:35
   tide-watch/look_ahead@test  reference-circle  (see above)
 
 It is look_ahead in tide-watch.json.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use rayon::prelude::*;
 
-use super::{Code, Finding, Severity, names, outputs, values};
+use super::{Code, Finding, Severity, names, outputs, tables, values};
 use crate::address::Pattern;
 use crate::model::{Ledger, SharedId, StageId, UnitId};
 use crate::resolve::Resolver;
@@ -123,6 +123,7 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>) -> Report {
                 names::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
                 values::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
                 outputs::of_unit(&bounds, unit, &mut findings);
+                tables::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
                 super::effective::of_unit(&bounds, session, unit, &mut standing, &mut findings);
                 (standing, findings)
             },
@@ -132,6 +133,7 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>) -> Report {
     names::of_shared(&bounds, resolver, &mut findings);
     names::strangers(&bounds, resolver, &mut findings);
     values::of_shared(&bounds, resolver, &mut findings);
+    tables::of_shared(&bounds, resolver, &mut findings);
     let mut standings = Vec::with_capacity(checked.len());
     for (standing, of_unit) in checked {
         standings.push(standing);

@@ -32,12 +32,13 @@ pub(super) fn of_unit(bounds: &Bounds<'_>, id: UnitId, findings: &mut Vec<Findin
             let message = format!("two outputs have the path `{}`", one.path);
             findings.push(clash(message, one.place, "give one of them another path"));
         }
-        // Formats name fields alike wherever they are used.
-        if unit.outputs[..at].iter().any(|other| other.format == one.format) {
+        // Formats name fields alike wherever they are used; one table alone has nothing to clash with.
+        let known = unit.outputs[..at].iter().any(|other| other.format == one.format);
+        if known || one.table.is_some() {
             continue;
         }
         let subject = Subject::Unit(id, None);
-        let names = output::names(ledger, subject, one);
+        let names = output::names(ledger, id, one);
         if let Some((name, first, second)) = output::clash(&names) {
             let field = |slot| ledger.field(subject, slot);
             let ((entry, one_field), (other_entry, other_field)) = (field(first), field(second));

@@ -157,6 +157,8 @@ pub struct Declaration {
     pub output_names: OutputNames,
     /// Whether it is worked out from other fields and cannot be set.
     pub derived: bool,
+    /// For a lookup table, where each of the default's rows stands, by key.
+    pub rows: Vec<(CompactString, Place)>,
     /// Where it is declared: its own table, or the entry's for a built-in one.
     pub place: Place,
 }
@@ -176,6 +178,7 @@ impl Declaration {
             about: None,
             output_names: OutputNames::default(),
             derived: false,
+            rows: Vec::new(),
             place,
         }
     }

@@ -20,6 +20,13 @@ pub enum Kind {
     Endpoint,
     /// A credential of some form.
     Credential(Form),
+    /// A lookup table.
+    Table {
+        /// Its columns, the key's among them.
+        columns: Vec<String>,
+        /// The column whose cells tell the rows apart.
+        key: String,
+    },
 }
 
 impl Kind {
@@ -30,6 +37,7 @@ impl Kind {
             Kind::Connection { .. } => "connection",
             Kind::Endpoint => "endpoint",
             Kind::Credential(_) => "credential",
+            Kind::Table { .. } => "table",
         }
     }
 
@@ -40,6 +48,7 @@ impl Kind {
             Kind::Connection { .. } => "connections",
             Kind::Endpoint => "endpoints",
             Kind::Credential(_) => "credentials",
+            Kind::Table { .. } => "tables",
         }
     }
 }

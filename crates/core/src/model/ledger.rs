@@ -2,7 +2,7 @@
 
 use super::{
     Declaration, Entry, EntryRef, Group, GroupId, InstanceId, LayerId, LayerSettings, SharedId, Slot, Slots,
-    Stage, StageId, Stranger, Unit, UnitId,
+    Stage, StageId, Stranger, TableFault, Unit, UnitId,
 };
 use rayon::prelude::*;
 
@@ -44,6 +44,8 @@ pub struct Ledger {
     pub layers: Vec<LayerSettings>,
     /// Settings for units and instances that do not exist.
     pub strangers: Vec<Stranger>,
+    /// Rows of lookup tables that do not count.
+    pub table_faults: Vec<TableFault>,
     /// The files that were read.
     pub files: Files,
 }

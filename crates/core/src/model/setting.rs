@@ -45,6 +45,8 @@ pub struct Note {
     pub until: Option<Date>,
     /// Where its value can be looked up.
     pub looked_up: Option<String>,
+    /// For a lookup table, where each row stands, by key.
+    pub rows: Vec<(CompactString, Place)>,
 }
 
 /// A value written for a field.
@@ -105,6 +107,23 @@ pub struct Stray {
     pub name: String,
     /// The name in the file.
     pub place: Place,
+}
+
+/// Something wrong with the rows of a lookup table; the row does not count.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TableFault {
+    /// Whose table.
+    pub owner: crate::address::Owner,
+    /// The table.
+    pub entry: Name,
+    /// Where the rows are given; `None` for the declaration.
+    pub layer: Option<LayerId>,
+    /// The text that is wrong.
+    pub place: Place,
+    /// What is wrong.
+    pub message: String,
+    /// What to do about it.
+    pub help: String,
 }
 
 /// Settings for a unit or instance that does not exist.

@@ -15,15 +15,18 @@ pub enum OutputFormat {
     Yaml,
     /// Java's properties.
     Properties,
+    /// The rows of one lookup table as CSV (RFC 4180).
+    Csv,
 }
 
 impl OutputFormat {
     /// The formats with their names in contracts.
-    pub const ALL: [(OutputFormat, &'static str); 4] = [
+    pub const ALL: [(OutputFormat, &'static str); 5] = [
         (OutputFormat::Dotenv, "dotenv"),
         (OutputFormat::Json, "json"),
         (OutputFormat::Yaml, "yaml"),
         (OutputFormat::Properties, "properties"),
+        (OutputFormat::Csv, "csv"),
     ];
 
     /// The name in contracts.
@@ -33,6 +36,7 @@ impl OutputFormat {
             OutputFormat::Json => "json",
             OutputFormat::Yaml => "yaml",
             OutputFormat::Properties => "properties",
+            OutputFormat::Csv => "csv",
         }
     }
 }
@@ -44,8 +48,21 @@ pub struct Output {
     pub path: String,
     /// Its format.
     pub format: OutputFormat,
+    /// The lookup table that it holds; of CSV files alone.
+    pub table: Option<OutputTable>,
     /// The path in the contract.
     pub place: Place,
+}
+
+/// A lookup table that has a file of its own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OutputTable {
+    /// The table.
+    pub entry: Name,
+    /// Its columns, in the file's order.
+    pub columns: Vec<String>,
+    /// The column that tells its rows apart.
+    pub key: String,
 }
 
 /// When a chore is due.

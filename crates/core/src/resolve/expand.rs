@@ -40,6 +40,9 @@ impl<'l> Session<'_, 'l> {
         {
             return self.url(entry, protocol.as_str(), *shape, edges);
         }
+        if let Kind::Table { .. } = entry.kind {
+            return self.table(field, declaration, edges);
+        }
         let mut edges = edges;
         if super::derived::is_last_day(entry, declaration)
             && let Some((certificate, own)) = edges.split_first()
@@ -74,6 +77,16 @@ impl<'l> Session<'_, 'l> {
             return Outcome::Value(Effective { content, secret: declaration.secret, origin, through: None });
         }
         self.expanded(held.expose(), declaration, origin, edges)
+    }
+
+    /// The rows of a lookup table, as all layers together make them.
+    fn table(&self, field: FieldId, declaration: &Declaration, edges: &[Edge<'l>]) -> Outcome<'l> {
+        let merged = self.resolver.rows(field);
+        match merged.origin {
+            Some(origin) if merged.absent => Outcome::Absent(origin),
+            Some(origin) => self.expanded(&merged.written(), declaration, origin, edges),
+            None => self.nothing(field, declaration),
+        }
     }
 
     fn nothing(&self, field: FieldId, declaration: &Declaration) -> Outcome<'l> {

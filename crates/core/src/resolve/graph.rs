@@ -68,7 +68,7 @@ struct Pending<'l> {
 
 /// Resolves the fields of one subject, and what they refer to.
 pub struct Session<'r, 'l> {
-    pub(super) resolver: &'r Resolver<'l>,
+    pub(crate) resolver: &'r Resolver<'l>,
     home: Option<UnitId>,
     contexts: Vec<Context<'l>>,
     by_key: FxHashMap<(Subject, StageId), u32>,
@@ -231,6 +231,12 @@ impl<'r, 'l> Session<'r, 'l> {
         self.derived_edges(node, field, &mut edges);
         let (subject, stage) = (field.subject, field.stage);
         let reader = |shared_text| Reader { subject, stage, shared_text };
+        if let Kind::Table { .. } = self.resolver.ledger().field(subject, field.slot).0.kind {
+            for row in self.resolver.rows(field).rows.values() {
+                self.value_edges(reader(row.shared_text), row.cells, &mut edges);
+            }
+            return edges;
+        }
         match self.winner(node) {
             Winner::Nothing => {}
             Winner::Default(default, shared) => {

@@ -1,6 +1,7 @@
 //! Layers: which setting wins for each field.
 
-use super::{Layer, Resolver};
+use super::{FieldId, Layer, Resolver};
+use crate::address::Owner;
 use crate::model::{
     Class, Declaration, Default, EntryRef, Follow, LayerId, Ledger, Setting, StageId, Subject, Vary,
 };
@@ -100,6 +101,24 @@ impl Link<'_> {
 }
 
 impl<'l> Resolver<'l> {
+    /// Whether a setting that stands in a layer for somebody counts for a field of theirs.
+    pub(super) fn counts(&self, link: &Link<'_>, field: FieldId, whose: Subject) -> bool {
+        let ledger = self.ledger();
+        let (entry, declaration) = ledger.field(field.subject, field.slot);
+        let owner = ledger.owner(whose);
+        let owner = match &owner {
+            Owner::Shared => ("shared", None),
+            Owner::Unit(unit, instance) => (unit.as_str(), instance.as_ref().map(crate::name::Name::as_str)),
+        };
+        let belongs = match whose {
+            Subject::Shared => true,
+            Subject::Unit(unit, instance) => {
+                link.follows.iter().all(|follow| ledger.unit(unit).belongs_to(follow.stage, instance))
+            }
+        };
+        belongs && link.takes(owner, entry, declaration)
+    }
+
     /// Finds the winner for each of the subject's fields in a stage.
     pub(super) fn winners(&self, subject: Subject, stage: StageId, winners: &mut Vec<Winner<'l>>) {
         let ledger = self.ledger;

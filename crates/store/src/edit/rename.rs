@@ -267,6 +267,10 @@ impl Renaming {
                 | ["stage", "follow", "only" | "except"]
                 | ["recipe", "search", "pattern"],
             ) => self.pattern(text),
+            (Context::Declarations(owner), ["output", "table"]) => match &self.what {
+                Named::Entry(of, old) if is_meant(ledger, of, old, owner) => exact(old),
+                _ => None,
+            },
             (Context::Declarations(_), ["uses"]) => match &self.what {
                 Named::Entry(Owner::Shared, old) => exact(old),
                 _ => None,

@@ -1,6 +1,7 @@
 //! Where a setting or a default stands, or would stand.
 
 use cledger_core::model::{LayerId, Ledger, Slot, Subject};
+use cledger_core::types::Type;
 
 use super::{Edit, What};
 
@@ -16,6 +17,11 @@ pub enum Target {
 /// The change of a field's value at one of the places where it can be written.
 pub fn setting(ledger: &Ledger, target: Target, subject: Subject, slot: Slot, what: What) -> Edit {
     let (entry, declaration) = ledger.field(subject, slot);
+    // The rows of a table may stand under a header of their own.
+    let what = match (what, declaration.this_type) {
+        (What::Remove, Type::Table) => What::RemoveAll,
+        (what, _) => what,
+    };
     let field = declaration.name.as_ref().map(ToString::to_string);
     let Target::Layer(layer) = target else {
         let file = ledger.files.locate(entry.place).file.to_owned();

@@ -1,6 +1,6 @@
 //! Making a unit's entry a shared one.
 
-use cledger_core::model::{EntryRef, LayerId, Ledger, Setting, Subject, UnitId};
+use cledger_core::model::{EntryRef, Kind, LayerId, Ledger, Setting, SettingValue, Subject, UnitId};
 use cledger_core::name::Name;
 use cledger_core::value::Value;
 
@@ -47,9 +47,9 @@ pub fn share(
     }
     for layer in ledger.layer_ids() {
         for setting in of_entry(ledger, unit, layer, entry) {
-            let said = source(ledger, setting);
-            edits.push(moved(ledger, layer, None, unit, setting, What::Set(said.to_owned())));
-            edits.push(moved(ledger, layer, Some(unit), unit, setting, What::Remove));
+            let said = said(ledger, &declared.kind, setting);
+            edits.push(moved(ledger, layer, None, unit, setting, What::Set(said)));
+            edits.push(moved(ledger, layer, Some(unit), unit, setting, What::RemoveAll));
         }
         for &other in others {
             for setting in of_entry(ledger, other, layer, entry) {
@@ -59,7 +59,7 @@ pub fn share(
                     field(ledger, unit, own) == name && source(ledger, own) == source(ledger, setting)
                 });
                 if same {
-                    edits.push(moved(ledger, layer, Some(other), other, setting, What::Remove));
+                    edits.push(moved(ledger, layer, Some(other), other, setting, What::RemoveAll));
                 }
             }
         }
@@ -98,6 +98,31 @@ fn field(ledger: &Ledger, unit: UnitId, setting: &Setting) -> Option<Name> {
 fn source<'l>(ledger: &'l Ledger, setting: &Setting) -> &'l str {
     let text = ledger.files.get(setting.place.file).map_or("", |file| file.text.as_str());
     text.get(setting.place.start as usize..setting.place.end as usize).unwrap_or_default()
+}
+
+/// What a setting says, as it can be written elsewhere: the rows of a table may stand under a header
+/// of their own.
+fn said(ledger: &Ledger, kind: &Kind, setting: &Setting) -> String {
+    let written = source(ledger, setting);
+    match (kind, &setting.value) {
+        (Kind::Table { key, .. }, SettingValue::Value(held)) if !written.starts_with(['"', '\'', '{']) => {
+            literal(&rows(held.expose(), key), None)
+        }
+        _ => written.to_owned(),
+    }
+}
+
+/// Rows as they are written: without the key among the cells, those that are taken out as absent.
+fn rows(value: &Value, key: &str) -> Value {
+    let Value::Map(rows) = value else { return value.clone() };
+    let row = |cells: &Value| match cells {
+        Value::Map(cells) => {
+            let cells = cells.iter().filter(|(column, _)| column.as_str() != key);
+            Value::Map(cells.map(|(column, cell)| (column.clone(), cell.clone())).collect())
+        }
+        _ => Value::Map([("absent".into(), Value::Boolean(true))].into()),
+    };
+    Value::Map(rows.iter().map(|(name, cells)| (name.clone(), row(cells))).collect())
 }
 
 /// The change of a setting where a unit's or, without one, the shared ones stand.

@@ -3,8 +3,10 @@
 use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
+use cledger_core::address::Owner;
 use cledger_core::model::{
-    Chore, Entry, EntryRef, Instance, Output, OutputFormat, SharedId, Slots, Stage, Unit, When,
+    Chore, Entry, EntryRef, Instance, Kind, Output, OutputFormat, OutputTable, SharedId, Slots, Stage, Unit,
+    When,
 };
 use cledger_core::name::{Name, nearest};
 use cledger_core::source::Place;
@@ -61,7 +63,7 @@ impl Patterns {
 /// The entries of one shared file.
 pub(super) fn shared_entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns) -> Vec<Entry> {
     read.keys(table, &KINDS, |_, _| {});
-    entries(read, table, patterns)
+    entries(read, table, patterns, &Owner::Shared)
 }
 
 const KEYS: [&str; 13] = [
@@ -82,6 +84,7 @@ const KEYS: [&str; 13] = [
 
 /// A unit's contract. Its settings are still to come.
 pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surroundings<'_>) -> Unit {
+    let owner = Owner::Unit(name.clone(), None);
     let mut unit = Unit {
         name,
         about: None,
@@ -89,7 +92,7 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surro
         version: None,
         belongs: vec![true; around.stages.len()],
         instances: Vec::new(),
-        entries: entries(read, table, around.patterns),
+        entries: entries(read, table, around.patterns, &owner),
         uses: Vec::new(),
         slots: Slots::default(),
         outputs: Vec::new(),
@@ -105,7 +108,6 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surro
         "stages" => unit.belongs = belongs(read, item, around.stages),
         "uses" => unit.uses = uses(read, item, around.shared),
         "instances" => unit.instances = instances(read, item, around.stages),
-        "output" => unit.outputs = outputs(read, item),
         "chore" => unit.chores = chores(read, item),
         _ => {}
     });
@@ -115,6 +117,12 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surro
         }
     }
     number(read, &mut unit, around.shared);
+    if let Some(item) = table.get("output") {
+        let of_unit = unit.entries.iter();
+        let used = unit.uses.iter().map(|&id| &around.shared.entries[usize::from(id.0)]);
+        let entries: Vec<&Entry> = of_unit.chain(used).collect();
+        unit.outputs = outputs(read, item, &entries);
+    }
     unit
 }
 
@@ -220,25 +228,52 @@ fn instances(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<Instance
     instances
 }
 
-fn outputs(read: In<'_>, item: Item<'_, '_>) -> Vec<Output> {
+fn outputs(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Vec<Output> {
     let mut outputs = Vec::new();
     for item in read.list(item, "`output`") {
         let Some(table) = read.table(item, "an output") else { continue };
-        let (mut path, mut format) = (None, None);
-        read.keys(table, &["path", "format"], |key, item| match key {
+        let (mut path, mut format, mut of) = (None, None, None);
+        read.keys(table, &["path", "format", "table"], |key, item| match key {
             "path" => path = output_path(read, item),
+            "table" => of = output_table(read, item, entries),
             _ => format = read.choice(item, "the format", &OutputFormat::ALL),
         });
+        if let Some(format) = format
+            && (format == OutputFormat::Csv) != table.contains_key("table")
+        {
+            let message = "a CSV file holds one lookup table, and no other file is of one alone";
+            read.wrong_with(item.span(), message, "write format = \"csv\" and table = \"NAME\" together");
+        }
         for key in ["path", "format"] {
             if !table.contains_key(key) {
                 read.wrong(item.span(), format!("this output has no `{key}`"));
             }
         }
         if let (Some((path, place)), Some(format)) = (path, format) {
-            outputs.push(Output { path, format, place });
+            outputs.push(Output { path, format, table: of, place });
         }
     }
     outputs
+}
+
+/// The lookup table of an output.
+fn output_table(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Option<OutputTable> {
+    let name = read.text(item, "`table`")?;
+    let mut tables = entries.iter().filter_map(|entry| match &entry.kind {
+        Kind::Table { columns, key } => Some((&entry.name, columns, key)),
+        _ => None,
+    });
+    let found = tables.clone().find(|(known, ..)| known.as_str() == name);
+    if let Some((entry, columns, key)) = found {
+        return Some(OutputTable { entry: entry.clone(), columns: columns.clone(), key: key.clone() });
+    }
+    let help = match (nearest(name, tables.clone().map(|(known, ..)| known.as_str())), tables.next()) {
+        (Some(near), _) => format!("did you mean \"{near}\"?"),
+        (None, Some((known, ..))) => format!("one that it has is \"{known}\""),
+        (None, None) => "declare it: [tables.NAME] with `columns` and `key`".to_owned(),
+    };
+    read.wrong_with(item.span(), format!("the unit has no lookup table `{name}`"), help);
+    None
 }
 
 /// A path that stays below the folder it is rendered to.

@@ -2,6 +2,7 @@
 
 use std::sync::{Mutex, PoisonError};
 
+use cledger_core::model::TableFault;
 use cledger_core::source::{FileId, Files, SourceFile};
 use toml::Spanned;
 use toml::de::DeTable;
@@ -15,6 +16,7 @@ pub(super) struct Documents<'m> {
     pub(super) tree: &'m dyn Tree,
     pub(super) mistakes: &'m Mistakes,
     kept: Mutex<Vec<SourceFile>>,
+    faults: Mutex<Vec<TableFault>>,
 }
 
 /// A file that was read.
@@ -25,7 +27,7 @@ pub(super) struct Document {
 
 impl<'m> Documents<'m> {
     pub(super) fn new(tree: &'m dyn Tree, mistakes: &'m Mistakes) -> Self {
-        Self { tree, mistakes, kept: Mutex::default() }
+        Self { tree, mistakes, kept: Mutex::default(), faults: Mutex::default() }
     }
 
     /// Reads a file; `None` if it is not there or cannot be read, which is a mistake.
@@ -53,16 +55,35 @@ impl<'m> Documents<'m> {
         }
     }
 
-    pub(super) fn into_files(self) -> Files {
-        Files(self.kept.into_inner().unwrap_or_else(PoisonError::into_inner))
+    /// Notes something wrong with the rows of a lookup table.
+    pub(super) fn fault(&self, fault: TableFault) {
+        self.faults.lock().unwrap_or_else(PoisonError::into_inner).push(fault);
+    }
+
+    /// The files, and the faults of tables by place.
+    pub(super) fn into_parts(self) -> (Files, Vec<TableFault>) {
+        let mut faults = self.faults.into_inner().unwrap_or_else(PoisonError::into_inner);
+        faults.sort_by(|a, b| {
+            (a.owner.to_string(), &a.entry, a.place.start).cmp(&(
+                b.owner.to_string(),
+                &b.entry,
+                b.place.start,
+            ))
+        });
+        (Files(self.kept.into_inner().unwrap_or_else(PoisonError::into_inner)), faults)
     }
 }
 
 impl Document {
+    /// The file's text.
+    pub(super) fn text(&self) -> &str {
+        &self.text
+    }
+
     /// The file's root table; `None` if it is not TOML, with a mistake for each error in it.
-    pub(super) fn table(&self, mistakes: &Mistakes) -> Option<Spanned<DeTable<'_>>> {
+    pub(super) fn table(&self, documents: &Documents<'_>) -> Option<Spanned<DeTable<'_>>> {
         let (table, errors) = DeTable::parse_recoverable(&self.text);
-        let read = In { file: self.file, mistakes };
+        let read = In { file: self.file, mistakes: documents.mistakes, documents };
         for error in &errors {
             let span = error.span().unwrap_or(0..0);
             let message = format!("this is not TOML: {}", error.message());
@@ -80,8 +101,8 @@ impl Documents<'_> {
     /// Reads a file's root table, if there is such a file and it can be read.
     pub(super) fn with<R>(&self, path: &str, read: impl FnOnce(In<'_>, &DeTable<'_>) -> R) -> Option<R> {
         let document = self.text(path)?;
-        let place = In { file: document.file, mistakes: self.mistakes };
-        let result = document.table(self.mistakes).map(|table| read(place, table.get_ref()));
+        let place = In { file: document.file, mistakes: self.mistakes, documents: self };
+        let result = document.table(self).map(|table| read(place, table.get_ref()));
         self.keep(document);
         result
     }

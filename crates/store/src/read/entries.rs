@@ -1,9 +1,11 @@
 //! Entries and their fields, as contracts and shared files declare them.
 
+use cledger_core::address::Owner;
 use cledger_core::model::{
     Constraints, Declaration, Default, Distinct, Entry, Form, Kind, OutputFormat, OutputNames, Required,
-    Vary, credential_fields, endpoint_fields, protocol_fields,
+    Vary, Verdict, credential_fields, endpoint_fields, protocol_fields,
 };
+use cledger_core::name::Name;
 use cledger_core::source::Place;
 use cledger_core::types::{Measure, Type};
 use cledger_core::value::{Held, Value};
@@ -11,13 +13,14 @@ use toml::de::{DeTable, DeValue};
 
 use super::contract::Patterns;
 use super::frame::{In, Item};
+use super::tables::{self, For};
 use crate::mistake::{Mistake, Mistakes};
 
 /// The tables that declare entries.
 pub(super) const KINDS: [&str; 5] = ["variables", "connections", "endpoints", "credentials", "tables"];
 
 /// All entries that a file declares, by name.
-pub(super) fn entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns) -> Vec<Entry> {
+pub(super) fn entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns, owner: &Owner) -> Vec<Entry> {
     let mut entries: Vec<Entry> = Vec::new();
     for kind in KINDS {
         let Some(item) = table.get(kind) else { continue };
@@ -31,14 +34,7 @@ pub(super) fn entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns) ->
                 "connections" => connection(read, item, table, place, patterns),
                 "endpoints" => Some(endpoint(read, table, place, patterns)),
                 "credentials" => credential(read, item, table, place, patterns),
-                _ => {
-                    read.wrong_with(
-                        key.span(),
-                        "lookup tables cannot be read by this version of cledger yet",
-                        "keep the rows in a file of the unit, and leave the table out of the contract",
-                    );
-                    None
-                }
+                _ => lookup_table(read, item, table, place, owner, &name),
             };
             if let Some((kind, about, fields)) = made {
                 entries.push(Entry { name, kind, about, fields, place });
@@ -150,6 +146,52 @@ fn credential(
     let mut fields = credential_fields(form, place);
     tune(read, table, &mut fields, patterns);
     Some((Kind::Credential(form), about, fields))
+}
+
+/// A lookup table: its columns, the one that is the key, and its rows, if it has any by default.
+fn lookup_table(
+    read: In<'_>,
+    item: Item<'_, '_>,
+    table: &DeTable<'_>,
+    place: Place,
+    owner: &Owner,
+    name: &Name,
+) -> Option<Made> {
+    let (mut columns, mut key, mut about, mut given) = (Vec::new(), None, None, None);
+    let mut field = Declaration::plain(None, Type::Table, place);
+    read.keys(table, &["columns", "key", "rows", "required", "about", "as"], |word, item| match word {
+        "columns" => columns = read.texts(item, "`columns`"),
+        "key" => key = read.text(item, "`key`").map(|text| (text.to_owned(), item.span())),
+        "rows" => given = Some(item),
+        "required" => {
+            if read.boolean(item, "`required`") == Some(false) {
+                field.required = Required::No;
+            }
+        }
+        "about" => about = read.text(item, "`about`").map(str::to_owned),
+        _ => field.output_names = output_names(read, item),
+    });
+    let columns: Vec<String> = columns.into_iter().map(|(text, _)| text.to_owned()).collect();
+    let (Some((key, span)), false) = (key, columns.is_empty()) else {
+        let help = "write columns = [\"…\", \"…\"] and key = \"…\"";
+        read.wrong_with(item.span(), "this table needs `columns` and a `key` among them", help);
+        return None;
+    };
+    let twice = columns.iter().enumerate().any(|(at, column)| columns[..at].contains(column));
+    if twice || !columns.contains(&key) {
+        let message = if twice { "a column is there twice" } else { "the key is none of the columns" };
+        read.wrong_with(span, message, format!("the columns are {}", columns.join(", ")));
+        return None;
+    }
+    if let Some(item) = given {
+        let of = For { owner: owner.clone(), entry: name, layer: None, columns: &columns, key: &key };
+        let rows = tables::rows(read, item, &of)?;
+        let value = Held::new(Value::Map(rows.values), false);
+        field.default = Some(Default { value, verdict: Verdict::Fits, place: Some(read.place(item.span())) });
+        field.rows = rows.places;
+    }
+    field.about.clone_from(&about);
+    Some((Kind::Table { columns, key }, about, vec![field]))
 }
 
 /// Applies `fields.<name>`: tunes built-in fields, and adds others after them, by name.

@@ -10,6 +10,7 @@ use jiff::civil::Date;
 use toml::Spanned;
 use toml::de::{DeInteger, DeString, DeTable, DeValue};
 
+use super::documents::Documents;
 use crate::mistake::{Mistake, Mistakes};
 
 /// A value in a file, with its place.
@@ -20,6 +21,8 @@ pub(super) type Item<'t, 'i> = &'t Spanned<DeValue<'i>>;
 pub(super) struct In<'m> {
     pub(super) file: FileId,
     pub(super) mistakes: &'m Mistakes,
+    /// For files that this one refers to.
+    pub(super) documents: &'m Documents<'m>,
 }
 
 #[expect(clippy::cast_possible_truncation, reason = "larger files are not read")]

@@ -2,18 +2,22 @@
 
 use std::cmp::Ordering;
 
+use cledger_core::address::Owner;
 use cledger_core::model::{
     Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot, SlotEntry,
     Source, Stray, StrayKind, Verdict,
 };
+use cledger_core::source::Place;
 use cledger_core::types::parse_date;
 use cledger_core::value::{Held, Value};
+use compact_str::CompactString;
 use jiff::civil::Date;
 use toml::Spanned;
 use toml::de::{DeString, DeTable};
 
 use super::contract::Shared;
 use super::frame::{In, Item};
+use super::tables::{self, For};
 
 /// The words of a table that is a setting and not a map.
 const WORDS: [&str; 6] = ["value", "absent", "from", "looked_up", "why", "until"];
@@ -25,6 +29,8 @@ pub(super) trait Binding {
     fn entry(&self, name: &str, from: &mut usize) -> Option<(&Entry, u32)>;
     /// Whether it is there, but may not be set here.
     fn is_unused(&self, name: &str) -> bool;
+    /// Whose settings they are.
+    fn owner(&self, instance: Option<InstanceId>) -> Owner;
 }
 
 /// Reads one table of settings. `layer` and `instance` say where it stands.
@@ -49,7 +55,13 @@ pub(super) fn bind(
             continue;
         };
         if entry.kind == Kind::Variable {
-            settings.extend(setting(read, item, &entry.fields[0], Slot(first)));
+            settings.extend(field_setting(read, item, &entry.fields[0], Slot(first)));
+            continue;
+        }
+        if let Kind::Table { columns, key } = &entry.kind {
+            let owner = binding.owner(instance);
+            let table = For { owner, entry: &entry.name, layer: Some(layer), columns, key };
+            settings.extend(table_setting(read, item, &table, Slot(first)));
             continue;
         }
         let Some(fields) = item.get_ref().as_table() else {
@@ -62,30 +74,64 @@ pub(super) fn bind(
                 continue;
             };
             let slot = Slot(first + u32::try_from(position).unwrap_or(u32::MAX));
-            settings.extend(setting(read, item, &entry.fields[position], slot));
+            settings.extend(field_setting(read, item, &entry.fields[position], slot));
         }
     }
     settings
 }
 
+/// What a setting says, how that stands to the declaration, and where the rows of a table stand.
+type Said = (SettingValue, Verdict, Vec<(CompactString, Place)>);
+
+/// The setting of a field.
+fn field_setting(read: In<'_>, item: Item<'_, '_>, declaration: &Declaration, slot: Slot) -> Option<Setting> {
+    let say = |item: Item<'_, '_>| {
+        let value = read.value(item);
+        let verdict = declaration.judge(&value);
+        Some((SettingValue::Value(Held::new(value, declaration.secret)), verdict, Vec::new()))
+    };
+    setting(read, item, slot, &say)
+}
+
+/// The setting of a lookup table: a CSV file's path, or rows by their keys.
+fn table_setting(read: In<'_>, item: Item<'_, '_>, table: &For<'_>, slot: Slot) -> Option<Setting> {
+    let say = |item: Item<'_, '_>| {
+        let rows = tables::rows(read, item, table)?;
+        let held = Held::new(Value::Map(rows.values), false);
+        Some((SettingValue::Value(held), Verdict::Fits, rows.places))
+    };
+    let made = setting(read, item, slot, &say)?;
+    if matches!(made.value, SettingValue::From(_)) {
+        read.wrong_with(item.span(), "a table cannot be fetched", "name a CSV file in the ledger's folder");
+        return None;
+    }
+    Some(made)
+}
+
 /// One setting: a plain value, or a table of the setting words.
-fn setting(read: In<'_>, item: Item<'_, '_>, declaration: &Declaration, slot: Slot) -> Option<Setting> {
+fn setting(
+    read: In<'_>,
+    item: Item<'_, '_>,
+    slot: Slot,
+    say: &dyn Fn(Item<'_, '_>) -> Option<Said>,
+) -> Option<Setting> {
     let place = read.place(item.span());
     let words = item
         .get_ref()
         .as_table()
         .filter(|table| !table.is_empty() && table.keys().all(|key| WORDS.contains(&key.get_ref().as_ref())));
     let Some(words) = words else {
-        let (value, verdict) = judged(read.value(item), declaration);
-        return Some(Setting { slot, value, verdict, place, note: None });
+        let (value, verdict, rows) = say(item)?;
+        let note = (!rows.is_empty()).then(|| Box::new(Note { rows, ..Note::default() }));
+        return Some(Setting { slot, value, verdict, place, note });
     };
     let mut note = Note::default();
     let mut found = Vec::new();
     for (key, item) in words {
         match key.get_ref().as_ref() {
-            "value" => found.push(judged(read.value(item), declaration)),
+            "value" => found.push(say(item)?),
             "absent" => match read.boolean(item, "`absent`") {
-                Some(true) => found.push((SettingValue::Absent, Verdict::Fits)),
+                Some(true) => found.push((SettingValue::Absent, Verdict::Fits, Vec::new())),
                 Some(false) => {
                     let help = "write `absent = true`, or leave the setting out";
                     read.wrong_with(item.span(), "`absent` can only be true", help);
@@ -93,13 +139,13 @@ fn setting(read: In<'_>, item: Item<'_, '_>, declaration: &Declaration, slot: Sl
                 }
                 None => return None,
             },
-            "from" => found.push((SettingValue::From(source(read, item)?), Verdict::Open)),
+            "from" => found.push((SettingValue::From(source(read, item)?), Verdict::Open, Vec::new())),
             "looked_up" => note.looked_up = read.text(item, "`looked_up`").map(str::to_owned),
             "why" => note.why = read.text(item, "`why`").map(str::to_owned),
             _ => note.until = day(read, item),
         }
     }
-    let (1, Some((value, verdict))) = (found.len(), found.pop()) else {
+    let (1, Some((value, verdict, rows))) = (found.len(), found.pop()) else {
         read.wrong_with(
             item.span(),
             "a setting in this form says exactly one of `value`, `absent = true` and `from`",
@@ -107,13 +153,10 @@ fn setting(read: In<'_>, item: Item<'_, '_>, declaration: &Declaration, slot: Sl
         );
         return None;
     };
-    let empty = note.why.is_none() && note.until.is_none() && note.looked_up.is_none();
+    note.rows = rows;
+    let empty =
+        note.why.is_none() && note.until.is_none() && note.looked_up.is_none() && note.rows.is_empty();
     Some(Setting { slot, value, verdict, place, note: (!empty).then(|| Box::new(note)) })
-}
-
-fn judged(value: Value, declaration: &Declaration) -> (SettingValue, Verdict) {
-    let verdict = declaration.judge(&value);
-    (SettingValue::Value(Held::new(value, declaration.secret)), verdict)
 }
 
 fn source(read: In<'_>, item: Item<'_, '_>) -> Option<Source> {
@@ -149,6 +192,10 @@ impl Binding for Shared {
     fn is_unused(&self, _name: &str) -> bool {
         false
     }
+
+    fn owner(&self, _instance: Option<InstanceId>) -> Owner {
+        Owner::Shared
+    }
 }
 
 /// The fields of one unit.
@@ -178,6 +225,11 @@ impl Binding for UnitBinding<'_> {
 
     fn is_unused(&self, name: &str) -> bool {
         self.shared.find(name).is_some()
+    }
+
+    fn owner(&self, instance: Option<InstanceId>) -> Owner {
+        let instance = instance.map(|id| self.unit.instances[usize::from(id.0)].name.clone());
+        Owner::Unit(self.unit.name.clone(), instance)
     }
 }
 

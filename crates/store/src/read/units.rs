@@ -66,7 +66,7 @@ pub(super) fn read(
         })
         .collect();
     let tables: Vec<Option<Spanned<DeTable<'_>>>> =
-        texts.par_iter().map(|text| text.as_ref().and_then(|text| text.table(documents.mistakes))).collect();
+        texts.par_iter().map(|text| text.as_ref().and_then(|text| text.table(documents))).collect();
     let (layers, sources): (Vec<_>, Vec<_>) = layout
         .layers
         .iter()
@@ -109,7 +109,7 @@ fn layer_settings<'t>(
             let Some((document, table)) = file else {
                 return (LayerSettings::default(), Source::None);
             };
-            let read = In { file: document.file, mistakes: documents.mistakes };
+            let read = In { file: document.file, mistakes: documents.mistakes, documents };
             let mut settings = LayerSettings::default();
             let mut units = FxHashMap::default();
             read.keys(table.get_ref(), &["shared", "units"], |key, item| {

@@ -83,6 +83,30 @@ pub(crate) struct CredentialArgs {
     form: String,
 }
 
+#[derive(Debug, Args)]
+pub(crate) struct TableArgs {
+    #[command(flatten)]
+    entry: EntryArgs,
+    /// Its columns
+    #[arg(long, value_name = "COLUMN", value_delimiter = ',', required = true)]
+    columns: Vec<String>,
+    /// The column that tells its rows apart; the first if not given
+    #[arg(long, value_name = "COLUMN")]
+    key: Option<String>,
+    /// The CSV file of its rows, from the ledger's folder
+    #[arg(long, value_name = "PATH")]
+    rows: Option<String>,
+}
+
+pub(crate) fn table(args: &TableArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let key = args.key.as_ref().or(args.columns.first()).map_or("", String::as_str);
+    let mut lines = format!("columns = {:?}\nkey = {}\n", args.columns, literal(&Value::text(key), None));
+    if let Some(rows) = &args.rows {
+        let _ = writeln!(lines, "rows = {}", literal(&Value::text(rows), None));
+    }
+    entry(&args.entry, "tables", &lines, app)
+}
+
 pub(crate) fn variable(args: &VariableArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let this = Type::by_name(&args.this_type).unwrap_or(Type::Text);
     let value = |text: &str| {

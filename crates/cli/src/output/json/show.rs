@@ -1,6 +1,8 @@
 //! `show` and `get` for programs.
 
-use cledger_core::model::{Ledger, StageId, Subject};
+use std::collections::BTreeMap;
+
+use cledger_core::model::{Kind, Ledger, StageId, Subject};
 use cledger_core::resolve::{Effective, FieldId, Outcome, Session};
 use serde::Serialize;
 
@@ -28,6 +30,9 @@ pub(crate) struct ValueDocument<'l> {
     value: serde_json::Value,
     secret: bool,
     origin: OriginDocument<'l>,
+    /// Of a lookup table: where each row comes from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    rows: Option<BTreeMap<String, OriginDocument<'l>>>,
 }
 
 #[derive(Debug, Serialize)]
@@ -70,7 +75,18 @@ pub(crate) fn value<'l>(
         value: values::json(effective, unmask),
         secret: effective.secret,
         origin: origin::document(ledger, effective.origin),
+        rows: None,
     }
+}
+
+/// Where the rows of a lookup table come from; nothing for other fields.
+fn rows<'l>(session: &Session<'_, 'l>, field: FieldId) -> Option<BTreeMap<String, OriginDocument<'l>>> {
+    let ledger = session.ledger();
+    let (entry, _) = ledger.field(field.subject, field.slot);
+    matches!(entry.kind, Kind::Table { .. }).then(|| {
+        let rows = session.rows(field).rows;
+        rows.into_iter().map(|(key, row)| (key.to_string(), origin::document(ledger, row.origin))).collect()
+    })
 }
 
 pub(crate) fn document<'l>(
@@ -102,7 +118,10 @@ pub(crate) fn document<'l>(
     for &field in fields {
         let address = || ledger.address(field).to_string();
         match session.outcome(field) {
-            Outcome::Value(effective) => document.values.push(value(ledger, field, &effective, unmask)),
+            Outcome::Value(effective) => {
+                let value = value(ledger, field, &effective, unmask);
+                document.values.push(ValueDocument { rows: rows(session, field), ..value });
+            }
             Outcome::Missing(..) => document.missing.push(AddressDocument { address: address() }),
             Outcome::Broken(problems) => {
                 document.problems.extend(

@@ -85,6 +85,7 @@ fn candidate<'l>(ledger: &'l Ledger, candidate: &Candidate<'l>, unmask: bool) ->
     let at = candidate.place.map(|place| ledger.files.locate(place));
     let (standing, reason) = match candidate.standing {
         Standing::Wins => ("wins", None),
+        Standing::Merged => ("merged", None),
         Standing::Weaker => ("weaker", None),
         Standing::NotCounted(reason) => ("not-counted", Some(reason)),
     };

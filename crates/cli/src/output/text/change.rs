@@ -3,6 +3,7 @@
 use cledger_core::effects::{Effect, Seen};
 
 use super::check::counted;
+use super::rows;
 use crate::commands::Written;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
@@ -41,6 +42,9 @@ pub(crate) fn effects(console: &mut Console, effects: &[Effect]) {
     for effect in effects.iter().take(MOST_EFFECTS) {
         let address = (effect.address.to_string(), Tone::Plain);
         table.row(vec![address, seen(&effect.before), seen(&effect.after)]);
+        if let (Seen::Value(Some(before)), Seen::Value(Some(after))) = (&effect.before, &effect.after) {
+            rows::add_differences(&mut table, (before, after), None);
+        }
     }
     table.keep_whole(0);
     for line in table.lines() {

@@ -1,9 +1,10 @@
 //! `compare` for people: the fields that differ, each with the word for how.
 
-use cledger_core::compare::{Compared, Difference, SubjectCompared};
+use cledger_core::compare::{Compared, Difference, RowDifference, SubjectCompared};
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Effective;
 
+use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
@@ -91,6 +92,17 @@ fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides
         let tone = if field.is_unmeant() { Tone::Bad } else { Tone::Quiet };
         let (left, right) = (value(&field.left_value), value(&field.right_value));
         table.row(vec![(name, Tone::Plain), left, right, (word(field, sides), tone)]);
+        if let (Some(one), Some(other)) = (&field.left_value, &field.right_value)
+            && !(one.secret || other.secret)
+            && let (Some(one), Some(other)) = (one.expose(), other.expose())
+        {
+            let word = |difference| match difference {
+                RowDifference::Differs => "differs".to_owned(),
+                RowDifference::OnlyLeft => format!("only in {}", sides.left),
+                RowDifference::OnlyRight => format!("only in {}", sides.right),
+            };
+            rows::add_differences(&mut table, (one, other), Some((&word, tone)));
+        }
     }
     table.keep_whole(0);
     table.keep_whole(3);

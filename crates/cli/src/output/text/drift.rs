@@ -1,8 +1,10 @@
 //! `drift` for people: for each unit what differs there.
 
+use cledger_core::compare::RowDifference;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 
 use super::check::counted;
+use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
@@ -46,6 +48,15 @@ pub(crate) fn word(what: NameDrift) -> &'static str {
         NameDrift::ExtraThere => "extra there",
         NameDrift::NoValueHere => "no value in the ledger",
     }
+}
+
+fn row_word(difference: RowDifference) -> String {
+    let what = match difference {
+        RowDifference::Differs => NameDrift::Differs,
+        RowDifference::OnlyLeft => NameDrift::MissingThere,
+        RowDifference::OnlyRight => NameDrift::ExtraThere,
+    };
+    word(what).to_owned()
 }
 
 pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
@@ -94,6 +105,9 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
                 let name = format!("  {}", values::escape(&drifted.name));
                 let word = (word(drifted.what).to_owned(), Tone::Bad);
                 table.row(vec![(name, Tone::Plain), (ledger, Tone::Plain), (there, Tone::Plain), word]);
+                if let (Some(ledger), Some(there)) = (&drifted.expected, &drifted.observed) {
+                    rows::add_differences(&mut table, (ledger, there), Some((&row_word, Tone::Bad)));
+                }
             }
             table.keep_whole(0);
             table.keep_whole(3);

@@ -12,6 +12,7 @@ pub(crate) mod remove;
 pub(crate) mod rename;
 pub(crate) mod render;
 pub(crate) mod replace;
+pub(crate) mod rows;
 pub(crate) mod search;
 pub(crate) mod show;
 pub(crate) mod trace;

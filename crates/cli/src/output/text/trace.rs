@@ -52,6 +52,7 @@ fn candidates(console: &mut Console, ledger: &Ledger, traced: &Traced<'_>, unmas
     for candidate in &traced.candidates {
         let (standing, tone) = match candidate.standing {
             Standing::Wins => ("wins".to_owned(), Tone::Plain),
+            Standing::Merged => ("merged, row by row".to_owned(), Tone::Plain),
             Standing::Weaker => ("weaker".to_owned(), Tone::Quiet),
             Standing::NotCounted(reason) => (format!("does not count: {reason}"), Tone::Doubtful),
         };
