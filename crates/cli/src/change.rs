@@ -70,14 +70,19 @@ impl Changing {
 
     /// Works out what these new texts come to.
     pub(crate) fn plan_texts(&self, changed: Changed) -> Result<Planned, CliError> {
-        let disk = Disk(self.root.clone());
-        let after = read(&Overlay::new(&disk, &changed), &Scope::Whole)
-            .map_err(|unreadable| CliError::Spoiling(Box::new(unreadable)))?;
+        let after = self.read_after(&changed)?;
         let effects = {
             let resolver = |ledger| Resolver::new(ledger, &Unfetched, &[]);
             effects(&resolver(&self.ledger), &resolver(&after))
         };
         Ok(Planned { changed, after, effects })
+    }
+
+    /// The ledger as it will be after a change. It must be readable.
+    pub(crate) fn read_after(&self, changed: &Changed) -> Result<Ledger, CliError> {
+        let disk = Disk(self.root.clone());
+        read(&Overlay::new(&disk, changed), &Scope::Whole)
+            .map_err(|unreadable| CliError::Spoiling(Box::new(unreadable)))
     }
 
     /// Writes a planned change.

@@ -13,6 +13,9 @@ use crate::source::Place;
 use crate::types::{Measure, Type};
 use crate::value::{Held, Value};
 
+/// No stage has this name.
+const NO_STAGE: &str = "";
+
 /// What a value must be or say.
 #[derive(Debug, Clone)]
 pub enum Test {
@@ -213,6 +216,51 @@ fn held(setting: &Setting) -> Option<&Held> {
     match &setting.value {
         SettingValue::Value(held) => Some(held),
         SettingValue::Absent | SettingValue::From(_) => None,
+    }
+}
+
+/// All declared fields that the conditions cover, shared ones first, then by unit. Where the conditions
+/// are about settings, only those that have one which they cover.
+pub fn fields(ledger: &Ledger, conditions: &Conditions) -> Vec<(Subject, Slot)> {
+    let about_settings = conditions.class.is_some()
+        || !conditions.tests.is_empty()
+        || conditions.with_why
+        || conditions.past.is_some()
+        || conditions.pattern.as_ref().is_some_and(|pattern| !pattern.covers_stage(NO_STAGE));
+    if about_settings {
+        let mut found: Vec<(Subject, Slot)> = Vec::new();
+        for one in settings(ledger, conditions) {
+            let subject = match one.subject {
+                Subject::Shared => Subject::Shared,
+                Subject::Unit(unit, _) => Subject::Unit(unit, None),
+            };
+            found.push(declared(ledger, subject, one.slot));
+        }
+        found.sort_unstable();
+        found.dedup();
+        return found;
+    }
+    let units = ledger.unit_ids().map(|unit| Subject::Unit(unit, None));
+    let all = std::iter::once(Subject::Shared).chain(units).flat_map(|subject| {
+        let own = move |slot: &Slot| ledger.slots(subject).entry_of(*slot).0.entry.shared().is_none();
+        ledger.slots(subject).all().filter(own).map(move |slot| (subject, slot))
+    });
+    all.filter(|&(subject, slot)| {
+        let (entry, field) = ledger.field(subject, slot);
+        conditions.covers_field(ledger, subject, entry, field)
+    })
+    .collect()
+}
+
+/// The field as it is declared: a shared entry's as the shared one.
+fn declared(ledger: &Ledger, subject: Subject, slot: Slot) -> (Subject, Slot) {
+    let (known, position) = ledger.slots(subject).entry_of(slot);
+    match known.entry.shared() {
+        Some(id) => {
+            let first = ledger.shared_slots.entries[usize::from(id.0)].first;
+            (Subject::Shared, Slot(first + u32::try_from(position).unwrap_or(0)))
+        }
+        None => (subject, slot),
     }
 }
 

@@ -5,6 +5,7 @@
 //! a tree anew.
 
 mod change;
+mod csv;
 mod literal;
 mod outline;
 mod remove;
@@ -14,6 +15,7 @@ mod share;
 
 use std::collections::BTreeMap;
 
+pub use self::csv::with_cells;
 pub use literal::{key, literal, parse_value};
 pub use remove::remove;
 pub use rename::{Named, Renaming, rename};

@@ -14,7 +14,7 @@ mod write;
 
 pub use edit::{
     Changed, Edit, EditError, Named, Overlay, Renaming, Target, What, append, apply, key, literal,
-    parse_value, remove, rename, setting, share, shared_file,
+    parse_value, remove, rename, setting, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
 pub use locked::{LockError, Locked, finish_interrupted};

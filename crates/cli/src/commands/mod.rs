@@ -26,7 +26,7 @@ mod trace;
 
 use clap::Subcommand;
 
-pub(crate) use replace::Replacement;
+pub(crate) use replace::{Names, Replacement};
 pub(crate) use set::Written;
 pub(crate) use show::{fields_of, with_stage, without_delivery};
 pub(crate) use trace::{Step, Traced};

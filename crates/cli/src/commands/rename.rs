@@ -18,7 +18,7 @@ use cledger_store::{Changed, Disk, Edit, Named, Overlay, Renaming, What, apply, 
 
 use super::show::fields_of;
 use crate::app::App;
-use crate::change::{ChangeOptions, Changing};
+use crate::change::{ChangeOptions, Changing, Planned};
 use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
@@ -44,33 +44,9 @@ pub(crate) fn run(args: &RenameArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     let changing = Changing::start(app, &args.change)?;
     let ledger = &changing.ledger;
     let what = what(app, ledger, &Address::parse(&args.address)?)?;
-    must_be_free(ledger, &what, &args.new_name)?;
     let renaming = Renaming { what, to: args.new_name.clone() };
-    let wrong = |error: cledger_store::EditError| CliError::usage(error.to_string());
-    let mut changed = rename(ledger, &renaming).map_err(wrong)?;
-    if !args.outputs {
-        let edits = kept_names(ledger, &renaming)?;
-        let disk = Disk(changing.root().to_owned());
-        let more = apply(&Overlay::new(&disk, &changed), &edits).map_err(wrong)?;
-        changed.extend(more);
-    }
-    let planned = changing.plan_texts(changed)?;
-    let moved = {
-        let resolver = |ledger| Resolver::new(ledger, &Unfetched, &[]);
-        effects_of_renaming(&resolver(ledger), &resolver(&planned.after), &|address| {
-            moved(&renaming, ledger, address)
-        })
-    };
-    if let Some(effect) = moved.first() {
-        let message = format!(
-            "this would change effective values: {} of {}, first {}",
-            moved.len(),
-            args.address,
-            effect.address
-        );
-        return Err(CliError::refused(message)
-            .help("a value holds the name itself, such as ${unit.name}: set it first"));
-    }
+    let (changed, after) = renamed(&changing, ledger, &Changed::new(), &renaming, args.outputs)?;
+    let planned = Planned { changed, after, effects: Vec::new() };
     if args.write {
         changing.write(&planned)?;
     }
@@ -93,6 +69,41 @@ pub(crate) fn run(args: &RenameArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         );
     }
     Ok(status::CLEAN)
+}
+
+/// Gives something another name in a ledger as earlier changes, `so_far`, make it; gives all changes and
+/// the ledger after them. Refuses where an effective value would change.
+pub(super) fn renamed(
+    changing: &Changing,
+    ledger: &Ledger,
+    so_far: &Changed,
+    renaming: &Renaming,
+    outputs: bool,
+) -> Result<(Changed, Ledger), CliError> {
+    must_be_free(ledger, &renaming.what, &renaming.to)?;
+    let wrong = |error: cledger_store::EditError| CliError::usage(error.to_string());
+    let mut changed = so_far.clone();
+    changed.extend(rename(ledger, renaming).map_err(wrong)?);
+    if !outputs {
+        let edits = kept_names(ledger, renaming)?;
+        let disk = Disk(changing.root().to_owned());
+        let more = apply(&Overlay::new(&disk, &changed), &edits).map_err(wrong)?;
+        changed.extend(more);
+    }
+    changed.retain(|path, text| text.is_some() || changing.root().join(path).exists());
+    let after = changing.read_after(&changed)?;
+    let effects = {
+        let resolver = |ledger| Resolver::new(ledger, &Unfetched, &[]);
+        effects_of_renaming(&resolver(ledger), &resolver(&after), &|address| moved(renaming, ledger, address))
+    };
+    if let Some(effect) = effects.first() {
+        let (to, count, address) = (&renaming.to, effects.len(), &effect.address);
+        let message =
+            format!("the new name `{to}` would change effective values: {count} of them, first {address}");
+        return Err(CliError::refused(message)
+            .help("a value holds the name itself, such as ${unit.name}: set it first"));
+    }
+    Ok((changed, after))
 }
 
 /// The files that change, and what happens to each.
@@ -273,16 +284,26 @@ fn kept_name(
     if names == field.output_names.by_format {
         return Ok(None);
     }
-    let kind = entry.kind.table();
-    let mut path = vec![kind.to_owned(), new_entry.name.to_string()];
-    if let Some(name) = &new_field.name {
-        path.extend(["fields".to_owned(), name.to_string()]);
+    let table = names.iter().map(|(format, name)| (format.as_str().into(), Value::text(name))).collect();
+    Ok(Some(as_edit(ledger, entry, &new_entry.name, new_field.name.as_ref(), &Value::Map(table))))
+}
+
+/// Writes the `as` of a field in the file that declares its entry, under the names that these have by
+/// then.
+pub(super) fn as_edit(
+    ledger: &Ledger,
+    entry: &Entry,
+    name: &Name,
+    field: Option<&Name>,
+    said: &Value,
+) -> Edit {
+    let mut path = vec![entry.kind.table().to_owned(), name.to_string()];
+    if let Some(field) = field {
+        path.extend(["fields".to_owned(), field.to_string()]);
     }
     path.push("as".to_owned());
-    let table = names.iter().map(|(format, name)| (format.as_str().into(), Value::text(name))).collect();
-    let what = What::Set(literal(&Value::Map(table), None));
     let file = ledger.files.locate(entry.place).file.to_owned();
-    Ok(Some(Edit { file, path, header: 2, what }))
+    Edit { file, path, header: 2, what: What::Set(literal(said, None)) }
 }
 
 /// The address that something has after the renaming.

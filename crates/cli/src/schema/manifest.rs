@@ -35,8 +35,14 @@ pub(crate) fn ledger() -> Value {
         }),
         &[],
     );
-    let replace =
-        table(json!({ "to": { "type": "string" }, "swap": texts(), "lead": texts(), "regex": texts() }), &[]);
+    let replace = table(
+        json!({
+            "to": { "type": "string" }, "swap": texts(), "lead": texts(), "regex": texts(),
+            "names": { "type": "array", "items": { "enum": ["units", "entries", "outputs"] } },
+            "name_swap": texts(), "name_lead": texts(), "name_regex": texts(),
+        }),
+        &[],
+    );
     let recipe = table(
         json!({ "name": name(), "about": { "type": "string" }, "search": search, "replace": replace }),
         &["name"],

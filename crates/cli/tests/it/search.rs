@@ -164,6 +164,79 @@ Nothing to replace: nothing was found, or it is so already.
 }
 
 #[test]
+fn a_naming_standard_changes_in_one_command() {
+    let ledger = TestLedger::demo();
+    ledger.run("render @prod-north --out before").code(0);
+    let standard = "replace tide-* --names units,entries,outputs --name-lead tide- sea- --name-swap _ -";
+    ledger.run(&format!("{standard} --swap brackwater Brackwater")).code(0).stdout_eq(str![[r#"
+setting                         before                                                     after                                                      in
+tide-watch/alarm_to@dev         ["watch@dev.brackwater.example"]                           ["watch@dev.Brackwater.example"]                           stages/dev.toml:27
+tide-watch/alarm_to@test        ["watch@test.brackwater.example"]                          ["watch@test.Brackwater.example"]                          stages/test.toml:33
+tide-watch/alarm_to@staging     ["watch@staging.brackwater.example"]                       ["watch@staging.Brackwater.example"]                       stages/staging.toml:22
+tide-watch/alarm_to@prod-north  ["watch@brackwater.example","harbour@brackwater.example"]  ["watch@Brackwater.example","harbour@Brackwater.example"]  stages/prod-north.toml:29
+tide-watch/alarm_to@prod-south  ["watch@brackwater.example"]                               ["watch@Brackwater.example"]                               stages/prod-south/tide-watch.toml:1
+
+name of                              before      after
+tide-watch/alarm_to in json files    alarm_to    alarm-to
+tide-watch/look_ahead in json files  look_ahead  look-ahead
+tide-watch/low_water in json files   low_water   low-water
+tide-watch/poll_every in json files  poll_every  poll-every
+entry tide-watch/alarm_to            alarm_to    alarm-to
+entry tide-watch/look_ahead          look_ahead  look-ahead
+entry tide-watch/low_water           low_water   low-water
+entry tide-watch/poll_every          poll_every  poll-every
+unit tide-watch                      tide-watch  sea-watch
+
+5 effective values change
+field                           before                                                     after
+tide-watch/alarm_to@dev         ["watch@dev.brackwater.example"]                           ["watch@dev.Brackwater.example"]
+tide-watch/alarm_to@test        ["watch@test.brackwater.example"]                          ["watch@test.Brackwater.example"]
+tide-watch/alarm_to@staging     ["watch@staging.brackwater.example"]                       ["watch@staging.Brackwater.example"]
+tide-watch/alarm_to@prod-north  ["watch@brackwater.example","harbour@brackwater.example"]  ["watch@Brackwater.example","harbour@Brackwater.example"]
+tide-watch/alarm_to@prod-south  ["watch@brackwater.example"]                               ["watch@Brackwater.example"]
+
+nothing written: 5 values and 9 names would change; --write does it.
+
+"#]]);
+    ledger.run(&format!("{standard} --write")).code(0);
+    assert!(!ledger.path("units/tide-watch.toml").exists());
+    assert!(ledger.read("units/sea-watch.toml").contains("[variables.look-ahead]\n"));
+    ledger.run("render @prod-north --out after").code(0);
+    let json = ledger.read("before/tide-watch/tide-watch.json");
+    let json = ["alarm_to", "low_water", "poll_every", "look_ahead"]
+        .iter()
+        .fold(json, |json, name| json.replace(name, &name.replace('_', "-")));
+    assert_eq!(
+        serde_json::from_str::<serde_json::Value>(&ledger.read("after/sea-watch/tide-watch.json")).unwrap(),
+        serde_json::from_str::<serde_json::Value>(&json).unwrap()
+    );
+    let old_env = ledger.read("before/ticket-desk/ticket-desk.env");
+    assert_eq!(ledger.read("after/ticket-desk/ticket-desk.env"), old_env);
+
+    for (arguments, error) in [
+        ("ticket-desk --names units", "error: it takes both: which names change, and how"),
+        ("ticket-desk --name-swap a b", "error: it takes both: which names change, and how"),
+        (
+            "ticket-desk --names units --name-swap - .",
+            "error: `ticket-desk` would become `ticket.desk`, which is no name",
+        ),
+        (
+            "*-desk --names units --name-swap ticket-desk sea-watch",
+            "error: `sea-watch` is the name of something else already",
+        ),
+        ("ticket-desk --names units --name-regex [ x", "error: `[` is no regular expression"),
+        (
+            "shared/* --names outputs --name-swap api x",
+            "error: `shared/tide-api.base` is `tide-api.base` in json files, by its place there",
+        ),
+    ] {
+        let output = ledger.command(&format!("replace {arguments} --write")).output().unwrap();
+        let text = String::from_utf8(output.stderr).unwrap();
+        assert!(text.starts_with(error), "{arguments}: {text}");
+    }
+}
+
+#[test]
 fn replace_refuses_what_is_unclear_or_guarded() {
     let ledger = TestLedger::demo();
     ledger.run("replace --swap a b").code(2).stdout_eq("").stderr_eq(str![[r#"

@@ -300,6 +300,46 @@ lock  a/r/nb  1      default tables/quays.csv:3
 }
 
 #[test]
+fn cells_are_replaced_in_settings_and_csv_files() {
+    let ledger = ledger();
+    ledger.write("tables/quays.csv", format!("\u{feff}{}", QUAYS.replace('\n', "\r\n")));
+    ledger
+        .run("replace */quays --swap Lock Weir --countersign prod --write")
+        .code(0)
+        .stdout_eq(str![[r#"
+setting               before                                after                                 in
+shared/quays@default  row lock: name Old "Lock"             row lock: name Old "Weir"             tables/quays.csv:3
+shared/quays@prod     row lock: name Lock in ${stage.name}  row lock: name Weir in ${stage.name}  stages/prod.toml:11
+
+3 effective values change
+field                 before             after
+desk/quays@dev        3 rows             3 rows
+    row lock          name Old "Lock"    name Old "Weir"
+desk+kiosk/quays@dev  3 rows             3 rows
+    row lock          name Old "Lock"    name Old "Weir"
+desk/quays@prod       3 rows             3 rows
+    row lock          name Lock in prod  name Weir in prod
+
+replaced: 2 values.
+
+"#]]);
+    let csv = "\u{feff}quay,name,phone\r\nheron,Heron Point,\r\nlock,\"Old \"\"Weir\"\"\",\"1, 2\"\r\nmill,Mill,7\r\n";
+    assert_eq!(ledger.read("tables/quays.csv"), csv);
+    assert!(
+        ledger
+            .read("stages/prod.toml")
+            .contains("lock = { name = \"Weir in ${stage.name}\", phone = \"9\" }")
+    );
+    ledger.run("search --contains Heron").code(0).stdout_eq(str![[r#"
+address               says    in             why
+shared/quays@default  3 rows  shared.toml:7
+
+1 setting.
+
+"#]]);
+}
+
+#[test]
 fn tables_are_declared_renamed_shared_and_removed() {
     let ledger = ledger();
     ledger.run("add table desk/crew --columns name,rank").code(0).stdout_eq(str![[r#"

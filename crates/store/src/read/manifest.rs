@@ -45,7 +45,8 @@ const SEARCH_KEYS: [&str; 14] = [
     "with_why",
     "past_until",
 ];
-const REPLACE_KEYS: [&str; 4] = ["to", "swap", "lead", "regex"];
+const REPLACE_KEYS: [&str; 8] =
+    ["to", "swap", "lead", "regex", "names", "name_swap", "name_lead", "name_regex"];
 const STAGE_KEYS: [&str; 9] =
     ["name", "class", "groups", "after", "locked", "own", "labels", "follow", "chore"];
 

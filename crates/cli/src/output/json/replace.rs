@@ -5,13 +5,14 @@ use serde::Serialize;
 
 use super::FORMAT;
 use super::change::{EffectDocument, effects};
-use crate::commands::Replacement;
+use crate::commands::{Names, Replacement};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'r> {
     format: u32,
     written: bool,
     replaced: Vec<ReplacedDocument<'r>>,
+    renamed: Vec<RenamedDocument<'r>>,
     effects: Vec<EffectDocument>,
     caused: Vec<FindingDocument<'r>>,
     cured: Vec<FindingDocument<'r>>,
@@ -22,6 +23,15 @@ struct ReplacedDocument<'r> {
     address: &'r str,
     file: &'r str,
     line: usize,
+    before: &'r str,
+    after: &'r str,
+}
+
+#[derive(Debug, Serialize)]
+struct RenamedDocument<'r> {
+    of: Names,
+    address: &'r str,
+    output_format: Option<&'static str>,
     before: &'r str,
     after: &'r str,
 }
@@ -40,10 +50,18 @@ pub(crate) fn document(replacement: &Replacement, written: bool) -> Document<'_>
         before: &one.before,
         after: &one.after,
     });
+    let renamed = replacement.renamed.iter().map(|one| RenamedDocument {
+        of: one.which,
+        address: &one.address,
+        output_format: one.format,
+        before: &one.before,
+        after: &one.after,
+    });
     Document {
         format: FORMAT,
         written,
         replaced: replaced.collect(),
+        renamed: renamed.collect(),
         effects: effects(&replacement.planned.effects),
         caused: findings(&replacement.caused),
         cured: findings(&replacement.cured),

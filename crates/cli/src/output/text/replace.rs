@@ -4,14 +4,40 @@ use cledger_core::findings::Finding;
 
 use super::change;
 use super::check::counted;
-use crate::commands::Replacement;
+use crate::commands::{Names, Replacement};
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
 
 pub(crate) fn print(console: &mut Console, replacement: &Replacement, written: bool) {
-    if replacement.replaced.is_empty() {
+    if replacement.replaced.is_empty() && replacement.renamed.is_empty() {
         console.line("Nothing to replace: nothing was found, or it is so already.");
+        return;
+    }
+    replaced(console, replacement);
+    renamed(console, replacement);
+    change::effects(console, &replacement.planned.effects);
+    findings(console, "causes", &replacement.caused);
+    findings(console, "cures", &replacement.cured);
+    let mut counts = Vec::new();
+    if !replacement.replaced.is_empty() {
+        counts.push(counted(replacement.replaced.len(), "value"));
+    }
+    if !replacement.renamed.is_empty() {
+        counts.push(counted(replacement.renamed.len(), "name"));
+    }
+    let count = counts.join(" and ");
+    console.line("");
+    if written {
+        console.line(format!("{}: {count}.", style::good("replaced")));
+    } else {
+        console
+            .line(format!("{}: {count} would change; --write does it.", style::doubtful("nothing written")));
+    }
+}
+
+fn replaced(console: &mut Console, replacement: &Replacement) {
+    if replacement.replaced.is_empty() {
         return;
     }
     let mut table = Table::new(&["setting", "before", "after", "in"], console.width());
@@ -20,22 +46,33 @@ pub(crate) fn print(console: &mut Console, replacement: &Replacement, written: b
         let cells = [&one.address, &one.before, &one.after, &place];
         table.row(cells.into_iter().map(|text| (text.clone(), Tone::Plain)).collect());
     }
+    print_table(console, &mut table);
+}
+
+fn renamed(console: &mut Console, replacement: &Replacement) {
+    if replacement.renamed.is_empty() {
+        return;
+    }
+    let mut table = Table::new(&["name of", "before", "after"], console.width());
+    for one in &replacement.renamed {
+        let of = match (one.which, one.format) {
+            (Names::Units, _) => format!("unit {}", one.address),
+            (Names::Entries, _) => format!("entry {}", one.address),
+            (Names::Outputs, Some(format)) => format!("{} in {format} files", one.address),
+            (Names::Outputs, None) => format!("{} in all files", one.address),
+        };
+        let cells = [&of, &one.before, &one.after];
+        table.row(cells.into_iter().map(|text| (text.clone(), Tone::Plain)).collect());
+    }
+    print_table(console, &mut table);
+}
+
+fn print_table(console: &mut Console, table: &mut Table) {
     table.keep_whole(0);
     for line in table.lines() {
         console.line(line);
     }
     console.line("");
-    change::effects(console, &replacement.planned.effects);
-    findings(console, "causes", &replacement.caused);
-    findings(console, "cures", &replacement.cured);
-    let count = counted(replacement.replaced.len(), "value");
-    console.line("");
-    if written {
-        console.line(format!("{}: {count}.", style::good("replaced")));
-    } else {
-        console
-            .line(format!("{}: {count} would change; --write does it.", style::doubtful("nothing written")));
-    }
 }
 
 fn findings(console: &mut Console, does: &str, findings: &[Finding]) {

@@ -71,6 +71,14 @@ fn said(row: Option<&Value>, other: Option<&Value>) -> String {
         Some(Value::Map(others)) => others.get(column) != cells.get(column),
         _ => true,
     };
-    let shown = cells.iter().filter(|(column, _)| differs(column));
-    shown.map(|(column, cell)| format!("{column} {}", values::one_line(cell))).collect::<Vec<_>>().join(", ")
+    said_of(cells.iter().map(|(column, cell)| (column.as_str(), cell)).filter(|(column, _)| differs(column)))
+}
+
+/// A row by its key, with some of its cells.
+pub(crate) fn row<'c>(key: &str, cells: impl Iterator<Item = (&'c str, &'c Value)>) -> String {
+    format!("row {}: {}", values::escape(key), said_of(cells))
+}
+
+fn said_of<'c>(cells: impl Iterator<Item = (&'c str, &'c Value)>) -> String {
+    cells.map(|(column, cell)| format!("{column} {}", values::one_line(cell))).collect::<Vec<_>>().join(", ")
 }
