@@ -31,6 +31,10 @@ pub(crate) struct ConditionOptions {
     #[arg(long, value_parser = ["development", "test", "production"])]
     #[serde(skip_serializing_if = "Option::is_none")]
     class: Option<String>,
+    /// Only what stands in this layer; follow and derived with --effective
+    #[arg(long, value_parser = ["default", "group", "stage", "follow", "derived"])]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    layer: Option<String>,
     /// Only units that this team looks after
     #[arg(long, value_name = "NAME")]
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -85,6 +89,7 @@ impl ConditionOptions {
             && self.kind.is_none()
             && self.this_type.is_none()
             && self.owner.is_none()
+            && self.layer.is_none()
             && lists.iter().all(|list| list.is_empty())
             && !(self.secret || self.with_why || self.past_until)
     }
@@ -112,6 +117,7 @@ impl ConditionOptions {
             kind: self.kind.clone(),
             this_type: self.this_type.as_deref().and_then(Type::by_name),
             class: Class::ALL.iter().find(|(_, name)| Some(*name) == class).map(|(class, _)| *class),
+            layer: self.layer.clone(),
             owner: self.owner.clone(),
             tests,
             secret: if self.secret { Some(true) } else { self.no_secret.then_some(false) },

@@ -42,6 +42,8 @@ pub struct Conditions {
     pub this_type: Option<Type>,
     /// The class of the stage; groups and defaults have none.
     pub class: Option<Class>,
+    /// The layer, by its word: `default`, `group`, `stage`; of effective values also `follow`, `derived`.
+    pub layer: Option<String>,
     /// Who looks after the unit.
     pub owner: Option<String>,
     /// What the value is or says.
@@ -114,6 +116,10 @@ impl Conditions {
             && self.class.is_none_or(|wanted| class == Some(wanted))
     }
 
+    fn covers_layer(&self, word: &str) -> bool {
+        self.layer.as_deref().is_none_or(|wanted| wanted == word)
+    }
+
     fn covers_note(&self, setting: Option<&Setting>) -> bool {
         let note = setting.and_then(|setting| setting.note.as_deref());
         (!self.with_why || note.is_some_and(|note| note.why.is_some()))
@@ -158,8 +164,14 @@ pub fn settings<'l>(ledger: &'l Ledger, conditions: &Conditions) -> Vec<Found<'l
     let mut found = Vec::new();
     let mut add = |written, subject, slot, setting: Option<&'l Setting>, held: Option<&'l Held>, place| {
         let (entry, field) = ledger.field(subject, slot);
+        let layer = match written {
+            Written::Default => "default",
+            Written::In(LayerId::Group(_)) => "group",
+            Written::In(LayerId::Stage(_)) => "stage",
+        };
         if conditions.covers_field(ledger, subject, entry, field)
             && conditions.covers_place(ledger, written)
+            && conditions.covers_layer(layer)
             && conditions.covers_note(setting)
             && conditions.covers_value(held.map(Held::expose), field.this_type)
         {
@@ -225,6 +237,7 @@ pub fn fields(ledger: &Ledger, conditions: &Conditions) -> Vec<(Subject, Slot)> 
     let about_settings = conditions.class.is_some()
         || !conditions.tests.is_empty()
         || conditions.with_why
+        || conditions.layer.is_some()
         || conditions.past.is_some()
         || conditions.pattern.as_ref().is_some_and(|pattern| !pattern.covers_stage(NO_STAGE));
     if about_settings {
@@ -290,6 +303,7 @@ pub fn effective<'l>(resolver: &Resolver<'l>, conditions: &Conditions) -> Vec<(F
                     let id = FieldId { subject, stage, slot };
                     if let Outcome::Value(effective) = session.outcome(id)
                         && conditions.covers_note(setting)
+                        && conditions.covers_layer(effective.origin.layer.word())
                         && conditions.covers_value(effective.expose(), field.this_type)
                     {
                         found.push((id, effective));

@@ -28,7 +28,7 @@ pub(crate) fn ledger() -> Value {
     let search = table(
         json!({
             "pattern": { "type": "string" }, "kind": { "type": "string" }, "type": { "type": "string" },
-            "class": { "enum": classes }, "owner": { "type": "string" },
+            "class": { "enum": classes }, "layer": { "type": "string" }, "owner": { "type": "string" },
             "equals": texts(), "contains": texts(), "matches": texts(), "over": texts(), "under": texts(),
             "secret": { "type": "boolean" }, "no_secret": { "type": "boolean" },
             "with_why": { "type": "boolean" }, "past_until": { "type": "boolean" },

@@ -15,7 +15,7 @@ fn found(ledger: &TestLedger, arguments: &[&str]) -> Vec<String> {
 #[test]
 fn conditions_combine() {
     let ledger = TestLedger::demo();
-    let cases: [(&[&str], &[&str]); 12] = [
+    let cases: [(&[&str], &[&str]); 15] = [
         (&["--equals", "12"], &["crew-roster/rest_hours@prod-south"]),
         (&["*@test", "--contains", "fares."], &["fare-engine/listen.host@test"]),
         (&["--matches", "^9\\d+$"], &[]),
@@ -33,6 +33,12 @@ fn conditions_combine() {
         (&["--with-why", "--kind", "variable"], &["ticket-desk/seat_hold@test"]),
         (&["--past-until", "--today", "2027-01-31"], &[]),
         (&["--past-until", "--today", "2027-02-01"], &["ticket-desk/seat_hold@test"]),
+        (&["--layer", "group", "--kind", "connection", "--equals", "587"], &["shared/mail.port@production"]),
+        (&["--layer", "default", "--contains", "low tide"], &[]),
+        (
+            &["--layer", "follow", "--effective", "quay-screens/events.*", "--no-secret"],
+            &["quay-screens/events.user@prod-south", "quay-screens/events.prefetch@prod-south"],
+        ),
         (&["--secret", "*/badge-reader.*@dev"], &["crew-roster/badge-reader.password@dev"]),
         (&["--no-secret", "*/badge-reader.*@dev"], &["crew-roster/badge-reader.user@dev"]),
         (

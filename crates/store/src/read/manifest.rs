@@ -29,11 +29,12 @@ pub(super) struct Manifest {
 
 const KEYS: [&str; 7] = ["format", "name", "default_stage", "stage", "group", "aligned", "recipe"];
 const RECIPE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
-const SEARCH_KEYS: [&str; 14] = [
+const SEARCH_KEYS: [&str; 15] = [
     "pattern",
     "kind",
     "type",
     "class",
+    "layer",
     "owner",
     "equals",
     "contains",
