@@ -164,7 +164,12 @@ fn random_ledgers_meet_every_layer_outcome_and_problem() {
                 met.insert("instance".to_owned());
             }
             match out {
-                Out::Value { from, secret, .. } => {
+                Out::Value { value, from, secret } => {
+                    if matches!(key.entry.as_str(), "fares" | "quays")
+                        && value.as_object().is_some_and(|it| !it.is_empty())
+                    {
+                        met.insert(format!("table from {}", from.0));
+                    }
                     met.insert(format!("{} value", if secret { "secret" } else { "open" }));
                     met.insert(format!("from {}", from.0));
                 }
@@ -189,6 +194,10 @@ fn random_ledgers_meet_every_layer_outcome_and_problem() {
         "reference-circle",
         "reference-unknown",
         "secret value",
+        "table from default",
+        "table from follow",
+        "table from group",
+        "table from stage",
         "unset",
         "wrong-type",
     ];

@@ -46,7 +46,7 @@ pub(crate) struct Key {
     pub(crate) field: Option<String>,
 }
 
-/// The strongest candidate.
+/// One place that a field's value could come from.
 struct Candidate {
     says: Says,
     from: From,
@@ -153,13 +153,42 @@ impl<'d> Naive<'d> {
     }
 
     fn winner(&self, key: &Key) -> Option<Candidate> {
-        let (_, field, shared) = self.field(key)?;
-        let stage = self.stage(&key.stage)?;
+        self.candidates(key).pop()
+    }
+
+    /// The rows of a lookup table by key, each with whether it is shared text, and the strongest candidate.
+    fn rows(&self, key: &Key) -> (BTreeMap<String, (String, bool)>, Option<Candidate>) {
+        let mut rows = BTreeMap::new();
+        let mut strongest = None;
+        for candidate in self.candidates(key) {
+            match &candidate.says {
+                Says::Plain(Val::Rows(given)) | Says::Noted(Val::Rows(given)) => {
+                    for (name, text) in given {
+                        match text {
+                            Some(text) => {
+                                drop(rows.insert(name.clone(), (text.clone(), candidate.shared_text)))
+                            }
+                            None => drop(rows.remove(name)),
+                        }
+                    }
+                }
+                _ => rows.clear(),
+            }
+            strongest = Some(candidate);
+        }
+        (rows, strongest)
+    }
+
+    /// All that count, weakest first.
+    fn candidates(&self, key: &Key) -> Vec<Candidate> {
+        let (Some((_, field, shared)), Some(stage)) = (self.field(key), self.stage(&key.stage)) else {
+            return Vec::new();
+        };
         let owner = match &key.who {
             Who::Unit(unit, _) if !shared => unit.clone(),
             _ => "shared".to_owned(),
         };
-        let mut best = None;
+        let mut found = Vec::new();
         if let Some(default) = &field.default
             && (field.vary != "must" || stage.class == "development")
         {
@@ -169,10 +198,10 @@ impl<'d> Naive<'d> {
                 self.spots.defaults.get(&(owner, key.entry.clone(), key.field.clone()))
             };
             let from = ("default", None, spot.cloned());
-            best = Some(Candidate { says: Says::Plain(default.clone()), from, shared_text: shared });
+            found.push(Candidate { says: Says::Plain(default.clone()), from, shared_text: shared });
         }
         if field.vary == "never" {
-            return best;
+            return found;
         }
         let mut owners = Vec::new();
         if shared {
@@ -208,7 +237,7 @@ impl<'d> Naive<'d> {
                     };
                     let from = (word, Some(name), self.spots.settings.get(&at).cloned());
                     let shared_text = *owner == Who::Shared;
-                    best = Some(Candidate { says: setting.says.clone(), from, shared_text });
+                    found.push(Candidate { says: setting.says.clone(), from, shared_text });
                 }
             }
         }
@@ -218,11 +247,11 @@ impl<'d> Naive<'d> {
                 if same == (owner, &key.stage, &key.entry, &key.field) {
                     let says = Says::Plain(Val::Text(assumed.text.clone()));
                     let shared_text = *owner == Who::Shared;
-                    best = Some(Candidate { says, from: ("run", None, None), shared_text });
+                    found.push(Candidate { says, from: ("run", None, None), shared_text });
                 }
             }
         }
-        best
+        found
     }
 
     fn pieces(&self, key: &Key, shared_text: bool, text: &str) -> Vec<Piece> {
@@ -301,6 +330,10 @@ impl<'d> Naive<'d> {
                 .map(|part| Piece::Target(Target::Field(Key { field: part.name.clone(), ..key.clone() })))
                 .collect();
         }
+        if field.is == "rows" {
+            let rows = self.rows(key).0.into_values();
+            return rows.flat_map(|(text, shared)| self.pieces(key, shared, &text)).collect();
+        }
         let Some(winner) = self.winner(key) else { return Vec::new() };
         let pieces = |text: &str| self.pieces(key, winner.shared_text, text);
         match &winner.says {
@@ -310,6 +343,7 @@ impl<'d> Naive<'d> {
                 Val::Integer(_) => Vec::new(),
                 Val::List(items) => items.iter().flat_map(|item| pieces(item)).collect(),
                 Val::Map(pairs) => pairs.iter().flat_map(|(_, text)| pieces(text)).collect(),
+                Val::Rows(_) => Vec::new(),
             },
             Says::Plain(_) | Says::Noted(_) | Says::Absent => Vec::new(),
         }
@@ -374,6 +408,9 @@ impl<'d> Naive<'d> {
         let Some(winner) = self.winner(key) else {
             return if field.need == Need::Yes { Out::Missing } else { Out::Unset };
         };
+        if field.is == "rows" {
+            return self.table(key, winner, problems, &pieces);
+        }
         let wrong_type = Out::Problems(BTreeSet::from(["wrong-type"]));
         let value = match &winner.says {
             Says::Absent => return Out::Absent(winner.from),
@@ -413,11 +450,42 @@ impl<'d> Naive<'d> {
             (_, Val::Integer(number)) => json!(number),
             (_, Val::List(items)) => items.iter().map(|item| json!(expanded(item))).collect(),
             (_, Val::Map(pairs)) => pairs.iter().map(|(k, v)| (k.clone(), json!(expanded(v)))).collect(),
+            (_, Val::Rows(_)) => return wrong_type,
         };
         if !fits(field.is, &value) {
             return wrong_type;
         }
         Out::Value { value, secret, from: winner.from }
+    }
+
+    fn table(
+        &self,
+        key: &Key,
+        strongest: Candidate,
+        problems: BTreeSet<&'static str>,
+        pieces: &[Piece],
+    ) -> Out {
+        if strongest.says == Says::Absent {
+            return Out::Absent(strongest.from);
+        }
+        if !problems.is_empty() {
+            return Out::Problems(problems);
+        }
+        let mut secret = false;
+        for piece in pieces {
+            if let Piece::Target(Target::Field(to)) = piece {
+                match self.eval(to) {
+                    Out::Value { secret: theirs, .. } => secret |= theirs,
+                    _ => return Out::Missing,
+                }
+            }
+        }
+        let row = |(name, (text, shared)): (String, (String, bool))| {
+            let cells = json!({ "k": &name, "v": self.expanded(key, shared, &text) });
+            (name, cells)
+        };
+        let value = self.rows(key).0.into_iter().map(row).collect();
+        Out::Value { value, secret, from: strongest.from }
     }
 
     fn expanded(&self, key: &Key, shared_text: bool, text: &str) -> String {
@@ -508,6 +576,7 @@ fn shape_fits(is: &str, value: &Val) -> bool {
         Val::Integer(number) => fits(is, &json!(number)),
         Val::List(_) => is == "list",
         Val::Map(_) => is == "map",
+        Val::Rows(_) => is == "rows",
     }
 }
 
@@ -517,7 +586,7 @@ fn fits(is: &str, value: &Json) -> bool {
         "integer" => value.is_i64(),
         "port" => value.as_i64().is_some_and(|port| (1..=65535).contains(&port)),
         "list" => value.is_array(),
-        "map" => value.is_object(),
+        "map" => value.as_object().is_some_and(|map| map.values().all(Json::is_string)),
         "duration" => matches(&DURATION),
         "url" => matches(&URL),
         "host" => matches(&HOST) && !matches(&DIGITS),

@@ -44,6 +44,8 @@ pub(crate) enum Val {
     Integer(i64),
     List(Vec<String>),
     Map(Vec<(String, String)>),
+    /// Rows of a lookup table by key, each with the text of its one other column; none to take it out.
+    Rows(Vec<(String, Option<String>)>),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -76,6 +78,7 @@ pub(crate) enum Kind {
     Variable,
     Connection(&'static str),
     Endpoint,
+    Table,
 }
 
 #[derive(Debug, Clone)]
@@ -159,8 +162,8 @@ const STAGES: [&str; 4] = ["dev", "test", "north", "south"];
 pub(crate) const GROUPS: [&str; 2] = ["common", "guarded"];
 const UNITS: [&str; 3] = ["desk", "gate", "mail"];
 const INSTANCES: [&str; 2] = ["kiosk", "left"];
-const SHARED: [&str; 3] = ["bus", "db", "rate"];
-const OWN: [&str; 4] = ["link", "hold", "tide", "rate"];
+const SHARED: [&str; 4] = ["bus", "db", "rate", "quays"];
+const OWN: [&str; 5] = ["link", "hold", "tide", "rate", "fares"];
 const PATTERNS: [&str; 10] = [
     "*",
     "shared/*",
@@ -181,7 +184,7 @@ impl Description {
             made.stages.push(stage(tape, at, name));
         }
         let stages: Vec<String> = made.stages.iter().map(|stage| stage.name.clone()).collect();
-        for name in SHARED.iter().take(1 + tape.pick(3)) {
+        for name in SHARED.iter().take(1 + tape.pick(4)) {
             made.shared.push(entry(tape, name));
         }
         for name in UNITS.iter().take(1 + tape.pick(3)) {
@@ -317,6 +320,18 @@ fn entry(tape: &mut Tape<'_>, name: &str) -> Entry {
         "bus" => (Kind::Connection("tcp"), tcp()),
         "db" | "link" => (Kind::Connection("postgresql"), postgresql()),
         "tide" => (Kind::Endpoint, endpoint()),
+        "fares" | "quays" => {
+            let mut field = Field { built_in: false, name: None, ..built_in("", "rows", Need::Yes) };
+            if tape.once_in(3) {
+                field.need = Need::No;
+                field.stated.push(("required", "false".to_owned()));
+            }
+            if tape.once_in(2) {
+                field.default = Some(value_of(tape, "rows", &[]));
+                field.default_is_built_in = false;
+            }
+            return Entry { name: name.to_owned(), kind: Kind::Table, fields: vec![field] };
+        }
         _ => {
             let is = tape.one(&["text", "integer", "list", "map"]);
             let mut field = Field { built_in: false, ..built_in("", is, Need::Yes) };
@@ -413,7 +428,7 @@ fn says(tape: &mut Tape<'_>, field: &Field, all: &[String]) -> Says {
     match tape.pick(12) {
         9 => Says::Noted(value(tape, field.is, all)),
         10 => Says::Absent,
-        11 => {
+        11 if field.is != "rows" => {
             let sources = ["env:TEXT", "env:NUMBER", "env:NOTHING", "file:${stage.name}", "env:${hold}"];
             Says::From(tape.one(&sources).to_owned())
         }
@@ -426,10 +441,10 @@ fn says(tape: &mut Tape<'_>, field: &Field, all: &[String]) -> Says {
 
 /// A value that mostly has the type, now and then another one.
 fn value(tape: &mut Tape<'_>, is: &str, all: &[String]) -> Val {
-    let is = if tape.once_in(16) { tape.one(&["text", "integer", "list"]) } else { is };
+    let is = if is != "rows" && tape.once_in(16) { tape.one(&["text", "integer", "list"]) } else { is };
     if tape.once_in(3) {
         return match is {
-            "list" | "map" => value_of(tape, is, all),
+            "list" | "map" | "rows" => value_of(tape, is, all),
             _ => Val::Text(text(tape, all)),
         };
     }
@@ -446,6 +461,11 @@ fn value_of(tape: &mut Tape<'_>, is: &str, all: &[String]) -> Val {
         "map" => Val::Map(
             ["a", "b"].iter().take(tape.pick(3)).map(|k| ((*k).to_owned(), text(tape, all))).collect(),
         ),
+        "rows" => {
+            let row = |tape: &mut Tape<'_>| (!tape.once_in(4)).then(|| text(tape, all));
+            let keys = ["a", "b c", "9"].iter().take(tape.pick(4));
+            Val::Rows(keys.map(|key| ((*key).to_owned(), row(tape))).collect())
+        }
         _ => Val::Text(tape.one(&["x", "y z", "", "ü%/"]).to_owned()),
     }
 }

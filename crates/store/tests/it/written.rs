@@ -99,11 +99,15 @@ fn declare(file: &mut File, owner: &str, entry: &Entry, spots: &mut Spots) {
         Kind::Variable => "variables",
         Kind::Connection(_) => "connections",
         Kind::Endpoint => "endpoints",
+        Kind::Table => "tables",
     };
     let spot = file.line(&format!("[{table}."), &format!("{}]", entry.name));
     spots.entries.insert((owner.to_owned(), entry.name.clone()), spot);
     if let Kind::Connection(protocol) = entry.kind {
         file.line("", &format!("protocol = {protocol:?}"));
+    }
+    if entry.kind == Kind::Table {
+        file.line("", "columns = [\"k\", \"v\"]\nkey = \"k\"");
     }
     for field in &entry.fields {
         let start = field.name.as_ref().map(|name| format!("fields.{name}.")).unwrap_or_default();
@@ -114,7 +118,8 @@ fn declare(file: &mut File, owner: &str, entry: &Entry, spots: &mut Spots) {
             file.line("", &format!("{start}about = \"of its own\""));
         }
         if let Field { default: Some(default), default_is_built_in: false, .. } = field {
-            let spot = file.line(&format!("{start}default = "), &literal(default));
+            let word = if entry.kind == Kind::Table { "rows" } else { "default" };
+            let spot = file.line(&format!("{start}{word} = "), &literal(default));
             spots.defaults.insert((owner.to_owned(), entry.name.clone(), field.name.clone()), spot);
         }
     }
@@ -172,6 +177,13 @@ fn literal(value: &Val) -> String {
         Val::Map(pairs) => {
             let pairs: Vec<String> = pairs.iter().map(|(key, text)| format!("{key} = {text:?}")).collect();
             format!("{{ {} }}", pairs.join(", "))
+        }
+        Val::Rows(rows) => {
+            let row = |(key, text): &(String, Option<String>)| match text {
+                Some(text) => format!("{key:?} = {{ v = {text:?} }}"),
+                None => format!("{key:?} = {{ absent = true }}"),
+            };
+            format!("{{ {} }}", rows.iter().map(row).collect::<Vec<_>>().join(", "))
         }
     }
 }
