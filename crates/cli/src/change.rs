@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use clap::Args;
 use cledger_core::effects::{Effect, effects};
-use cledger_core::model::{Class, LayerId, Ledger, StageId};
+use cledger_core::model::{Class, LayerId, Ledger, StageId, TableFault};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_store::{Changed, Disk, Edit, Locked, Overlay, Scope, apply, read};
@@ -83,6 +83,22 @@ impl Changing {
         let disk = Disk(self.root.clone());
         read(&Overlay::new(&disk, changed), &Scope::Whole)
             .map_err(|unreadable| CliError::Spoiling(Box::new(unreadable)))
+    }
+
+    /// Refuses a change after which rows of a lookup table do not count that counted before, or were
+    /// not there.
+    pub(crate) fn refuse_bad_rows(&self, planned: &Planned) -> Result<(), CliError> {
+        let is_new = |fault: &&TableFault| {
+            let mut known = self.ledger.table_faults.iter();
+            !known.any(|other| {
+                (&other.owner, &other.entry, other.layer, &other.message)
+                    == (&fault.owner, &fault.entry, fault.layer, &fault.message)
+            })
+        };
+        let Some(fault) = planned.after.table_faults.iter().find(is_new) else { return Ok(()) };
+        let at = planned.after.files.locate(fault.place);
+        let message = format!("{}, in {}:{}", fault.message, at.file, at.line);
+        Err(CliError::usage(message).help(fault.help.clone()))
     }
 
     /// Writes a planned change.

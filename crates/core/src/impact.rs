@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::model::{LayerId, Ledger, Setting, Slot, Subject};
+use crate::model::{Kind, LayerId, Ledger, Setting, Slot, Subject};
 use crate::resolve::{Because, FieldId, Outcome, Resolver};
 use crate::source::Place;
 use crate::trace::origin;
@@ -44,6 +44,8 @@ pub struct Affected {
 struct Node {
     field: FieldId,
     place: Option<Place>,
+    /// Of a lookup table: the places of all that its rows come from.
+    parts: Vec<Place>,
     through: Vec<FieldId>,
 }
 
@@ -62,7 +64,7 @@ pub fn impact(resolver: &Resolver<'_>, cause: Cause) -> Vec<Affected> {
         let asked = node.field.subject == cause.subject
             && node.field.slot == cause.slot
             && cause.written == Written::In(LayerId::Stage(node.field.stage));
-        let from_there = place.is_some() && node.place == place;
+        let from_there = place.is_some_and(|place| node.place == Some(place) || node.parts.contains(&place));
         if (asked || from_there) && seen.insert(node.field) {
             found.push(Affected { field: node.field, through: None });
         }
@@ -91,7 +93,11 @@ fn nodes(resolver: &Resolver<'_>) -> Vec<Node> {
             Outcome::Broken(problems) => problems.iter().filter_map(|p| p.path.get(1).copied()).collect(),
             _ => Vec::new(),
         };
-        Node { field, place: origin(&outcome).and_then(|origin| origin.place), through }
+        let parts = match ledger.field(field.subject, field.slot).0.kind {
+            Kind::Table { .. } => session.rows(field).parts,
+            _ => Vec::new(),
+        };
+        Node { field, parts, place: origin(&outcome).and_then(|origin| origin.place), through }
     };
     let of_unit = |unit| {
         let mut session = resolver.session(Some(unit));

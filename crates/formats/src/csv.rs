@@ -55,7 +55,7 @@ impl Format for Csv<'_> {
                 continue;
             };
             if record.len() != heads.len() {
-                let reason = format!("this row has {} cells, not {}", record.len(), heads.len());
+                let reason = format!("this row has {} of {} cells", record.len(), heads.len());
                 return Err(wrong(reason));
             }
             let cells: Branch =

@@ -71,6 +71,7 @@ fn appended(changing: &Changing, path: &str, block: &str) -> Result<(String, Opt
 /// Writes what was added, and says what needs a value now.
 fn finish(changing: &Changing, changed: Changed, added: &str, app: &mut App<'_>) -> Result<u8, CliError> {
     let planned = changing.plan_texts(changed)?;
+    changing.refuse_bad_rows(&planned)?;
     changing.write(&planned)?;
     let missing = |effect: &&Effect| effect.after == Seen::Missing && effect.before == Seen::NotThere;
     let missing: Vec<&Effect> = planned.effects.iter().filter(missing).collect();

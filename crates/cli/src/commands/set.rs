@@ -151,6 +151,7 @@ fn finish(
     app: &mut App<'_>,
 ) -> Result<u8, CliError> {
     let planned = changing.plan(edits)?;
+    changing.refuse_bad_rows(&planned)?;
     changing.guard(layers, &planned, options)?;
     changing.write(&planned)?;
     if app.console.is_json() {
@@ -181,10 +182,6 @@ fn layer_of(place: &Place) -> Option<LayerId> {
 
 fn may_be_set(place: &Place, declaration: &Declaration) -> Result<(), CliError> {
     let address = &place.address;
-    if declaration.this_type == Type::Table {
-        let message = format!("`{address}` is a lookup table, whose rows are not set on the command line");
-        return Err(CliError::usage(message).help("edit its CSV file, or its rows in the settings"));
-    }
     if declaration.derived {
         let message = format!("`{address}` is derived from other fields, and cannot be set");
         return Err(CliError::usage(message).help("set the fields that it is made of"));
@@ -219,7 +216,7 @@ fn said(
         return Ok(SettingValue::Absent);
     }
     if let Some(source) = &args.from {
-        if matches!(declaration.this_type, Type::List | Type::Map) {
+        if matches!(declaration.this_type, Type::List | Type::Map | Type::Table) {
             let message =
                 format!("`{address}` is a {}, which cannot be fetched", declaration.this_type.name());
             return Err(CliError::usage(message));
@@ -236,6 +233,10 @@ fn said(
         Some(value) => value.to_owned().into(),
         None => standard_input()?,
     };
+    if declaration.this_type == Type::Table {
+        // Its rows are read once the change is planned.
+        return Ok(SettingValue::Value(Held::new(Value::text(&typed), false)));
+    }
     let value = typed_value(&typed, declaration).ok_or_else(|| {
         let message = format!("the value for `{address}` is not {}", declaration.this_type.describe());
         CliError::usage(message).help(format!("its type is {}", declaration.this_type.name()))

@@ -111,9 +111,16 @@ region        north                          south                           as 
 differs: 3 the same, 3 different as meant, 5 different otherwise.
 
 "#]]);
-    ledger.run("set desk/quays@dev=x").code(2).stderr_eq(str![[r#"
-error: `desk/quays@dev` is a lookup table, whose rows are not set on the command line
-help: edit its CSV file, or its rows in the settings
+    ledger.run("impact shared/quays@default").code(0).stdout_eq(str![[r#"
+field                  because
+desk/quays@dev         it gets its value from there
+desk+kiosk/quays@dev   it gets its value from there
+desk/quays@prod        it gets its value from there
+desk+kiosk/quays@prod  it gets its value from there
+shared/quays@dev       it gets its value from there
+shared/quays@prod      it gets its value from there
+
+6 effective values depend on shared/quays@default.
 
 "#]]);
 }
@@ -179,7 +186,7 @@ unit  dev
 desk  8 errors
 
 shared entries and the ledger
-error[table-row]: this row has 2 cells, and there are 3 columns
+error[table-row]: this row has 2 of 3 cells
  --> tables/quays.csv:2:1
   |
 2 | heron,Heron
@@ -297,6 +304,97 @@ lock  a/r/nb  1      default tables/quays.csv:3
         let text = String::from_utf8(output.stderr).unwrap();
         assert!(output.status.code() == Some(2) && text.contains(message), "{contract}: {text}");
     }
+}
+
+#[test]
+fn a_table_is_set_by_the_path_of_its_rows() {
+    let ledger = ledger();
+    ledger.write("tables/few.csv", "phone,name,quay\n5,Few,few\n");
+    ledger.write("tables/bad.csv", "quay,name,phone\nx\n");
+    ledger.run("set desk/quays@dev=tables/few.csv").code(0).stdout_eq(str![[r#"
+setting         before   after           in
+desk/quays@dev  not set  tables/few.csv  stages/dev.toml
+
+2 effective values change
+field                 before  after
+desk/quays@dev        3 rows  4 rows
+    row few           none    name Few, phone 5, quay few
+desk+kiosk/quays@dev  3 rows  4 rows
+    row few           none    name Few, phone 5, quay few
+
+"#]]);
+    for (command, error) in [
+        (
+            "set desk/quays@dev=tables/none.csv",
+            "error: the rows of `quays` are in `tables/none.csv`, which is not there",
+        ),
+        ("set desk/quays@dev=tables/bad.csv", "error: this row has 1 of 3 cells, in tables/bad.csv:2\n"),
+        (
+            "set desk/quays@dev --from file:tables/few.csv",
+            "error: `desk/quays@dev` is a table, which cannot be fetched",
+        ),
+        (
+            "set desk/quays@prod=tables/few.csv --countersign prod",
+            "error: `stages/prod.toml` cannot be edited: `units.desk.quays` is a table",
+        ),
+        (
+            "add table desk/crew --columns name --rows crew.csv",
+            "error: the rows of `crew` are in `crew.csv`, which is not there",
+        ),
+    ] {
+        let output = ledger.command(command).output().unwrap();
+        let text = String::from_utf8(output.stderr).unwrap();
+        assert!(output.status.code() == Some(2) && text.starts_with(error), "{command}: {text}");
+    }
+    ledger.run("unset desk/quays@dev").code(0);
+    ledger.run("set shared/quays@default=tables/few.csv --countersign prod").code(0);
+    assert!(ledger.read("shared.toml").ends_with("key = \"quay\"\nrows = \"tables/few.csv\"\n"));
+
+    // Fields of shared entries without a name have a header in common in a new stage's file.
+    let shared = ledger.read("shared.toml");
+    ledger.write(
+        "shared.toml",
+        format!("[variables.a]\n[variables.z]\n{shared}[tables.piers]\ncolumns = [\"p\"]\nkey = \"p\"\n"),
+    );
+    let desk = ledger
+        .read("units/desk.toml")
+        .replace("[\"db\", \"quays\"]", "[\"db\", \"quays\", \"a\", \"z\", \"piers\"]");
+    ledger.write("units/desk.toml", desk);
+    ledger.run("add stage west --like prod").code(0);
+    snapbox::assert_data_eq!(
+        ledger.read("stages/west.toml"),
+        str![[r##"
+# Settings of west (class production). What stands behind # is not set: fill it in, and take the # away.
+
+# Needed
+
+[shared]
+# a = ""  # text
+# piers = "tables/….csv"  # table
+# z = ""  # text
+
+[shared.db]
+# host = ""  # host; in prod: "db.prod.example"
+# user = ""  # text; in prod: "ferry"
+# password = { from = "env:" }  # text; in prod: (secret)
+
+[units.desk]
+# region = ""  # text; in prod: "south"
+
+# With a default that can be changed
+
+# [shared]
+# quays = "tables/….csv"  # table; in prod: 2 rows
+
+# [shared.db]
+# port = 5432  # port; in prod: 5432
+# database = "tides"  # text; in prod: "tides"
+
+# [units.desk]
+# hold = "5m"  # duration; in prod: "2m"
+
+"##]]
+    );
 }
 
 #[test]

@@ -104,6 +104,7 @@ fn example(declaration: &Declaration) -> String {
         Type::List => "[ \"…\" ]".to_owned(),
         Type::Map => "{ … = \"…\" }".to_owned(),
         Type::Date => "2027-01-31".to_owned(),
+        Type::Table => "tables/….csv".to_owned(),
         _ => "…".to_owned(),
     }
 }

@@ -29,6 +29,8 @@ pub struct Merged<'l> {
     pub origin: Option<Origin>,
     /// Whether the strongest layer says that there is none.
     pub absent: bool,
+    /// Where everything stands that has a part in it.
+    pub parts: Vec<Place>,
 }
 
 impl<'l> Merged<'l> {
@@ -43,6 +45,7 @@ impl<'l> Merged<'l> {
         let Value::Map(rows) = value else { return };
         self.absent = false;
         self.origin = Some(Origin { layer, place: whole });
+        self.parts.extend(whole);
         for (key, cells) in rows {
             let found = places.binary_search_by(|(known, _)| known.cmp(key));
             let place = found.map_or(whole, |at| Some(places[at].1));
@@ -90,7 +93,8 @@ impl<'l> Resolver<'l> {
                     }
                     SettingValue::Absent => {
                         let origin = Some(Origin { layer: link.origin, place: Some(setting.place) });
-                        merged = Merged { rows: BTreeMap::new(), origin, absent: true };
+                        let parts = vec![setting.place];
+                        merged = Merged { rows: BTreeMap::new(), origin, absent: true, parts };
                     }
                     SettingValue::From(_) => {}
                 }

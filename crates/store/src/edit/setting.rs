@@ -30,7 +30,7 @@ pub fn setting(ledger: &Ledger, target: Target, subject: Subject, slot: Slot, wh
         if let Some(field) = field {
             path.extend(["fields".to_owned(), field]);
         }
-        path.push("default".to_owned());
+        path.push(if declaration.this_type == Type::Table { "rows" } else { "default" }.to_owned());
         return Edit { file, path, header: 2, what };
     };
     let owner = match subject {

@@ -116,8 +116,7 @@ fn from_file(documents: &Documents<'_>, path: &str, named: Place, table: &For<'_
             continue;
         };
         if record.len() != heads.len() {
-            let message =
-                format!("this row has {} cells, and there are {} columns", record.len(), heads.len());
+            let message = format!("this row has {} of {} cells", record.len(), heads.len());
             wrong(message, "give each column one cell");
             continue;
         }

@@ -8,12 +8,14 @@ use cledger_core::blanks::{Blank, blanks};
 use cledger_core::model::{Class, Declaration, Ledger, Stage, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Outcome, Resolver, Session, Unfetched};
+use cledger_core::types::Type;
 use cledger_core::value::Value;
 use cledger_store::{Changed, Disk, Overlay, Scope, key, literal, read};
 
 use super::{appended, finish, start};
 use crate::app::{App, known_stage};
 use crate::error::CliError;
+use crate::output::values;
 
 #[derive(Debug, Args)]
 pub(crate) struct StageArgs {
@@ -131,21 +133,28 @@ fn to_fill(ledger: &Ledger, stage: StageId, like: Option<StageId>) -> String {
     let mut session = resolver.session(None);
     let all = blanks(&resolver, stage);
     for (needed, heading) in [(true, "Needed"), (false, "With a default that can be changed")] {
-        let listed: Vec<&Blank> = all.iter().filter(|blank| blank.needed == needed).collect();
+        let blanks = all.iter().filter(|blank| blank.needed == needed);
+        let mut listed: Vec<(String, String, &Blank)> = blanks
+            .map(|blank| {
+                let (table, key) = place(ledger, blank.field);
+                (table, key, blank)
+            })
+            .collect();
         if listed.is_empty() {
             continue;
         }
+        // A header twice would be a mistake: shared variables and tables have one in common, and those
+        // of defaults are comments.
+        listed.sort_by_key(|(table, ..)| table != "shared");
+        let mark = if needed { "" } else { "# " };
         let _ = write!(text, "\n# {heading}\n");
         let mut before = String::new();
-        for blank in listed {
-            let (table, key) = place(ledger, blank.field);
+        for (table, key, blank) in listed {
             if table != before {
-                // A header twice would be a mistake, so that those of defaults are comments, too.
-                let mark = if needed { "" } else { "# " };
                 let _ = write!(text, "\n{mark}[{table}]\n");
-                before = table;
             }
             text.push_str(&line(&mut session, blank, &key, like));
+            before = table;
         }
     }
     text
@@ -171,7 +180,9 @@ fn line(session: &mut Session<'_, '_>, blank: &Blank, key: &str, like: Option<St
     let ledger = session.ledger();
     let (entry, declaration) = ledger.field(blank.field.subject, blank.field.slot);
     let value = match &declaration.default {
-        Some(default) if !blank.needed && !declaration.secret => literal(default.value.expose(), None),
+        Some(default) if !blank.needed && !declaration.secret && declaration.this_type != Type::Table => {
+            literal(default.value.expose(), None)
+        }
         _ => start_of(declaration),
     };
     let about = declaration.about.as_deref().or(entry.about.as_deref());
@@ -187,7 +198,6 @@ fn line(session: &mut Session<'_, '_>, blank: &Blank, key: &str, like: Option<St
 
 /// A value of the right form to be filled in.
 fn start_of(declaration: &Declaration) -> String {
-    use cledger_core::types::Type;
     if declaration.secret {
         return "{ from = \"env:\" }".to_owned();
     }
@@ -197,6 +207,7 @@ fn start_of(declaration: &Declaration) -> String {
         Type::Boolean => "false",
         Type::List => "[]",
         Type::Map => "{}",
+        Type::Table => "\"tables/….csv\"",
         _ => "\"\"",
     }
     .to_owned()
@@ -213,8 +224,9 @@ fn other_value(session: &mut Session<'_, '_>, field: FieldId, like: StageId) -> 
     }
     let Outcome::Value(effective) = session.outcome(there) else { return None };
     let value = match effective.expose() {
+        Some(value) if !effective.secret && values::is_rows(value) => values::one_line(value),
         Some(value) if !effective.secret => literal(value, None),
-        _ => crate::output::values::MASK.to_owned(),
+        _ => values::MASK.to_owned(),
     };
     let address: Address = ledger.address(there);
     Some(format!("in {}: {value}", address.stage.as_ref().map(Name::as_str).unwrap_or_default()))
