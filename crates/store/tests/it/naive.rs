@@ -166,7 +166,7 @@ impl<'d> Naive<'d> {
                     for (name, text) in given {
                         match text {
                             Some(text) => {
-                                drop(rows.insert(name.clone(), (text.clone(), candidate.shared_text)))
+                                drop(rows.insert(name.clone(), (text.clone(), candidate.shared_text)));
                             }
                             None => drop(rows.remove(name)),
                         }
@@ -340,10 +340,9 @@ impl<'d> Naive<'d> {
             Says::From(source) => pieces(source),
             Says::Plain(value) | Says::Noted(value) if shape_fits(field.is, value) => match value {
                 Val::Text(text) => pieces(text),
-                Val::Integer(_) => Vec::new(),
+                Val::Integer(_) | Val::Rows(_) => Vec::new(),
                 Val::List(items) => items.iter().flat_map(|item| pieces(item)).collect(),
                 Val::Map(pairs) => pairs.iter().flat_map(|(_, text)| pieces(text)).collect(),
-                Val::Rows(_) => Vec::new(),
             },
             Says::Plain(_) | Says::Noted(_) | Says::Absent => Vec::new(),
         }
