@@ -60,7 +60,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("Fill", &["set", "unset", "search", "replace"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "compare"]),
-    ("Hand out", &["render"]),
+    ("Hand out", &["render", "run"]),
     ("Reality", &["drift"]),
     ("Help", &["completions", "man", "schema"]),
 ];

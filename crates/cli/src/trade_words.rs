@@ -6,6 +6,7 @@ pub(crate) fn answer(word: &str) -> Option<String> {
         "diff" | "delta" => "compare",
         "lint" | "validate" | "verify" | "test" | "audit" => "check",
         "generate" | "build" | "template" | "write" | "export" => "render",
+        "exec" | "start" | "env" => "run",
         "ls" | "tree" => "list",
         "cat" | "view" | "print" | "describe" | "resolve" | "inspect" => "show",
         "read" | "query" | "lookup" => "get",

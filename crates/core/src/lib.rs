@@ -9,6 +9,7 @@ pub mod blanks;
 pub mod compare;
 pub mod drift;
 pub mod effects;
+pub mod environment;
 pub mod findings;
 pub mod impact;
 pub mod matrix;

@@ -17,6 +17,7 @@ mod remove;
 mod rename;
 mod render;
 mod replace;
+mod run;
 mod schema;
 mod search;
 mod set;
@@ -75,6 +76,8 @@ pub(crate) enum Command {
     Compare(compare::CompareArgs),
     /// Write the files of a unit, or of a whole stage
     Render(render::RenderArgs),
+    /// Start a program with a unit's values as environment variables
+    Run(run::RunArgs),
     /// Compare what is really there with the ledger
     Drift(drift::DriftArgs),
     /// Print what a shell needs to complete commands and addresses
@@ -107,6 +110,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Check(args) => check::run(&args, app),
         Command::Compare(args) => compare::run(&args, app),
         Command::Render(args) => render::run(&args, app),
+        Command::Run(args) => run::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),
         Command::Schema(args) => schema::run(&args, app),

@@ -62,6 +62,7 @@ Judge:
 
 Hand out:
   render      Write the files of a unit, or of a whole stage
+  run         Start a program with a unit's values as environment variables
 
 Reality:
   drift       Compare what is really there with the ledger

@@ -17,6 +17,7 @@ mod list;
 mod remove;
 mod rename;
 mod render;
+mod run;
 mod schema;
 mod search;
 mod secrets;
