@@ -7,6 +7,7 @@ mod commands;
 mod complete;
 mod conditions;
 mod error;
+mod explanations;
 mod options;
 mod output;
 mod place;

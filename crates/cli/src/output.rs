@@ -6,7 +6,11 @@
 pub(crate) mod console;
 pub(crate) mod diagnostics;
 pub(crate) mod json;
+pub(crate) mod junit;
+pub(crate) mod lines;
 pub(crate) mod origin;
+pub(crate) mod places;
+pub(crate) mod sarif;
 pub(crate) mod style;
 pub(crate) mod table;
 pub(crate) mod text;

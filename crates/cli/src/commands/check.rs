@@ -1,9 +1,9 @@
 //! `cledger check`: what is missing, wrong or unused.
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
-use cledger_core::findings::{self, Severity};
+use cledger_core::findings::{self, Code, Severity};
 use cledger_core::model::StageId;
 use cledger_core::name::Name;
 use cledger_core::resolve::{Outside, Resolver, Unfetched};
@@ -12,7 +12,8 @@ use cledger_store::{Scope, Surroundings};
 use crate::app::{App, known_stage};
 use crate::complete;
 use crate::error::{CliError, status};
-use crate::output::{json, text};
+use crate::output::places::Places;
+use crate::output::{json, junit, lines, sarif, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
@@ -25,15 +26,54 @@ pub(crate) struct CheckArgs {
     /// Also try to fetch what settings take from outside (`from`); without it, that is taken to be there
     #[arg(long)]
     fetch: bool,
+    /// Print it in this form
+    #[arg(long, value_name = "FORM", value_enum, default_value_t = Form::Text)]
+    form: Form,
+    /// End with status 1 from this severity on
+    #[arg(long, value_name = "SEVERITY", value_enum, default_value_t = FailOn::Error)]
+    fail_on: FailOn,
+    /// Say what a finding of this code means, and how to mend it
+    #[arg(long, value_name = "CODE", value_parser = Code::ALL.iter().map(|code| code.name()).collect::<Vec<_>>(), conflicts_with_all = ["pattern", "stage", "fetch", "form", "fail_on"])]
+    explain: Option<String>,
+}
+
+/// The forms of a report.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Form {
+    /// For people
+    Text,
+    /// One JSON document
+    Json,
+    /// SARIF 2.1.0, for what shows findings beside code
+    Sarif,
+    /// A JUnit report, for what shows the results of tests
+    Junit,
+    /// A line each, for editors: `file:line:column: severity: message [code]`
+    Lines,
+}
+
+/// The severities to fail on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum FailOn {
+    Error,
+    Warning,
 }
 
 pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    if let Some(name) = &args.explain {
+        return explain(name, app);
+    }
+    if app.console.is_json() && !matches!(args.form, Form::Text | Form::Json) {
+        return Err(CliError::usage("--json is a form of its own").help("leave out --json, or --form"));
+    }
     let pattern = pattern(args)?;
     let (root, ledger) = app.open(&Scope::Whole)?;
     if let Some(stage) = &args.stage {
         known_stage(&ledger, stage.as_str())?;
     }
-    let surroundings = Surroundings { ledger: root };
+    let here = std::env::current_dir().unwrap_or_default();
+    let places = Places::new(&ledger, &root, &here);
+    let surroundings = Surroundings { ledger: root.clone() };
     let outside: &dyn Outside = if args.fetch { &surroundings } else { &Unfetched };
     let resolver = Resolver::new(&ledger, outside, &[]);
     let report = findings::check(&resolver, pattern.as_ref());
@@ -46,16 +86,42 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         let id = StageId(u16::try_from(stage).unwrap_or(u16::MAX));
         pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(ledger.stage(id).name.as_str()))
     };
+    let fails = match args.fail_on {
+        FailOn::Error => Severity::Error,
+        FailOn::Warning => Severity::Warning,
+    };
+    let console = &mut *app.console;
+    match args.form {
+        Form::Text if !console.is_json() => {
+            // How units stand is counted over all their fields.
+            let whole = pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
+            text::check::print(console, &ledger, &report, whole.then_some(&covers as &dyn Fn(usize) -> bool));
+        }
+        Form::Text | Form::Json => console.document(&json::check::document(&ledger, &report)),
+        Form::Sarif => console.document(&sarif::document(&places, &report)),
+        Form::Lines => lines::print(console, &places, &report),
+        Form::Junit => {
+            let text = junit::text(&places, &report, fails, &covers)
+                .map_err(|error| CliError::outside(format!("the report cannot be written: {error}")))?;
+            console.raw(&text);
+        }
+    }
+    let fails = report.findings.iter().any(|finding| finding.severity >= fails);
+    Ok(if fails { status::FOUND } else { status::CLEAN })
+}
+
+/// Prints what a code means.
+fn explain(name: &str, app: &mut App<'_>) -> Result<u8, CliError> {
+    let Some(&code) = Code::ALL.iter().find(|code| code.name() == name) else {
+        return Err(CliError::usage(format!("there is no code `{name}`")));
+    };
     let console = &mut *app.console;
     if console.is_json() {
-        console.document(&json::check::document(&ledger, &report));
+        console.document(&json::check::explanation(code));
     } else {
-        // How units stand is counted over all their fields.
-        let whole = pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
-        text::check::print(console, &ledger, &report, whole.then_some(&covers as &dyn Fn(usize) -> bool));
+        text::check::explanation(console, code);
     }
-    let errors = report.count(Severity::Error);
-    Ok(if errors > 0 { status::FOUND } else { status::CLEAN })
+    Ok(status::CLEAN)
 }
 
 fn pattern(args: &CheckArgs) -> Result<Option<Pattern>, CliError> {

@@ -10,7 +10,7 @@ use crate::cli::Globals;
 use crate::error::CliError;
 
 /// The width that text is folded to where nothing says how wide the terminal is.
-const USUAL_WIDTH: usize = 80;
+pub(crate) const USUAL_WIDTH: usize = 80;
 
 /// Collects a command's output, and writes notices at once.
 pub(crate) struct Console {

@@ -11,6 +11,7 @@ mod compare;
 mod demo;
 mod documents;
 mod drift;
+mod forms;
 mod guards;
 mod init;
 mod list;

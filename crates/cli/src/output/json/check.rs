@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use cledger_core::findings::{Finding, Report, Severity};
+use cledger_core::findings::{Code, Finding, Report, Severity};
 use cledger_core::model::Ledger;
 use serde::Serialize;
 
 use super::FORMAT;
+use crate::explanations;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'r> {
@@ -39,6 +40,18 @@ pub(crate) fn finding<'r>(ledger: &'r Ledger, finding: &'r Finding) -> FindingDo
         column: at.as_ref().map(|at| at.column),
         help: &finding.help,
     }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Explanation {
+    format: u32,
+    code: &'static str,
+    text: &'static str,
+}
+
+/// What a code means, in Markdown.
+pub(crate) fn explanation(code: Code) -> Explanation {
+    Explanation { format: FORMAT, code: code.name(), text: explanations::of(code) }
 }
 
 pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report) -> Document<'r> {

@@ -9,7 +9,8 @@ use cledger_core::findings::{Code, Finding, Report, Severity, Standing, UnitStan
 use cledger_core::model::{Ledger, UnitId};
 use cledger_core::source::Place;
 
-use crate::output::console::Console;
+use crate::explanations;
+use crate::output::console::{Console, USUAL_WIDTH};
 use crate::output::table::{Table, Tone};
 use crate::output::{diagnostics, style};
 
@@ -50,6 +51,25 @@ pub(crate) fn print(
 }
 
 /// A number with its noun.
+/// Prints what a code means, its paragraphs and lists folded to the terminal's width.
+pub(crate) fn explanation(console: &mut Console, code: Code) {
+    console.line(style::heading(code.name()));
+    let width = console.width().unwrap_or(USUAL_WIDTH);
+    for block in explanations::of(code).split("\n\n") {
+        console.line("");
+        // Emphasis goes; the asterisks of patterns stay.
+        let block = block.replace("**", "").replace("*To mend it*", "To mend it");
+        for item in block.replace("\n- ", "\n\u{0}- ").split("\n\u{0}") {
+            let text = item.split_whitespace().collect::<Vec<_>>().join(" ");
+            let indent = if text.starts_with("- ") { "  " } else { "" };
+            let folded = textwrap::wrap(&text, textwrap::Options::new(width).subsequent_indent(indent));
+            for line in folded {
+                console.line(line);
+            }
+        }
+    }
+}
+
 pub(crate) fn counted(number: usize, noun: &str) -> String {
     if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
 }
