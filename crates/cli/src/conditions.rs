@@ -75,7 +75,7 @@ pub(crate) struct ConditionOptions {
     #[arg(long)]
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     past_until: bool,
-    /// The day to count from, instead of today (UTC)
+    /// The day to count from, instead of `CLEDGER_TODAY` or today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD", requires = "past_until")]
     #[serde(skip_serializing_if = "Option::is_none")]
     today: Option<String>,
@@ -122,16 +122,21 @@ impl ConditionOptions {
             tests,
             secret: if self.secret { Some(true) } else { self.no_secret.then_some(false) },
             with_why: self.with_why,
-            past: if self.past_until { Some(self.today()?) } else { None },
+            past: if self.past_until { Some(day(self.today.as_deref())?) } else { None },
         })
     }
+}
 
-    fn today(&self) -> Result<Date, CliError> {
-        match &self.today {
-            None => Ok(Offset::UTC.to_datetime(jiff::Timestamp::now()).date()),
-            Some(text) => parse_date(text)
-                .ok_or_else(|| CliError::usage(format!("`{text}` is no day")).help("write it as 2027-01-31")),
-        }
+/// The day that counts as today where no option gives one.
+const TODAY_VARIABLE: &str = "CLEDGER_TODAY";
+
+/// A day that somebody typed, else the one that `CLEDGER_TODAY` names, else today (UTC).
+pub(crate) fn day(typed: Option<&str>) -> Result<Date, CliError> {
+    let told = std::env::var(TODAY_VARIABLE).ok().filter(|day| !day.is_empty());
+    match typed.or(told.as_deref()) {
+        None => Ok(Offset::UTC.to_datetime(jiff::Timestamp::now()).date()),
+        Some(text) => parse_date(text)
+            .ok_or_else(|| CliError::usage(format!("`{text}` is no day")).help("write it as 2027-01-31")),
     }
 }
 

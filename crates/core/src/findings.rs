@@ -6,9 +6,11 @@
 
 mod check;
 mod effective;
+mod expiry;
 mod missing;
 mod names;
 mod outputs;
+mod stages;
 mod tables;
 mod values;
 
@@ -87,6 +89,12 @@ codes! {
     ValueTooLong "value-too-long",
     /// A row of a lookup table that does not count.
     TableRow "table-row",
+    /// A setting, credential or certificate past its last day.
+    Expired "expired",
+    /// A stage that follows one of a lower class.
+    FollowsLowerClass "follows-lower-class",
+    /// A shared entry that no unit uses.
+    UnusedShared "unused-shared",
     /// Two fields with one output name, or two outputs with one path.
     NameClash "name-clash",
     /// A field that needs a value and has none.

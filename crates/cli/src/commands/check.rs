@@ -11,6 +11,7 @@ use cledger_store::{Scope, Surroundings};
 
 use crate::app::{App, known_stage};
 use crate::complete;
+use crate::conditions::day;
 use crate::error::{CliError, status};
 use crate::output::places::Places;
 use crate::output::{json, junit, lines, sarif, text};
@@ -26,6 +27,9 @@ pub(crate) struct CheckArgs {
     /// Also try to fetch what settings take from outside (`from`); without it, that is taken to be there
     #[arg(long)]
     fetch: bool,
+    /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    today: Option<String>,
     /// Print it in this form
     #[arg(long, value_name = "FORM", value_enum, default_value_t = Form::Text)]
     form: Form,
@@ -76,7 +80,7 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let surroundings = Surroundings { ledger: root.clone() };
     let outside: &dyn Outside = if args.fetch { &surroundings } else { &Unfetched };
     let resolver = Resolver::new(&ledger, outside, &[]);
-    let report = findings::check(&resolver, pattern.as_ref());
+    let report = findings::check(&resolver, pattern.as_ref(), Some(day(args.today.as_deref())?));
     if report.standings.is_empty() && report.findings.is_empty() && pattern.is_some() {
         let message =
             format!("`{}` covers no unit of the ledger", args.pattern.as_deref().unwrap_or_default());

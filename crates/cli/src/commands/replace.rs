@@ -166,7 +166,8 @@ fn replacing(ledger: &Ledger, wanted: &Recipe) -> Result<Replacing, CliError> {
 
 /// The findings that one ledger has and the other has not.
 pub(super) fn differing(before: &Ledger, after: &Ledger) -> (Vec<Finding>, Vec<Finding>) {
-    let check = |ledger: &Ledger| findings::check(&Resolver::new(ledger, &Unfetched, &[]), None).findings;
+    let check =
+        |ledger: &Ledger| findings::check(&Resolver::new(ledger, &Unfetched, &[]), None, None).findings;
     let (old, new) = (check(before), check(after));
     let not_in = |list: &[Finding], others: &[Finding]| -> Vec<Finding> {
         let known: std::collections::BTreeSet<_> =

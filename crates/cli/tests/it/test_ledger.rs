@@ -114,7 +114,10 @@ impl TestLedger {
 
 /// The program with an environment of its own.
 pub(crate) fn program() -> Command {
-    Command::new(snapbox::cmd::cargo_bin!("cledger")).env_clear().env("NO_COLOR", "1")
+    Command::new(snapbox::cmd::cargo_bin!("cledger"))
+        .env_clear()
+        .env("NO_COLOR", "1")
+        .env("CLEDGER_TODAY", "2026-11-25")
 }
 
 /// Whether an outside reader of our files is installed. In CI each of them must be.

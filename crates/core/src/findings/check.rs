@@ -2,11 +2,13 @@
 
 use std::collections::BTreeMap;
 
+use jiff::civil::Date;
 use rayon::prelude::*;
 
-use super::{Code, Finding, Severity, names, outputs, tables, values};
-use crate::address::Pattern;
+use super::{Code, Finding, Severity, expiry, names, outputs, stages, tables, values};
+use crate::address::{Owner, Pattern};
 use crate::model::{Ledger, SharedId, StageId, UnitId};
+use crate::name::Name;
 use crate::resolve::Resolver;
 
 /// How a unit stands in a stage.
@@ -86,6 +88,17 @@ impl Bounds<'_> {
             })
     }
 
+    /// Whether a field that is written or seen under this owner is covered.
+    pub(super) fn covers(&self, owner: &Owner, entry: &str, field: Option<&str>) -> bool {
+        let owner = match owner {
+            Owner::Shared => self.covers_owner("shared", None),
+            Owner::Unit(unit, instance) => {
+                self.covers_owner(unit.as_str(), instance.as_ref().map(Name::as_str))
+            }
+        };
+        owner && self.covers_field(entry, field)
+    }
+
     pub(super) fn covers_field(&self, entry: &str, field: Option<&str>) -> bool {
         self.pattern.is_none_or(|pattern| pattern.covers_field(entry, field))
     }
@@ -107,8 +120,9 @@ impl Bounds<'_> {
     }
 }
 
-/// Checks everything that the pattern covers, or everything.
-pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>) -> Report {
+/// Checks everything that the pattern covers, or everything. `today` is the day from which last days
+/// are counted; without it, none is over.
+pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Date>) -> Report {
     let ledger = resolver.ledger();
     let bounds = Bounds { ledger, pattern };
     let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
@@ -124,6 +138,9 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>) -> Report {
                 values::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
                 outputs::of_unit(&bounds, unit, &mut findings);
                 tables::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
+                if let Some(today) = today {
+                    expiry::of_unit(&bounds, session, unit, today, &mut standing, &mut findings);
+                }
                 super::effective::of_unit(&bounds, session, unit, &mut standing, &mut findings);
                 (standing, findings)
             },
@@ -133,11 +150,16 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>) -> Report {
     names::of_shared(&bounds, resolver, &mut findings);
     names::strangers(&bounds, resolver, &mut findings);
     values::of_shared(&bounds, resolver, &mut findings);
+    stages::follows(&bounds, &mut findings);
+    stages::unused(&bounds, &mut findings);
     tables::of_shared(&bounds, resolver, &mut findings);
     let mut standings = Vec::with_capacity(checked.len());
     for (standing, of_unit) in checked {
         standings.push(standing);
         findings.extend(of_unit);
+    }
+    if let Some(today) = today {
+        expiry::of_settings(&bounds, resolver, today, &mut standings, &mut findings);
     }
     Report { findings: merged(findings), standings }
 }

@@ -180,7 +180,7 @@ pub fn of_field(session: &mut Session<'_, '_>, field: FieldId) -> Vec<Finding> {
 }
 
 /// Whose field a finding is about: the shared entry's if it is wrong there too, by itself.
-fn whose(
+pub(super) fn whose(
     ledger: &Ledger,
     session: &mut Session<'_, '_>,
     field: FieldId,

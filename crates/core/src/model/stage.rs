@@ -68,6 +68,8 @@ pub struct Follow {
     pub only: Vec<Pattern>,
     /// What one of these covers is not followed.
     pub except: Vec<Pattern>,
+    /// Where it is declared.
+    pub place: Place,
 }
 
 impl Follow {

@@ -276,7 +276,7 @@ fn follow(read: In<'_>, item: Item<'_, '_>, manifest: &Manifest) -> Option<Follo
     if !table.contains_key("stage") {
         read.wrong(item.span(), "this follow has no `stage`");
     }
-    Some(Follow { stage: stage?, only, except })
+    Some(Follow { stage: stage?, only, except, place: read.place(item.span()) })
 }
 
 /// Refuses circles of follows and of `after`, and follows that multiply beyond all use.
