@@ -2,13 +2,14 @@
 
 use std::collections::BTreeSet;
 use std::env;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::model::{Class, Ledger, StageId, Subject, UnitId};
 use cledger_core::name::{Name, nearest};
-use cledger_store::{Disk, Scope, find, finish_interrupted, read, unit_names};
+use cledger_store::{Disk, Identity, Keys, Scope, Surroundings, find, finish_interrupted, read, unit_names};
 
 use crate::cli::Globals;
 use crate::error::CliError;
@@ -24,6 +25,8 @@ const STAGE_VARIABLE: &str = "CLEDGER_STAGE";
 pub(crate) struct App<'c> {
     pub(crate) globals: Globals,
     pub(crate) console: &'c mut Console,
+    /// Whoever runs it, as far as keys are concerned.
+    pub(crate) identity: Arc<Identity>,
 }
 
 /// A stage, and why it is this one where nobody named it.
@@ -49,6 +52,29 @@ impl App<'_> {
         let (folder, files) = (root.display(), ledger.files.0.len());
         self.console.detail(&format!("read {files} files of the ledger in {folder}"));
         Ok((root, ledger))
+    }
+
+    /// The keys of the ledger in a folder.
+    pub(crate) fn keys(&self, root: &Path) -> Keys<'static> {
+        Keys::new(Disk(root.to_owned()), self.identity.clone())
+    }
+
+    /// What settings lead to outside of the ledger in a folder.
+    pub(crate) fn outside(&self, root: &Path) -> Surroundings<'static> {
+        Surroundings { files: Some(root.to_owned()), keys: self.keys(root) }
+    }
+
+    /// The same where nothing is fetched from the environment and from files.
+    pub(crate) fn unfetched(&self, root: &Path) -> Surroundings<'static> {
+        Surroundings { files: None, keys: self.keys(root) }
+    }
+
+    /// Tells whose secrets could not be read.
+    pub(crate) fn tell_unreadable(&self, keys: &Keys<'_>) {
+        for (scope, reason) in keys.not_at_hand() {
+            self.console
+                .notice(&format!("The secrets of `{}` are not readable here: {reason}.", scope.name()));
+        }
     }
 
     /// The unit or instance that an address names, in a ledger that was read for it.

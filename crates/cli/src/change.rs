@@ -3,17 +3,23 @@
 
 use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use clap::Args;
 use cledger_core::effects::{Effect, effects};
 use cledger_core::model::{Class, LayerId, Ledger, StageId, TableFault};
 use cledger_core::name::Name;
-use cledger_core::resolve::{Resolver, Unfetched};
-use cledger_store::{Changed, Disk, Edit, Locked, Overlay, Scope, apply, read};
+use cledger_core::resolve::Resolver;
+use cledger_store::{
+    Changed, Disk, Edit, Identity, Keys, Locked, Overlay, Resealed, Scope, Surroundings, apply, read, reseal,
+};
 
 use crate::app::App;
 use crate::error::CliError;
+
+/// Nothing changes.
+pub(crate) static NO_CHANGE: Changed = Changed::new();
 
 /// Options of every command that changes settings.
 #[derive(Debug, Args)]
@@ -32,6 +38,8 @@ pub(crate) struct ChangeOptions {
 /// A ledger that is being changed.
 pub(crate) struct Changing {
     root: PathBuf,
+    disk: Disk,
+    identity: Arc<Identity>,
     locked: Locked,
     /// The ledger as it is.
     pub(crate) ledger: Ledger,
@@ -52,8 +60,9 @@ impl Changing {
     pub(crate) fn start(app: &App<'_>, options: &ChangeOptions) -> Result<Self, CliError> {
         let root = app.root()?;
         let locked = Locked::take(&root, Duration::from_secs(options.wait))?;
-        let ledger = read(&Disk(root.clone()), &Scope::Whole)?;
-        Ok(Self { root, locked, ledger })
+        let disk = Disk(root.clone());
+        let ledger = read(&disk, &Scope::Whole)?;
+        Ok(Self { root, disk, identity: app.identity.clone(), locked, ledger })
     }
 
     /// The ledger's folder.
@@ -63,8 +72,7 @@ impl Changing {
 
     /// Works out what these edits come to. The ledger that they lead to must be readable.
     pub(crate) fn plan(&self, edits: &[Edit]) -> Result<Planned, CliError> {
-        let disk = Disk(self.root.clone());
-        let changed = apply(&disk, edits).map_err(|error| CliError::usage(error.to_string()))?;
+        let changed = apply(&self.disk, edits).map_err(|error| CliError::usage(error.to_string()))?;
         self.plan_texts(changed)
     }
 
@@ -72,17 +80,45 @@ impl Changing {
     pub(crate) fn plan_texts(&self, changed: Changed) -> Result<Planned, CliError> {
         let after = self.read_after(&changed)?;
         let effects = {
-            let resolver = |ledger| Resolver::new(ledger, &Unfetched, &[]);
-            effects(&resolver(&self.ledger), &resolver(&after))
+            let (old, new) = (self.outside(&NO_CHANGE), self.outside(&changed));
+            effects(&Resolver::new(&self.ledger, &old, &[]), &Resolver::new(&after, &new, &[]))
         };
         Ok(Planned { changed, after, effects })
     }
 
     /// The ledger as it will be after a change. It must be readable.
     pub(crate) fn read_after(&self, changed: &Changed) -> Result<Ledger, CliError> {
-        let disk = Disk(self.root.clone());
-        read(&Overlay::new(&disk, changed), &Scope::Whole)
+        read(&Overlay::new(&self.disk, changed), &Scope::Whole)
             .map_err(|unreadable| CliError::Spoiling(Box::new(unreadable)))
+    }
+
+    /// The ledger's keys as they will be after a change.
+    pub(crate) fn keys<'c>(&'c self, changed: &'c Changed) -> Keys<'c> {
+        Keys::new(Overlay::new(&self.disk, changed), self.identity.clone())
+    }
+
+    /// What cipher texts open to after a change; nothing is fetched.
+    pub(crate) fn outside<'c>(&'c self, changed: &'c Changed) -> Surroundings<'c> {
+        Surroundings { files: None, keys: self.keys(changed) }
+    }
+
+    /// Encrypts those secrets anew that get another place by a change, which is made on top of earlier
+    /// ones that led to `before`. Gives the ledger after it.
+    pub(crate) fn resealed(
+        &self,
+        before: &Ledger,
+        so_far: &Changed,
+        changed: &mut Changed,
+    ) -> Result<Ledger, CliError> {
+        let after = self.read_after(changed)?;
+        let mut texts = changed.clone();
+        let Resealed(count) =
+            reseal((before, &self.keys(so_far)), (&after, &self.keys(changed)), &mut texts)?;
+        if count == 0 {
+            return Ok(after);
+        }
+        *changed = texts;
+        self.read_after(changed)
     }
 
     /// Refuses a change after which rows of a lookup table do not count that counted before, or were

@@ -14,7 +14,7 @@ use crate::app::App;
 use crate::commands::{self, Command};
 use crate::error::CliError;
 use crate::output::console::Console;
-use crate::trade_words;
+use crate::{secrets, trade_words};
 
 /// Keeps, checks, renders and compares the configuration of units across their stages.
 #[derive(Debug, Parser)]
@@ -57,7 +57,7 @@ pub(crate) struct Globals {
 const GROUPS: [(&str, &[&str]); 8] = [
     ("Start", &["init", "demo"]),
     ("Declare", &["add", "list", "share", "rename", "remove"]),
-    ("Fill", &["set", "unset", "search", "replace"]),
+    ("Fill", &["set", "unset", "search", "replace", "key"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "compare"]),
     ("Hand out", &["render", "run"]),
@@ -100,7 +100,7 @@ pub(crate) fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Err(error) => return refuse(&error),
     };
     let mut console = Console::new(&cli.globals);
-    let mut app = App { globals: cli.globals, console: &mut console };
+    let mut app = App { globals: cli.globals, console: &mut console, identity: secrets::identity() };
     let status = match commands::run(cli.command, &mut app) {
         Ok(status) => status,
         Err(error) => {

@@ -2,7 +2,7 @@
 
 use cledger_core::address::AddressError;
 use cledger_core::resolve::AssumptionError;
-use cledger_store::{FindError, LockError, Unreadable, WriteError};
+use cledger_store::{FindError, IdentityError, KeyError, LockError, MakeError, Unreadable, WriteError};
 
 /// The exit statuses, as DESIGN.md section 7 has them.
 pub(crate) mod status {
@@ -108,6 +108,44 @@ impl From<LockError> for CliError {
         let busy = matches!(error, LockError::Busy(_));
         let error = Self::outside(error.to_string());
         if busy { error.help("try again, or wait longer: --wait SECONDS") } else { error }
+    }
+}
+
+impl From<KeyError> for CliError {
+    fn from(error: KeyError) -> Self {
+        let message = error.to_string();
+        match error {
+            KeyError::None(scope) => {
+                Self::refused(message).help(format!("make one: cledger key make @{}", scope.name()))
+            }
+            KeyError::NotAtHand { scope, .. } => Self::refused(message).help(format!(
+                "one of its readers can do this, or let you in: cledger key admit YOU @{} --recipient KEY",
+                scope.name()
+            )),
+            KeyError::Broken { .. } | KeyError::Readers(_) => {
+                Self::usage(message).help("take the file back from version control")
+            }
+            KeyError::Cipher { .. } => {
+                Self::usage(message).help("set that secret anew, or take the setting out; then try again")
+            }
+            KeyError::Refused(_) => Self::usage(message),
+            KeyError::Random(_) => Self::outside(message),
+        }
+    }
+}
+
+impl From<IdentityError> for CliError {
+    fn from(error: IdentityError) -> Self {
+        Self::refused(error.to_string())
+    }
+}
+
+impl From<MakeError> for CliError {
+    fn from(error: MakeError) -> Self {
+        match error {
+            MakeError::Identity(error) => error.into(),
+            MakeError::Write(error) => error.into(),
+        }
     }
 }
 

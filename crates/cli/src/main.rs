@@ -12,6 +12,7 @@ mod options;
 mod output;
 mod place;
 mod schema;
+mod secrets;
 mod trade_words;
 
 use std::process::ExitCode;

@@ -66,17 +66,23 @@ impl AssumeOptions {
 
 /// All of standard input, one final newline dropped.
 pub(crate) fn standard_input() -> Result<zeroize::Zeroizing<String>, CliError> {
-    let mut text = zeroize::Zeroizing::new(String::new());
+    // Room enough for most: text that moves leaves a copy behind.
+    let mut text = zeroize::Zeroizing::new(String::with_capacity(1 << 16));
     std::io::stdin()
         .read_to_string(&mut text)
         .map_err(|error| CliError::outside(format!("standard input cannot be read: {error}")))?;
+    Ok(without_final_newline(text))
+}
+
+/// A text without the one newline that editors and shells put at its end.
+pub(crate) fn without_final_newline(mut text: zeroize::Zeroizing<String>) -> zeroize::Zeroizing<String> {
     if text.ends_with('\n') {
         text.pop();
         if text.ends_with('\r') {
             text.pop();
         }
     }
-    Ok(text)
+    text
 }
 
 /// When secrets are shown.

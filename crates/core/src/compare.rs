@@ -17,6 +17,8 @@ pub enum Difference {
     AsMeant,
     /// Two values.
     Differs,
+    /// Two values of which one cannot be read here, so that nobody can tell.
+    Unknown,
     /// A value only in the first.
     OnlyLeft,
     /// A value only in the second.
@@ -44,7 +46,7 @@ impl Compared<'_> {
     /// Whether somebody should look at it.
     pub fn is_unmeant(&self) -> bool {
         match self.difference {
-            Difference::Same | Difference::AsMeant => false,
+            Difference::Same | Difference::AsMeant | Difference::Unknown => false,
             Difference::Differs => true,
             Difference::OnlyLeft | Difference::OnlyRight => !self.absent_on_purpose,
         }
@@ -129,9 +131,13 @@ fn field<'l>(session: &mut Session<'_, 'l>, left: FieldId, right: FieldId) -> Co
         (None, None) => Difference::Same,
         (Some(_), None) => Difference::OnlyLeft,
         (None, Some(_)) => Difference::OnlyRight,
-        (Some(a), Some(b)) if a.expose() == b.expose() => Difference::Same,
-        (Some(_), Some(_)) if is_meant(session, left, right) => Difference::AsMeant,
-        (Some(_), Some(_)) => Difference::Differs,
+        (Some(a), Some(b)) => match (a.expose(), b.expose()) {
+            (Some(a), Some(b)) if a == b => Difference::Same,
+            (Some(_), Some(_)) if is_meant(session, left, right) => Difference::AsMeant,
+            (Some(_), Some(_)) => Difference::Differs,
+            _ if a.through.is_none() && is_same_text(session, left, right) => Difference::Same,
+            _ => Difference::Unknown,
+        },
     };
     let absent = |outcome: &Outcome<'_>| matches!(outcome, Outcome::Absent(_));
     Compared {
@@ -160,7 +166,7 @@ fn is_meant(session: &mut Session<'_, '_>, left: FieldId, right: FieldId) -> boo
             (Some(one), Some(other)) => (one, other),
             _ => return false,
         };
-        if one.expose() == other.expose() {
+        if one.expose().is_some() && one.expose() == other.expose() {
             continue;
         }
         if !is_same_text(session, left, right) {

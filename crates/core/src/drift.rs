@@ -19,6 +19,8 @@ pub enum NameDrift {
     ExtraThere,
     /// The ledger has no value for it, although one is needed.
     NoValueHere,
+    /// The ledger's value is a secret that cannot be read here, so that nobody can tell.
+    Unreadable,
 }
 
 /// One name that has drifted.
@@ -79,7 +81,17 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
     };
     let mut drifted = Vec::new();
     for (name, (field, effective)) in &output.values {
-        let Some(expected) = effective.expose() else { continue };
+        let Some(expected) = effective.expose() else {
+            drifted.push(Drifted {
+                name: name.join("."),
+                address: Some(ledger.address(*field).to_string()),
+                what: NameDrift::Unreadable,
+                secret: true,
+                expected: None,
+                observed: None,
+            });
+            continue;
+        };
         let expected = if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
         let found = tree.get(name);
         let what = match found {

@@ -6,7 +6,7 @@ use rustc_hash::FxHashMap;
 use crate::address::Address;
 use crate::model::{Class, Ledger, SettingValue, Subject};
 use crate::name::Name;
-use crate::resolve::{Content, Effective, FieldId, Outcome, Resolver, Session, Winner};
+use crate::resolve::{Effective, FieldId, Outcome, Resolver, Session, Unread, Winner};
 use crate::value::Value;
 
 /// How many steps of values that were not read are followed to compare them.
@@ -19,6 +19,8 @@ pub enum Seen {
     Value(Option<Value>),
     /// Text that is outside the ledger, by what `from` says; `None` where it comes by way of others.
     Outside(Option<String>),
+    /// A secret whose key is not at hand.
+    Unreadable,
     /// None, on purpose.
     Absent,
     /// None, and none is needed.
@@ -167,10 +169,15 @@ fn compared(session: &mut Session<'_, '_>, field: FieldId) -> Compared {
         Outcome::Broken(problems) => plain(Seen::Problem(problems.iter().map(|p| p.code.name()).collect())),
         Outcome::Value(effective) => {
             let secret = effective.secret;
-            if let Content::Unread = effective.content {
-                let seen = Seen::Outside(source(session, field));
-                let same = Some(Value::List(made_from(session, &effective, 0)));
-                return Compared { same, secret, seen };
+            if let Some(why) = effective.unread() {
+                let source = source(session, field);
+                let mut same = made_from(session, &effective, 0);
+                same.extend(source.as_deref().map(Value::text));
+                let seen = match why {
+                    Unread::Outside => Seen::Outside(source),
+                    Unread::NoKey => Seen::Unreadable,
+                };
+                return Compared { same: Some(Value::List(same)), secret, seen };
             }
             let same = effective.expose().cloned();
             Compared { seen: Seen::Value(same.clone().filter(|_| !secret)), same, secret }
@@ -183,6 +190,7 @@ fn source(session: &mut Session<'_, '_>, FieldId { subject, stage, slot }: Field
     match session.winners(subject, stage)[slot.0 as usize] {
         Winner::Set(setting, ..) => match &setting.value {
             SettingValue::From(source) => Some(source.0.to_string()),
+            SettingValue::Cipher(cipher) => Some(cipher.text.to_string()),
             SettingValue::Value(_) | SettingValue::Absent => None,
         },
         _ => None,

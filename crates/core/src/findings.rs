@@ -19,6 +19,7 @@ use std::fmt;
 pub use check::{Report, Standing, UnitStanding, check};
 pub use effective::of_field;
 pub(crate) use tables::of_field as of_rows;
+pub use values::plain_secrets;
 
 use crate::model::UnitId;
 use crate::source::Place;

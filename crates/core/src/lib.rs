@@ -6,6 +6,7 @@
 
 pub mod address;
 pub mod blanks;
+pub mod cipher;
 pub mod compare;
 pub mod drift;
 pub mod effects;

@@ -1,6 +1,6 @@
 //! What is rendered for a subject in a stage, before any file is written.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::findings::{self, Finding};
 use crate::model::{Ledger, Output, StageId, Subject, UnitId};
@@ -57,6 +57,19 @@ pub struct Rendering<'l> {
     pub outputs: Vec<RenderedOutput<'l>>,
     /// What keeps it from being whole: fields without the value they need, or with a wrong one.
     pub gaps: Vec<Finding>,
+    /// Secrets in the files whose keys are not at hand.
+    pub unreadable: Vec<FieldId>,
+}
+
+impl Rendering<'_> {
+    /// Leaves all secrets out, and what keeps them from having a value.
+    pub fn without_secrets(&mut self) {
+        for output in &mut self.outputs {
+            output.values.retain(|_, (_, effective)| !effective.secret);
+        }
+        self.gaps.retain(|gap| !gap.hides_value);
+        self.unreadable.clear();
+    }
 }
 
 /// Works out what is rendered for a subject that belongs to the stage.
@@ -83,7 +96,11 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
         }
         RenderedOutput { output, values, lacking }
     });
-    Rendering { subject, stage, outputs: outputs.collect(), gaps }
+    let outputs: Vec<RenderedOutput<'l>> = outputs.collect();
+    let values = outputs.iter().flat_map(|output| output.values.values());
+    let unreadable = values.filter(|(_, value)| value.unread().is_some()).map(|(field, _)| *field);
+    let unreadable: BTreeSet<FieldId> = unreadable.collect();
+    Rendering { subject, stage, gaps, unreadable: unreadable.into_iter().collect(), outputs }
 }
 
 /// The outputs that are rendered for a subject.

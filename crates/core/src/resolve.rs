@@ -22,20 +22,22 @@ use rustc_hash::{FxBuildHasher, FxHashMap};
 use zeroize::Zeroizing;
 
 pub use assume::{Assumption, AssumptionError};
-pub use expand::CIPHER_PREFIX;
 pub use graph::Session;
 pub(crate) use layers::default_counts;
 pub use layers::{Link, Winner};
-pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode};
+pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode, Unread};
 pub use rows::{EffectiveRow, Merged};
 
 use crate::address::Address;
+use crate::cipher::{Cipher, KeyScope};
 use crate::model::{Ledger, Slot, StageId, Subject, UnitId};
 
 /// What a ledger's `from` and cipher texts lead to, outside of it.
 pub trait Outside: Sync {
     /// What is found at `env:NAME` or `file:PATH`.
     fn fetch(&self, source: &str) -> Fetched;
+    /// What a cipher text opens to that stands among the settings of this stage or group.
+    fn open(&self, scope: &KeyScope, cipher: &Cipher) -> Opened;
 }
 
 /// What was found outside the ledger.
@@ -48,12 +50,26 @@ pub enum Fetched {
     Unread,
 }
 
+/// What became of a cipher text.
+pub enum Opened {
+    /// It opens to this text.
+    Text(Zeroizing<String>),
+    /// The key is not at hand.
+    NoKey,
+    /// It opens to nothing, for this reason: it is damaged, or was made for another place.
+    Broken(String),
+}
+
 /// Looks nowhere, and takes every value outside the ledger to be there.
 pub struct Unfetched;
 
 impl Outside for Unfetched {
     fn fetch(&self, _source: &str) -> Fetched {
         Fetched::Unread
+    }
+
+    fn open(&self, _scope: &KeyScope, _cipher: &Cipher) -> Opened {
+        Opened::NoKey
     }
 }
 

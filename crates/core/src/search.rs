@@ -5,10 +5,11 @@ use rayon::prelude::*;
 use regex::Regex;
 
 use crate::address::{Address, Owner, Pattern};
+use crate::cipher::secret_of;
 use crate::impact::Written;
 use crate::model::{Class, Declaration, Entry, LayerId, Ledger, Setting, SettingValue, Slot, Subject};
 use crate::name::Name;
-use crate::resolve::{Effective, FieldId, Outcome, Resolver};
+use crate::resolve::{Effective, FieldId, Opened, Outcome, Outside, Resolver};
 use crate::source::Place;
 use crate::types::{Measure, Type};
 use crate::value::{Held, Value};
@@ -128,6 +129,27 @@ impl Conditions {
                 .is_none_or(|today| note.and_then(|note| note.until).is_some_and(|until| until < today))
     }
 
+    /// Whether what is written is or says what is looked for; an encrypted secret is opened only for that.
+    fn covers_said(
+        &self,
+        ledger: &Ledger,
+        outside: &dyn Outside,
+        setting: Option<&Setting>,
+        held: Option<&Held>,
+        this: Type,
+    ) -> bool {
+        let cipher = match setting.map(|setting| &setting.value) {
+            Some(SettingValue::Cipher(cipher)) if !self.tests.is_empty() => cipher,
+            _ => return self.covers_value(held.map(Held::expose), this),
+        };
+        match outside.open(&ledger.key_scope(cipher.layer), cipher) {
+            Opened::Text(text) => {
+                secret_of(&text, this).is_some_and(|secret| self.covers_value(Some(secret.expose()), this))
+            }
+            Opened::NoKey | Opened::Broken(_) => false,
+        }
+    }
+
     fn covers_value(&self, value: Option<&Value>, this: Type) -> bool {
         let Some(value) = value else { return self.tests.is_empty() };
         self.tests.iter().all(|test| holds(test, value, this))
@@ -160,7 +182,8 @@ fn any_text(value: &Value, test: &dyn Fn(&str) -> bool) -> bool {
 
 /// All settings and defaults that the conditions cover: shared ones first, then by unit; for each
 /// defaults first, then by stage and group.
-pub fn settings<'l>(ledger: &'l Ledger, conditions: &Conditions) -> Vec<Found<'l>> {
+/// `outside` opens secrets that are looked into for what they say; those that it cannot open are not found.
+pub fn settings<'l>(ledger: &'l Ledger, outside: &dyn Outside, conditions: &Conditions) -> Vec<Found<'l>> {
     let mut found = Vec::new();
     let mut add = |written, subject, slot, setting: Option<&'l Setting>, held: Option<&'l Held>, place| {
         let (entry, field) = ledger.field(subject, slot);
@@ -173,7 +196,7 @@ pub fn settings<'l>(ledger: &'l Ledger, conditions: &Conditions) -> Vec<Found<'l
             && conditions.covers_place(ledger, written)
             && conditions.covers_layer(layer)
             && conditions.covers_note(setting)
-            && conditions.covers_value(held.map(Held::expose), field.this_type)
+            && conditions.covers_said(ledger, outside, setting, held, field.this_type)
         {
             found.push(Found { written, subject, slot, setting, held, place });
         }
@@ -227,13 +250,13 @@ pub fn settings<'l>(ledger: &'l Ledger, conditions: &Conditions) -> Vec<Found<'l
 fn held(setting: &Setting) -> Option<&Held> {
     match &setting.value {
         SettingValue::Value(held) => Some(held),
-        SettingValue::Absent | SettingValue::From(_) => None,
+        SettingValue::Absent | SettingValue::From(_) | SettingValue::Cipher(_) => None,
     }
 }
 
 /// All declared fields that the conditions cover, shared ones first, then by unit. Where the conditions
 /// are about settings, only those that have one which they cover.
-pub fn fields(ledger: &Ledger, conditions: &Conditions) -> Vec<(Subject, Slot)> {
+pub fn fields(ledger: &Ledger, outside: &dyn Outside, conditions: &Conditions) -> Vec<(Subject, Slot)> {
     let about_settings = conditions.class.is_some()
         || !conditions.tests.is_empty()
         || conditions.with_why
@@ -242,7 +265,7 @@ pub fn fields(ledger: &Ledger, conditions: &Conditions) -> Vec<(Subject, Slot)> 
         || conditions.pattern.as_ref().is_some_and(|pattern| !pattern.covers_stage(NO_STAGE));
     if about_settings {
         let mut found: Vec<(Subject, Slot)> = Vec::new();
-        for one in settings(ledger, conditions) {
+        for one in settings(ledger, outside, conditions) {
             let subject = match one.subject {
                 Subject::Shared => Subject::Shared,
                 Subject::Unit(unit, _) => Subject::Unit(unit, None),

@@ -17,6 +17,8 @@ pub enum Saying<'l> {
     Absent,
     /// What is found there.
     From(&'l str),
+    /// What a cipher text opens to.
+    Encrypted,
 }
 
 /// How a candidate fares.
@@ -138,6 +140,7 @@ fn candidate<'l>(
         SettingValue::Value(held) => Saying::Value(held),
         SettingValue::Absent => Saying::Absent,
         SettingValue::From(source) => Saying::From(&source.0),
+        SettingValue::Cipher(_) => Saying::Encrypted,
     };
     let standing = reason(ledger, link, field, whose).map_or(Standing::Weaker, Standing::NotCounted);
     let whose = ledger.owner(whose);

@@ -5,6 +5,7 @@
 
 mod edit;
 mod find;
+mod keys;
 mod locked;
 mod mistake;
 mod outside;
@@ -17,6 +18,11 @@ pub use edit::{
     parse_value, remove, rename, setting, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
+pub use keys::{
+    Admitted, AskPassphrase, BadRecipient, DataKey, Identity, IdentityError, KeyError, KeyFile, Keys, Made,
+    MakeError, READERS, Reader, Readers, Recipient, Resealed, SecretString, admit, exclude, key_path, make,
+    move_key, reseal, rotate,
+};
 pub use locked::{LockError, Locked, finish_interrupted};
 pub use mistake::{Mistake, Unreadable};
 pub use outside::Surroundings;

@@ -1,21 +1,32 @@
-//! Fetching what settings take from outside the ledger: environment variables and files.
+//! Fetching what settings take from outside the ledger: environment variables and files, and what cipher
+//! texts open to.
 
 use std::env::{self, VarError};
 use std::fs;
 use std::io;
 use std::path::PathBuf;
 
-use cledger_core::resolve::{Fetched, Outside};
+use cledger_core::cipher::{Cipher, KeyScope};
+use cledger_core::resolve::{Fetched, Opened, Outside};
 use zeroize::Zeroizing;
 
-/// The program's environment, and the files around a ledger's folder.
-pub struct Surroundings {
-    /// The folder from which `file:` paths are meant.
-    pub ledger: PathBuf,
+use crate::keys::Keys;
+
+/// The program's environment, the files around a ledger's folder, and the keys at hand.
+pub struct Surroundings<'t> {
+    /// The folder from which `file:` paths are meant; `None` where nothing is fetched.
+    pub files: Option<PathBuf>,
+    /// What opens cipher texts.
+    pub keys: Keys<'t>,
 }
 
-impl Outside for Surroundings {
+impl Outside for Surroundings<'_> {
+    fn open(&self, scope: &KeyScope, cipher: &Cipher) -> Opened {
+        self.keys.open(scope, cipher)
+    }
+
     fn fetch(&self, source: &str) -> Fetched {
+        let Some(ledger) = &self.files else { return Fetched::Unread };
         if let Some(name) = source.strip_prefix("env:") {
             return match env::var(name) {
                 Ok(text) => Fetched::Text(Zeroizing::new(text)),
@@ -30,7 +41,7 @@ impl Outside for Surroundings {
         let Some(path) = source.strip_prefix("file:") else {
             return Fetched::Nothing("`from` begins with neither `env:` nor `file:`".to_owned());
         };
-        let mut text = match fs::read_to_string(self.ledger.join(path)) {
+        let mut text = match fs::read_to_string(ledger.join(path)) {
             Ok(text) => Zeroizing::new(text),
             Err(error) => {
                 let reason = match error.kind() {

@@ -6,8 +6,8 @@ use cledger_core::address::Pattern;
 use cledger_core::findings::{self, Code, Severity};
 use cledger_core::model::StageId;
 use cledger_core::name::Name;
-use cledger_core::resolve::{Outside, Resolver, Unfetched};
-use cledger_store::{Scope, Surroundings};
+use cledger_core::resolve::Resolver;
+use cledger_store::Scope;
 
 use crate::app::{App, known_stage};
 use crate::complete;
@@ -77,9 +77,8 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     let here = std::env::current_dir().unwrap_or_default();
     let places = Places::new(&ledger, &root, &here);
-    let surroundings = Surroundings { ledger: root.clone() };
-    let outside: &dyn Outside = if args.fetch { &surroundings } else { &Unfetched };
-    let resolver = Resolver::new(&ledger, outside, &[]);
+    let outside = if args.fetch { app.outside(&root) } else { app.unfetched(&root) };
+    let resolver = Resolver::new(&ledger, &outside, &[]);
     let report = findings::check(&resolver, pattern.as_ref(), Some(day(args.today.as_deref())?));
     if report.standings.is_empty() && report.findings.is_empty() && pattern.is_some() {
         let message =
@@ -110,6 +109,7 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
             console.raw(&text);
         }
     }
+    app.tell_unreadable(&outside.keys);
     let fails = report.findings.iter().any(|finding| finding.severity >= fails);
     Ok(if fails { status::FOUND } else { status::CLEAN })
 }

@@ -6,7 +6,6 @@ use cledger_core::address::Address;
 use cledger_core::compare::{self, SubjectCompared};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
-use cledger_store::Surroundings;
 
 use super::show::without_delivery;
 use crate::app::{App, known_stage, scope_of, unit_of};
@@ -37,7 +36,7 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let (left_stage, right_stage) = (stage_name(&left)?, stage_name(&right)?);
     let (root, ledger) = app.open(&scope_of([&left, &right]))?;
     let stages = (known_stage(&ledger, left_stage.as_str())?, known_stage(&ledger, right_stage.as_str())?);
-    let outside = Surroundings { ledger: root };
+    let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let compared = match (&left.owner, &right.owner) {
         (None, None) => compare::stages(&mut resolver.session(None), stages.0, stages.1),
@@ -72,6 +71,7 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
         };
         text::compare::print(console, &ledger, &compared, &sides, args.all);
     }
+    app.tell_unreadable(&outside.keys);
     let unmeant = compared.iter().any(|subject| match subject {
         SubjectCompared::Both(_, fields) => fields.iter().any(compare::Compared::is_unmeant),
         SubjectCompared::OnlyLeft(_) | SubjectCompared::OnlyRight(_) => false,

@@ -14,7 +14,6 @@ use cledger_core::name::Name;
 use cledger_core::render::{RenderedOutput, Rendering, rendering};
 use cledger_core::resolve::Resolver;
 use cledger_formats::format;
-use cledger_store::Surroundings;
 
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
@@ -53,7 +52,7 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         None => ledger.subjects_in(chosen.stage).collect(),
         Some(owner) => vec![app.subject_in(&ledger, owner, chosen.stage)?],
     };
-    let outside = Surroundings { ledger: root };
+    let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let mut units = Vec::new();
     for subject in subjects {
@@ -77,6 +76,7 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     } else {
         text::drift::print(console, &units);
     }
+    app.tell_unreadable(&outside.keys);
     Ok(if clean { status::CLEAN } else { status::FOUND })
 }
 

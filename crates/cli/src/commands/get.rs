@@ -6,8 +6,8 @@ use cledger_core::address::Address;
 use cledger_core::findings;
 use cledger_core::name::Name;
 use cledger_core::resolve::{Outcome, Resolver};
-use cledger_store::Surroundings;
 
+use super::render::not_readable;
 use super::show::{fields, with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
@@ -59,7 +59,7 @@ pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     let unmask = args.unmask.granted(&ledger, chosen.stage)?;
     let assumptions = args.assume.read(&ledger, chosen.stage)?;
-    let outside = Surroundings { ledger: root };
+    let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &assumptions);
     let mut session = resolver.session(unit_of(subject));
     let lacking = |message: String, help: String| CliError::Plain {
@@ -73,6 +73,9 @@ pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
             if effective.secret && !unmask {
                 let message = format!("`{}` is a secret, and is not shown", ledger.address(one));
                 return Err(CliError::refused(message).help("add --unmask, or --unmask=always in a pipe"));
+            }
+            if effective.unread().is_some() {
+                return Err(not_readable(&[ledger.owner(subject).to_string()], &outside.keys, ""));
             }
             if app.console.is_json() {
                 app.console.document(&json::show::one(&ledger, one, &effective, unmask));

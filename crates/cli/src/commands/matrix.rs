@@ -5,7 +5,7 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_core::matrix::{Row, matrix};
 use cledger_core::model::StageId;
-use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_core::resolve::Resolver;
 use cledger_store::Scope;
 
 use crate::app::App;
@@ -31,13 +31,14 @@ pub(crate) struct MatrixArgs {
 
 pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
-    let (_, ledger) = app.open(&Scope::Whole)?;
+    let (root, ledger) = app.open(&Scope::Whole)?;
+    let outside = app.unfetched(&root);
     let covered = |stage: &StageId| {
         let name = ledger.stage(*stage).name.as_str();
         pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
     };
     let stages: Vec<StageId> = ledger.stage_ids().filter(covered).collect();
-    let resolver = Resolver::new(&ledger, &Unfetched, &[]);
+    let resolver = Resolver::new(&ledger, &outside, &[]);
     let mut rows = matrix(&resolver, pattern.as_ref(), &stages);
     if stages.is_empty() || rows.is_empty() {
         let message = format!("`{}` covers nothing", args.pattern.as_deref().unwrap_or("*"));
@@ -56,5 +57,6 @@ pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     } else {
         text::matrix::print(app.console, &ledger, &stages, &rows);
     }
+    app.tell_unreadable(&outside.keys);
     Ok(status::CLEAN)
 }

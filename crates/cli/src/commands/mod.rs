@@ -9,6 +9,7 @@ mod drift;
 mod get;
 mod impact;
 mod init;
+mod key;
 mod list;
 mod man;
 mod matrix;
@@ -27,6 +28,7 @@ mod trace;
 
 use clap::Subcommand;
 
+pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
 pub(crate) use replace::{Names, Replacement};
 pub(crate) use set::Written;
 pub(crate) use show::{fields_of, with_stage, without_delivery};
@@ -60,6 +62,8 @@ pub(crate) enum Command {
     Search(search::SearchArgs),
     /// Put other values in place of what a search finds
     Replace(Box<replace::ReplaceArgs>),
+    /// Say who may read the secrets of which stages, and encrypt them
+    Key(key::KeyArgs),
     /// Show what a unit gets in a stage, and where each value comes from
     Show(show::ShowArgs),
     /// Print one bare value, for scripts
@@ -102,6 +106,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Unset(args) => set::unset(&args, app),
         Command::Search(args) => search::run(&args, app),
         Command::Replace(args) => replace::run(&args, app),
+        Command::Key(args) => key::run(&args, app),
         Command::Show(args) => show::run(&args, app),
         Command::Get(args) => get::run(&args, app),
         Command::Matrix(args) => matrix::run(&args, app),

@@ -3,9 +3,10 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
+use cledger_core::cipher::KeyScope;
 use cledger_core::findings::{Code, Finding};
 use cledger_core::model::{Ledger, Stage};
-use cledger_store::{Disk, Named, remove};
+use cledger_store::{Disk, Named, move_key, remove};
 
 use super::rename::{files, what};
 use super::replace::differing;
@@ -51,7 +52,16 @@ pub(crate) fn run(args: &RemoveArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         .collect::<Result<_, CliError>>()?;
     things.iter().try_for_each(|thing| must_not_be_listed(ledger, &things, thing))?;
     let disk = Disk(changing.root().to_owned());
-    let changed = remove(&disk, ledger, &things).map_err(|error| CliError::usage(error.to_string()))?;
+    let mut changed = remove(&disk, ledger, &things).map_err(|error| CliError::usage(error.to_string()))?;
+    for thing in &things {
+        let scope = match thing {
+            Named::Stage(name) => KeyScope::Stage(name.clone()),
+            Named::Group(name) => KeyScope::Group(name.clone()),
+            _ => continue,
+        };
+        let more = move_key(&changing.keys(&changed), &scope, None)?;
+        changed.extend(more);
+    }
     let planned = changing.plan_texts(changed)?;
     let (caused, _) = differing(ledger, &planned.after);
     // What a removed thing no longer clashes or agrees with is no reason to keep it.

@@ -5,16 +5,17 @@ use std::collections::BTreeSet;
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::{Address, Owner};
+use cledger_core::cipher::KeyScope;
 use cledger_core::effects::effects_of_renaming;
 use cledger_core::model::{
     Declaration, Entry, Kind, Ledger, OutputFormat, Subject, credential_fields, endpoint_fields,
     protocol_fields,
 };
 use cledger_core::name::Name;
-use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_core::resolve::Resolver;
 use cledger_core::source::{FileId, Place};
 use cledger_core::value::Value;
-use cledger_store::{Changed, Disk, Edit, Named, Overlay, Renaming, What, apply, literal, rename};
+use cledger_store::{Changed, Disk, Edit, Named, Overlay, Renaming, What, apply, literal, move_key, rename};
 
 use super::show::fields_of;
 use crate::app::App;
@@ -90,11 +91,13 @@ pub(super) fn renamed(
         let more = apply(&Overlay::new(&disk, &changed), &edits).map_err(wrong)?;
         changed.extend(more);
     }
+    changed.extend(moved_key(changing, so_far, renaming)?);
     changed.retain(|path, text| text.is_some() || changing.root().join(path).exists());
-    let after = changing.read_after(&changed)?;
+    let after = changing.resealed(ledger, so_far, &mut changed)?;
     let effects = {
-        let resolver = |ledger| Resolver::new(ledger, &Unfetched, &[]);
-        effects_of_renaming(&resolver(ledger), &resolver(&after), &|address| moved(renaming, ledger, address))
+        let (old, new) = (changing.outside(so_far), changing.outside(&changed));
+        let (old, new) = (Resolver::new(ledger, &old, &[]), Resolver::new(&after, &new, &[]));
+        effects_of_renaming(&old, &new, &|address| moved(renaming, ledger, address))
     };
     if let Some(effect) = effects.first() {
         let (to, count, address) = (&renaming.to, effects.len(), &effect.address);
@@ -104,6 +107,16 @@ pub(super) fn renamed(
             .help("a value holds the name itself, such as ${unit.name}: set it first"));
     }
     Ok((changed, after))
+}
+
+/// The key of a stage or group under its new name.
+fn moved_key(changing: &Changing, so_far: &Changed, renaming: &Renaming) -> Result<Changed, CliError> {
+    let (from, to) = match &renaming.what {
+        Named::Stage(name) => (KeyScope::Stage(name.clone()), KeyScope::Stage(renaming.to.clone())),
+        Named::Group(name) => (KeyScope::Group(name.clone()), KeyScope::Group(renaming.to.clone())),
+        _ => return Ok(Changed::new()),
+    };
+    Ok(move_key(&changing.keys(so_far), &from, Some(&to))?)
 }
 
 /// The files that change, and what happens to each.

@@ -12,7 +12,7 @@ use cledger_core::output;
 use cledger_core::render::{Rendering, rendering};
 use cledger_core::resolve::Resolver;
 use cledger_formats::format;
-use cledger_store::{Mode, Surroundings, write_atomically};
+use cledger_store::{Keys, Mode, write_atomically};
 
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
@@ -36,6 +36,9 @@ pub(crate) struct RenderArgs {
     /// Render even if values are missing or wrong, and list the gaps
     #[arg(long)]
     partial: bool,
+    /// Leave secrets out
+    #[arg(long)]
+    without_secrets: bool,
     #[command(flatten)]
     assume: AssumeOptions,
 }
@@ -65,14 +68,20 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         Some(owner) => vec![app.subject_in(&ledger, owner, chosen.stage)?],
     };
     let assumptions = args.assume.read(&ledger, chosen.stage)?;
-    let outside = Surroundings { ledger: root };
+    let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &assumptions);
     let out = args.out.clone().unwrap_or_else(|| Path::new("rendered").join(stage));
     let mut gaps: Vec<Finding> = Vec::new();
-    let mut ready = Vec::new();
+    let (mut ready, mut unreadable) = (Vec::new(), Vec::new());
     for subject in subjects {
         let mut session = resolver.session(unit_of(subject));
-        let rendering = rendering(&mut session, subject, chosen.stage);
+        let mut rendering = rendering(&mut session, subject, chosen.stage);
+        if args.without_secrets {
+            rendering.without_secrets();
+        }
+        if !rendering.unreadable.is_empty() {
+            unreadable.push(ledger.owner(subject).to_string());
+        }
         refuse_clashes(&ledger, &rendering)?;
         ready.extend(files(&ledger, &rendering, &out)?);
         for gap in rendering.gaps {
@@ -84,6 +93,9 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
                 gaps.push(gap);
             }
         }
+    }
+    if !unreadable.is_empty() {
+        return Err(not_readable(&unreadable, &outside.keys, "; or add --without-secrets"));
     }
     let write = gaps.is_empty() || args.partial;
     let mut files = Vec::new();
@@ -103,6 +115,20 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         text::render::summary(console, files.len(), gaps.len(), write);
     }
     Ok(if gaps.is_empty() { status::CLEAN } else { status::FOUND })
+}
+
+/// The refusal to hand out units whose secrets are not readable here.
+pub(super) fn not_readable(units: &[String], keys: &Keys<'_>, instead: &str) -> CliError {
+    let message = format!("nothing is handed out: secrets of {} are not readable here", units.join(", "));
+    let reasons = keys.not_at_hand();
+    let reasons: Vec<String> =
+        reasons.iter().map(|(scope, reason)| format!("the key of `{}`: {reason}", scope.name())).collect();
+    CliError::Plain {
+        status: status::REFUSED,
+        message,
+        pointed: Some(reasons.join("\n")),
+        help: Some(format!("let a reader do it, or let you in with `cledger key admit`{instead}")),
+    }
 }
 
 /// Refuses outputs in which one field would take another's place.

@@ -138,7 +138,7 @@ fn replacing(ledger: &Ledger, wanted: &Recipe) -> Result<Replacing, CliError> {
         return Ok(replacing);
     }
     let (changes, conditions) = (wanted.replace.of_values()?, wanted.search.read()?);
-    for found in search::settings(ledger, &conditions) {
+    for found in search::settings(ledger, &Unfetched, &conditions) {
         let count = replacing.replaced.len();
         if let Kind::Table { .. } = ledger.field(found.subject, found.slot).0.kind {
             rows::replace(&changes, ledger, &found, &mut replacing);

@@ -10,9 +10,9 @@ use cledger_core::environment::{Environment, environment};
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
-use cledger_store::Surroundings;
 use zeroize::Zeroizing;
 
+use super::render::not_readable;
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
@@ -56,10 +56,13 @@ pub(crate) fn run(args: &RunArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         return Err(CliError::usage("`shared` is no unit").help("write UNIT[+INSTANCE]@STAGE"));
     }
     let assumptions = args.assume.read(&ledger, chosen.stage)?;
-    let outside = Surroundings { ledger: root };
+    let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &assumptions);
     let made = environment(&mut resolver.session(unit_of(subject)), subject, chosen.stage);
     refuse_gaps(&ledger, (subject, chosen.stage), &made, app)?;
+    if made.variables.values().any(|(_, effective)| effective.unread().is_some()) {
+        return Err(not_readable(&[ledger.owner(subject).to_string()], &outside.keys, ""));
+    }
     let Some((program, arguments)) = args.command.split_first() else {
         return Err(CliError::usage("there is no program to run"));
     };

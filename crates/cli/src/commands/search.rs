@@ -1,7 +1,7 @@
 //! `cledger search`: settings, defaults and effective values, by what they are and say.
 
 use clap::Args;
-use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_core::resolve::Resolver;
 use cledger_core::search;
 use cledger_store::Scope;
 
@@ -21,23 +21,26 @@ pub(crate) struct SearchArgs {
 
 pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let conditions = args.conditions.read()?;
-    let (_, ledger) = app.open(&Scope::Whole)?;
+    let (root, ledger) = app.open(&Scope::Whole)?;
+    let outside = app.unfetched(&root);
     let console = &mut *app.console;
     if args.effective {
-        let resolver = Resolver::new(&ledger, &Unfetched, &[]);
+        let resolver = Resolver::new(&ledger, &outside, &[]);
         let found = search::effective(&resolver, &conditions);
         if console.is_json() {
             console.document(&json::search::effective(&ledger, &found));
         } else {
             text::search::effective(console, &ledger, &found);
         }
+        app.tell_unreadable(&outside.keys);
         return Ok(status::CLEAN);
     }
-    let found = search::settings(&ledger, &conditions);
+    let found = search::settings(&ledger, &outside, &conditions);
     if console.is_json() {
         console.document(&json::search::settings(&ledger, &found));
     } else {
         text::search::settings(console, &ledger, &found);
     }
+    app.tell_unreadable(&outside.keys);
     Ok(status::CLEAN)
 }

@@ -3,20 +3,23 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
+use cledger_core::cipher::Cipher;
 use cledger_core::model::{Declaration, LayerId, Ledger, Note, Setting, SettingValue, Vary, Verdict};
 use cledger_core::name::Name;
 use cledger_core::reference;
+use cledger_core::resolve::Opened;
 use cledger_core::types::{Type, parse_date};
 use cledger_core::value::{Held, Value};
-use cledger_store::{Edit, Target, What, literal, parse_value, setting};
+use cledger_store::{Edit, Keys, Target, What, literal, parse_value, setting};
+use zeroize::Zeroizing;
 
 use crate::app::App;
-use crate::change::{ChangeOptions, Changing};
+use crate::change::{ChangeOptions, Changing, NO_CHANGE};
 use crate::complete;
 use crate::error::{CliError, status};
-use crate::options::standard_input;
 use crate::output::{json, text, values};
 use crate::place::{DEFAULT, Place, place};
+use crate::secrets::{SecretOptions, typed_twice};
 
 #[derive(Debug, Args)]
 pub(crate) struct SetArgs {
@@ -28,14 +31,16 @@ pub(crate) struct SetArgs {
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
     /// Say that there is none on purpose
-    #[arg(long, conflicts_with_all = ["stdin", "from"])]
+    #[arg(long, conflicts_with_all = ["stdin", "file", "generate", "from"])]
     absent: bool,
-    /// Read the value from standard input; for secrets
-    #[arg(long, conflicts_with = "from")]
-    stdin: bool,
     /// Let the value come from outside when it is used: `env:NAME` or `file:PATH`
-    #[arg(long, value_name = "SOURCE")]
+    #[arg(long, value_name = "SOURCE", conflicts_with_all = ["stdin", "file", "generate"])]
     from: Option<String>,
+    #[command(flatten)]
+    secret: SecretOptions,
+    /// Let secrets stand in plain text where the stage or group has no key
+    #[arg(long)]
+    plain_secrets: bool,
     /// The last day on which the setting is meant to count
     #[arg(long, value_name = "YYYY-MM-DD")]
     until: Option<String>,
@@ -73,16 +78,16 @@ pub(crate) fn set(args: &SetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let mut edits = Vec::new();
     let mut layers = Vec::new();
     let note = note(args)?;
+    let keys = changing.keys(&NO_CHANGE);
     for text in &args.settings {
         let (address, value) = match text.split_once('=') {
             Some((address, value)) => (address, Some(value)),
             None => (text.as_str(), None),
         };
         let place = place(app, ledger, address, args.stage.as_ref())?;
-        let (_, declaration) = ledger.field(place.subject, place.slot);
-        may_be_set(&place, declaration)?;
-        let said = said(args, &place, declaration, value)?;
+        may_be_set(&place, ledger.field(place.subject, place.slot).1)?;
         let before = there(ledger, &place);
+        let said = said(args, (ledger, &keys), &place, value, before)?;
         let old_text = before.map(|setting| source_text(ledger, setting));
         let (what, after) = match (place.target, said) {
             (Target::Default, SettingValue::Value(held)) if args.until.is_none() => {
@@ -198,19 +203,21 @@ fn may_be_set(place: &Place, declaration: &Declaration) -> Result<(), CliError> 
 /// What is to be said for a field, by the options and the value behind its address.
 fn said(
     args: &SetArgs,
+    (ledger, keys): (&Ledger, &Keys<'_>),
     place: &Place,
-    declaration: &Declaration,
     value: Option<&str>,
+    before: Option<&Setting>,
 ) -> Result<SettingValue, CliError> {
-    let address = &place.address;
-    let given = [value.is_some(), args.absent, args.stdin, args.from.is_some()];
-    if given.iter().filter(|given| **given).count() != 1 {
+    let (address, declaration) = (&place.address, ledger.field(place.subject, place.slot).1);
+    let given = [value.is_some(), args.absent, args.secret.is_given(), args.from.is_some()];
+    let given = given.iter().filter(|given| **given).count();
+    if given > 1 || given == 0 && !declaration.secret {
         let message = format!("`{address}` needs exactly one value");
         return Err(CliError::usage(message)
-            .help(format!("write {address}=VALUE, or one of --absent, --stdin and --from")));
+            .help(format!("write {address}=VALUE, or one of --absent, --stdin, --file and --from")));
     }
-    if args.stdin && args.settings.len() > 1 {
-        return Err(CliError::usage("--stdin gives the value of one setting only"));
+    if (args.secret.stdin || args.secret.file.is_some()) && args.settings.len() > 1 {
+        return Err(CliError::usage("--stdin and --file give the value of one setting only"));
     }
     if args.absent {
         return Ok(SettingValue::Absent);
@@ -226,13 +233,21 @@ fn said(
     if declaration.secret && value.is_some_and(|value| !reference::is_in(value)) {
         let message = format!("`{address}` is a secret: an argument can be seen by others on this machine");
         return Err(
-            CliError::refused(message).help(format!("cledger set {address} --from env:NAME, or --stdin"))
+            CliError::refused(message).help(format!("cledger set {address}, which asks for it, or --stdin"))
         );
     }
-    let typed = match value {
-        Some(value) => value.to_owned().into(),
-        None => standard_input()?,
+    let typed = match (value, args.secret.read()?) {
+        (Some(value), _) => value.to_owned().into(),
+        (None, Some(text)) => text,
+        (None, None) => typed_twice(&address.to_string())?,
     };
+    if declaration.secret
+        && value.is_none()
+        && let Target::Layer(layer) = place.target
+        && let Some(cipher) = encrypted((ledger, keys), place, layer, &typed, before, args.plain_secrets)?
+    {
+        return Ok(SettingValue::Cipher(cipher));
+    }
     if declaration.this_type == Type::Table {
         // Its rows are read once the change is planned.
         return Ok(SettingValue::Value(Held::new(Value::text(&typed), false)));
@@ -253,6 +268,55 @@ fn said(
         }
         Verdict::Fits | Verdict::Open => Ok(SettingValue::Value(Held::new(value, declaration.secret))),
     }
+}
+
+/// The cipher text of a secret; `None` where it is to stand in plain text. The one that is there stays,
+/// if it opens to the same.
+fn encrypted(
+    (ledger, keys): (&Ledger, &Keys<'_>),
+    place: &Place,
+    layer: LayerId,
+    secret: &str,
+    before: Option<&Setting>,
+    plain: bool,
+) -> Result<Option<Cipher>, CliError> {
+    let (address, scope) = (&place.address, ledger.key_scope(layer));
+    if !keys.has_key(&scope) {
+        if plain {
+            return Ok(None);
+        }
+        let message = format!("`{}` has no key: `{address}` would stand there in plain text", scope.name());
+        let make = format!("make one: cledger key make @{}; or add --plain-secrets", scope.name());
+        return Err(CliError::refused(message).help(make));
+    }
+    let declaration = ledger.field(place.subject, place.slot).1;
+    let Some(held) = secret_value(secret, declaration) else {
+        let message = format!("the value for `{address}` is not {}", declaration.this_type.describe());
+        return Err(CliError::usage(message));
+    };
+    if let Some(rejection) = declaration.rejection(held.expose()) {
+        let message = format!("the value for `{address}` is not allowed: it must be {}", rejection.asks);
+        return Err(CliError::usage(message).help("the declaration says what is allowed"));
+    }
+    let text = Zeroizing::new(held.expose().to_text());
+    if let Some(SettingValue::Cipher(cipher)) = before.map(|setting| &setting.value)
+        && let Opened::Text(known) = keys.open(&scope, cipher)
+        && known.as_str() == text.as_str()
+    {
+        return Ok(Some(cipher.clone()));
+    }
+    let address = Address { stage: None, ..address.clone() }.to_string();
+    let text = keys.seal(&scope, &address, &text)?.into();
+    Ok(Some(Cipher { text, layer, address }))
+}
+
+/// A secret as its field's type has it; `None` if it is not of that type.
+fn secret_value(secret: &str, declaration: &Declaration) -> Option<Held> {
+    let value = match declaration.this_type {
+        Type::List | Type::Map => parse_value(secret),
+        this => this.read(secret),
+    };
+    value.map(|value| Held::new(value, true)).filter(|held| declaration.this_type.fits(held.expose()))
 }
 
 pub(crate) fn typed_value(text: &str, declaration: &Declaration) -> Option<Value> {
@@ -285,6 +349,7 @@ fn shown(said: &SettingValue) -> String {
     match said {
         SettingValue::Value(held) => values::held(held),
         SettingValue::Absent => "absent".to_owned(),
+        SettingValue::Cipher(_) => values::MASK.to_owned(),
         SettingValue::From(source) => format!("from {}", values::escape(&source.0)),
     }
 }
@@ -300,6 +365,13 @@ pub(crate) fn setting_literal(said: &SettingValue, note: &Note, before: Option<&
                 return literal(value, before);
             }
             words.push(format!("value = {}", literal(value, None)));
+        }
+        SettingValue::Cipher(cipher) => {
+            let text = Value::text(&cipher.text);
+            if !has_note {
+                return literal(&text, before);
+            }
+            words.push(format!("value = {}", literal(&text, None)));
         }
         SettingValue::Absent => words.push("absent = true".to_owned()),
         SettingValue::From(source) => {

@@ -11,7 +11,7 @@ use cledger_store::{Disk, share};
 use super::rename::files;
 use super::show::fields_of;
 use crate::app::App;
-use crate::change::{ChangeOptions, Changing};
+use crate::change::{ChangeOptions, Changing, NO_CHANGE};
 use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
@@ -53,8 +53,9 @@ pub(crate) fn run(args: &ShareArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let others: Vec<UnitId> =
         args.with.iter().map(|name| unit_id(app, &changing, name)).collect::<Result<_, _>>()?;
     let disk = Disk(changing.root().to_owned());
-    let changed =
+    let mut changed =
         share(&disk, ledger, id, entry, &others).map_err(|error| CliError::usage(error.to_string()))?;
+    changing.resealed(ledger, &NO_CHANGE, &mut changed)?;
     let planned = changing.plan_texts(changed)?;
     if let Some(effect) = planned.effects.iter().find(|effect| effect.before != Seen::NotThere) {
         let message = format!("`{address}` cannot be shared as it is: {} would change", effect.address);

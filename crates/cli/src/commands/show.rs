@@ -3,10 +3,11 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
+use cledger_core::cipher::KeyScope;
 use cledger_core::model::{Kind, Ledger, Slot, StageId, Subject};
 use cledger_core::name::{Name, nearest};
-use cledger_core::resolve::{FieldId, Outcome, Resolver};
-use cledger_store::Surroundings;
+use cledger_core::resolve::{Effective, FieldId, Outcome, Resolver};
+use zeroize::Zeroizing;
 
 use crate::app::{App, Chosen, scope_of, unit_of};
 use crate::complete;
@@ -43,13 +44,21 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let fields = fields(&ledger, subject, &address, chosen.stage)?;
     let unmask = args.unmask.granted(&ledger, chosen.stage)?;
     let assumptions = args.assume.read(&ledger, chosen.stage)?;
-    let outside = Surroundings { ledger: root };
+    let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &assumptions);
     let mut session = resolver.session(unit_of(subject));
+    // That of the stage's own key: a secret of a group is told to be the same by readers of the stage.
+    let scope = KeyScope::Stage(ledger.stage(chosen.stage).name.clone());
+    let fingerprint = |effective: &Effective<'_>| {
+        let secret = effective.expose().filter(|_| effective.secret)?;
+        Some(outside.keys.key(&scope).ok()?.key.fingerprint(&Zeroizing::new(secret.to_text())))
+    };
     let console = &mut *app.console;
     if console.is_json() {
-        let document = json::show::document(&mut session, (subject, chosen.stage), &fields, unmask);
+        let document =
+            json::show::document(&mut session, (subject, chosen.stage), &fields, unmask, &fingerprint);
         console.document(&document);
+        app.tell_unreadable(&outside.keys);
         return Ok(status::CLEAN);
     }
     for line in heading(&ledger, subject, &chosen) {
@@ -63,7 +72,8 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         text::rows::print(console, &ledger, rows, &session.rows(one), columns);
         return Ok(status::CLEAN);
     }
-    text::show::print(console, &mut session, &fields, unmask);
+    text::show::print(console, &mut session, &fields, unmask, &fingerprint);
+    app.tell_unreadable(&outside.keys);
     Ok(status::CLEAN)
 }
 

@@ -8,7 +8,6 @@ use cledger_core::address::{Address, Owner};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Because, FieldId, Outcome, Resolver, Session};
 use cledger_core::trace::{Candidate, End, candidates, ends};
-use cledger_store::Surroundings;
 
 use super::show::{fields, with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
@@ -71,7 +70,7 @@ pub(crate) fn run(args: &TraceArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let fields = fields(&ledger, subject, &address, chosen.stage)?;
     let unmask = args.unmask.granted(&ledger, chosen.stage)?;
     let assumptions = args.assume.read(&ledger, chosen.stage)?;
-    let outside = Surroundings { ledger: root };
+    let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &assumptions);
     let mut session = resolver.session(unit_of(subject));
     let traced: Vec<Traced<'_>> = fields
@@ -89,6 +88,7 @@ pub(crate) fn run(args: &TraceArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     } else {
         text::trace::print(app.console, &ledger, &traced, unmask);
     }
+    app.tell_unreadable(&outside.keys);
     Ok(status::CLEAN)
 }
 

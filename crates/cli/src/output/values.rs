@@ -1,6 +1,6 @@
 //! Showing values to people and programs, secrets masked unless that was granted.
 
-use cledger_core::resolve::{Content, Effective};
+use cledger_core::resolve::{Content, Effective, Unread};
 use cledger_core::value::{Held, Value};
 
 /// What stands for a secret.
@@ -8,6 +8,9 @@ pub(crate) const MASK: &str = "(secret)";
 
 /// What stands for a value that is outside the ledger and was not read.
 pub(crate) const UNREAD: &str = "(not read)";
+
+/// What stands for a secret whose key is not at hand.
+pub(crate) const UNREADABLE: &str = "(not readable)";
 
 /// A value on one line: control characters escaped, empty text in quotes.
 pub(crate) fn one_line(value: &Value) -> String {
@@ -68,16 +71,27 @@ pub(crate) fn held_json(held: &Held, unmask: bool) -> serde_json::Value {
 
 /// An effective value on one line.
 pub(crate) fn effective(effective: &Effective<'_>, unmask: bool) -> String {
+    if effective.unread() == Some(Unread::NoKey) {
+        return UNREADABLE.to_owned();
+    }
     if effective.secret && !unmask {
         return MASK.to_owned();
     }
     effective.expose().map_or(UNREAD.to_owned(), one_line)
 }
 
+/// Why a value was not read, as a word for programs.
+pub(crate) fn unread_word(effective: &Effective<'_>) -> Option<&'static str> {
+    effective.unread().map(|why| match why {
+        Unread::Outside => "outside",
+        Unread::NoKey => "no-key",
+    })
+}
+
 /// An effective value as JSON; null for a masked secret and for what was not read.
 pub(crate) fn json(effective: &Effective<'_>, unmask: bool) -> serde_json::Value {
     match effective.content {
-        Content::Unread => serde_json::Value::Null,
+        Content::Unread(_) => serde_json::Value::Null,
         _ if effective.secret && !unmask => serde_json::Value::Null,
         _ => effective.expose().map(Value::to_json).unwrap_or_default(),
     }

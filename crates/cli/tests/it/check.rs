@@ -37,7 +37,7 @@ error[plain-secret]: `token` of `tide-api` is a secret, and stands here in
 13 | token = …
    |         ^ shared/tide-api.token@prod-south
    |
-   = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+   = help: cledger key protect @prod-south --write, or set it --from env:NAME
 
 warning[plain-secret]: `password` of `bookings-db` is a secret, and stands here
                        in plain text
@@ -46,7 +46,7 @@ warning[plain-secret]: `password` of `bookings-db` is a secret, and stands here
 4 | password = …
   |            ^ shared/bookings-db.password@dev
   |
-  = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+  = help: cledger key protect @dev --write, or set it --from env:NAME
   also stages/test.toml:4:12  shared/bookings-db.password@test
   also stages/dev.toml:9:12  shared/events.password@dev
   also stages/test.toml:9:12  shared/events.password@test
@@ -80,7 +80,7 @@ warning[plain-secret]: `token` of `card-terminal` is a secret, and stands here
 21 | card-terminal.token = …
    |                       ^ ticket-desk/card-terminal.token@dev
    |
-   = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+   = help: cledger key protect @dev --write, or set it --from env:NAME
   also stages/test.toml:22:23  ticket-desk/card-terminal.token@test
 
 crew-roster
@@ -111,7 +111,7 @@ warning[plain-secret]: `password` of `badge-reader` is a secret, and stands here
 34 | badge-reader = …
    |                 ^ crew-roster/badge-reader.password@dev
    |
-   = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+   = help: cledger key protect @dev --write, or set it --from env:NAME
   also stages/test.toml:39:44  crew-roster/badge-reader.password@test
   also stages/test.toml:38:89  crew-roster/payroll.password@test
 
@@ -170,7 +170,7 @@ warning[plain-secret]: `password` of `archive` is a secret, and stands here in
 42 | archive = …
    |            ^ night-mail/archive.password@test
    |
-   = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+   = help: cledger key protect @test --write, or set it --from env:NAME
 
 12 errors, 13 warnings in 7 units.
 
@@ -204,7 +204,7 @@ warning[plain-secret]: `password` of `db` is a secret, and stands here in plain 
 4 | password = …
   |            ^ shared/db.password@dev
   |
-  = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+  = help: cledger key protect @dev --write, or set it --from env:NAME
 
 1 warning in 1 unit.
 
@@ -427,7 +427,7 @@ error[plain-secret]: `password` of `db` is a secret, and stands here in plain te
 2 | password = …
   |            ^ shared/db.password@prod
   |
-  = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+  = help: cledger key protect @prod --write, or set it --from env:NAME
 
 
 "#]]

@@ -80,7 +80,7 @@ fn junit_has_a_case_for_each_stage_and_finding() {
         <testcase name="shared/db.password@dev plain-secret">
             <system-out>`password` of `db` is a secret, and stands here in plain text
 stages/dev.toml:4:12
-take it from outside: { from = &quot;env:NAME&quot; } or { from = &quot;file:PATH&quot; }</system-out>
+cledger key protect @dev --write, or set it --from env:NAME</system-out>
         </testcase>
     </testsuite>
     <testsuite name="desk" tests="2" skipped="0" errors="0" failures="1">

@@ -48,6 +48,7 @@ Fill:
   unset       Take settings out again
   search      Search settings and values by what they are and say
   replace     Put other values in place of what a search finds
+  key         Say who may read the secrets of which stages, and encrypt them
 
 Understand:
   show        Show what a unit gets in a stage, and where each value comes from

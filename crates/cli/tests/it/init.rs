@@ -73,7 +73,7 @@ warning[plain-secret]: `password` of `main-db` is a secret, and stands here in p
 7 | password = …
   |            ^ shared/main-db.password@dev
   |
-  = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+  = help: cledger key protect @dev --write, or set it --from env:NAME
 
 1 warning in 1 unit.
 

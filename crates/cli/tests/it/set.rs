@@ -73,7 +73,7 @@ fn every_form_of_a_setting_can_be_written() {
     }
     ledger.run("set desk/db.database@prod --absent --countersign prod").code(0);
     ledger.run("set shared/db.password@dev --from env:DB_DEV").code(0);
-    let run = ledger.command("set desk/db.password@dev --stdin").stdin("spring tide\n");
+    let run = ledger.command("set desk/db.password@dev --stdin --plain-secrets").stdin("spring tide\n");
     let (out, _) = written(&run.assert().code(0));
     assert!(!out.contains("spring tide"), "{out}");
     ledger

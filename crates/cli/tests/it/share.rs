@@ -12,7 +12,7 @@ fn an_entry_is_shared_with_its_settings_and_its_twin() {
         ledger.read("units/quay-screens.toml") + "\n[credentials.card-terminal]\nform = \"token\"\n";
     ledger.write("units/quay-screens.toml", contract);
     for stage in ["dev", "test"] {
-        let set = format!("set quay-screens/card-terminal.token@{stage} --stdin");
+        let set = format!("set quay-screens/card-terminal.token@{stage} --stdin --plain-secrets");
         ledger.command(&set).stdin(format!("{stage}-terminal")).assert().code(0);
     }
     let vault = "file:../vault/${stage.name}/card-terminal";

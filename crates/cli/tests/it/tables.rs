@@ -224,7 +224,7 @@ warning[plain-secret]: `password` of `db` is a secret, and stands here in plain 
 4 | password = …
   |            ^ shared/db.password@dev
   |
-  = help: take it from outside: { from = "env:NAME" } or { from = "file:PATH" }
+  = help: cledger key protect @dev --write, or set it --from env:NAME
 
 desk
 error[table-row]: row `adult` is no table

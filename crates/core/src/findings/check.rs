@@ -1,6 +1,6 @@
 //! Going through a ledger for all findings.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::civil::Date;
 use rayon::prelude::*;
@@ -47,6 +47,8 @@ pub struct Report {
     pub findings: Vec<Finding>,
     /// How each unit stands, by name.
     pub standings: Vec<UnitStanding>,
+    /// The addresses of secrets that could not be judged, since their keys are not at hand.
+    pub unreadable: BTreeSet<String>,
 }
 
 impl Report {
@@ -126,7 +128,7 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
     let ledger = resolver.ledger();
     let bounds = Bounds { ledger, pattern };
     let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
-    let checked: Vec<(UnitStanding, Vec<Finding>)> = units
+    let checked: Vec<(UnitStanding, Vec<Finding>, BTreeSet<String>)> = units
         .par_iter()
         .map_init(
             || resolver.session(None),
@@ -141,8 +143,10 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
                 if let Some(today) = today {
                     expiry::of_unit(&bounds, session, unit, today, &mut standing, &mut findings);
                 }
-                super::effective::of_unit(&bounds, session, unit, &mut standing, &mut findings);
-                (standing, findings)
+                let mut unreadable = BTreeSet::new();
+                let (standing_of, found) = (&mut standing, &mut findings);
+                super::effective::of_unit(&bounds, session, unit, standing_of, found, &mut unreadable);
+                (standing, findings, unreadable)
             },
         )
         .collect();
@@ -153,15 +157,16 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
     stages::follows(&bounds, &mut findings);
     stages::unused(&bounds, &mut findings);
     tables::of_shared(&bounds, resolver, &mut findings);
-    let mut standings = Vec::with_capacity(checked.len());
-    for (standing, of_unit) in checked {
+    let (mut standings, mut unreadable) = (Vec::with_capacity(checked.len()), BTreeSet::new());
+    for (standing, of_unit, not_judged) in checked {
         standings.push(standing);
         findings.extend(of_unit);
+        unreadable.extend(not_judged);
     }
     if let Some(today) = today {
         expiry::of_settings(&bounds, resolver, today, &mut standings, &mut findings);
     }
-    Report { findings: merged(findings), standings }
+    Report { findings: merged(findings), standings, unreadable }
 }
 
 fn standings(ledger: &Ledger, unit: UnitId) -> Vec<Standing> {

@@ -1,6 +1,8 @@
 //! What shows only where a unit is resolved for a stage: problems of references, types and
 //! constraints of expanded values, and (in [`super::missing`]) what has no value.
 
+use std::collections::BTreeSet;
+
 use super::check::{Bounds, UnitStanding};
 use super::missing;
 use super::values::{called, is_plain_secret};
@@ -12,7 +14,7 @@ use crate::model::{
 };
 use crate::name::Name;
 use crate::reference;
-use crate::resolve::{FieldId, Outcome, Problem, ProblemCode, Session, Winner};
+use crate::resolve::{Effective, FieldId, Outcome, Problem, ProblemCode, Session, Unread, Winner};
 
 /// The most fields around a circle that a message names.
 const MOST_NAMED: usize = 60;
@@ -23,6 +25,7 @@ pub(super) fn of_unit(
     id: UnitId,
     standing: &mut UnitStanding,
     findings: &mut Vec<Finding>,
+    unreadable: &mut BTreeSet<String>,
 ) {
     let ledger = bounds.ledger;
     let unit = ledger.unit(id);
@@ -38,6 +41,10 @@ pub(super) fn of_unit(
             for &slot in &todo {
                 let field = FieldId { subject, stage, slot };
                 let found = of_field(session, field);
+                if is_unreadable(&session.outcome(field)) && covers(bounds, field) {
+                    let whose = whose(ledger, session, field, is_unreadable);
+                    unreadable.insert(ledger.address(whose).to_string());
+                }
                 for mut finding in found {
                     let here = &mut standing.stages[usize::from(stage.0)];
                     here.count(finding.severity);
@@ -52,6 +59,12 @@ pub(super) fn of_unit(
             }
         }
     }
+}
+
+/// Whether it is a cipher text whose key is not at hand.
+fn is_unreadable(outcome: &Outcome<'_>) -> bool {
+    let of_cipher = |value: &Effective<'_>| value.unread() == Some(Unread::NoKey) && value.through.is_none();
+    outcome.value().is_some_and(of_cipher)
 }
 
 fn covers(bounds: &Bounds<'_>, field: FieldId) -> bool {
@@ -115,6 +128,7 @@ fn may_refer(winner: &Winner<'_>) -> bool {
         Winner::Default(default, _) => default.verdict == Verdict::Open,
         Winner::Set(setting, ..) => match &setting.value {
             SettingValue::From(source) => reference::is_in(&source.0),
+            SettingValue::Cipher(_) => false,
             SettingValue::Value(_) | SettingValue::Absent => setting.verdict == Verdict::Open,
         },
     }
@@ -259,7 +273,7 @@ fn of_problem(ledger: &Ledger, field: FieldId, whose: FieldId, problem: &Problem
         ProblemCode::CipherUnreadable => (
             Code::CipherUnreadable,
             format!("{called} cannot be read: {}", problem.detail),
-            "take the secret from outside: { from = \"env:NAME\" } or { from = \"file:PATH\" }".to_owned(),
+            format!("set it anew: cledger set {} --stdin, or --generate", ledger.address(whose)),
         ),
         ProblemCode::ValueTooLong => (
             Code::ValueTooLong,

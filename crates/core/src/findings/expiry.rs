@@ -11,7 +11,7 @@ use crate::address::Address;
 use crate::impact::Written;
 use crate::model::{Kind, Subject, UnitId};
 use crate::name::Name;
-use crate::resolve::{FieldId, Outcome, Resolver, Session};
+use crate::resolve::{FieldId, Outcome, Resolver, Session, Unfetched};
 use crate::search::{self, Conditions};
 use crate::value::Value;
 
@@ -25,7 +25,7 @@ pub(super) fn of_settings(
 ) {
     let ledger = bounds.ledger;
     let past = Conditions { past: Some(today), ..Conditions::default() };
-    for found in search::settings(ledger, &past) {
+    for found in search::settings(ledger, &Unfetched, &past) {
         let (Written::In(layer), Some(note)) =
             (found.written, found.setting.and_then(|setting| setting.note.as_deref()))
         else {

@@ -10,9 +10,13 @@ use crate::model::{
     Vary, Verdict,
 };
 use crate::name::Name;
-use crate::resolve::Resolver;
+use crate::reference::{Piece, pieces};
+use crate::resolve::{Resolver, Unfetched};
+use crate::search::{self, Conditions, Found};
 use crate::source::Place;
 use crate::value::Value;
+use compact_str::CompactString;
+use zeroize::Zeroizing;
 
 /// A setting or default that is looked at.
 struct Seen<'l> {
@@ -146,9 +150,35 @@ fn is_fine(setting: &Setting, field: &Declaration) -> bool {
 
 /// Whether a setting holds a secret in plain text.
 pub(super) fn is_plain_secret(setting: &Setting, field: &Declaration) -> bool {
-    let plain =
-        |value: &SettingValue| matches!(value, SettingValue::Value(held) if !held.expose().has_references());
-    field.secret && setting.verdict != Verdict::Open && plain(&setting.value)
+    let SettingValue::Value(held) = &setting.value else { return false };
+    field.secret && (setting.verdict != Verdict::Open || plain_text(held.expose()).is_some())
+}
+
+/// All secrets that stand in plain text in settings, with what they come to.
+pub fn plain_secrets(ledger: &Ledger) -> Vec<(Found<'_>, Zeroizing<CompactString>)> {
+    let all = search::settings(ledger, &Unfetched, &Conditions::default()).into_iter();
+    all.filter_map(|found| {
+        let (setting, (_, field)) = (found.setting?, ledger.field(found.subject, found.slot));
+        let text = is_plain_secret(setting, field).then(|| plain_text(found.held?.expose())).flatten()?;
+        Some((found, text))
+    })
+    .collect()
+}
+
+/// The text form of a value, if nothing in it refers to anything; `$${` is `${`.
+fn plain_text(value: &Value) -> Option<Zeroizing<CompactString>> {
+    let text = Zeroizing::new(value.to_text());
+    if !value.has_references() {
+        return Some(text);
+    }
+    let mut plain = Zeroizing::new(CompactString::with_capacity(text.len()));
+    for piece in pieces(value.as_text()?) {
+        match piece {
+            Piece::Literal(literal) => plain.push_str(literal),
+            Piece::Reference(_) | Piece::Unclosed(_) => return None,
+        }
+    }
+    Some(plain)
 }
 
 fn defaults(
@@ -199,7 +229,8 @@ fn look(
     findings.extend(judge(ledger, seen, held.expose(), setting.verdict, "the value"));
     if is_plain_secret(setting, field) {
         let message = format!("{called} is a secret, and stands here in plain text");
-        let remedy = "take it from outside: { from = \"env:NAME\" } or { from = \"file:PATH\" }".to_owned();
+        let at = seen.layer.map(|layer| ledger.layer_name(layer).to_string()).unwrap_or_default();
+        let remedy = format!("cledger key protect @{at} --write, or set it --from env:NAME");
         let mut finding = seen.finding(ledger, Code::PlainSecret, message, remedy);
         finding.severity = seen.layer.map_or(Severity::Error, |layer| plain_severity(resolver, layer));
         findings.push(finding);

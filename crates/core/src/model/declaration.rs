@@ -4,7 +4,6 @@ use compact_str::CompactString;
 use regex::Regex;
 
 use crate::name::Name;
-use crate::resolve::CIPHER_PREFIX;
 use crate::source::Place;
 use crate::types::{Measure, Type};
 use crate::value::{Held, Value};
@@ -189,9 +188,7 @@ impl Declaration {
         if value.has_references() {
             return if self.this_type.may_fit(value) { Verdict::Open } else { Verdict::WrongType };
         }
-        if self.secret && value.as_text().is_some_and(|text| text.starts_with(CIPHER_PREFIX)) {
-            Verdict::Open
-        } else if !self.this_type.fits(value) {
+        if !self.this_type.fits(value) {
             Verdict::WrongType
         } else if self.rejection(value).is_some() {
             Verdict::NotAllowed

@@ -4,6 +4,7 @@ use compact_str::CompactString;
 use jiff::civil::Date;
 
 use super::{InstanceId, LayerId, Slot};
+use crate::cipher::Cipher;
 use crate::name::Name;
 use crate::source::Place;
 use crate::value::Held;
@@ -34,6 +35,8 @@ pub enum SettingValue {
     Absent,
     /// What is found there when it is used.
     From(Source),
+    /// The secret that this opens to.
+    Cipher(Cipher),
 }
 
 /// What a setting says beside its value.

@@ -91,7 +91,7 @@ impl<'l> Session<'_, 'l> {
         edges: &[Edge<'l>],
     ) -> Outcome<'l> {
         let mut parts = Parts::default();
-        let (mut secret, mut unread) = (false, false);
+        let (mut secret, mut unread) = (false, None);
         let known = url_parts(shape).filter(|part| entry.field(Some(part)).is_some());
         for (part, edge) in known.zip(edges) {
             let required = matches!(part, "host" | "port")
@@ -106,7 +106,7 @@ impl<'l> Session<'_, 'l> {
                 continue;
             };
             let value = effective.expose();
-            unread |= value.is_none();
+            unread = unread.max(effective.unread());
             match part {
                 "host" => parts.host = value.and_then(Value::as_text),
                 "port" => parts.port = value,
@@ -117,8 +117,8 @@ impl<'l> Session<'_, 'l> {
             }
             secret |= effective.secret;
         }
-        let content = if unread {
-            Content::Unread
+        let content = if let Some(why) = unread {
+            Content::Unread(why)
         } else {
             let Some(url) = parts.url(scheme, shape) else { return Outcome::Unset };
             Content::Made(Arc::new(Held::new(Value::text(&url), secret)))

@@ -5,8 +5,9 @@ use std::sync::Arc;
 use compact_str::CompactString;
 
 use super::graph::{Edge, Node, Session, fields_reached};
-use super::outcome::{Because, Content, Effective, Origin, Outcome, Problem, ProblemCode};
-use super::{Fetched, FieldId, Winner};
+use super::outcome::{Because, Content, Effective, Origin, Outcome, Problem, ProblemCode, Unread};
+use super::{Fetched, FieldId, Opened, Winner};
+use crate::cipher::{Cipher, secret_of};
 use crate::model::{Declaration, Kind, Required, SettingValue, Vary, Verdict};
 use crate::reference::{self, Piece, pieces};
 use crate::types::Type;
@@ -15,15 +16,12 @@ use crate::value::{Held, Value};
 /// The longest text that references may build, in bytes.
 const LONGEST: usize = 64 << 20;
 
-/// How cipher text begins.
-pub const CIPHER_PREFIX: &str = "copper-1.";
-
 /// A text or value in the making: the edges of its references that are not used up yet.
 struct Expansion<'e, 'l> {
     session: &'e Session<'e, 'l>,
     edges: std::slice::Iter<'e, Edge<'l>>,
     secret: bool,
-    unread: bool,
+    unread: Option<Unread>,
     length: usize,
 }
 
@@ -62,15 +60,12 @@ impl<'l> Session<'_, 'l> {
                 SettingValue::From(source) => {
                     return self.fetched(&source.0, declaration, origin, edges);
                 }
+                SettingValue::Cipher(cipher) => return self.opened(cipher, declaration, origin),
                 SettingValue::Value(held) => (held, setting.verdict),
             },
         };
         if verdict == Verdict::WrongType {
             return wrong_type(held.expose(), declaration, origin);
-        }
-        if declaration.secret && held.expose().as_text().is_some_and(|t| t.starts_with(CIPHER_PREFIX)) {
-            let detail = "it is encrypted, and this version of cledger holds no keys".to_owned();
-            return broken(ProblemCode::CipherUnreadable, detail, origin);
         }
         if verdict != Verdict::Open {
             let content = Content::Written(held);
@@ -145,19 +140,36 @@ impl<'l> Session<'_, 'l> {
             session: self,
             edges: edges.iter(),
             secret: declaration.secret,
-            unread: false,
+            unread: None,
             length: 0,
         };
         let Ok(value) = expansion.value(value) else { return too_long(origin) };
         let secret = expansion.secret;
-        if expansion.unread {
-            return Outcome::Value(Effective { content: Content::Unread, secret, origin, through });
+        if let Some(why) = expansion.unread {
+            return Outcome::Value(Effective { content: Content::Unread(why), secret, origin, through });
         }
         let held = Held::new(value, secret);
         if !declaration.this_type.fits(held.expose()) {
             return wrong_type(held.expose(), declaration, origin);
         }
         Outcome::Value(Effective { content: Content::Made(Arc::new(held)), secret, origin, through })
+    }
+
+    /// The secret that a cipher text opens to. It is never expanded.
+    fn opened(&self, cipher: &Cipher, declaration: &Declaration, origin: Origin) -> Outcome<'l> {
+        let scope = self.resolver.ledger().key_scope(cipher.layer);
+        let content = match self.resolver.outside.open(&scope, cipher) {
+            Opened::NoKey => Content::Unread(Unread::NoKey),
+            Opened::Broken(detail) => return broken(ProblemCode::CipherUnreadable, detail, origin),
+            Opened::Text(text) => {
+                let Some(value) = secret_of(&text, declaration.this_type) else {
+                    let detail = format!("what it opens to is not {}", declaration.this_type.describe());
+                    return broken(ProblemCode::WrongType, detail, origin);
+                };
+                Content::Made(Arc::new(value))
+            }
+        };
+        Outcome::Value(Effective { content, secret: true, origin, through: None })
     }
 
     fn fetched(
@@ -178,14 +190,17 @@ impl<'l> Session<'_, 'l> {
             session: self,
             edges: edges.iter(),
             secret: declaration.secret,
-            unread: false,
+            unread: None,
             length: 0,
         };
         let Ok(source) = expansion.text(source) else { return too_long(origin) };
         let (secret, through) = (expansion.secret, fields_reached(self, edges));
-        let found = if expansion.unread { Fetched::Unread } else { self.resolver.outside.fetch(&source) };
+        if let Some(why) = expansion.unread {
+            return Outcome::Value(Effective { content: Content::Unread(why), secret, origin, through });
+        }
+        let found = self.resolver.outside.fetch(&source);
         let content = match found {
-            Fetched::Unread => Content::Unread,
+            Fetched::Unread => Content::Unread(Unread::Outside),
             Fetched::Nothing(reason) => {
                 return Outcome::Missing(Because::NotFound(reason), Some(origin));
             }
@@ -231,7 +246,7 @@ impl Expansion<'_, '_> {
                             match target.expose() {
                                 Some(Value::Text(text)) => self.push(&mut made, text)?,
                                 Some(value) => self.push(&mut made, &value.to_text())?,
-                                None => self.unread = true,
+                                None => self.unread = self.unread.max(target.unread()),
                             }
                         }
                     }

@@ -249,7 +249,7 @@ impl<'r, 'l> Session<'r, 'l> {
                     self.value_edges(reader(shared), held.expose(), &mut edges);
                 }
                 SettingValue::From(source) => self.text_edges(reader(shared), &source.0, &mut edges),
-                SettingValue::Value(_) | SettingValue::Absent => {}
+                SettingValue::Value(_) | SettingValue::Absent | SettingValue::Cipher(_) => {}
             },
             Winner::Assumed(assumption) => {
                 let reader = reader(assumption.is_shared_text());

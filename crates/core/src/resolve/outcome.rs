@@ -63,8 +63,17 @@ pub enum Content<'l> {
     Written(&'l Held),
     /// Made from references, from other fields, or fetched.
     Made(Arc<Held>),
+    /// It is there, and was not read.
+    Unread(Unread),
+}
+
+/// Why a value was not read. If it is made from several, the last of these counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Unread {
     /// It is outside the ledger, and nobody looked.
-    Unread,
+    Outside,
+    /// It is encrypted, and its key is not at hand.
+    NoKey,
 }
 
 /// A value that the subject gets in the stage.
@@ -81,13 +90,21 @@ pub struct Effective<'l> {
 }
 
 impl Effective<'_> {
+    /// Why it was not read, if it was not.
+    pub fn unread(&self) -> Option<Unread> {
+        match self.content {
+            Content::Unread(why) => Some(why),
+            Content::Written(_) | Content::Made(_) => None,
+        }
+    }
+
     /// The value, secret or not; `None` if it was not read. Who calls this must not print or keep
     /// what it gives without looking at `secret`.
     pub fn expose(&self) -> Option<&Value> {
         match &self.content {
             Content::Written(held) => Some(held.expose()),
             Content::Made(held) => Some(held.expose()),
-            Content::Unread => None,
+            Content::Unread(_) => None,
         }
     }
 }

@@ -96,7 +96,7 @@ impl<'l> Resolver<'l> {
                         let parts = vec![setting.place];
                         merged = Merged { rows: BTreeMap::new(), origin, absent: true, parts };
                     }
-                    SettingValue::From(_) => {}
+                    SettingValue::From(_) | SettingValue::Cipher(_) => {}
                 }
             }
         }

@@ -4,6 +4,7 @@ use cledger_core::address::Owner;
 use cledger_core::impact::Written;
 use cledger_core::model::{LayerId, Ledger, Subject};
 use cledger_core::name::Name;
+use cledger_core::resolve::Unfetched;
 use cledger_core::search::{self, Conditions};
 
 use super::rename::{Named, is_meant};
@@ -61,7 +62,7 @@ fn of_entry(ledger: &Ledger, owner: &Owner, name: &Name, field: Option<&Name>, e
     }
     let file = ledger.files.locate(entry.place).file.to_owned();
     edits.push(Edit { file, path, header: 0, what: What::RemoveAll });
-    for found in search::settings(ledger, &Conditions::default()) {
+    for found in search::settings(ledger, &Unfetched, &Conditions::default()) {
         let (entry, declaration) = ledger.field(found.subject, found.slot);
         let meant = entry.name == *name
             && field.is_none_or(|field| declaration.name.as_ref() == Some(field))

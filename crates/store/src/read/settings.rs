@@ -2,7 +2,8 @@
 
 use std::cmp::Ordering;
 
-use cledger_core::address::Owner;
+use cledger_core::address::{Address, Owner};
+use cledger_core::cipher::{Cipher, is_cipher};
 use cledger_core::model::{
     Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot, SlotEntry,
     Source, Stray, StrayKind, Verdict,
@@ -55,7 +56,8 @@ pub(super) fn bind(
             continue;
         };
         if entry.kind == Kind::Variable {
-            settings.extend(field_setting(read, item, &entry.fields[0], Slot(first)));
+            let address = || address(binding, instance, entry, &entry.fields[0]);
+            settings.extend(field_setting(read, item, &entry.fields[0], Slot(first), (layer, &address)));
             continue;
         }
         if let Kind::Table { columns, key } = &entry.kind {
@@ -74,7 +76,8 @@ pub(super) fn bind(
                 continue;
             };
             let slot = Slot(first + u32::try_from(position).unwrap_or(u32::MAX));
-            settings.extend(field_setting(read, item, &entry.fields[position], slot));
+            let address = || address(binding, instance, entry, &entry.fields[position]);
+            settings.extend(field_setting(read, item, &entry.fields[position], slot, (layer, &address)));
         }
     }
     settings
@@ -83,10 +86,30 @@ pub(super) fn bind(
 /// What a setting says, how that stands to the declaration, and where the rows of a table stand.
 type Said = (SettingValue, Verdict, Vec<(CompactString, Place)>);
 
-/// The setting of a field.
-fn field_setting(read: In<'_>, item: Item<'_, '_>, declaration: &Declaration, slot: Slot) -> Option<Setting> {
+/// The address of a setting, without its stage.
+fn address(
+    binding: &impl Binding,
+    instance: Option<InstanceId>,
+    entry: &Entry,
+    declaration: &Declaration,
+) -> String {
+    Address::of_field(binding.owner(instance), &entry.name, declaration.name.as_ref(), None).to_string()
+}
+
+/// The setting of a field. A cipher text is bound to the layer and the address that it stands at.
+fn field_setting(
+    read: In<'_>,
+    item: Item<'_, '_>,
+    declaration: &Declaration,
+    slot: Slot,
+    (layer, address): (LayerId, &dyn Fn() -> String),
+) -> Option<Setting> {
     let say = |item: Item<'_, '_>| {
         let value = read.value(item);
+        if let Some(text) = value.as_text().filter(|text| is_cipher(text)) {
+            let cipher = Cipher { text: text.into(), layer, address: address() };
+            return Some((SettingValue::Cipher(cipher), Verdict::Open, Vec::new()));
+        }
         let verdict = declaration.judge(&value);
         Some((SettingValue::Value(Held::new(value, declaration.secret)), verdict, Vec::new()))
     };

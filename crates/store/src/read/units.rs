@@ -282,7 +282,7 @@ fn collect_units_named(unit: &Unit, names: &mut BTreeSet<Name>) {
                     collect_named(held.expose(), names);
                 }
                 SettingValue::From(source) => collect_named_in_text(&source.0, names),
-                SettingValue::Value(_) | SettingValue::Absent => {}
+                SettingValue::Value(_) | SettingValue::Absent | SettingValue::Cipher(_) => {}
             }
         }
     }

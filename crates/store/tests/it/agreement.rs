@@ -3,9 +3,10 @@
 use std::collections::BTreeSet;
 
 use cledger_core::address::{Address, Owner};
+use cledger_core::cipher::{Cipher, KeyScope};
 use cledger_core::model::{LayerId, Ledger, Subject};
 use cledger_core::name::Name;
-use cledger_core::resolve::{Assumption, Fetched, FieldId, Origin, Outcome, Outside, Resolver};
+use cledger_core::resolve::{Assumption, Fetched, FieldId, Opened, Origin, Outcome, Outside, Resolver};
 use cledger_store::{
     Changed, Edit, Memory, Named, Renaming, Scope, Target, What, apply, read, rename, setting,
 };
@@ -33,6 +34,10 @@ impl Outside for Pretended {
             Some(text) => Fetched::Text(Zeroizing::new(text)),
             None => Fetched::Nothing("it is not there".to_owned()),
         }
+    }
+
+    fn open(&self, _scope: &KeyScope, _cipher: &Cipher) -> Opened {
+        Opened::NoKey
     }
 }
 

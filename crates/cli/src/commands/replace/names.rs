@@ -6,6 +6,7 @@ use cledger_core::address::{Address, Owner};
 use cledger_core::findings::{Code, Finding};
 use cledger_core::model::{Ledger, OutputFormat, OutputNames, Slot, Subject, Unit};
 use cledger_core::name::Name;
+use cledger_core::resolve::Unfetched;
 use cledger_core::search;
 use cledger_core::value::Value;
 use cledger_store::{Disk, Edit, Named, Overlay, Renaming, apply};
@@ -40,7 +41,7 @@ pub(super) fn replace(
     }
     let Planned { mut changed, after: mut ledger, effects } = values;
     let changes = wanted.replace.of_names()?;
-    let found = search::fields(&changing.ledger, &wanted.search.read()?);
+    let found = search::fields(&changing.ledger, &Unfetched, &wanted.search.read()?);
     let is_wanted = |which| wanted.replace.names.contains(&which);
     let mut names = Vec::new();
     if is_wanted(Names::Outputs) {

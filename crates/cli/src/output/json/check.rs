@@ -1,6 +1,6 @@
 //! `check` for programs.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::findings::{Code, Finding, Report, Severity};
 use cledger_core::model::Ledger;
@@ -14,6 +14,9 @@ pub(crate) struct Document<'r> {
     format: u32,
     findings: Vec<FindingDocument<'r>>,
     counts: BTreeMap<&'static str, usize>,
+    /// The addresses of secrets that could not be judged here.
+    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
+    unreadable: &'r BTreeSet<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -60,5 +63,6 @@ pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report) -> Document<'
         format: FORMAT,
         findings: report.findings.iter().map(|found| finding(ledger, found)).collect(),
         counts: severities.map(|severity| (severity.name(), report.count(severity))).into(),
+        unreadable: &report.unreadable,
     }
 }

@@ -68,6 +68,7 @@ fn field(ledger: &Ledger, compared: &Compared<'_>) -> FieldDocument {
             Difference::Same => "same",
             Difference::AsMeant => "as-meant",
             Difference::Differs => "differs",
+            Difference::Unknown => "not-known",
             Difference::OnlyLeft => "only-left",
             Difference::OnlyRight => "only-right",
         },

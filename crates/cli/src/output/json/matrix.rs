@@ -2,7 +2,7 @@
 
 use cledger_core::matrix::{Cell, Row};
 use cledger_core::model::{Ledger, StageId};
-use cledger_core::resolve::Outcome;
+use cledger_core::resolve::{Outcome, Unread};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -21,7 +21,7 @@ struct RowDocument {
     cells: Vec<CellDocument>,
 }
 
-/// A cell: `state` is `value`, `absent`, `none`, `missing`, `not-there` or the code of a problem.
+/// A cell: `state` is `value`, `not-readable`, `absent`, `none`, `missing`, `not-there` or the code of a problem.
 #[derive(Debug, Serialize)]
 struct CellDocument {
     state: &'static str,
@@ -47,7 +47,7 @@ fn cell(cell: &Cell<'_>) -> CellDocument {
         None => "not-there",
         Some(Outcome::Value(effective)) => {
             return CellDocument {
-                state: "value",
+                state: if effective.unread() == Some(Unread::NoKey) { "not-readable" } else { "value" },
                 value: values::json(effective, false),
                 secret: effective.secret,
                 layer: Some(effective.origin.layer.word()),

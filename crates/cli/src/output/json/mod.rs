@@ -7,6 +7,7 @@ pub(crate) mod compare;
 pub(crate) mod drift;
 pub(crate) mod error;
 pub(crate) mod impact;
+pub(crate) mod key;
 pub(crate) mod list;
 pub(crate) mod matrix;
 pub(crate) mod remove;

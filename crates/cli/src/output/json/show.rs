@@ -29,6 +29,12 @@ pub(crate) struct ValueDocument<'l> {
     this_type: &'static str,
     value: serde_json::Value,
     secret: bool,
+    /// Why it was not read: `outside` or `no-key`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    unread: Option<&'static str>,
+    /// Of a secret, where it can be read: what is the same for all who see the same one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    fingerprint: Option<String>,
     origin: OriginDocument<'l>,
     /// Of a lookup table: where each row comes from.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -74,6 +80,8 @@ pub(crate) fn value<'l>(
         this_type: ledger.field(field.subject, field.slot).1.this_type.name(),
         value: values::json(effective, unmask),
         secret: effective.secret,
+        unread: values::unread_word(effective),
+        fingerprint: None,
         origin: origin::document(ledger, effective.origin),
         rows: None,
     }
@@ -94,6 +102,7 @@ pub(crate) fn document<'l>(
     (subject, stage): (Subject, StageId),
     fields: &[FieldId],
     unmask: bool,
+    fingerprint: &dyn Fn(&Effective<'_>) -> Option<String>,
 ) -> Document<'l> {
     let ledger = session.ledger();
     let (unit, instance) = match subject {
@@ -120,7 +129,8 @@ pub(crate) fn document<'l>(
         match session.outcome(field) {
             Outcome::Value(effective) => {
                 let value = value(ledger, field, &effective, unmask);
-                document.values.push(ValueDocument { rows: rows(session, field), ..value });
+                let (rows, fingerprint) = (rows(session, field), fingerprint(&effective));
+                document.values.push(ValueDocument { fingerprint, rows, ..value });
             }
             Outcome::Missing(..) => document.missing.push(AddressDocument { address: address() }),
             Outcome::Broken(problems) => {

@@ -36,6 +36,7 @@ struct CandidateDocument<'l> {
     value: serde_json::Value,
     from: Option<&'l str>,
     absent: bool,
+    encrypted: bool,
     standing: &'static str,
     reason: Option<&'static str>,
 }
@@ -93,6 +94,7 @@ fn candidate<'l>(ledger: &'l Ledger, candidate: &Candidate<'l>, unmask: bool) ->
         Saying::Value(held) => (values::held_json(held, unmask), None, false),
         Saying::Absent => (serde_json::Value::Null, None, true),
         Saying::From(source) => (serde_json::Value::Null, Some(source), false),
+        Saying::Encrypted => (serde_json::Value::Null, None, false),
     };
     CandidateDocument {
         layer: candidate.layer.word(),
@@ -104,6 +106,7 @@ fn candidate<'l>(ledger: &'l Ledger, candidate: &Candidate<'l>, unmask: bool) ->
         value,
         from,
         absent,
+        encrypted: matches!(candidate.says, Saying::Encrypted),
         standing,
         reason,
     }

@@ -72,6 +72,7 @@ pub(crate) fn words(seen: &Seen) -> String {
         Seen::Value(_) => String::new(),
         Seen::Outside(Some(source)) => format!("from {}", values::escape(source)),
         Seen::Outside(None) => values::UNREAD.to_owned(),
+        Seen::Unreadable => values::UNREADABLE.to_owned(),
         Seen::Absent => "absent".to_owned(),
         Seen::Unset => "not set".to_owned(),
         Seen::Missing => "missing".to_owned(),

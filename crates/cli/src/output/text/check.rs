@@ -20,7 +20,7 @@ const MOST_CLEAN_UNITS: usize = 20;
 /// How many fields without a value for want of another are listed.
 const MOST_EFFECTS: usize = 15;
 
-/// The most units that a note names.
+/// The most units or secrets that a note names.
 const MOST_NAMED: usize = 6;
 
 /// Prints a report; how each unit stands only in the stages that are covered, if that is asked for.
@@ -34,6 +34,7 @@ pub(crate) fn print(
         standings(console, ledger, report, covers);
     }
     findings(console, ledger, &report.findings);
+    unreadable(console, report);
     let (errors, warnings) = (report.count(Severity::Error), report.count(Severity::Warning));
     let units = counted(report.standings.len(), "unit");
     if errors + warnings == 0 {
@@ -50,7 +51,20 @@ pub(crate) fn print(
     console.line(format!("{} in {units}.", parts.join(", ")));
 }
 
-/// A number with its noun.
+/// The secrets that could not be judged.
+fn unreadable(console: &mut Console, report: &Report) {
+    if report.unreadable.is_empty() {
+        return;
+    }
+    let count = counted(report.unreadable.len(), "secret");
+    console.line(style::heading(&format!("{count} not readable here, and not judged")));
+    report.unreadable.iter().take(MOST_NAMED).for_each(|address| console.line(format!("  {address}")));
+    if report.unreadable.len() > MOST_NAMED {
+        console.line(format!("  and {} more, which --json lists", report.unreadable.len() - MOST_NAMED));
+    }
+    console.line("");
+}
+
 /// Prints what a code means, its paragraphs and lists folded to the terminal's width.
 pub(crate) fn explanation(console: &mut Console, code: Code) {
     console.line(style::heading(code.name()));
@@ -70,6 +84,7 @@ pub(crate) fn explanation(console: &mut Console, code: Code) {
     }
 }
 
+/// A number with its noun.
 pub(crate) fn counted(number: usize, noun: &str) -> String {
     if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
 }

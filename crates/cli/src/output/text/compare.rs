@@ -22,6 +22,7 @@ pub(crate) fn word(compared: &Compared<'_>, sides: &Sides<'_>) -> String {
         Difference::Same => "same".to_owned(),
         Difference::AsMeant => "as meant".to_owned(),
         Difference::Differs => "differs".to_owned(),
+        Difference::Unknown => "not known".to_owned(),
         Difference::OnlyLeft => format!("only in {}{purpose}", sides.left),
         Difference::OnlyRight => format!("only in {}{purpose}", sides.right),
     }
@@ -34,7 +35,7 @@ pub(crate) fn print(
     sides: &Sides<'_>,
     all: bool,
 ) {
-    let (mut same, mut meant, mut unmeant) = (0, 0, 0);
+    let (mut same, mut meant, mut unmeant, mut unknown) = (0, 0, 0, 0);
     for subject in compared {
         match subject {
             SubjectCompared::OnlyLeft(subject) => {
@@ -49,6 +50,7 @@ pub(crate) fn print(
                 for field in fields {
                     match field.difference {
                         Difference::Same => same += 1,
+                        Difference::Unknown => unknown += 1,
                         _ if field.is_unmeant() => unmeant += 1,
                         _ => meant += 1,
                     }
@@ -66,8 +68,13 @@ pub(crate) fn print(
             }
         }
     }
-    let text = format!("{same} the same, {meant} different as meant, {unmeant} different otherwise.");
+    let known = format!("{same} the same, {meant} different as meant, {unmeant} different otherwise");
+    let text = match unknown {
+        0 => format!("{known}."),
+        unknown => format!("{known}, {unknown} not known, since they are not readable here."),
+    };
     let word = match (unmeant, meant) {
+        (0, _) if unknown > 0 => style::doubtful("not known"),
         (0, 0) => style::good("the same"),
         (0, _) => style::good("as meant"),
         _ => style::bad("differs"),

@@ -47,6 +47,7 @@ pub(crate) fn word(what: NameDrift) -> &'static str {
         NameDrift::MissingThere => "missing there",
         NameDrift::ExtraThere => "extra there",
         NameDrift::NoValueHere => "no value in the ledger",
+        NameDrift::Unreadable => "not known: not readable here",
     }
 }
 

@@ -6,6 +6,7 @@ pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod drift;
 pub(crate) mod impact;
+pub(crate) mod key;
 pub(crate) mod list;
 pub(crate) mod matrix;
 pub(crate) mod remove;

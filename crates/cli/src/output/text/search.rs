@@ -24,6 +24,7 @@ pub(crate) fn says(found: &Found<'_>) -> String {
     match (found.held, found.setting.map(|setting| &setting.value)) {
         (Some(held), _) => values::held(held),
         (None, Some(SettingValue::From(source))) => format!("from {}", values::escape(&source.0)),
+        (None, Some(SettingValue::Cipher(_))) => super::trace::ENCRYPTED.to_owned(),
         (None, _) => "absent".to_owned(),
     }
 }

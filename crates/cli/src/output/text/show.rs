@@ -1,7 +1,7 @@
 //! `show` for people: a row a field, with its value and where it came from.
 
 use cledger_core::findings::{self, Finding};
-use cledger_core::resolve::{FieldId, Outcome, Session};
+use cledger_core::resolve::{Effective, FieldId, Outcome, Session};
 
 use super::check::counted;
 use crate::output::console::Console;
@@ -14,6 +14,7 @@ pub(crate) fn print(
     session: &mut Session<'_, '_>,
     fields: &[FieldId],
     unmask: bool,
+    fingerprint: &dyn Fn(&Effective<'_>) -> Option<String>,
 ) -> usize {
     let ledger = session.ledger();
     let mut table = Table::new(&["entry", "value", "from"], console.width());
@@ -29,7 +30,10 @@ pub(crate) fn print(
                 continue;
             }
             Outcome::Value(effective) => (
-                plain(values::effective(&effective, unmask)),
+                plain(match fingerprint(&effective).filter(|_| !unmask) {
+                    Some(print) => format!("(secret {print})"),
+                    None => values::effective(&effective, unmask),
+                }),
                 (origin::line(ledger, effective.origin), Tone::Quiet),
             ),
             Outcome::Absent(at) => {

@@ -22,6 +22,9 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, traced: &[Traced<'_>
     }
 }
 
+/// What stands for cipher text.
+pub(crate) const ENCRYPTED: &str = "(secret), encrypted";
+
 /// What a field comes to, in a word or its value.
 pub(crate) fn outcome(outcome: &Outcome<'_>, unmask: bool) -> (String, Tone) {
     match outcome {
@@ -83,6 +86,7 @@ pub(crate) fn says(candidate: &Candidate<'_>, unmask: bool) -> String {
         Saying::Value(held) => values::held(held),
         Saying::Absent => "absent on purpose".to_owned(),
         Saying::From(source) => format!("from {}", values::escape(source)),
+        Saying::Encrypted => ENCRYPTED.to_owned(),
     }
 }
 

@@ -1,0 +1,134 @@
+//! `cledger key`: who may read the secrets of which stages and groups.
+
+mod identity;
+mod list;
+mod make;
+mod protect;
+mod readers;
+mod rotate;
+
+use clap::{Args, Subcommand};
+use cledger_core::address::{Address, Pattern};
+use cledger_core::cipher::KeyScope;
+use cledger_core::model::{LayerId, Ledger};
+use cledger_core::name::{Name, nearest};
+use cledger_store::{Changed, Reader};
+
+use crate::app::App;
+use crate::change::{ChangeOptions, Changing, Planned};
+use crate::error::{CliError, status};
+use crate::output::{json, text};
+
+pub(crate) use list::Listed;
+
+#[derive(Debug, Args)]
+pub(crate) struct KeyArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Make an identity, the private key of yours that opens stages' keys, and print its public key
+    Identity(identity::IdentityArgs),
+    /// Make the key of stages and groups
+    Make(make::MakeArgs),
+    /// Let a reader in
+    Admit(readers::AdmitArgs),
+    /// Let a reader out, and encrypt everything anew that they could read
+    Exclude(readers::ExcludeArgs),
+    /// List who may read what
+    List(list::ListArgs),
+    /// Put a new key in place of one, and encrypt all its secrets anew
+    Rotate(rotate::RotateArgs),
+    /// Encrypt the secrets that lie in plain text in stages and groups
+    Protect(protect::ProtectArgs),
+}
+
+/// What was done, or would be, with the key of a stage or group.
+pub(crate) struct Done {
+    pub(crate) scope: KeyScope,
+    pub(crate) readers: Vec<Name>,
+    /// How many secrets are encrypted by it, where that is what was done.
+    pub(crate) secrets: Option<usize>,
+    /// The word for it.
+    pub(crate) word: &'static str,
+    /// Whether that changes anything.
+    pub(crate) changes: bool,
+}
+
+pub(crate) fn run(args: &KeyArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    match &args.what {
+        What::Identity(args) => identity::run(args, app),
+        What::Make(args) => make::run(args, app),
+        What::Admit(args) => readers::admit(args, app),
+        What::Exclude(args) => readers::exclude(args, app),
+        What::List(args) => list::run(args, app),
+        What::Rotate(args) => rotate::run(args, app),
+        What::Protect(args) => protect::run(args, app),
+    }
+}
+
+/// The stages and groups that `@STAGE`, `@GROUP` or a pattern of such names, each once.
+fn layers(ledger: &Ledger, texts: &[String]) -> Result<Vec<LayerId>, CliError> {
+    let mut found: Vec<LayerId> = Vec::new();
+    for text in texts {
+        let parts = Address::parse(text).ok();
+        let is_stage = |address: &Address| {
+            address.owner.is_none() && address.entry.is_none() && address.delivery.is_none()
+        };
+        let is_plain = parts.as_ref().is_some_and(is_stage);
+        let pattern = Pattern::parse(text)?;
+        if !text.starts_with('@') || !pattern.has_stage() || parts.is_some() && !is_plain {
+            let message = format!("`{text}` names no stage and no group");
+            return Err(CliError::usage(message).help("write @STAGE, @GROUP or a pattern like @prod-*"));
+        }
+        let before = found.len();
+        let matching =
+            ledger.layer_ids().filter(|&layer| pattern.covers_stage(ledger.layer_name(layer).as_str()));
+        let matching: Vec<LayerId> = matching.collect();
+        found.extend(
+            matching.iter().filter(|layer| !found[..before].contains(layer)).copied().collect::<Vec<_>>(),
+        );
+        if matching.is_empty() {
+            let names: Vec<&str> =
+                ledger.layer_ids().map(|layer| ledger.layer_name(layer).as_str()).collect();
+            let help = match nearest(text.trim_start_matches('@'), names.iter().copied()) {
+                Some(near) => format!("did you mean @{near}?"),
+                None => format!("the stages and groups are {}", names.join(", ")),
+            };
+            return Err(CliError::usage(format!("`{text}` covers no stage and no group")).help(help));
+        }
+    }
+    Ok(found)
+}
+
+fn scopes(ledger: &Ledger, layers: &[LayerId]) -> Vec<KeyScope> {
+    layers.iter().map(|&layer| ledger.key_scope(layer)).collect()
+}
+
+fn names(readers: &[Reader]) -> Vec<Name> {
+    readers.iter().map(|reader| reader.name.clone()).collect()
+}
+
+/// Writes a change of keys, if that is asked for, and tells what it does. Effective values stay.
+fn finish(
+    changing: &Changing,
+    changed: Changed,
+    layers: &[LayerId],
+    done: &[Done],
+    (write, options): (bool, &ChangeOptions),
+    app: &mut App<'_>,
+) -> Result<u8, CliError> {
+    let planned = Planned { after: changing.read_after(&changed)?, changed, effects: Vec::new() };
+    if write {
+        changing.guard(layers, &planned, options)?;
+        changing.write(&planned)?;
+    }
+    if app.console.is_json() {
+        app.console.document(&json::key::document(done, write));
+    } else {
+        text::key::done(app.console, done, write);
+    }
+    Ok(status::CLEAN)
+}

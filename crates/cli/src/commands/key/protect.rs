@@ -1,0 +1,65 @@
+//! `cledger key protect`: encrypts what lies in plain text.
+
+use clap::Args;
+use clap_complete::ArgValueCompleter;
+use cledger_core::cipher::Cipher;
+use cledger_core::findings::plain_secrets;
+use cledger_core::impact::Written;
+use cledger_core::model::SettingValue;
+use cledger_store::{Disk, Target, What, apply, setting};
+
+use super::{Done, finish, layers, names};
+use crate::app::App;
+use crate::change::{ChangeOptions, Changing, NO_CHANGE};
+use crate::commands::set::setting_literal;
+use crate::complete;
+use crate::error::CliError;
+
+#[derive(Debug, Args)]
+pub(crate) struct ProtectArgs {
+    /// Where: @STAGE, @GROUP or a pattern
+    #[arg(required = true, value_name = "@STAGE", add = ArgValueCompleter::new(complete::address))]
+    stages: Vec<String>,
+    /// Do it; without, it is only shown
+    #[arg(long)]
+    write: bool,
+    #[command(flatten)]
+    change: ChangeOptions,
+}
+
+pub(crate) fn run(args: &ProtectArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let changing = Changing::start(app, &args.change)?;
+    let ledger = &changing.ledger;
+    let wanted = layers(ledger, &args.stages)?;
+    let keys = changing.keys(&NO_CHANGE);
+    let (mut edits, mut done, mut touched) = (Vec::new(), Vec::new(), Vec::new());
+    let found = plain_secrets(ledger);
+    for layer in wanted {
+        let scope = ledger.key_scope(layer);
+        let file = keys.key(&scope)?;
+        let before = edits.len();
+        for (one, secret) in found.iter().filter(|(one, _)| one.written == Written::In(layer)) {
+            let mut address = one.address(ledger);
+            address.stage = None;
+            let address = address.to_string();
+            let text = file.key.seal(&scope, &address, secret).map_err(cledger_store::KeyError::from)?;
+            let cipher = Cipher { text: text.into(), layer, address };
+            let note = one.setting.and_then(|setting| setting.note.as_deref()).cloned().unwrap_or_default();
+            let what = What::Set(setting_literal(&SettingValue::Cipher(cipher), &note, None));
+            edits.push(setting(ledger, Target::Layer(layer), one.subject, one.slot, what));
+        }
+        let count = edits.len() - before;
+        let changes = count > 0;
+        let word = if changes { "protected" } else { "nothing in plain text" };
+        touched.extend(changes.then_some(layer));
+        done.push(Done { scope, readers: names(&file.readers), secrets: Some(count), word, changes });
+    }
+    let disk = Disk(changing.root().to_owned());
+    let changed = apply(&disk, &edits).map_err(|error| CliError::usage(error.to_string()))?;
+    if args.write && !edits.is_empty() {
+        app.console.notice(
+            "They still lie in plain text in the history of version control: change these secrets where they are used.",
+        );
+    }
+    finish(&changing, changed, &touched, &done, (args.write, &args.change), app)
+}

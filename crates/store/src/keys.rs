@@ -1,0 +1,185 @@
+//! Keys and encryption: who may read a stage's or group's secrets, and the secrets as cipher texts.
+//!
+//! ```text
+//! a person's identity ─opens─► keys/stages/test.age ─holds─► data key ─opens─► copper-1.… in stages/test.toml
+//!  identity                     key_file                      data_key          (bound to stage and address)
+//! ```
+//!
+//! [`Keys`] does that for a whole ledger: it unwraps each data key once, when the first cipher text
+//! asks for it. `change` makes the texts that come of letting readers in and out, `reseal` encrypts
+//! anew what moves. `docs/formats.md` describes all of it for a second reader.
+
+mod change;
+mod data_key;
+mod identity;
+mod key_file;
+mod readers;
+mod reseal;
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, OnceLock, PoisonError, RwLock};
+
+use cledger_core::cipher::{Cipher, KeyScope};
+use cledger_core::resolve::Opened;
+use data_key::CipherError;
+
+pub use age::secrecy::SecretString;
+pub use change::{Admitted, admit, exclude, make, move_key, rotate};
+pub use data_key::DataKey;
+pub use identity::{AskPassphrase, Identity, IdentityError, Made, MakeError};
+pub use key_file::{BadRecipient, KeyFile, Reader, Recipient};
+pub use readers::{READERS, Readers};
+pub use reseal::{Resealed, reseal};
+
+use crate::tree::Tree;
+
+/// Where the key of a stage or group is kept, from the ledger's folder.
+pub fn key_path(scope: &KeyScope) -> String {
+    format!("keys/{scope}.age")
+}
+
+/// Why a key cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum KeyError {
+    /// There is none.
+    #[error("`{}` has no key: `{}` is not there", .0.name(), key_path(.0))]
+    None(KeyScope),
+    /// It is there, and none of this person's identities opens it.
+    #[error("the key of `{}` is not at hand: {reason}", .scope.name())]
+    NotAtHand {
+        /// Whose key.
+        scope: KeyScope,
+        /// Why not, and what to do.
+        reason: String,
+    },
+    /// The key file is no such file any more, or another stage's.
+    #[error("the key file `{}` is of no use: {reason}", key_path(.scope))]
+    Broken {
+        /// Whose key.
+        scope: KeyScope,
+        /// What is wrong with it.
+        reason: String,
+    },
+    /// The system gives no randomness.
+    #[error("the system's random source fails: {0}")]
+    Random(#[from] getrandom::Error),
+    /// The list of readers is of no use.
+    #[error("`{READERS}` is of no use: {0}")]
+    Readers(String),
+    /// What is asked for does not go.
+    #[error("{0}")]
+    Refused(String),
+    /// A cipher text cannot be opened that would have to be encrypted anew.
+    #[error("the secret in {place} cannot be encrypted anew: {reason}")]
+    Cipher {
+        /// Its file, line and column.
+        place: String,
+        /// What is wrong with it.
+        reason: String,
+    },
+}
+
+/// The keys of one ledger, as far as one person has them.
+pub struct Keys<'t> {
+    tree: Box<dyn Tree + 't>,
+    identity: Arc<Identity>,
+    readers: OnceLock<Result<Readers, KeyError>>,
+    files: RwLock<BTreeMap<KeyScope, Result<Arc<KeyFile>, KeyError>>>,
+}
+
+impl<'t> Keys<'t> {
+    /// The keys of a ledger, to be opened by this person's identity.
+    pub fn new(tree: impl Tree + 't, identity: Arc<Identity>) -> Self {
+        let (readers, files) = (OnceLock::new(), RwLock::default());
+        Self { tree: Box::new(tree), identity, readers, files }
+    }
+
+    /// Whoever opens them.
+    pub fn identity(&self) -> &Arc<Identity> {
+        &self.identity
+    }
+
+    /// Who may read what, as everybody can see it.
+    pub fn readers(&self) -> Result<&Readers, KeyError> {
+        self.readers.get_or_init(|| Readers::read(&*self.tree)).as_ref().map_err(Clone::clone)
+    }
+
+    /// Whether a stage or group has a key, at hand or not.
+    pub fn has_key(&self, scope: &KeyScope) -> bool {
+        !matches!(self.tree.text(&key_path(scope)), Ok(None))
+    }
+
+    /// The key of a stage or group, unwrapped when it is first asked for.
+    pub fn key(&self, scope: &KeyScope) -> Result<Arc<KeyFile>, KeyError> {
+        let known = |files: &BTreeMap<_, Result<_, _>>| files.get(scope).cloned();
+        if let Some(known) = known(&self.files.read().unwrap_or_else(PoisonError::into_inner)) {
+            return known;
+        }
+        let mut files = self.files.write().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = known(&files) {
+            return known;
+        }
+        let opened = self.unwrap(scope);
+        files.insert(scope.clone(), opened.clone());
+        opened
+    }
+
+    fn unwrap(&self, scope: &KeyScope) -> Result<Arc<KeyFile>, KeyError> {
+        let broken = |reason: String| KeyError::Broken { scope: scope.clone(), reason };
+        let text = self.tree.text(&key_path(scope)).map_err(|error| broken(error.to_string()))?;
+        let text = text.ok_or_else(|| KeyError::None(scope.clone()))?;
+        KeyFile::unwrap(&text, scope, &self.identity).map(Arc::new)
+    }
+
+    /// What a cipher text opens to. Without the key it is still seen whether it was made for another
+    /// stage or group, as far as the list of readers tells.
+    pub fn open(&self, scope: &KeyScope, cipher: &Cipher) -> Opened {
+        let sealed = match data_key::Sealed::parse(&cipher.text) {
+            Ok(sealed) => sealed,
+            Err(error) => return Opened::Broken(error.to_string()),
+        };
+        match self.key(scope) {
+            Ok(file) => match file.key.open(scope, &cipher.address, &sealed) {
+                Ok(text) => Opened::Text(text),
+                Err(CipherError::OtherKey) => Opened::Broken(self.other_key(scope, &sealed)),
+                Err(error) => Opened::Broken(error.to_string()),
+            },
+            Err(KeyError::NotAtHand { .. }) => {
+                let listed = self.readers().ok().and_then(|readers| readers.key_id(scope));
+                match listed {
+                    Some(id) if id != sealed.key_id() => Opened::Broken(self.other_key(scope, &sealed)),
+                    _ => Opened::NoKey,
+                }
+            }
+            Err(error) => Opened::Broken(error.to_string()),
+        }
+    }
+
+    /// Says of a cipher text of another key whose that is, if it is still known.
+    fn other_key(&self, scope: &KeyScope, sealed: &data_key::Sealed) -> String {
+        let owner = self.readers().ok().and_then(|readers| readers.with_key(&sealed.key_id()));
+        match owner {
+            Some(owner) => {
+                format!("it was encrypted for `{}`, and copied to `{}`", owner.name(), scope.name())
+            }
+            None => format!("it was encrypted with another key than that of `{}`", scope.name()),
+        }
+    }
+
+    /// Encrypts a secret for a field of a stage or group.
+    pub fn seal(&self, scope: &KeyScope, address: &str, secret: &str) -> Result<String, KeyError> {
+        Ok(self.key(scope)?.key.seal(scope, address, secret)?)
+    }
+
+    /// The keys that were asked for and are not at hand, with the reasons.
+    pub fn not_at_hand(&self) -> Vec<(KeyScope, String)> {
+        let files = self.files.read().unwrap_or_else(PoisonError::into_inner);
+        files
+            .iter()
+            .filter_map(|(scope, file)| match file {
+                Err(KeyError::NotAtHand { reason, .. }) => Some((scope.clone(), reason.clone())),
+                _ => None,
+            })
+            .collect()
+    }
+}

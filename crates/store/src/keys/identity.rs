@@ -1,0 +1,232 @@
+//! A person's identity: the private key, in a file of their own, that opens the keys of stages.
+//!
+//! It is an age identity file (<https://age-encryption.org/v1>), one that is protected by a
+//! passphrase, or an OpenSSH private key.
+
+use std::fs;
+use std::io::{self, Read as _};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, OnceLock};
+
+use age::secrecy::{ExposeSecret as _, SecretString};
+use etcetera::BaseStrategy as _;
+use zeroize::Zeroizing;
+
+use super::key_file::Recipient;
+use crate::write::{Mode, WriteError, write_atomically};
+
+/// How a passphrase is got: asked for in these words. `None` where nobody is there to type it.
+pub type AskPassphrase = Arc<dyn Fn(&str) -> Option<SecretString> + Send + Sync>;
+
+/// Why an identity cannot be used. None of these says anything of the private key.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum IdentityError {
+    /// There is no file.
+    #[error("you have no identity: `{}` is not there (make one: cledger key identity)", .0.display())]
+    None(PathBuf),
+    /// Others can read the file.
+    #[error("the identity file `{path}` can be read by others (close it: chmod 600 {path})", path = .0.display())]
+    OpenToOthers(PathBuf),
+    /// It cannot be read.
+    #[error("the identity file `{path}` cannot be read: {1}", path = .0.display())]
+    Unreadable(PathBuf, String),
+    /// It holds no identity.
+    #[error("`{path}` is no identity file: {1}", path = .0.display())]
+    Malformed(PathBuf, String),
+    /// No folder for it is known.
+    #[error("no folder for an identity is known (name a file with CLEDGER_IDENTITY)")]
+    NoPlace,
+}
+
+/// What making an identity came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Made {
+    /// A new one was made.
+    New,
+    /// There was one already.
+    Before,
+}
+
+pub(super) type Opener = Box<dyn age::Identity + Send + Sync>;
+
+/// A person's identity, read when it is first needed.
+pub struct Identity {
+    path: Option<PathBuf>,
+    ask: AskPassphrase,
+    openers: OnceLock<Result<Vec<Opener>, IdentityError>>,
+    passphrase: OnceLock<Option<SecretString>>,
+}
+
+impl Identity {
+    /// The identity in this file; `None` where no place for one is known.
+    pub fn at(path: Option<PathBuf>, ask: AskPassphrase) -> Self {
+        Self { path, ask, openers: OnceLock::new(), passphrase: OnceLock::new() }
+    }
+
+    /// Where a person's identity is kept unless something else is said: `cledger/identity` in their
+    /// configuration folder.
+    pub fn usual_path() -> Option<PathBuf> {
+        Some(etcetera::choose_base_strategy().ok()?.config_dir().join("cledger").join("identity"))
+    }
+
+    /// Its file.
+    pub fn path(&self) -> Result<&Path, IdentityError> {
+        self.path.as_deref().ok_or(IdentityError::NoPlace)
+    }
+
+    /// Makes one, readable by its owner alone, unless it is there.
+    pub fn make(&self) -> Result<Made, MakeError> {
+        let path = self.path()?;
+        if path.symlink_metadata().is_ok() {
+            return Ok(Made::Before);
+        }
+        let key = age::x25519::Identity::generate();
+        let text = Zeroizing::new(format!(
+            "# public key: {}\n{}\n",
+            key.to_public(),
+            key.to_string().expose_secret()
+        ));
+        write_atomically(path, text.as_bytes(), Mode::OwnerOnly)?;
+        Ok(Made::New)
+    }
+
+    /// The public keys to wrap for, so that this identity opens it; one for each identity in the file.
+    pub fn recipients(&self) -> Result<Vec<Recipient>, IdentityError> {
+        let (path, text) = self.text()?;
+        let malformed = |reason: &str| IdentityError::Malformed(path.clone(), reason.to_owned());
+        let found: Vec<Recipient> = if is_ssh(&text) {
+            let identity = Self::ssh(&path, &text)?;
+            let public = age::ssh::Recipient::try_from(identity).map_err(|_| {
+                malformed("its public key cannot be told from it: name it with --reader NAME=KEY")
+            })?;
+            vec![Recipient::parse(&public.to_string()).map_err(|error| malformed(&error.to_string()))?]
+        } else {
+            let parsed = text.lines().filter_map(|line| line.trim().parse::<age::x25519::Identity>().ok());
+            parsed.filter_map(|identity| Recipient::parse(&identity.to_public().to_string()).ok()).collect()
+        };
+        if found.is_empty() {
+            return Err(malformed("its public key cannot be told from it: name it with --reader NAME=KEY"));
+        }
+        Ok(found)
+    }
+
+    /// What opens age files.
+    pub(super) fn openers(&self) -> Result<&[Opener], IdentityError> {
+        let openers = self.openers.get_or_init(|| self.read()).as_ref();
+        openers.map(Vec::as_slice).map_err(Clone::clone)
+    }
+
+    /// The passphrase of a key that is protected by one, asked for once.
+    pub(super) fn passphrase(&self, name: &str) -> Option<SecretString> {
+        self.passphrase.get_or_init(|| (self.ask)(&format!("Passphrase of the key of {name}"))).clone()
+    }
+
+    fn text(&self) -> Result<(PathBuf, Zeroizing<String>), IdentityError> {
+        let path = self.path()?.to_owned();
+        let wrong = |error: io::Error| match error.kind() {
+            io::ErrorKind::NotFound => IdentityError::None(path.clone()),
+            _ => IdentityError::Unreadable(path.clone(), error.to_string()),
+        };
+        let about = fs::metadata(&path).map_err(wrong)?;
+        if is_open_to_others(&about) {
+            return Err(IdentityError::OpenToOthers(path));
+        }
+        let mut bytes = Zeroizing::new(fs::read(&path).map_err(wrong)?);
+        if bytes.starts_with(b"age-encryption.org/") || bytes.starts_with(b"-----BEGIN AGE ENCRYPTED") {
+            bytes = self.unprotected(&path, &bytes)?;
+        }
+        let not_text = || IdentityError::Malformed(path.clone(), "it is not text".to_owned());
+        let text = std::str::from_utf8(&bytes).map_err(|_| not_text())?.to_owned();
+        Ok((path.clone(), Zeroizing::new(text)))
+    }
+
+    /// What an identity file holds that is protected by a passphrase.
+    fn unprotected(&self, path: &Path, bytes: &[u8]) -> Result<Zeroizing<Vec<u8>>, IdentityError> {
+        let wrong = |reason: &str| IdentityError::Malformed(path.to_owned(), reason.to_owned());
+        let passphrase = (self.ask)("Passphrase of your identity");
+        let passphrase =
+            passphrase.ok_or_else(|| wrong("it is protected by a passphrase, and nobody typed it"))?;
+        let decryptor =
+            age::Decryptor::new_buffered(io::BufReader::new(age::armor::ArmoredReader::new(bytes)));
+        let decryptor = decryptor.map_err(|_| wrong("it is damaged"))?;
+        let opener = age::scrypt::Identity::new(passphrase);
+        let mut content = Zeroizing::new(Vec::new());
+        let mut reader = decryptor
+            .decrypt(std::iter::once(&opener as &dyn age::Identity))
+            .map_err(|_| wrong("the passphrase does not open it"))?;
+        reader.read_to_end(&mut content).map_err(|_| wrong("it is damaged"))?;
+        Ok(content)
+    }
+
+    fn read(&self) -> Result<Vec<Opener>, IdentityError> {
+        let (path, text) = self.text()?;
+        let malformed = |reason: String| IdentityError::Malformed(path.clone(), reason);
+        let callbacks = Asking(self.ask.clone());
+        if is_ssh(&text) {
+            return Ok(vec![Box::new(Self::ssh(&path, &text)?.with_callbacks(callbacks))]);
+        }
+        // Its errors name a line, and never what is in it.
+        let file = age::IdentityFile::from_buffer(text.as_bytes())
+            .map_err(|error| malformed(error.to_string()))?
+            .with_callbacks(callbacks);
+        let found = file.into_identities().map_err(|error| malformed(error.to_string()))?;
+        if found.is_empty() { Err(malformed("it holds none".to_owned())) } else { Ok(found) }
+    }
+
+    fn ssh(path: &Path, text: &str) -> Result<age::ssh::Identity, IdentityError> {
+        let malformed = |reason: &str| IdentityError::Malformed(path.to_owned(), reason.to_owned());
+        let read = age::ssh::Identity::from_buffer(text.as_bytes(), None);
+        match read.map_err(|_| malformed("this private key cannot be read"))? {
+            age::ssh::Identity::Unsupported(_) => {
+                Err(malformed("private keys of this kind are not supported: take ed25519 or RSA"))
+            }
+            identity => Ok(identity),
+        }
+    }
+}
+
+/// Why no identity was made.
+#[derive(Debug, thiserror::Error)]
+pub enum MakeError {
+    /// There is no place for it.
+    #[error(transparent)]
+    Identity(#[from] IdentityError),
+    /// It could not be written.
+    #[error(transparent)]
+    Write(#[from] WriteError),
+}
+
+fn is_ssh(text: &str) -> bool {
+    text.starts_with("-----BEGIN OPENSSH") || text.starts_with("-----BEGIN RSA")
+}
+
+#[cfg(unix)]
+fn is_open_to_others(about: &fs::Metadata) -> bool {
+    use std::os::unix::fs::PermissionsExt as _;
+    about.permissions().mode() & 0o077 != 0
+}
+
+#[cfg(not(unix))]
+fn is_open_to_others(_about: &fs::Metadata) -> bool {
+    false
+}
+
+/// Asks for the passphrase of an identity that is protected by one.
+#[derive(Clone)]
+struct Asking(AskPassphrase);
+
+impl age::Callbacks for Asking {
+    fn display_message(&self, _message: &str) {}
+
+    fn confirm(&self, _message: &str, _yes: &str, _no: Option<&str>) -> Option<bool> {
+        None
+    }
+
+    fn request_public_string(&self, _description: &str) -> Option<String> {
+        None
+    }
+
+    fn request_passphrase(&self, _description: &str) -> Option<SecretString> {
+        (self.0)("Passphrase of your identity")
+    }
+}

@@ -1,0 +1,120 @@
+//! Encrypting anew: secrets that get another place, or another key.
+
+use std::collections::BTreeMap;
+
+use cledger_core::cipher::{CIPHER_PREFIX, Cipher, KeyScope};
+use cledger_core::model::{Ledger, SettingValue};
+use cledger_core::resolve::{Opened, Unfetched};
+use cledger_core::search::{self, Conditions};
+use cledger_core::source::{FileId, Place};
+
+use super::data_key::Sealed;
+use super::{KeyError, Keys};
+use crate::edit::Changed;
+
+/// What encrypting anew came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Resealed(pub usize);
+
+/// All cipher texts of a ledger, with the places of the settings that they stand in.
+pub(super) fn ciphers(ledger: &Ledger) -> Vec<(&Cipher, Place)> {
+    let all = search::settings(ledger, &Unfetched, &Conditions::default());
+    all.into_iter()
+        .filter_map(|found| match found.setting.map(|setting| (&setting.value, setting.place)) {
+            Some((SettingValue::Cipher(cipher), place)) => Some((cipher, place)),
+            _ => None,
+        })
+        .collect()
+}
+
+/// New cipher texts in place of old ones, by file.
+#[derive(Default)]
+pub(super) struct Replacements(BTreeMap<FileId, Vec<(Place, String, String)>>);
+
+impl Replacements {
+    pub(super) fn add(&mut self, place: Place, old: &str, new: String) {
+        self.0.entry(place.file).or_default().push((place, old.to_owned(), new));
+    }
+
+    /// Puts them into the texts of the files of this ledger.
+    pub(super) fn make(self, ledger: &Ledger, changed: &mut Changed) -> Result<(), KeyError> {
+        for (file, mut replacements) in self.0 {
+            let Some(source) = ledger.files.get(file) else { continue };
+            let mut text = source.text.clone();
+            replacements.sort_unstable_by_key(|(place, ..)| std::cmp::Reverse(place.start));
+            for (place, old, new) in replacements {
+                let (start, end) = (place.start as usize, place.end as usize);
+                let at = text.get(start..end).and_then(|said| said.find(&old)).ok_or_else(|| {
+                    let at = ledger.files.locate(place).to_string();
+                    KeyError::Cipher { place: at, reason: "it is written with escapes in it".to_owned() }
+                })?;
+                text.replace_range(start + at..start + at + old.len(), &new);
+            }
+            changed.insert(source.path.clone(), Some(text));
+        }
+        Ok(())
+    }
+}
+
+/// Encrypts those secrets anew that stand at another place after a change than before. `changed` are
+/// the new texts that lead from the one ledger to the other; they get the new cipher texts.
+pub fn reseal(
+    (before, old_keys): (&Ledger, &Keys<'_>),
+    (after, new_keys): (&Ledger, &Keys<'_>),
+    changed: &mut Changed,
+) -> Result<Resealed, KeyError> {
+    let place = |ledger: &Ledger, cipher: &Cipher| (ledger.key_scope(cipher.layer), cipher.address.clone());
+    let mut known: BTreeMap<&str, Vec<&Cipher>> = BTreeMap::new();
+    for (cipher, _) in ciphers(before) {
+        known.entry(&cipher.text).or_default().push(cipher);
+    }
+    let mut replacements = Replacements::default();
+    let mut count = 0;
+    for (cipher, at) in ciphers(after) {
+        let here = place(after, cipher);
+        let Some(origins) = known.get(cipher.text.as_str()) else { continue };
+        if origins.iter().any(|origin| place(before, origin) == here) {
+            continue;
+        }
+        for origin in origins {
+            let (scope, address) = place(before, origin);
+            let secret = match old_keys.open(&scope, origin) {
+                Opened::Text(secret) => secret,
+                Opened::NoKey => return Err(old_keys.key(&scope).err().unwrap_or(KeyError::None(scope))),
+                // It was of no use before, and is of none now.
+                Opened::Broken(_) => continue,
+            };
+            debug_assert_eq!(address, origin.address);
+            replacements.add(at, &cipher.text, new_keys.seal(&here.0, &here.1, &secret)?);
+            count += 1;
+            break;
+        }
+    }
+    replacements.make(after, changed)?;
+    Ok(Resealed(count))
+}
+
+/// A cipher text of this key that stands in a file and is no setting's value, so that nothing could
+/// encrypt it anew.
+pub(super) fn left_over(ledger: &Ledger, scope: &KeyScope, key_id: &str) -> Option<String> {
+    let known = ciphers(ledger);
+    for (number, file) in (0..).zip(&ledger.files.0) {
+        for (start, _) in file.text.match_indices(CIPHER_PREFIX) {
+            let rest = &file.text[start..];
+            let is_part = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
+            let text = &rest[..rest.find(|c: char| !is_part(c)).unwrap_or(rest.len())];
+            let of_key = Sealed::parse(text).is_ok_and(|sealed| sealed.key_id() == key_id);
+            let is_setting = known.iter().any(|(cipher, place)| {
+                place.file == FileId(number)
+                    && (place.start as usize..place.end as usize).contains(&start)
+                    && ledger.key_scope(cipher.layer) == *scope
+            });
+            if of_key && !is_setting {
+                let at = u32::try_from(start).unwrap_or(u32::MAX);
+                let place = Place { file: FileId(number), start: at, end: at };
+                return Some(ledger.files.locate(place).to_string());
+            }
+        }
+    }
+    None
+}
