@@ -122,6 +122,9 @@ impl From<KeyError> for CliError {
                 "one of its readers can do this, or let you in: cledger key admit YOU @{} --recipient KEY",
                 scope.name()
             )),
+            KeyError::SeveralNotAtHand(_) => {
+                Self::refused(message).help("one of their readers can do this; `cledger key list` names them")
+            }
             KeyError::Broken { .. } | KeyError::Readers(_) => {
                 Self::usage(message).help("take the file back from version control")
             }

@@ -135,7 +135,8 @@ fn generated(length: usize, alphabet: &str) -> Result<Zeroizing<String>, CliErro
     // Each letter gives the whole bits of this logarithm, and mostly some more.
     if length * (letters.len().ilog2() as usize) < FEWEST_BITS {
         let message = format!("{length} of {} characters can be guessed", letters.len());
-        return Err(CliError::usage(message).help("take more of them: --generate=32"));
+        let needed = FEWEST_BITS.div_ceil(letters.len().ilog2() as usize);
+        return Err(CliError::usage(message).help(format!("take more of them: --generate={needed}")));
     }
     let count = u32::try_from(letters.len()).unwrap_or(u32::MAX);
     // Numbers beyond the last whole round would favour the first letters.

@@ -4,6 +4,7 @@
 //! told once, at the setting; what depends on the stage is told for the stage. Each family of
 //! findings has its own file, which says what is found and how to mend it.
 
+mod certificates;
 mod check;
 mod effective;
 mod expiry;
@@ -92,6 +93,8 @@ codes! {
     TableRow "table-row",
     /// A setting, credential or certificate past its last day.
     Expired "expired",
+    /// A private key that does not belong to its certificate.
+    WrongPrivateKey "wrong-private-key",
     /// A stage that follows one of a lower class.
     FollowsLowerClass "follows-lower-class",
     /// A shared entry that no unit uses.

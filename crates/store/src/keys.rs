@@ -38,6 +38,11 @@ pub fn key_path(scope: &KeyScope) -> String {
     format!("keys/{scope}.age")
 }
 
+fn listed(scopes: &[KeyScope]) -> String {
+    let names: Vec<String> = scopes.iter().map(|scope| format!("`{}`", scope.name())).collect();
+    names.join(", ")
+}
+
 /// Why a key cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum KeyError {
@@ -52,6 +57,9 @@ pub enum KeyError {
         /// Why not, and what to do.
         reason: String,
     },
+    /// Several are needed, and none of these is at hand.
+    #[error("the keys of {} are not at hand", listed(.0))]
+    SeveralNotAtHand(Vec<KeyScope>),
     /// The key file is no such file any more, or another stage's.
     #[error("the key file `{}` is of no use: {reason}", key_path(.scope))]
     Broken {
@@ -159,10 +167,10 @@ impl<'t> Keys<'t> {
     fn other_key(&self, scope: &KeyScope, sealed: &data_key::Sealed) -> String {
         let owner = self.readers().ok().and_then(|readers| readers.with_key(&sealed.key_id()));
         match owner {
-            Some(owner) => {
+            Some(owner) if owner != *scope => {
                 format!("it was encrypted for `{}`, and copied to `{}`", owner.name(), scope.name())
             }
-            None => format!("it was encrypted with another key than that of `{}`", scope.name()),
+            _ => format!("it was encrypted with another key than the one in `{}`", key_path(scope)),
         }
     }
 

@@ -6,6 +6,8 @@ use cledger_core::address::Address;
 use cledger_core::findings;
 use cledger_core::name::Name;
 use cledger_core::resolve::{Outcome, Resolver};
+use cledger_core::value::Value;
+use zeroize::Zeroizing;
 
 use super::render::not_readable;
 use super::show::{fields, with_stage, without_delivery};
@@ -80,8 +82,8 @@ pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
             if app.console.is_json() {
                 app.console.document(&json::show::one(&ledger, one, &effective, unmask));
             } else {
-                let text = effective.expose().map(cledger_core::value::Value::to_text);
-                app.console.line(text.unwrap_or_default());
+                let text = Zeroizing::new(effective.expose().map(Value::to_text).unwrap_or_default());
+                app.console.exact(&text);
             }
             Ok(status::CLEAN)
         }

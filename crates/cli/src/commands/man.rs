@@ -40,11 +40,10 @@ pub(crate) fn run(args: &ManArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         app.console.raw(&String::from_utf8_lossy(&page(root, "cledger")?));
         return Ok(status::CLEAN);
     };
-    let pages = std::iter::once((root.clone(), "cledger".to_owned()))
-        .chain(root.get_subcommands().map(|sub| (sub.clone(), format!("cledger-{}", sub.get_name()))));
-    for (command, title) in pages {
+    for (command, name) in whole_tree(&root) {
+        let title = name.replace(' ', "-");
         let path = dir.join(format!("{title}.1"));
-        write_atomically(&path, &page(command, &title)?, Mode::Usual)?;
+        write_atomically(&path, &page(command.clone(), &title)?, Mode::Usual)?;
         app.console.line(path.display().to_string());
     }
     Ok(status::CLEAN)
@@ -55,14 +54,23 @@ fn markdown(root: Command) -> String {
     let mut text = "# Commands\n\nWhat `cledger --help` and `cledger COMMAND --help` say; \
                     `cledger man --markdown` prints this page.\n"
         .to_owned();
-    let mut section = |name: &str, command: &Command| {
+    for (command, name) in whole_tree(&root) {
         let help = command.clone().term_width(WIDTH).render_help().to_string();
         let lines: Vec<&str> = help.lines().map(str::trim_end).collect();
         text.push_str(&format!("\n## `{name}`\n\n```text\n{}\n```\n", lines.join("\n").trim_end()));
-    };
-    section("cledger", &root);
-    for command in root.get_subcommands() {
-        section(&format!("cledger {}", command.get_name()), command);
     }
     text
+}
+
+/// A command and all commands below it, each with its whole name.
+fn whole_tree(root: &Command) -> Vec<(&Command, String)> {
+    let mut found = Vec::new();
+    let mut open = vec![(root, root.get_name().to_owned())];
+    while let Some((command, name)) = open.pop() {
+        let below = command.get_subcommands().filter(|sub| sub.get_name() != "help");
+        let below: Vec<_> = below.map(|sub| (sub, format!("{name} {}", sub.get_name()))).collect();
+        open.extend(below.into_iter().rev());
+        found.push((command, name));
+    }
+    found
 }

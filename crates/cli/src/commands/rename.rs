@@ -15,7 +15,9 @@ use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use cledger_core::source::{FileId, Place};
 use cledger_core::value::Value;
-use cledger_store::{Changed, Disk, Edit, Named, Overlay, Renaming, What, apply, literal, move_key, rename};
+use cledger_store::{
+    Changed, Disk, Edit, Named, Overlay, READERS, Renaming, What, apply, literal, move_key, rename,
+};
 
 use super::show::fields_of;
 use crate::app::App;
@@ -124,7 +126,8 @@ pub(super) fn files(ledger: &Ledger, changed: &Changed) -> Vec<(String, &'static
     let known: BTreeSet<&str> = ledger.files.0.iter().map(|file| file.path.as_str()).collect();
     let word = |(path, text): (&String, &Option<String>)| match text {
         None => "goes",
-        Some(_) if known.contains(path.as_str()) => "changes",
+        // Where a key moves, there is a list of readers.
+        Some(_) if known.contains(path.as_str()) || path == READERS => "changes",
         Some(_) => "new",
     };
     changed.iter().map(|change| (change.0.clone(), word(change))).collect()

@@ -15,6 +15,8 @@ pub(crate) const USUAL_WIDTH: usize = 80;
 /// Collects a command's output, and writes notices at once.
 pub(crate) struct Console {
     out: String,
+    /// Whether nothing in it is taken for a colour.
+    exact: bool,
     color: ColorChoice,
     json: bool,
     quiet: bool,
@@ -31,6 +33,7 @@ impl Console {
         };
         Self {
             out: String::new(),
+            exact: false,
             color,
             json: globals.json,
             quiet: globals.quiet,
@@ -59,6 +62,12 @@ impl Console {
     /// Adds text to the result as it is.
     pub(crate) fn raw(&mut self, text: &str) {
         self.out.push_str(text);
+    }
+
+    /// Adds a value to the result that a program gets as it is, control characters and all.
+    pub(crate) fn exact(&mut self, text: &str) {
+        self.exact = !io::stdout().is_terminal();
+        self.line(text);
     }
 
     /// Adds a JSON document to the result.
@@ -112,7 +121,8 @@ impl Console {
     /// Writes what was collected.
     pub(crate) fn flush(&mut self) -> io::Result<()> {
         let out = std::mem::take(&mut self.out);
-        let mut stdout = AutoStream::new(io::stdout().lock(), self.color);
+        let color = if self.exact { ColorChoice::AlwaysAnsi } else { self.color };
+        let mut stdout = AutoStream::new(io::stdout().lock(), color);
         stdout.write_all(out.as_bytes())?;
         stdout.flush()
     }

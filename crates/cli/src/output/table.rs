@@ -54,6 +54,8 @@ impl Table {
     /// Adds a row.
     pub(crate) fn row(&mut self, cells: Vec<(String, Tone)>) {
         self.0.add_row(cells.into_iter().map(|(text, tone)| {
+            // A coloured nothing would keep the blanks before it at the line's end.
+            let tone = if text.is_empty() { Tone::Plain } else { tone };
             let cell = Cell::new(text);
             match tone {
                 Tone::Plain => cell,

@@ -15,6 +15,7 @@ mod drift;
 mod forms;
 mod guards;
 mod init;
+mod keys;
 mod list;
 mod remove;
 mod rename;

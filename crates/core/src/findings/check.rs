@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::civil::Date;
 use rayon::prelude::*;
 
-use super::{Code, Finding, Severity, expiry, names, outputs, stages, tables, values};
+use super::{Code, Finding, Severity, certificates, expiry, names, outputs, stages, tables, values};
 use crate::address::{Owner, Pattern};
 use crate::model::{Ledger, SharedId, StageId, UnitId};
 use crate::name::Name;
@@ -143,6 +143,7 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
                 if let Some(today) = today {
                     expiry::of_unit(&bounds, session, unit, today, &mut standing, &mut findings);
                 }
+                certificates::of_unit(&bounds, session, unit, &mut standing, &mut findings);
                 let mut unreadable = BTreeSet::new();
                 let (standing_of, found) = (&mut standing, &mut findings);
                 super::effective::of_unit(&bounds, session, unit, standing_of, found, &mut unreadable);

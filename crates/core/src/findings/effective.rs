@@ -273,7 +273,10 @@ fn of_problem(ledger: &Ledger, field: FieldId, whose: FieldId, problem: &Problem
         ProblemCode::CipherUnreadable => (
             Code::CipherUnreadable,
             format!("{called} cannot be read: {}", problem.detail),
-            format!("set it anew: cledger set {} --stdin, or --generate", ledger.address(whose)),
+            format!(
+                "take what is damaged back from version control, or: cledger set {} --stdin",
+                ledger.address(whose)
+            ),
         ),
         ProblemCode::ValueTooLong => (
             Code::ValueTooLong,

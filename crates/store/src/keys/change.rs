@@ -155,7 +155,11 @@ fn renew(
         if let Some(name) = without {
             if readers.len() == old.readers.len() {
                 let names: Vec<&str> = old.readers.iter().map(|reader| reader.name.as_str()).collect();
-                let message = format!("`{name}` does not read `{}`: {} do", scope.name(), names.join(", "));
+                let message = format!(
+                    "`{name}` is no reader of `{}`; its readers are {}",
+                    scope.name(),
+                    names.join(", ")
+                );
                 return Err(KeyError::Refused(message));
             }
             if readers.is_empty() {

@@ -1,6 +1,6 @@
 //! Encrypting anew: secrets that get another place, or another key.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::cipher::{CIPHER_PREFIX, Cipher, KeyScope};
 use cledger_core::model::{Ledger, SettingValue};
@@ -69,7 +69,7 @@ pub fn reseal(
         known.entry(&cipher.text).or_default().push(cipher);
     }
     let mut replacements = Replacements::default();
-    let mut count = 0;
+    let (mut count, mut not_at_hand) = (0, BTreeSet::new());
     for (cipher, at) in ciphers(after) {
         let here = place(after, cipher);
         let Some(origins) = known.get(cipher.text.as_str()) else { continue };
@@ -80,7 +80,10 @@ pub fn reseal(
             let (scope, address) = place(before, origin);
             let secret = match old_keys.open(&scope, origin) {
                 Opened::Text(secret) => secret,
-                Opened::NoKey => return Err(old_keys.key(&scope).err().unwrap_or(KeyError::None(scope))),
+                Opened::NoKey => {
+                    not_at_hand.insert(scope);
+                    break;
+                }
                 // It was of no use before, and is of none now.
                 Opened::Broken(_) => continue,
             };
@@ -89,6 +92,15 @@ pub fn reseal(
             count += 1;
             break;
         }
+    }
+    match not_at_hand.len() {
+        0 => {}
+        1 => {
+            for scope in not_at_hand {
+                old_keys.key(&scope)?;
+            }
+        }
+        _ => return Err(KeyError::SeveralNotAtHand(not_at_hand.into_iter().collect())),
     }
     replacements.make(after, changed)?;
     Ok(Resealed(count))

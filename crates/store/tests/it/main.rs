@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod agreement;
+mod keys;
 mod naive;
 mod random;
 mod written;

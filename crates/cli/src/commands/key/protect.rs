@@ -56,10 +56,11 @@ pub(crate) fn run(args: &ProtectArgs, app: &mut App<'_>) -> Result<u8, CliError>
     }
     let disk = Disk(changing.root().to_owned());
     let changed = apply(&disk, &edits).map_err(|error| CliError::usage(error.to_string()))?;
+    let status = finish(&changing, changed, &touched, &done, (args.write, &args.change), app)?;
     if args.write && !edits.is_empty() {
         app.console.notice(
             "They still lie in plain text in the history of version control: change these secrets where they are used.",
         );
     }
-    finish(&changing, changed, &touched, &done, (args.write, &args.change), app)
+    Ok(status)
 }

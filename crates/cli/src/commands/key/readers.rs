@@ -86,11 +86,12 @@ pub(crate) fn exclude(args: &ExcludeArgs, app: &mut App<'_>) -> Result<u8, CliEr
         readers.retain(|name| *name != args.name);
         done.push(Done { scope, readers, secrets: Some(count), word: "let out", changes: true });
     }
+    let status = finish(&changing, changed, &layers, &done, (args.write, &args.change), app)?;
     if args.write {
         let name = &args.name;
         app.console.notice(&format!(
             "{name} may still know what stood there until now: change these secrets where they are used."
         ));
     }
-    finish(&changing, changed, &layers, &done, (args.write, &args.change), app)
+    Ok(status)
 }

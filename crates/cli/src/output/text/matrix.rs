@@ -145,6 +145,6 @@ pub(crate) fn csv(
         writer.write_record(cells).map_err(|error| failed(&error))?;
     }
     let bytes = writer.into_inner().map_err(|error| failed(&error))?;
-    console.raw(&String::from_utf8_lossy(&bytes));
+    console.exact(String::from_utf8_lossy(&bytes).trim_end_matches('\n'));
     Ok(())
 }
