@@ -96,6 +96,8 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         "cledger show ticket-desk+kiosk@prod-north  # an instance".to_owned(),
         "cledger compare @prod-north @prod-south    # two whole stages".to_owned(),
         "cledger show ticket-desk@test --json       # the same for programs".to_owned(),
+        "export CLEDGER_IDENTITY=../identity        # a private key for the demo alone; then:".to_owned(),
+        "cledger key identity && cledger key make @test && cledger key protect @test --write".to_owned(),
     ] {
         app.console.line(format!("  {line}"));
     }

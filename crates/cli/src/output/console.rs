@@ -15,9 +15,9 @@ pub(crate) const USUAL_WIDTH: usize = 80;
 /// Collects a command's output, and writes notices at once.
 pub(crate) struct Console {
     out: String,
-    /// Whether nothing in it is taken for a colour.
-    exact: bool,
     color: ColorChoice,
+    /// That of the result, which may hold values that look like colours.
+    color_of_result: ColorChoice,
     json: bool,
     quiet: bool,
     verbose: bool,
@@ -33,8 +33,8 @@ impl Console {
         };
         Self {
             out: String::new(),
-            exact: false,
             color,
+            color_of_result: color,
             json: globals.json,
             quiet: globals.quiet,
             verbose: globals.verbose > 0,
@@ -66,7 +66,9 @@ impl Console {
 
     /// Adds a value to the result that a program gets as it is, control characters and all.
     pub(crate) fn exact(&mut self, text: &str) {
-        self.exact = !io::stdout().is_terminal();
+        if !io::stdout().is_terminal() {
+            self.color_of_result = ColorChoice::AlwaysAnsi;
+        }
         self.line(text);
     }
 
@@ -121,8 +123,7 @@ impl Console {
     /// Writes what was collected.
     pub(crate) fn flush(&mut self) -> io::Result<()> {
         let out = std::mem::take(&mut self.out);
-        let color = if self.exact { ColorChoice::AlwaysAnsi } else { self.color };
-        let mut stdout = AutoStream::new(io::stdout().lock(), color);
+        let mut stdout = AutoStream::new(io::stdout().lock(), self.color_of_result);
         stdout.write_all(out.as_bytes())?;
         stdout.flush()
     }

@@ -143,17 +143,20 @@ fn the_guide_shows_what_the_program_prints() {
         let (block, _) = block.split_once("\n```").unwrap();
         let (command, expected) = block.split_once('\n').unwrap_or((block, ""));
         let arguments = command.strip_prefix("$ cledger ").unwrap();
-        let (out, err) = written(&ledger.run_in_80(arguments));
+        let run = ledger.command(arguments).env("COLUMNS", "80").env("CLEDGER_WHO", "ada");
+        let (out, err) = written(&run.env("CLEDGER_IDENTITY", ledger.path("../identity")).assert());
         let printed = format!("{out}{err}");
         let printed = printed.trim_end();
         // A line `…` stands for any lines.
         let mut from = 0;
-        for part in expected.split("\n…\n") {
-            let at = printed[from..].find(part.trim_end());
+        let whole = format!("\n{expected}\n");
+        for part in whole.split("\n…\n") {
+            let part = part.trim_start_matches('\n').trim_end();
+            let at = printed[from..].find(part);
             let at = at.unwrap_or_else(|| panic!("`{command}` prints\n{printed}\nand not\n{part}"));
-            from += at + part.trim_end().len();
+            from += at + part.len();
         }
-        if !expected.contains("\n…\n") {
+        if !whole.contains("\n…\n") {
             assert_eq!(printed, expected.trim_end(), "{command}");
         }
         shown += 1;

@@ -17,6 +17,7 @@ mod guards;
 mod init;
 mod keys;
 mod list;
+mod marks;
 mod remove;
 mod rename;
 mod render;

@@ -11,12 +11,13 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use cledger_core::cipher::{Cipher, KeyScope};
-use cledger_core::model::{LayerId, Ledger, StageId};
+use cledger_core::model::{LayerId, Ledger, StageId, Subject};
 use cledger_core::name::Name;
-use cledger_core::resolve::Opened;
+use cledger_core::render::rendering;
+use cledger_core::resolve::{FieldId, Opened, Resolver};
 use cledger_store::{
-    Changed, Identity, KeyError, Keys, Memory, Overlay, Reader, Recipient, Scope, SecretString, admit,
-    key_path, make, read, rotate,
+    Changed, Identity, KeyError, Keys, Memory, Overlay, Reader, Recipient, Scope, SecretString, Surroundings,
+    admit, key_path, make, read, rotate,
 };
 use tempfile::TempDir;
 
@@ -244,6 +245,44 @@ fn every_cut_and_changed_byte_of_a_key_file_is_noticed() {
 
 fn ledger(files: &Memory) -> Ledger {
     read(files, &Scope::Whole).unwrap_or_else(|error| panic!("{error}"))
+}
+
+/// What a developer might print while looking for a mistake, and what a panic would say.
+#[test]
+fn nothing_that_holds_a_secret_prints_it() {
+    let ada = Person::new("ada");
+    let mut files = with_key(
+        [
+            ("ledger.toml", "format = 1\nname = \"x\"\n[[stage]]\nname = \"test\"\nclass = \"test\"\n"),
+            (
+                "units/desk.toml",
+                "[credentials.gate]\nform = \"password\"\n[credentials.mail]\nform = \"token\"\n",
+            ),
+        ]
+        .into_iter()
+        .collect(),
+        &ada,
+    );
+    let sealed = ada.keys(&files).seal(&scope(), "desk/gate.password", "plover").unwrap();
+    let stage = format!(
+        "[units.desk]\ngate = {{ user = \"u\", password = \"{sealed}\" }}\nmail.token = \"whimbrel\"\n"
+    );
+    files.0.insert("stages/test.toml".to_owned(), stage);
+    let ledger = ledger(&files);
+    let outside = Surroundings { files: None, keys: ada.keys(&files) };
+    let resolver = Resolver::new(&ledger, &outside, &[]);
+    let subject = Subject::Unit(ledger.unit_id("desk").unwrap(), None);
+    let rendering = rendering(&mut resolver.session(None), subject, StageId(0));
+    let shown: Vec<String> = ledger
+        .slots(subject)
+        .all()
+        .map(|slot| resolver.session(None).outcome(FieldId { subject, stage: StageId(0), slot }))
+        .inspect(|outcome| assert!(outcome.value().is_none_or(|value| value.unread().is_none())))
+        .map(|outcome| format!("{outcome:?}"))
+        .collect();
+    let said = std::panic::catch_unwind(|| panic!("{shown:?} {rendering:?} {ledger:?}")).unwrap_err();
+    let said = said.downcast_ref::<String>().unwrap();
+    assert!(said.contains("(secret)") && !said.contains("plover") && !said.contains("whimbrel"), "{said}");
 }
 
 #[test]

@@ -1,0 +1,161 @@
+//! Marked secrets in the demo, and every command over it: none of the marks comes out anywhere.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+
+use crate::test_ledger::{TestLedger, program, written};
+
+/// What every planted secret begins with.
+const MARK: &str = "mrk";
+
+/// Every command (beside the marks, the demo has secrets in its vault and its pretend live system), as one would use it on the demo; some do their work and some fail.
+const COMMANDS: [&str; 58] = [
+    "init again --name x --stages dev",
+    "demo elsewhere",
+    "check",
+    "check --fetch",
+    "check @test --form sarif",
+    "check @test --form junit",
+    "check @test --form lines",
+    "check --explain cipher-unreadable",
+    "list units",
+    "list stages",
+    "list shared",
+    "show ticket-desk@test",
+    "show ticket-desk+kiosk@prod-south",
+    "show crew-roster/payroll@test",
+    "show shared/bookings-db@dev",
+    "show ticket-desk@nowhere",
+    "get ticket-desk/bookings-db.password@test",
+    "get ticket-desk/bookings-db.url@test",
+    "get ticket-desk/bookings-db.password@test --unmask",
+    "get quay-screens/pin@test",
+    "get quay-screens/salted@test",
+    "matrix",
+    "matrix */bookings-db.* --csv",
+    "trace ticket-desk/bookings-db.url@test",
+    "trace quay-screens/salted@test",
+    "impact shared/bookings-db.password@test",
+    "search",
+    "search --effective",
+    "search --contains mrk",
+    "search --effective --matches ^mrk",
+    "replace */bookings-db.* --swap mrk other",
+    "compare @dev @test",
+    "compare ticket-desk@test ticket-desk@prod-north",
+    "drift @prod-north --observed ../live/prod-north",
+    "drift @test --observed ../live/prod-north",
+    "render @test --out out",
+    "render @test --partial --out out",
+    "render @test --without-secrets --out bare",
+    "run ticket-desk@test -- true",
+    "key list",
+    "key identity",
+    "key make @staging",
+    "key admit ben @test --recipient age1mrk",
+    "key exclude ben @test",
+    "key protect @test",
+    "key protect @prod-south",
+    "key rotate @dev",
+    "set shared/bookings-db.user@test=other",
+    "set shared/bookings-db.password@test --generate",
+    "set quay-screens/pin@test --file ../marked.txt",
+    "unset shared/events.password@test",
+    "add variable ticket-desk/colour --default blue",
+    "share ticket-desk/card-terminal",
+    "rename ticket-desk desk",
+    "remove shared/mail",
+    "completions bash",
+    "man --markdown",
+    "schema stage",
+];
+
+/// Everything written below a folder, by path.
+fn everything(folder: &Path, found: &mut Vec<(String, Vec<u8>)>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            everything(&path, found);
+        } else {
+            found.push((path.display().to_string(), fs::read(&path).unwrap()));
+        }
+    }
+}
+
+#[test]
+fn no_mark_of_a_secret_comes_out_of_any_command() {
+    let ledger = TestLedger::demo();
+    let folder = ledger.path("..");
+    let contract = ledger.read("units/quay-screens.toml")
+        + "\n[variables.pin]\nsecret = true\ntype = \"integer\"\nrequired = false\n\
+           [variables.salt]\nsecret = true\nrequired = false\n[variables.salted]\nrequired = false\n";
+    ledger.write("units/quay-screens.toml", contract);
+    ledger.write("../marked.txt", "mrk-in-a-file\n");
+    let run = |arguments: &str| {
+        ledger.command(arguments).env("CLEDGER_IDENTITY", folder.join("identity")).env("CLEDGER_WHO", "ada")
+    };
+    run("key identity").assert().code(0);
+    run("key make @dev @test").assert().code(0);
+    run("set quay-screens/salted@test=x${salt}y").assert().code(0);
+    let mut count = 0;
+    let mut plant = |address: &str, more: &str| {
+        count += 1;
+        let set = run(&format!("set {address} --stdin {more}")).stdin(format!("{MARK}-{count}"));
+        let (out, err) = written(&set.assert().code(0));
+        assert!(!out.contains(MARK) && !err.contains(MARK), "{address}: {out}{err}");
+    };
+    for stage in ["dev", "test"] {
+        for field in [
+            "shared/bookings-db.password",
+            "shared/events.password",
+            "shared/tide-api.token",
+            "ticket-desk/card-terminal.token",
+            "crew-roster/payroll.password",
+            "quay-screens/salt",
+        ] {
+            plant(&format!("{field}@{stage}"), "");
+        }
+    }
+    // In plain text, too, also where it is no value of its field.
+    plant("shared/tide-api.token@prod-south", "--plain-secrets --countersign prod-south --why x");
+    let text = ledger.read("stages/staging.toml")
+        + "\n[units.quay-screens]\nsalt = \"mrk-plain\"\npin = \"mrk-wrong\"\nslat = \"mrk-stray\"\n";
+    ledger.write("stages/staging.toml", text);
+    let planted: BTreeSet<String> =
+        ["stages/staging.toml", "stages/prod-south/shared.toml", "marked.txt"].map(str::to_owned).into();
+
+    let mut used = BTreeSet::new();
+    let damaged = ledger.read("stages/test.toml").replacen("copper-1.", "copper-1.AAAA", 1);
+    for broken in [false, true] {
+        if broken {
+            ledger.write("stages/test.toml", &damaged);
+        }
+        for command in COMMANDS {
+            used.insert(command.split(' ').next().unwrap());
+            for form in ["", "--json", "-vv"] {
+                let (command, more) = command.split_once(" -- ").unwrap_or((command, ""));
+                let more = if more.is_empty() { String::new() } else { format!(" -- {more}") };
+                let (out, err) = written(&run(&format!("{command} {form}{more}")).assert());
+                // What somebody typed in is theirs.
+                let text = format!("{out}{err}").replace("age1mrk", "");
+                for secret in [MARK, "made-up-", "changed-by-hand"] {
+                    assert!(!text.contains(secret), "{command} {form} shows {secret}:\n{text}");
+                }
+            }
+        }
+        let mut files = Vec::new();
+        everything(&folder, &mut files);
+        for (path, bytes) in files {
+            let meant = planted.iter().any(|known| path.ends_with(known)) || path.contains("/out/");
+            let has_mark = bytes.windows(MARK.len()).any(|part| part == MARK.as_bytes());
+            assert!(meant || !has_mark, "{path} holds a mark");
+        }
+    }
+    let (help, _) = written(&program().arg("--help").assert().code(0));
+    let listed = help.lines().filter_map(|line| line.strip_prefix("  ")?.split(' ').next());
+    let listed: BTreeSet<&str> = listed.filter(|word| word.starts_with(char::is_alphabetic)).collect();
+    assert!(listed.len() > 20 && listed.is_subset(&used), "not tried: {:?}", listed.difference(&used));
+    // The marks are really there, for whoever asks on purpose.
+    run("get ticket-desk/card-terminal.token@dev --unmask=always").assert().code(0).stdout_eq("mrk-4\n");
+}
