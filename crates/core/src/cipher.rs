@@ -22,6 +22,16 @@ pub fn is_cipher(text: &str) -> bool {
         .is_some_and(|rest| digits(rest) > 0 && rest.as_bytes().get(digits(rest)) == Some(&b'.'))
 }
 
+/// Whether some text in a value is cipher text.
+pub fn holds_cipher(value: &Value) -> bool {
+    match value {
+        Value::Text(text) => is_cipher(text),
+        Value::List(items) => items.iter().any(holds_cipher),
+        Value::Map(map) => map.values().any(holds_cipher),
+        _ => false,
+    }
+}
+
 /// Whose data key a secret is encrypted under: each stage and each group has one of its own.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum KeyScope {

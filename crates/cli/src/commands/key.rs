@@ -51,6 +51,8 @@ pub(crate) struct Done {
     pub(crate) readers: Vec<Name>,
     /// How many secrets are encrypted by it, where that is what was done.
     pub(crate) secrets: Option<usize>,
+    /// The reader who comes or goes.
+    pub(crate) reader: Option<Name>,
     /// The word for it.
     pub(crate) word: &'static str,
     /// Whether that changes anything.

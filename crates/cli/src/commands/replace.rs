@@ -8,7 +8,7 @@ mod values;
 use clap::Args;
 use cledger_core::findings::{self, Finding};
 use cledger_core::impact::Written as Place;
-use cledger_core::model::{Kind, LayerId, Ledger};
+use cledger_core::model::{Kind, LayerId, Ledger, SettingValue};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_core::search;
@@ -76,6 +76,8 @@ struct Replacing {
     edits: Vec<Edit>,
     /// New texts of CSV files.
     texts: Changed,
+    /// How many encrypted secrets were found, which stay.
+    encrypted: usize,
     layers: Vec<LayerId>,
 }
 
@@ -107,6 +109,10 @@ pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, CliError>
         return Err(CliError::usage("it takes both: which names change, and how").help(help));
     }
     let replacing = replacing(&changing.ledger, &wanted)?;
+    if replacing.encrypted > 0 {
+        let secrets = text::check::counted(replacing.encrypted, "encrypted secret");
+        app.console.notice(&format!("{secrets} stay as they are: `cledger set` changes them one by one."));
+    }
     let disk = Disk(changing.root().to_owned());
     let wrong = |error: EditError| CliError::usage(error.to_string());
     let mut changed = replacing.texts;
@@ -140,6 +146,8 @@ fn replacing(ledger: &Ledger, wanted: &Recipe) -> Result<Replacing, CliError> {
     let (changes, conditions) = (wanted.replace.of_values()?, wanted.search.read()?);
     for found in search::settings(ledger, &Unfetched, &conditions) {
         let count = replacing.replaced.len();
+        let said = found.setting.map(|setting| &setting.value);
+        replacing.encrypted += usize::from(matches!(said, Some(SettingValue::Cipher(_))));
         if let Kind::Table { .. } = ledger.field(found.subject, found.slot).0.kind {
             rows::replace(&changes, ledger, &found, &mut replacing);
         } else if let Some((edit, after)) =

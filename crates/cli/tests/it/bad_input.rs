@@ -205,6 +205,18 @@ fn every_mistake_has_its_place_and_remedy() {
         ("stages/dev/desk.toml", String::new(), "stages/dev.toml", "stages/dev/"),
         ("units/Desk.toml", String::new(), "units/Desk.toml", "a-z"),
         ("groups/prodd.toml", String::new(), "groups/prodd.toml", "`groups`"),
+        (
+            "stages/dev.toml",
+            "[shared.db]\noptions = { a = \"copper-1.AAAA\" }\n".into(),
+            "stages/dev.toml:2:11",
+            "cipher text inside a list or map is never opened",
+        ),
+        (
+            "units/desk.toml",
+            "[variables.a]\ndefault = \"copper-1.AAAA\"\n".into(),
+            "units/desk.toml:2:11",
+            "cipher text is no default",
+        ),
     ];
     let mut wrong = String::new();
     for (path, text, place, hint) in cases {

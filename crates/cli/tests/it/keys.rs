@@ -5,7 +5,7 @@ use std::fs;
 use snapbox::cmd::{Command, OutputAssert};
 use snapbox::str;
 
-use crate::test_ledger::{SMALL, TestLedger, written};
+use crate::test_ledger::{SMALL, TestLedger, is_there, written};
 
 const PASSWORD: &str = "low-tide-dev";
 
@@ -235,7 +235,7 @@ help: ask them for what `cledger key identity` prints, and add --recipient KEY
 "#]]);
     team.run("ada", &format!("key admit ben @dev --recipient {ben}")).code(0).stdout_eq(str![[r#"
 key of  readers
-dev     ada, ben  let in
+dev     ada, ben  ben let in
 
 "#]]);
     assert_eq!(team.sees("ben", "desk/db.password@dev").as_deref(), Ok(PASSWORD));
@@ -245,7 +245,7 @@ dev     ada, ben  let in
     let old = team.ciphers("stages/dev.toml");
     team.run("ada", "key exclude ben @dev").code(0).stdout_eq(str![[r#"
 key of  readers  secrets
-dev     ada      1        would be let out
+dev     ada      1        ben would be let out
 
 nothing written: --write does it.
 
@@ -450,4 +450,56 @@ fn a_passphrase_protects_a_key_for_one_person() {
     assert!(err.contains("nobody typed it"), "{err}");
     run("low tide", "key rotate @dev --write").code(0);
     run("low tide", "get shared/db.password@dev --unmask=always").code(0).stdout_eq("low-tide-dev\n");
+}
+
+/// A terminal of Python's on which somebody types the lines of the arguments, one for each prompt.
+const TYPING: &str = r#"
+import os, pty, sys, termios, time
+program, *lines = sys.argv[1:]
+child, terminal = pty.fork()
+if child == 0:
+    os.execvp("/bin/sh", ["sh", "-c", program])
+shown = b""
+for line in lines:
+    while not shown.rstrip(b" ").endswith((b"(hidden):", b"Once more:")):
+        shown += os.read(terminal, 1)
+    # A person takes longer than the terminal to stop showing what is typed.
+    while termios.tcgetattr(terminal)[3] & termios.ECHO:
+        time.sleep(0.001)
+    os.write(terminal, line.encode() + b"\n")
+    shown += b" "
+    while b"\n" not in shown[-2:]:
+        shown += os.read(terminal, 1)
+try:
+    while part := os.read(terminal, 4096):
+        shown += part
+except OSError:
+    pass
+sys.stdout.buffer.write(shown)
+sys.exit(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))
+"#;
+
+#[test]
+fn secrets_are_typed_hidden_and_twice() {
+    if !is_there("python3") {
+        return;
+    }
+    let team = Team::new();
+    let set = |first: &str, second: &str| {
+        let cledger = snapbox::cmd::cargo_bin!("cledger").display();
+        let set = format!("exec '{cledger}' set shared/db.password@dev");
+        let output = std::process::Command::new("python3")
+            .args(["-c", TYPING, &set, first, second])
+            .env("CLEDGER_IDENTITY", team.0.path("../ada.identity"))
+            .current_dir(team.0.path("."))
+            .output()
+            .unwrap();
+        (output.status.code(), String::from_utf8(output.stdout).unwrap())
+    };
+    let (status, shown) = set("plover", "whimbrel");
+    assert!(status == Some(2) && shown.contains("the two differ, so nothing is set"), "{shown}");
+    assert_eq!(team.sees("ada", "desk/db.password@dev").as_deref(), Ok(PASSWORD));
+    let (status, shown) = set("plover", "plover");
+    assert!(status == Some(0) && !shown.contains("plover"), "{shown}");
+    assert_eq!(team.sees("ada", "desk/db.password@dev").as_deref(), Ok("plover"));
 }

@@ -1,6 +1,7 @@
 //! Entries and their fields, as contracts and shared files declare them.
 
 use cledger_core::address::Owner;
+use cledger_core::cipher::holds_cipher;
 use cledger_core::model::{
     Constraints, Declaration, Default, Distinct, Entry, Form, Kind, OutputFormat, OutputNames, Required,
     Vary, Verdict, credential_fields, endpoint_fields, protocol_fields,
@@ -386,6 +387,11 @@ fn default(read: In<'_>, item: Item<'_, '_>, field: &Declaration) -> Option<Defa
         let message = "a secret has no default: it would be the same in every stage";
         let help = "leave `default` out, or refer to another secret with \"${entry.field}\"";
         read.mistakes.push(Mistake::at(read.place(item.span()), message).help(help).secret());
+        return None;
+    }
+    if holds_cipher(&value) {
+        let help = "set it in the stages and groups; each has a key of its own";
+        read.wrong_with(item.span(), "cipher text is no default, since no key opens it", help);
         return None;
     }
     let verdict = field.judge(&value);

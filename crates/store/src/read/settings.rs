@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 
 use cledger_core::address::{Address, Owner};
-use cledger_core::cipher::{Cipher, is_cipher};
+use cledger_core::cipher::{Cipher, holds_cipher, is_cipher};
 use cledger_core::model::{
     Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot, SlotEntry,
     Source, Stray, StrayKind, Verdict,
@@ -109,6 +109,11 @@ fn field_setting(
         if let Some(text) = value.as_text().filter(|text| is_cipher(text)) {
             let cipher = Cipher { text: text.into(), layer, address: address() };
             return Some((SettingValue::Cipher(cipher), Verdict::Open, Vec::new()));
+        }
+        if holds_cipher(&value) {
+            let help = "encrypt all of it: cledger set ADDRESS --stdin";
+            read.wrong_with(item.span(), "cipher text inside a list or map is never opened", help);
+            return None;
         }
         let verdict = declaration.judge(&value);
         Some((SettingValue::Value(Held::new(value, declaration.secret)), verdict, Vec::new()))

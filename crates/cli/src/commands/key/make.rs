@@ -61,6 +61,7 @@ pub(crate) fn run(args: &MakeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         scope,
         readers: names(&readers),
         secrets: None,
+        reader: None,
         word: "made",
         changes: true,
     });

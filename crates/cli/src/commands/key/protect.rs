@@ -52,7 +52,14 @@ pub(crate) fn run(args: &ProtectArgs, app: &mut App<'_>) -> Result<u8, CliError>
         let changes = count > 0;
         let word = if changes { "protected" } else { "nothing in plain text" };
         touched.extend(changes.then_some(layer));
-        done.push(Done { scope, readers: names(&file.readers), secrets: Some(count), word, changes });
+        done.push(Done {
+            scope,
+            readers: names(&file.readers),
+            secrets: Some(count),
+            reader: None,
+            word,
+            changes,
+        });
     }
     let disk = Disk(changing.root().to_owned());
     let changed = apply(&disk, &edits).map_err(|error| CliError::usage(error.to_string()))?;

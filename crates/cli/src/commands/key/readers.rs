@@ -67,9 +67,16 @@ pub(crate) fn admit(args: &AdmitArgs, app: &mut App<'_>) -> Result<u8, CliError>
                 readers.sort_unstable();
                 "let in"
             }
-            Admitted::Before => "a reader already",
+            Admitted::Before => "is a reader already",
         };
-        done.push(Done { scope, readers, secrets: None, word, changes: how == Admitted::Now });
+        done.push(Done {
+            scope,
+            readers,
+            secrets: None,
+            reader: Some(args.name.clone()),
+            word,
+            changes: how == Admitted::Now,
+        });
     }
     finish(&changing, changed, &layers, &done, (true, &args.change), app)
 }
@@ -84,7 +91,14 @@ pub(crate) fn exclude(args: &ExcludeArgs, app: &mut App<'_>) -> Result<u8, CliEr
     for (scope, count) in scopes.into_iter().zip(counts) {
         let mut readers = names(&keys.key(&scope)?.readers);
         readers.retain(|name| *name != args.name);
-        done.push(Done { scope, readers, secrets: Some(count), word: "let out", changes: true });
+        done.push(Done {
+            scope,
+            readers,
+            secrets: Some(count),
+            reader: Some(args.name.clone()),
+            word: "let out",
+            changes: true,
+        });
     }
     let status = finish(&changing, changed, &layers, &done, (args.write, &args.change), app)?;
     if args.write {

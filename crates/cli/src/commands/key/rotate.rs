@@ -31,7 +31,14 @@ pub(crate) fn run(args: &RotateArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     let mut done = Vec::new();
     for (scope, count) in scopes.into_iter().zip(counts) {
         let readers = names(&keys.key(&scope)?.readers);
-        done.push(Done { scope, readers, secrets: Some(count), word: "rotated", changes: true });
+        done.push(Done {
+            scope,
+            readers,
+            secrets: Some(count),
+            reader: None,
+            word: "rotated",
+            changes: true,
+        });
     }
     finish(&changing, changed, &layers, &done, (args.write, &args.change), app)
 }

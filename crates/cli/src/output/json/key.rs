@@ -32,6 +32,7 @@ struct DoneKey<'k> {
     of: Of<'k>,
     readers: &'k [Name],
     secrets: Option<usize>,
+    reader: Option<&'k Name>,
     done: &'static str,
 }
 
@@ -55,6 +56,7 @@ pub(crate) fn document(done: &[KeyDone], written: bool) -> DoneDocument<'_> {
         of: of(&one.scope),
         readers: &one.readers,
         secrets: one.secrets,
+        reader: one.reader.as_ref(),
         done: one.word,
     });
     DoneDocument { format: FORMAT, written, keys: keys.collect() }

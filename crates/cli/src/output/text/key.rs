@@ -33,7 +33,8 @@ pub(crate) fn done(console: &mut Console, done: &[KeyDone], written: bool) {
         }
         let word =
             if written || !one.changes { one.word.to_owned() } else { format!("would be {}", one.word) };
-        row.push((word, Tone::Quiet));
+        let who = one.reader.as_ref().map(|name| format!("{name} ")).unwrap_or_default();
+        row.push((format!("{who}{word}"), Tone::Quiet));
         table.row(row);
     }
     table.keep_whole(0);
