@@ -59,7 +59,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("Declare", &["add", "list", "share", "rename", "remove"]),
     ("Fill", &["set", "unset", "search", "replace", "key"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
-    ("Judge", &["check", "compare"]),
+    ("Judge", &["check", "waive", "compare"]),
     ("Hand out", &["render", "run"]),
     ("Reality", &["drift"]),
     ("Help", &["completions", "man", "schema"]),

@@ -10,7 +10,7 @@ mod settings;
 use serde_json::{Value, json};
 
 pub(crate) use declarations::{shared, unit};
-pub(crate) use manifest::ledger;
+pub(crate) use manifest::{ledger, waivers};
 pub(crate) use settings::settings;
 
 const DRAFT: &str = "https://json-schema.org/draft/2020-12/schema";

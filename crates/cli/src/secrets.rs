@@ -19,6 +19,9 @@ const IDENTITY_VARIABLE: &str = "CLEDGER_IDENTITY";
 /// The environment variable that gives a passphrase where nobody is there to type it.
 const PASSPHRASE_VARIABLE: &str = "CLEDGER_PASSPHRASE";
 
+/// The environment variables that say who somebody is, the stronger first.
+const WHO: [&str; 3] = ["CLEDGER_WHO", "USER", "LOGNAME"];
+
 /// What generated secrets are made of, unless something else is said: no two look alike.
 const ALPHABET: &str = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789";
 
@@ -32,6 +35,11 @@ const LONGEST: usize = 4096;
 pub(crate) fn identity() -> Arc<Identity> {
     let named = env::var_os(IDENTITY_VARIABLE).filter(|path| !path.is_empty()).map(PathBuf::from);
     Arc::new(Identity::at(named.or_else(Identity::usual_path), Arc::new(passphrase)))
+}
+
+/// Who runs the program, by the environment.
+pub(crate) fn who() -> Option<String> {
+    WHO.iter().find_map(|name| env::var(name).ok().filter(|value| !value.is_empty()))
 }
 
 /// A passphrase from the environment, else from the terminal.

@@ -99,6 +99,16 @@ impl Address {
     }
 }
 
+impl Owner {
+    /// The name that patterns cover, `shared` or the unit's, and the instance's.
+    pub fn names(&self) -> (&str, Option<&str>) {
+        match self {
+            Owner::Shared => ("shared", None),
+            Owner::Unit(unit, instance) => (unit.as_str(), instance.as_ref().map(Name::as_str)),
+        }
+    }
+}
+
 impl fmt::Display for Owner {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

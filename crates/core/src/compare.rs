@@ -187,7 +187,7 @@ fn declared_to_differ(ledger: &Ledger, field: FieldId) -> bool {
 }
 
 /// Whether two fields are made in the same way: derived alike, or from one text.
-fn is_same_text(session: &mut Session<'_, '_>, left: FieldId, right: FieldId) -> bool {
+pub(crate) fn is_same_text(session: &mut Session<'_, '_>, left: FieldId, right: FieldId) -> bool {
     if session.ledger().field(left.subject, left.slot).1.derived {
         return true;
     }

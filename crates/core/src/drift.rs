@@ -2,7 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use crate::model::Ledger;
+use jiff::civil::Date;
+
+use crate::address::Address;
+use crate::model::{Ledger, Waived};
 use crate::output::OutputName;
 use crate::render::{RenderedOutput, as_written};
 use crate::tree::{Branch, Tree};
@@ -36,6 +39,8 @@ pub struct Drifted {
     pub secret: bool,
     /// The value that the ledger says; `None` for secrets and where there is none.
     pub expected: Option<Value>,
+    /// Whether that is waived.
+    pub waived: bool,
     /// The value that is there; `None` for secrets, for names that the ledger does not know, and
     /// where there is none.
     pub observed: Option<Value>,
@@ -66,9 +71,25 @@ pub enum FileDrift {
 }
 
 impl FileDrift {
-    /// Whether it is as the ledger says.
+    /// Whether it is as the ledger says, but for what is waived.
     pub fn is_clean(&self) -> bool {
-        matches!(self, FileDrift::AsLedger)
+        match self {
+            FileDrift::AsLedger => true,
+            FileDrift::Drifted(names) => names.iter().all(|name| name.waived),
+            FileDrift::NotThere | FileDrift::Unreadable(_) => false,
+        }
+    }
+
+    /// Marks the names as waived whose fields a waiver of drift covers on this day.
+    pub fn waive(&mut self, ledger: &Ledger, today: Date) {
+        let FileDrift::Drifted(names) = self else { return };
+        let mut waivers = ledger.waivers.iter();
+        let waivers: Vec<_> =
+            waivers.by_ref().filter(|it| it.what == Waived::Drift && it.counts_on(Some(today))).collect();
+        for name in names {
+            let address = name.address.as_deref().and_then(|address| Address::parse(address).ok());
+            name.waived = address.is_some_and(|address| waivers.iter().any(|it| it.pattern.covers(&address)));
+        }
     }
 }
 
@@ -87,6 +108,7 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
                 address: Some(ledger.address(*field).to_string()),
                 what: NameDrift::Unreadable,
                 secret: true,
+                waived: false,
                 expected: None,
                 observed: None,
             });
@@ -107,6 +129,7 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
             address: Some(ledger.address(*field).to_string()),
             what,
             secret: effective.secret,
+            waived: false,
             expected: open.then_some(expected),
             observed: found.filter(|_| open).cloned(),
         });
@@ -119,6 +142,7 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
             address: Some(ledger.address(*field).to_string()),
             what: NameDrift::NoValueHere,
             secret: true,
+            waived: false,
             expected: None,
             observed: None,
         });
@@ -144,6 +168,7 @@ fn extra(branch: &Branch, steps: &mut OutputName, known: &BTreeSet<&OutputName>,
                 what: NameDrift::ExtraThere,
                 // Nobody has said that it is none.
                 secret: true,
+                waived: false,
                 expected: None,
                 observed: None,
             }),

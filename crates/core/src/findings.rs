@@ -4,16 +4,22 @@
 //! told once, at the setting; what depends on the stage is told for the stage. Each family of
 //! findings has its own file, which says what is found and how to mend it.
 
+mod aligned;
 mod certificates;
 mod check;
+mod defaults;
+mod distinct;
 mod effective;
 mod expiry;
 mod missing;
 mod names;
+mod other_stage;
 mod outputs;
+mod rules;
 mod stages;
 mod tables;
 mod values;
+mod waivers;
 
 use std::fmt;
 
@@ -95,6 +101,22 @@ codes! {
     Expired "expired",
     /// A private key that does not belong to its certificate.
     WrongPrivateKey "wrong-private-key",
+    /// A credential or certificate that runs out soon, or a setting whose last day is near.
+    Expiring "expiring",
+    /// A value that mentions a host or address of another stage.
+    PointsAtOtherStage "points-at-other-stage",
+    /// A value that two stages have, and may not.
+    NotDistinct "not-distinct",
+    /// A value in which stages differ that must agree.
+    NotAligned "not-aligned",
+    /// A waiver past its last day.
+    WaiverExpired "waiver-expired",
+    /// A waiver that nothing needs.
+    WaiverUnneeded "waiver-unneeded",
+    /// A rule of the ledger's own that is broken, or that covers nothing.
+    Rule "rule",
+    /// A host or URL still at its default in class production.
+    DefaultInUse "default-in-use",
     /// A stage that follows one of a lower class.
     FollowsLowerClass "follows-lower-class",
     /// A shared entry that no unit uses.

@@ -6,15 +6,20 @@
 mod built_in;
 mod declaration;
 mod entry;
+mod judging;
 mod ledger;
+mod rule;
 mod setting;
 mod stage;
 mod unit;
+mod waiver;
 
 pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields};
 pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};
 pub use entry::{Entry, Form, Kind, UrlShape};
+pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, Ledger, Subject};
+pub use rule::{Demand, Rule};
 pub use setting::{
     LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,
 };
@@ -23,6 +28,7 @@ pub use unit::{
     Chore, EntryRef, Instance, Output, OutputFormat, OutputTable, SettingsOfLayer, SlotEntry, Slots, Unit,
     When,
 };
+pub use waiver::{Waived, Waiver};
 
 /// A stage, by its position in the ledger.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -4,7 +4,7 @@ use jiff::civil::Date;
 use rayon::prelude::*;
 use regex::Regex;
 
-use crate::address::{Address, Owner, Pattern};
+use crate::address::{Address, Pattern};
 use crate::cipher::secret_of;
 use crate::impact::Written;
 use crate::model::{Class, Declaration, Entry, LayerId, Ledger, Setting, SettingValue, Slot, Subject};
@@ -90,10 +90,7 @@ impl Conditions {
     /// Whether a field is looked at, whatever its value.
     fn covers_field(&self, ledger: &Ledger, subject: Subject, entry: &Entry, field: &Declaration) -> bool {
         let owner = ledger.owner(subject);
-        let (name, instance) = match &owner {
-            Owner::Shared => ("shared", None),
-            Owner::Unit(unit, instance) => (unit.as_str(), instance.as_ref().map(Name::as_str)),
-        };
+        let (name, instance) = owner.names();
         let looked_after = match subject {
             Subject::Shared => None,
             Subject::Unit(unit, _) => ledger.unit(unit).owner.as_deref(),

@@ -8,6 +8,7 @@ mod change;
 mod csv;
 mod literal;
 mod outline;
+mod put;
 mod remove;
 mod rename;
 mod setting;
@@ -17,6 +18,7 @@ use std::collections::BTreeMap;
 
 pub use self::csv::with_cells;
 pub use literal::{key, literal, parse_value};
+pub use put::put;
 pub use remove::remove;
 pub use rename::{Named, Renaming, rename};
 pub use setting::{Target, setting};

@@ -15,7 +15,7 @@ mod write;
 
 pub use edit::{
     Changed, Edit, EditError, Named, Overlay, Renaming, Target, What, append, apply, key, literal,
-    parse_value, remove, rename, setting, share, shared_file, with_cells,
+    parse_value, put, remove, rename, setting, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
 pub use keys::{
@@ -32,3 +32,6 @@ pub use write::{Mode, WriteError, Written, write_atomically};
 
 /// The file that makes a folder a ledger.
 pub const MANIFEST: &str = "ledger.toml";
+
+/// The file of the ledger's waivers.
+pub const WAIVERS: &str = "waivers.toml";

@@ -14,20 +14,22 @@ mod contract;
 mod documents;
 mod entries;
 mod frame;
+mod judging;
 mod layout;
 mod manifest;
 mod settings;
 mod tables;
 mod units;
+mod waivers;
 
 use std::collections::BTreeSet;
 
-use cledger_core::model::Ledger;
+use cledger_core::model::{Ledger, Waiver};
 use cledger_core::name::Name;
 
-use crate::MANIFEST;
 use crate::mistake::{Mistake, Mistakes, Unreadable};
 use crate::tree::Tree;
+use crate::{MANIFEST, WAIVERS};
 use contract::{Patterns, Shared, Surroundings};
 use documents::Documents;
 use layout::Layout;
@@ -77,9 +79,10 @@ fn read_all(documents: &Documents<'_>, scope: &Scope) -> Option<Ledger> {
     let layout = Layout::new(documents, &manifest, all_known);
     let patterns = Patterns::default();
     let shared = read_shared(documents, &patterns);
+    let waivers = documents.with(WAIVERS, waivers::waivers).unwrap_or_default();
     let around = Surroundings { stages: &manifest.stages, shared: &shared, patterns: &patterns };
     let read = units::read(documents, &layout, &around, scope);
-    Some(assemble(manifest, shared, read))
+    Some(assemble(manifest, shared, read, waivers))
 }
 
 /// The shared entries, from `shared.toml` or from the files in `shared/`.
@@ -98,13 +101,15 @@ fn read_shared(documents: &Documents<'_>, patterns: &Patterns) -> Shared {
     Shared::new(entries::unique(documents.mistakes, found))
 }
 
-fn assemble(manifest: Manifest, shared: Shared, read: units::Read) -> Ledger {
+fn assemble(manifest: Manifest, shared: Shared, read: units::Read, waivers: Vec<Waiver>) -> Ledger {
     Ledger {
         name: manifest.name,
         default_stage: manifest.default_stage,
         stages: manifest.stages,
         groups: manifest.groups,
         aligned: manifest.aligned,
+        judging: manifest.judging,
+        waivers,
         shared: shared.entries,
         shared_slots: shared.slots,
         units: read.units,

@@ -30,6 +30,9 @@ pub(crate) struct CheckArgs {
     /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD")]
     today: Option<String>,
+    /// List what is waived, too
+    #[arg(long)]
+    waived: bool,
     /// Print it in this form
     #[arg(long, value_name = "FORM", value_enum, default_value_t = Form::Text)]
     form: Form,
@@ -37,7 +40,7 @@ pub(crate) struct CheckArgs {
     #[arg(long, value_name = "SEVERITY", value_enum, default_value_t = FailOn::Error)]
     fail_on: FailOn,
     /// Say what a finding of this code means, and how to mend it
-    #[arg(long, value_name = "CODE", value_parser = Code::ALL.iter().map(|code| code.name()).collect::<Vec<_>>(), conflicts_with_all = ["pattern", "stage", "fetch", "form", "fail_on"])]
+    #[arg(long, value_name = "CODE", value_parser = Code::ALL.iter().map(|code| code.name()).collect::<Vec<_>>(), conflicts_with_all = ["pattern", "stage", "fetch", "today", "waived", "form", "fail_on"])]
     explain: Option<String>,
 }
 
@@ -98,7 +101,8 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         Form::Text if !console.is_json() => {
             // How units stand is counted over all their fields.
             let whole = pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
-            text::check::print(console, &ledger, &report, whole.then_some(&covers as &dyn Fn(usize) -> bool));
+            let covers = whole.then_some(&covers as &dyn Fn(usize) -> bool);
+            text::check::print(console, &ledger, &report, covers, args.waived);
         }
         Form::Text | Form::Json => console.document(&json::check::document(&ledger, &report)),
         Form::Sarif => console.document(&sarif::document(&places, &report)),

@@ -18,6 +18,7 @@ use cledger_formats::format;
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
+use crate::conditions::day;
 use crate::error::{CliError, status};
 use crate::output::text::drift::{State, UnitDrift};
 use crate::output::{json, text};
@@ -33,6 +34,9 @@ pub(crate) struct DriftArgs {
     /// The folder with what is there: a folder for each unit, with its files as rendered
     #[arg(long, value_name = "DIR")]
     observed: PathBuf,
+    /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    today: Option<String>,
 }
 
 pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
@@ -54,12 +58,18 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     };
     let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &[]);
+    let today = day(args.today.as_deref())?;
     let mut units = Vec::new();
     for subject in subjects {
         let mut session = resolver.session(unit_of(subject));
         let rendering = rendering(&mut session, subject, chosen.stage);
         let owner = ledger.owner(subject).to_string();
-        let found = state(&ledger, &rendering, &args.observed.join(&owner), there.contains(&owner));
+        let mut found = state(&ledger, &rendering, &args.observed.join(&owner), there.contains(&owner));
+        if let State::There(files) = &mut found {
+            for (_, file) in files {
+                file.waive(&ledger, today);
+            }
+        }
         units.push(UnitDrift { owner, state: found });
     }
     if address.owner.is_none() {

@@ -25,6 +25,7 @@ mod set;
 mod share;
 mod show;
 mod trace;
+mod waive;
 
 use clap::Subcommand;
 
@@ -76,6 +77,8 @@ pub(crate) enum Command {
     Impact(impact::ImpactArgs),
     /// Find what is missing, wrong or unused
     Check(check::CheckArgs),
+    /// Accept a finding or drift for a while, with a reason
+    Waive(waive::WaiveArgs),
     /// Compare two stages, or a unit in two stages
     Compare(compare::CompareArgs),
     /// Write the files of a unit, or of a whole stage
@@ -113,6 +116,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Trace(args) => trace::run(&args, app),
         Command::Impact(args) => impact::run(&args, app),
         Command::Check(args) => check::run(&args, app),
+        Command::Waive(args) => waive::run(&args, app),
         Command::Compare(args) => compare::run(&args, app),
         Command::Render(args) => render::run(&args, app),
         Command::Run(args) => run::run(&args, app),

@@ -25,6 +25,8 @@ enum Kind {
     Stage,
     /// groups/GROUP.toml
     Group,
+    /// waivers.toml
+    Waivers,
 }
 
 pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> {
@@ -32,6 +34,7 @@ pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         Kind::Ledger => schema::ledger(),
         Kind::Unit => schema::unit(),
         Kind::Shared => schema::shared(),
+        Kind::Waivers => schema::waivers(),
         Kind::Stage | Kind::Group => {
             // Without a ledger, or with one that cannot be read, it is said in general.
             let ledger = app.root().ok().and_then(|root| read(&Disk(root), &Scope::Whole).ok());

@@ -1,6 +1,7 @@
-//! The schema of `ledger.toml`.
+//! The schemas of `ledger.toml` and `waivers.toml`.
 
-use cledger_core::model::Class;
+use cledger_core::findings::Code;
+use cledger_core::model::{Class, Waived};
 use serde_json::{Value, json};
 
 use super::{chores, document, name, names, table, text, texts};
@@ -47,6 +48,29 @@ pub(crate) fn ledger() -> Value {
         json!({ "name": name(), "about": { "type": "string" }, "search": search, "replace": replace }),
         &["name"],
     );
+    let codes: Vec<&str> = Code::ALL.iter().map(|code| code.name()).collect();
+    let severity = json!({ "enum": ["error", "warning"] });
+    let check = table(
+        json!({
+            "expiring_days": { "type": "integer", "minimum": 0, "description": "How many days ahead a last day is near" },
+            "severity": { "type": "object", "propertyNames": { "enum": codes }, "additionalProperties": severity },
+        }),
+        &[],
+    );
+    let one_or_more = json!({ "oneOf": [{ "type": "string" }, texts()] });
+    let rule = table(
+        json!({
+            "name": name(), "fields": one_or_more, "classes": { "type": "array", "items": { "enum": classes } },
+            "stages": one_or_more, "one_of": { "type": "array" }, "not_one_of": { "type": "array" },
+            "pattern": { "type": "string" }, "not_pattern": { "type": "string" },
+            "min": { "type": ["string", "number"] }, "max": { "type": ["string", "number"] },
+            "max_length": { "type": "integer", "minimum": 0 }, "equal_in": one_or_more,
+            "distinct_in": one_or_more, "unique_in_stage": { "const": true },
+            "present_with": { "type": "string" }, "absent_in": one_or_more, "severity": severity,
+            "why": text("Why the rule is there"), "help": text("What to do where it is broken"),
+        }),
+        &["name", "fields"],
+    );
     let list = |items: Value| json!({ "type": "array", "items": items });
     let mut schema = document(
         "ledger.toml",
@@ -57,9 +81,26 @@ pub(crate) fn ledger() -> Value {
             "stage": list(stage),
             "group": list(group),
             "aligned": list(aligned),
+            "check": check,
+            "rule": list(rule),
             "recipe": list(recipe),
         }),
     );
     schema["required"] = json!(["format", "name"]);
     schema
+}
+
+pub(crate) fn waivers() -> Value {
+    let codes: Vec<&str> = Code::ALL.iter().map(|code| code.name()).chain([Waived::DRIFT]).collect();
+    let waiver = table(
+        json!({
+            "code": { "enum": codes },
+            "address": text("What it is about, as a pattern of addresses"),
+            "why": text("Why it is accepted"),
+            "until": text("The last day on which it is"),
+            "by": text("Who agreed"),
+        }),
+        &["code", "address", "why", "until"],
+    );
+    document("waivers.toml", json!({ "waiver": { "type": "array", "items": waiver } }))
 }

@@ -12,7 +12,7 @@ fn found(files: &[(&str, &str)], arguments: &str) -> Vec<String> {
     }
     let (out, _) = written(&ledger.run(&format!("check --form lines {arguments}")));
     out.lines()
-        .filter(|line| !line.ends_with("[plain-secret]"))
+        .filter(|line| !line.ends_with("[plain-secret]") && !line.ends_with("[expiring]"))
         .map(|line| {
             let address = line.split(": ").nth(2).unwrap();
             format!("{} {address}", line.rsplit(" [").next().unwrap().trim_end_matches(']'))

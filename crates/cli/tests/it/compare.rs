@@ -54,6 +54,8 @@ bookings-db.host       db.north.brackwater.exa  db.south.brackwater.ex  as meant
                        mple                     ample
 bookings-db.password   (secret)                 (secret)                as meant
 bookings-db.url        (secret)                 (secret)                as meant
+payroll.base           https://payroll.brackwa  https://payroll.test.b  as meant
+                       ter.example              rackwater.example
 payroll.password       (secret)                 (secret)                as meant
 
 fare-engine
@@ -143,7 +145,7 @@ events.password  (secret)                    (secret)                   as meant
 events.url       (secret)                    (secret)                   as meant
 tide-api.token   (secret)                    (secret)                   as meant
 
-differs: 132 the same, 46 different as meant, 7 different otherwise.
+differs: 132 the same, 47 different as meant, 7 different otherwise.
 
 "#]])
         .stderr_eq("");

@@ -176,7 +176,8 @@ fn the_others_say_what_their_text_says() {
           "ledger": "5432",
           "name": "BOOKINGS_DB_PORT",
           "secret": false,
-          "there": "6432"
+          "there": "6432",
+          "waived": false
         },
         {
           "address": "ticket-desk/languages@prod-north",
@@ -184,7 +185,8 @@ fn the_others_say_what_their_text_says() {
           "ledger": "[/"en/",/"de/",/"fr/",/"nl/"]",
           "name": "LANGUAGES",
           "secret": false,
-          "there": null
+          "there": null,
+          "waived": false
         },
         {
           "address": "ticket-desk/seat_hold@prod-north",
@@ -192,7 +194,8 @@ fn the_others_say_what_their_text_says() {
           "ledger": "5m",
           "name": "SEAT_HOLD",
           "secret": false,
-          "there": "9m"
+          "there": "9m",
+          "waived": false
         },
         {
           "address": null,
@@ -200,7 +203,8 @@ fn the_others_say_what_their_text_says() {
           "ledger": null,
           "name": "DEBUG_PAGE",
           "secret": true,
-          "there": null
+          "there": null,
+          "waived": false
         }
       ],
       "path": "ticket-desk.env",

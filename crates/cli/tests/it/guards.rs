@@ -59,6 +59,7 @@ Understand:
 
 Judge:
   check       Find what is missing, wrong or unused
+  waive       Accept a finding or drift for a while, with a reason
   compare     Compare two stages, or a unit in two stages
 
 Hand out:

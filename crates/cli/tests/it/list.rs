@@ -12,7 +12,7 @@ unit          stages                              instances  entries  owner     
 crew-roster   all                                 -          6        crew       Who sails when
 fare-engine   all                                 -          5        ticketing  Works out what a crossing costs
 harbour-gate  test prod-north prod-south          -          4        harbour    Lets lorries and cars onto the quay
-night-mail    test staging prod-north prod-south  -          5        ticketing  Mails receipts and tomorrow's sailings, once a night
+night-mail    test staging prod-north prod-south  -          6        ticketing  Mails receipts and tomorrow's sailings, once a night
 quay-screens  all                                 -          7        harbour    Departures on the screens at the quays
 ticket-desk   all                                 +kiosk     9        ticketing  Sells tickets at the quay and on board
 tide-watch    all                                 -          7        harbour    Warns when the water is too low to sail
@@ -38,6 +38,7 @@ shared entry  kind        used by                                           abou
 bookings-db   connection  crew-roster fare-engine night-mail ticket-desk    Bookings, seats and fares
 events        connection  harbour-gate quay-screens ticket-desk tide-watch  What happens at the quays: departures, delays, sold seats
 mail          connection  crew-roster night-mail tide-watch                 Outgoing mail
+old-forecast  endpoint    -                                                 The forecast before the tide tables; nobody asks it any more
 tide-api      endpoint    quay-screens ticket-desk tide-watch               Tide tables and water levels
 
 "#]]);
@@ -54,7 +55,7 @@ fare-engine   all                -          5        ticketing  Works out what a
 harbour-gate  test prod-north    -          4        harbour    Lets lorries and
               prod-south                                        cars onto the
                                                                 quay
-night-mail    test staging       -          5        ticketing  Mails receipts
+night-mail    test staging       -          6        ticketing  Mails receipts
               prod-north                                        and tomorrow's
               prod-south                                        sailings, once a
                                                                 night

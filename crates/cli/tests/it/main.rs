@@ -15,6 +15,7 @@ mod drift;
 mod forms;
 mod guards;
 mod init;
+mod judged;
 mod keys;
 mod list;
 mod marks;

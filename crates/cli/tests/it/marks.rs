@@ -10,7 +10,7 @@ use crate::test_ledger::{TestLedger, program, written};
 const MARK: &str = "mrk";
 
 /// Every command (beside the marks, the demo has secrets in its vault and its pretend live system), as one would use it on the demo; some do their work and some fail.
-const COMMANDS: [&str; 58] = [
+const COMMANDS: [&str; 60] = [
     "init again --name x --stages dev",
     "demo elsewhere",
     "check",
@@ -42,6 +42,8 @@ const COMMANDS: [&str; 58] = [
     "search --contains mrk",
     "search --effective --matches ^mrk",
     "replace */bookings-db.* --swap mrk other",
+    "waive shared/*@dev plain-secret --why trial --until 2099-12-31",
+    "check --waived",
     "compare @dev @test",
     "compare ticket-desk@test ticket-desk@prod-north",
     "drift @prod-north --observed ../live/prod-north",

@@ -27,9 +27,13 @@ fn as_json(text: &str) -> Value {
 #[test]
 fn the_demo_is_as_its_schemas_say() {
     let ledger = TestLedger::demo();
-    for (kind, folder) in
-        [("ledger", "ledger.toml"), ("shared", "shared.toml"), ("unit", "units/"), ("group", "groups/")]
-    {
+    for (kind, folder) in [
+        ("ledger", "ledger.toml"),
+        ("shared", "shared.toml"),
+        ("unit", "units/"),
+        ("group", "groups/"),
+        ("waivers", "waivers.toml"),
+    ] {
         let schema = schema(&ledger, kind);
         let files: Vec<String> =
             ledger.files("").into_iter().filter(|path| path.starts_with(folder)).collect();
@@ -49,6 +53,9 @@ fn mistakes_are_marked() {
         ("ledger", "format = 1\nname = \"x\"\n[[stage]]\nname = \"a\"\nclass = \"tset\"\n"),
         ("ledger", "format = 2\nname = \"x\"\n"),
         ("ledger", "format = 1\nname = \"x\"\ngroops = []\n"),
+        ("ledger", "format = 1\nname = \"x\"\n[check.severity]\nplain-secrets = \"error\"\n"),
+        ("ledger", "format = 1\nname = \"x\"\n[[rule]]\nname = \"a\"\nmin = 1\n"),
+        ("waivers", "[[waiver]]\ncode = \"expired\"\naddress = \"*\"\nuntil = 2027-01-31\n"),
         ("unit", "usse = []\n"),
         ("unit", "[variables.A]\n"),
         ("unit", "[variables.a]\ntype = \"string\"\n"),

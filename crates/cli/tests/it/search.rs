@@ -147,6 +147,9 @@ It causes 4 findings
   error[not-allowed] ticket-desk/seat_hold@default
   error[not-allowed] ticket-desk/seat_hold@test
 
+It cures 1 finding
+  warning[rule] ticket-desk/seat_hold@test
+
 nothing written: 4 values would change; --write does it.
 
 "#]]);
@@ -332,9 +335,9 @@ help: leave out the other conditions and changes
     ledger.write("ledger.toml", manifest.replace("swap = ", "swp = "));
     ledger.run("list").code(2).stdout_eq("").stderr_eq(str![[r#"
 error: unknown key `swp`
-  --> ledger.toml:64:1
+  --> ledger.toml:72:1
    |
-64 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
+72 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
    | ^^^
    |
    = help: did you mean `swap`?

@@ -4,8 +4,8 @@ use std::fmt;
 
 use wildmatch::WildMatch;
 
-use super::{AddressError, Parts, mistake};
-use crate::name::is_name_char;
+use super::{Address, AddressError, Parts, mistake};
+use crate::name::{Name, is_name_char};
 
 /// A pattern of addresses: `*/bookings-db.*@prod-*`, `shared/*`, `ticket-desk`, `@test`.
 ///
@@ -79,6 +79,23 @@ impl Pattern {
             (Some(glob), Some(name)) => glob.matches(name),
         };
         field_covered && self.entry.as_ref().is_none_or(|glob| glob.matches(entry))
+    }
+
+    /// Whether an address is covered; what it leaves out counts as nothing in particular.
+    pub fn covers(&self, address: &Address) -> bool {
+        let owner = address.owner.as_ref().is_none_or(|owner| {
+            let (name, instance) = owner.names();
+            self.covers_owner(name, instance)
+        });
+        let field = match &address.entry {
+            Some(entry) => self.covers_field(entry.as_str(), address.field.as_ref().map(Name::as_str)),
+            None => self.entry.is_none(),
+        };
+        let stage = match &address.stage {
+            Some(stage) => self.covers_stage(stage.as_str()),
+            None => self.stage.is_none(),
+        };
+        owner && field && stage
     }
 
     /// Whether the stage (or group, where a setting is meant) is covered.

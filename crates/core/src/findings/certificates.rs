@@ -6,9 +6,9 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
 use zeroize::Zeroizing;
 
+use super::Code;
 use super::check::{Bounds, UnitStanding};
 use super::effective::{new, whose};
-use super::{Code, Severity};
 use crate::model::{Form, Kind, Slot, Subject, UnitId};
 use crate::name::Name;
 use crate::resolve::{FieldId, Session};
@@ -42,36 +42,30 @@ pub(super) fn of_unit(
     if pairs.is_empty() {
         return;
     }
-    let here = |stage: &_| unit.belongs_to(*stage, None) && bounds.covers_stage(*stage);
-    for stage in ledger.stage_ids().filter(here) {
-        for instance in std::iter::once(None).chain(unit.instances_in(stage).map(Some)) {
-            let subject = Subject::Unit(id, instance);
-            for &(certificate, key) in &pairs {
-                let field = |slot| FieldId { subject, stage, slot };
-                let (one, other) = (session.outcome(field(certificate)), session.outcome(field(key)));
-                let (Some(one), Some(other)) = (one.value(), other.value()) else { continue };
-                let pem = one.expose().and_then(Value::as_text);
-                let key_pem = other.expose().and_then(Value::as_text);
-                let (Some(pem), Some(key_pem)) = (pem, key_pem) else { continue };
-                if belongs(pem, key_pem) != Some(false) {
-                    continue;
-                }
-                standing.stages[usize::from(stage.0)].count(Severity::Error);
-                let (entry, declaration) = ledger.field(subject, key);
-                let name = declaration.name.as_ref().map(Name::as_str);
-                if !bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
-                    continue;
-                }
-                let message =
-                    format!("the private key of `{}` does not belong to its certificate", entry.name);
-                let about = whose(ledger, session, field(key), |outcome| outcome.value().is_some());
-                let mut finding = new(ledger, field(key), about, Code::WrongPrivateKey, message);
-                finding.place = other.origin.place;
-                "set the key that the certificate was made for, or the certificate of this key"
-                    .clone_into(&mut finding.help);
-                if finding.unit.is_none() {
-                    finding.needed_by.push(id);
-                }
+    for (subject, stage) in bounds.places_of(id) {
+        for &(certificate, key) in &pairs {
+            let field = |slot| FieldId { subject, stage, slot };
+            let (one, other) = (session.outcome(field(certificate)), session.outcome(field(key)));
+            let (Some(one), Some(other)) = (one.value(), other.value()) else { continue };
+            let pem = one.expose().and_then(Value::as_text);
+            let key_pem = other.expose().and_then(Value::as_text);
+            let (Some(pem), Some(key_pem)) = (pem, key_pem) else { continue };
+            if belongs(pem, key_pem) != Some(false) {
+                continue;
+            }
+            let (entry, declaration) = ledger.field(subject, key);
+            let name = declaration.name.as_ref().map(Name::as_str);
+            let message = format!("the private key of `{}` does not belong to its certificate", entry.name);
+            let about = whose(ledger, session, field(key), |outcome| outcome.value().is_some());
+            let mut finding = new(ledger, field(key), about, Code::WrongPrivateKey, message);
+            finding.place = other.origin.place;
+            "set the key that the certificate was made for, or the certificate of this key"
+                .clone_into(&mut finding.help);
+            if finding.unit.is_none() {
+                finding.needed_by.push(id);
+            }
+            standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
+            if bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
                 findings.push(finding);
             }
         }

@@ -4,12 +4,17 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::civil::Date;
 use rayon::prelude::*;
+use rustc_hash::FxHashSet;
 
-use super::{Code, Finding, Severity, certificates, expiry, names, outputs, stages, tables, values};
+use super::{
+    Code, Finding, Severity, aligned, certificates, defaults, distinct, expiry, names, other_stage, outputs,
+    rules, stages, tables, values, waivers,
+};
 use crate::address::{Owner, Pattern};
-use crate::model::{Ledger, SharedId, StageId, UnitId};
-use crate::name::Name;
+use crate::model::{Ledger, SharedId, StageId, Subject, UnitId, Waived};
 use crate::resolve::Resolver;
+use crate::search::Found;
+use crate::source::Place;
 
 /// How a unit stands in a stage.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -23,10 +28,12 @@ pub struct Standing {
 }
 
 impl Standing {
-    pub(super) fn count(&mut self, severity: Severity) {
+    /// Counts a finding, unless it is waived.
+    pub(super) fn count(&mut self, severity: Option<Severity>) {
         match severity {
-            Severity::Error => self.errors += 1,
-            Severity::Warning => self.warnings += 1,
+            Some(Severity::Error) => self.errors += 1,
+            Some(Severity::Warning) => self.warnings += 1,
+            None => {}
         }
     }
 }
@@ -45,6 +52,8 @@ pub struct UnitStanding {
 pub struct Report {
     /// All findings, by address and code.
     pub findings: Vec<Finding>,
+    /// What is waived, each with the position of its waiver.
+    pub waived: Vec<(Finding, usize)>,
     /// How each unit stands, by name.
     pub standings: Vec<UnitStanding>,
     /// The addresses of secrets that could not be judged, since their keys are not at hand.
@@ -62,6 +71,9 @@ impl Report {
 pub(super) struct Bounds<'l> {
     pub(super) ledger: &'l Ledger,
     pattern: Option<&'l Pattern>,
+    today: Option<Date>,
+    /// Where secrets stand in plain text and that is waived.
+    plain_waived: FxHashSet<Place>,
 }
 
 impl Bounds<'_> {
@@ -90,15 +102,42 @@ impl Bounds<'_> {
             })
     }
 
+    /// How bad a finding is by the ledger's own word; `None` if it is waived.
+    pub(super) fn counts(&self, finding: &Finding) -> Option<Severity> {
+        let waived =
+            !self.ledger.waivers.is_empty() && waivers::of(self.ledger, finding, self.today).is_some();
+        (!waived).then(|| self.severity(finding.code, finding.severity))
+    }
+
+    /// The severity of a code by the ledger's own word.
+    fn severity(&self, code: Code, usual: Severity) -> Severity {
+        self.ledger.judging.severities.get(&code).copied().unwrap_or(usual)
+    }
+
+    /// How bad a secret in plain text at a place is; `None` if that is waived.
+    pub(super) fn plain_counts(&self, at: Place, usual: Severity) -> Option<Severity> {
+        (!self.plain_waived.contains(&at)).then(|| self.severity(Code::PlainSecret, usual))
+    }
+
+    /// Whether all of the ledger is looked at.
+    pub(super) fn is_whole(&self) -> bool {
+        self.pattern.is_none()
+    }
+
+    /// Where a unit and its instances belong, as far as these stages are covered.
+    pub(super) fn places_of(&self, id: UnitId) -> impl Iterator<Item = (Subject, StageId)> {
+        let unit = self.ledger.unit(id);
+        let here = |stage: &StageId| unit.belongs_to(*stage, None) && self.covers_stage(*stage);
+        self.ledger.stage_ids().filter(here).flat_map(move |stage| {
+            let instances = std::iter::once(None).chain(unit.instances_in(stage).map(Some));
+            instances.map(move |instance| (Subject::Unit(id, instance), stage))
+        })
+    }
+
     /// Whether a field that is written or seen under this owner is covered.
     pub(super) fn covers(&self, owner: &Owner, entry: &str, field: Option<&str>) -> bool {
-        let owner = match owner {
-            Owner::Shared => self.covers_owner("shared", None),
-            Owner::Unit(unit, instance) => {
-                self.covers_owner(unit.as_str(), instance.as_ref().map(Name::as_str))
-            }
-        };
-        owner && self.covers_field(entry, field)
+        let (name, instance) = owner.names();
+        self.covers_owner(name, instance) && self.covers_field(entry, field)
     }
 
     pub(super) fn covers_field(&self, entry: &str, field: Option<&str>) -> bool {
@@ -126,9 +165,9 @@ impl Bounds<'_> {
 /// are counted; without it, none is over.
 pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Date>) -> Report {
     let ledger = resolver.ledger();
-    let bounds = Bounds { ledger, pattern };
+    let bounds = Bounds { ledger, pattern, today, plain_waived: plain_waived(ledger, today) };
     let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
-    let checked: Vec<(UnitStanding, Vec<Finding>, BTreeSet<String>)> = units
+    let checked: Vec<(UnitStanding, Vec<Finding>, BTreeSet<String>, rules::Seen)> = units
         .par_iter()
         .map_init(
             || resolver.session(None),
@@ -143,11 +182,15 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
                 if let Some(today) = today {
                     expiry::of_unit(&bounds, session, unit, today, &mut standing, &mut findings);
                 }
+                defaults::of_unit(&bounds, session, unit, &mut standing, &mut findings);
+                distinct::of_unit(&bounds, session, unit, &mut standing, &mut findings);
+                aligned::of_unit(&bounds, session, unit, &mut standing, &mut findings);
                 certificates::of_unit(&bounds, session, unit, &mut standing, &mut findings);
                 let mut unreadable = BTreeSet::new();
                 let (standing_of, found) = (&mut standing, &mut findings);
                 super::effective::of_unit(&bounds, session, unit, standing_of, found, &mut unreadable);
-                (standing, findings, unreadable)
+                let seen = rules::of_unit(&bounds, session, unit, &mut standing, &mut findings);
+                (standing, findings, unreadable, seen)
             },
         )
         .collect();
@@ -159,15 +202,57 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
     stages::unused(&bounds, &mut findings);
     tables::of_shared(&bounds, resolver, &mut findings);
     let (mut standings, mut unreadable) = (Vec::with_capacity(checked.len()), BTreeSet::new());
-    for (standing, of_unit, not_judged) in checked {
+    let mut seen = Vec::new();
+    for (standing, of_unit, not_judged, by_rules) in checked {
+        seen.push(by_rules);
         standings.push(standing);
         findings.extend(of_unit);
         unreadable.extend(not_judged);
     }
+    rules::of_all(&bounds, seen, &mut standings, &mut findings);
+    other_stage::all(&bounds, resolver, &mut standings, &mut findings);
     if let Some(today) = today {
         expiry::of_settings(&bounds, resolver, today, &mut standings, &mut findings);
     }
-    Report { findings: merged(findings), standings, unreadable }
+    let (mut findings, waived) = waive(&bounds, merged(findings));
+    if let Some(today) = today.filter(|_| bounds.is_whole()) {
+        waivers::judge(ledger, &waived, today, &mut findings);
+    }
+    for finding in &mut findings {
+        finding.severity = bounds.severity(finding.code, finding.severity);
+    }
+    Report { findings, waived, standings, unreadable }
+}
+
+/// Where secrets stand in plain text and that is waived.
+fn plain_waived(ledger: &Ledger, today: Option<Date>) -> FxHashSet<Place> {
+    let plain = Waived::Finding(Code::PlainSecret);
+    let waivers: Vec<_> =
+        ledger.waivers.iter().filter(|waiver| waiver.what == plain && waiver.counts_on(today)).collect();
+    if waivers.is_empty() {
+        return FxHashSet::default();
+    }
+    let is_waived = |found: &Found<'_>| {
+        let address = found.address(ledger);
+        waivers.iter().any(|waiver| waiver.pattern.covers(&address))
+    };
+    let all = values::plain_secrets(ledger).into_iter().map(|(found, _)| found);
+    all.filter(is_waived).filter_map(|found| found.place).collect()
+}
+
+/// Parts what is waived from the rest.
+fn waive(bounds: &Bounds<'_>, findings: Vec<Finding>) -> (Vec<Finding>, Vec<(Finding, usize)>) {
+    if bounds.ledger.waivers.is_empty() {
+        return (findings, Vec::new());
+    }
+    let (mut kept, mut waived) = (Vec::new(), Vec::new());
+    for finding in findings {
+        match waivers::of(bounds.ledger, &finding, bounds.today) {
+            Some(by) => waived.push((finding, by)),
+            None => kept.push(finding),
+        }
+    }
+    (kept, waived)
 }
 
 fn standings(ledger: &Ledger, unit: UnitId) -> Vec<Standing> {

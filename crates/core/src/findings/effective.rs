@@ -7,7 +7,7 @@ use super::check::{Bounds, UnitStanding};
 use super::missing;
 use super::values::{called, is_plain_secret};
 use super::{Code, Finding, Severity};
-use crate::address::{Address, Owner};
+use crate::address::Address;
 use crate::model::{
     Class, Declaration, Entry, Ledger, Required, Setting, SettingValue, Slot, StageId, Subject, UnitId,
     Verdict,
@@ -28,33 +28,25 @@ pub(super) fn of_unit(
     unreadable: &mut BTreeSet<String>,
 ) {
     let ledger = bounds.ledger;
-    let unit = ledger.unit(id);
     let mut todo = Vec::new();
-    for stage in ledger.stage_ids() {
-        if !unit.belongs_to(stage, None) || !bounds.covers_stage(stage) {
-            continue;
-        }
-        let subjects = std::iter::once(None).chain(unit.instances_in(stage).map(Some));
-        for instance in subjects {
-            let subject = Subject::Unit(id, instance);
-            open_fields(ledger, session, subject, stage, &mut todo, standing);
-            for &slot in &todo {
-                let field = FieldId { subject, stage, slot };
-                let found = of_field(session, field);
-                if is_unreadable(&session.outcome(field)) && covers(bounds, field) {
-                    let whose = whose(ledger, session, field, is_unreadable);
-                    unreadable.insert(ledger.address(whose).to_string());
+    for (subject, stage) in bounds.places_of(id) {
+        open_fields(bounds, session, (subject, stage), &mut todo, standing);
+        for &slot in &todo {
+            let field = FieldId { subject, stage, slot };
+            let found = of_field(session, field);
+            if is_unreadable(&session.outcome(field)) && covers(bounds, field) {
+                let whose = whose(ledger, session, field, is_unreadable);
+                unreadable.insert(ledger.address(whose).to_string());
+            }
+            for mut finding in found {
+                let here = &mut standing.stages[usize::from(stage.0)];
+                here.count(bounds.counts(&finding));
+                if finding.unit.is_none() {
+                    finding.needed_by.push(id);
                 }
-                for mut finding in found {
-                    let here = &mut standing.stages[usize::from(stage.0)];
-                    here.count(finding.severity);
-                    if finding.unit.is_none() {
-                        finding.needed_by.push(id);
-                    }
-                    // What is wrong with a setting as it stands is told there.
-                    if !is_told_elsewhere(session, field, &finding) && covers(bounds, field) {
-                        findings.push(finding);
-                    }
+                // What is wrong with a setting as it stands is told there.
+                if !is_told_elsewhere(session, field, &finding) && covers(bounds, field) {
+                    findings.push(finding);
                 }
             }
         }
@@ -71,26 +63,22 @@ fn covers(bounds: &Bounds<'_>, field: FieldId) -> bool {
     let ledger = bounds.ledger;
     let (entry, declaration) = ledger.field(field.subject, field.slot);
     let shared = ledger.slots(field.subject).entry_of(field.slot).0.entry.shared().is_some();
-    let owner = match ledger.owner(field.subject) {
-        Owner::Shared => bounds.covers_owner("shared", None),
-        Owner::Unit(unit, instance) => {
-            bounds.covers_owner(unit.as_str(), instance.as_ref().map(Name::as_str))
-        }
-    };
-    (owner || shared && bounds.covers_owner("shared", None))
+    let owner = ledger.owner(field.subject);
+    let (owner, instance) = owner.names();
+    (bounds.covers_owner(owner, instance) || shared && bounds.covers_owner("shared", None))
         && bounds.covers_field(entry.name.as_str(), declaration.name.as_ref().map(Name::as_str))
 }
 
 /// Collects the fields that have to be resolved to be judged. The others have a winner that fits,
 /// or need no value.
 fn open_fields(
-    ledger: &Ledger,
+    bounds: &Bounds<'_>,
     session: &mut Session<'_, '_>,
-    subject: Subject,
-    stage: StageId,
+    (subject, stage): (Subject, StageId),
     todo: &mut Vec<Slot>,
     standing: &mut UnitStanding,
 ) {
+    let ledger = bounds.ledger;
     todo.clear();
     let standing = &mut standing.stages[usize::from(stage.0)];
     let production = ledger.stage(stage).class == Class::Production;
@@ -108,7 +96,8 @@ fn open_fields(
                 Winner::Assumed(_) => true,
                 Winner::Set(setting, ..) => {
                     if is_plain_secret(setting, declaration) {
-                        standing.count(if production { Severity::Error } else { Severity::Warning });
+                        let usual = if production { Severity::Error } else { Severity::Warning };
+                        standing.count(bounds.plain_counts(setting.place, usual));
                     }
                     setting.verdict != Verdict::Fits
                 }

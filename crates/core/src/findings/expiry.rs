@@ -1,5 +1,7 @@
-//! `expired`: settings past their last day, and credentials and certificates past theirs.
+//! `expired` and `expiring`: settings past or near their last day, and credentials and certificates past
+//! or near theirs.
 
+use jiff::Span;
 use jiff::civil::Date;
 
 use super::check::{Bounds, UnitStanding};
@@ -13,9 +15,10 @@ use crate::model::{Kind, Subject, UnitId};
 use crate::name::Name;
 use crate::resolve::{FieldId, Outcome, Resolver, Session, Unfetched};
 use crate::search::{self, Conditions};
+use crate::types::parse_date;
 use crate::value::Value;
 
-/// The settings whose `until` is over. They still count.
+/// The settings whose `until` is over or near. They still count.
 pub(super) fn of_settings(
     bounds: &Bounds<'_>,
     resolver: &Resolver<'_>,
@@ -24,43 +27,55 @@ pub(super) fn of_settings(
     findings: &mut Vec<Finding>,
 ) {
     let ledger = bounds.ledger;
-    let past = Conditions { past: Some(today), ..Conditions::default() };
+    let soon = soon(bounds, today);
+    let past = Conditions { past: Some(soon.tomorrow().unwrap_or(soon)), ..Conditions::default() };
     for found in search::settings(ledger, &Unfetched, &past) {
         let (Written::In(layer), Some(note)) =
             (found.written, found.setting.and_then(|setting| setting.note.as_deref()))
         else {
             continue;
         };
+        let Some(until) = note.until else { continue };
         let (entry, field) = ledger.field(found.subject, found.slot);
         let (owner, unit) = (ledger.owner(found.subject), unit_of(found.subject));
         let covered = bounds.covers(&owner, entry.name.as_str(), field.name.as_ref().map(Name::as_str));
         if !covered || !bounds.covers_layer(resolver, layer) {
             continue;
         }
-        let (address, until) =
-            (found.address(ledger), note.until.map(|day| day.to_string()).unwrap_or_default());
+        let (address, called) = (found.address(ledger), called(entry, field));
         let why = note.why.as_ref().map(|why| format!(" ({why})")).unwrap_or_default();
-        findings.push(Finding {
-            code: Code::Expired,
+        let (code, message) = if until < today {
+            (Code::Expired, format!("{called} was to be set so until {until} only{why}"))
+        } else {
+            (Code::Expiring, format!("{called} is to be set so until {until} only{why}"))
+        };
+        let finding = Finding {
+            code,
             severity: Severity::Warning,
             subject: Address { stage: None, ..address.clone() }.to_string(),
             stage: address.stage.as_ref().map(ToString::to_string),
             unit,
-            message: format!("{} was to be set so until {until} only{why}", called(entry, field)),
+            message,
             place: found.place,
             hides_value: field.secret,
             help: format!("cledger unset {address}, or give it another last day with --until"),
             because_of: None,
             needed_by: Vec::new(),
             address: address.to_string(),
-        });
+        };
         if let Some(standing) = standings.iter_mut().find(|standing| Some(standing.unit) == unit) {
-            count_in_layer(resolver, standing, layer, Severity::Warning);
+            count_in_layer(resolver, standing, layer, bounds.counts(&finding));
         }
+        findings.push(finding);
     }
 }
 
-/// The unit's credentials that have run out, by what they say of it or by their certificate.
+/// The last of the days that are soon.
+fn soon(bounds: &Bounds<'_>, today: Date) -> Date {
+    today.saturating_add(Span::new().days(bounds.ledger.judging.expiring_days))
+}
+
+/// The unit's credentials that have run out or will soon, by what they say of it or by their certificate.
 pub(super) fn of_unit(
     bounds: &Bounds<'_>,
     session: &mut Session<'_, '_>,
@@ -70,8 +85,8 @@ pub(super) fn of_unit(
     findings: &mut Vec<Finding>,
 ) {
     let ledger = bounds.ledger;
-    let unit = ledger.unit(id);
-    let last_days: Vec<_> = unit
+    let last_days: Vec<_> = ledger
+        .unit(id)
         .slots
         .all()
         .filter(|&slot| {
@@ -83,34 +98,36 @@ pub(super) fn of_unit(
     if last_days.is_empty() {
         return;
     }
-    for stage in
-        ledger.stage_ids().filter(|&stage| unit.belongs_to(stage, None) && bounds.covers_stage(stage))
-    {
-        for instance in std::iter::once(None).chain(unit.instances_in(stage).map(Some)) {
-            let subject = Subject::Unit(id, instance);
-            for &slot in &last_days {
-                let field = FieldId { subject, stage, slot };
-                let Outcome::Value(effective) = session.outcome(field) else { continue };
-                let Some(Value::Date(last)) = effective.expose().filter(|_| !effective.secret) else {
-                    continue;
-                };
-                if *last >= today {
-                    continue;
-                }
-                standing.stages[usize::from(stage.0)].count(Severity::Error);
-                let (entry, declaration) = ledger.field(subject, slot);
-                let name = declaration.name.as_ref().map(Name::as_str);
-                if !bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
-                    continue;
-                }
-                let message = format!("`{}` ran out on {last}", entry.name);
-                let about = whose(ledger, session, field, |outcome| outcome.value().is_some());
-                let mut finding = new(ledger, field, about, Code::Expired, message);
-                finding.place = effective.origin.place;
-                "put a new one in its place, and its last day with it".clone_into(&mut finding.help);
-                if finding.unit.is_none() {
-                    finding.needed_by.push(id);
-                }
+    let soon = soon(bounds, today);
+    for (subject, stage) in bounds.places_of(id) {
+        for &slot in &last_days {
+            let field = FieldId { subject, stage, slot };
+            let Outcome::Value(effective) = session.outcome(field) else { continue };
+            let last = match effective.expose() {
+                Some(Value::Date(last)) if !effective.secret => *last,
+                Some(Value::Text(text)) if !effective.secret => match parse_date(text) {
+                    Some(last) => last,
+                    None => continue,
+                },
+                _ => continue,
+            };
+            let (entry, declaration) = ledger.field(subject, slot);
+            let (code, severity, message) = if last < today {
+                (Code::Expired, Severity::Error, format!("`{}` ran out on {last}", entry.name))
+            } else if last <= soon {
+                (Code::Expiring, Severity::Warning, format!("`{}` runs out on {last}", entry.name))
+            } else {
+                continue;
+            };
+            let name = declaration.name.as_ref().map(Name::as_str);
+            let about = whose(ledger, session, field, |outcome| outcome.value().is_some());
+            let mut finding = new(ledger, field, about, code, message);
+            finding.severity = severity;
+            finding.place = effective.origin.place;
+            "put a new one in its place, and its last day with it".clone_into(&mut finding.help);
+            finding.needed_by.extend(finding.unit.is_none().then_some(id));
+            standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
+            if bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
                 findings.push(finding);
             }
         }

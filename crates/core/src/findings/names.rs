@@ -23,8 +23,9 @@ pub(super) fn of_unit(
             && bounds.covers_layer(resolver, stray.layer);
         if covered {
             let subject = Subject::Unit(id, stray.instance);
-            findings.push(unknown_name(ledger, subject, stray));
-            count_in_layer(resolver, standing, stray.layer, Severity::Error);
+            let finding = unknown_name(ledger, subject, stray);
+            count_in_layer(resolver, standing, stray.layer, bounds.counts(&finding));
+            findings.push(finding);
         }
     }
     for layer in ledger.layer_ids() {
@@ -212,7 +213,7 @@ pub(super) fn count_in_layer(
     resolver: &Resolver<'_>,
     standing: &mut UnitStanding,
     layer: LayerId,
-    severity: Severity,
+    severity: Option<Severity>,
 ) {
     for stage in resolver.ledger().stage_ids() {
         let here = &mut standing.stages[usize::from(stage.0)];

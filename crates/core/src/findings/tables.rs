@@ -17,13 +17,15 @@ pub(super) fn of_unit(
 ) {
     let ledger = bounds.ledger;
     for fault in ledger.table_faults.iter().filter(|fault| concerns(ledger, fault, id)) {
+        let finding = finding(ledger, fault);
+        let severity = bounds.counts(&finding);
         for stage in ledger.stage_ids().filter(|&stage| ledger.unit(id).belongs_to(stage, None)) {
             if counts_in(resolver, fault, stage) {
-                standing.stages[usize::from(stage.0)].count(Severity::Error);
+                standing.stages[usize::from(stage.0)].count(severity);
             }
         }
         if is_covered(bounds, resolver, fault) {
-            findings.push(finding(ledger, fault));
+            findings.push(finding);
         }
     }
 }

@@ -106,8 +106,9 @@ pub(super) fn of_unit(
                 let seen = Seen { entry, field, owner, unit: Some(id), layer: Some(layer), place };
                 let before = findings.len();
                 look(bounds, resolver, &seen, setting, findings);
-                if findings[before..].iter().any(|finding| finding.code == Code::FixedValueSet) {
-                    count_in_layer(resolver, standing, layer, Severity::Error);
+                let fixed = findings[before..].iter().find(|finding| finding.code == Code::FixedValueSet);
+                if let Some(fixed) = fixed {
+                    count_in_layer(resolver, standing, layer, bounds.counts(fixed));
                 }
             }
         }

@@ -1,8 +1,8 @@
 //! The ledger as a whole, and finding things in it by name.
 
 use super::{
-    Declaration, Entry, EntryRef, Group, GroupId, InstanceId, LayerId, LayerSettings, SharedId, Slot, Slots,
-    Stage, StageId, Stranger, TableFault, Unit, UnitId,
+    Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings, SharedId,
+    Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
 };
 use rayon::prelude::*;
 
@@ -34,6 +34,10 @@ pub struct Ledger {
     pub groups: Vec<Group>,
     /// Stages that must agree.
     pub aligned: Vec<Aligned>,
+    /// How it wants to be judged.
+    pub judging: Judging,
+    /// What is accepted for a while.
+    pub waivers: Vec<Waiver>,
     /// The shared entries, by name.
     pub shared: Vec<Entry>,
     /// The fields of all shared entries.

@@ -1,7 +1,6 @@
 //! Layers: which setting wins for each field.
 
 use super::{FieldId, Layer, Resolver};
-use crate::address::Owner;
 use crate::model::{
     Class, Declaration, Default, EntryRef, Follow, LayerId, Ledger, Setting, StageId, Subject, Vary,
 };
@@ -106,10 +105,7 @@ impl<'l> Resolver<'l> {
         let ledger = self.ledger();
         let (entry, declaration) = ledger.field(field.subject, field.slot);
         let owner = ledger.owner(whose);
-        let owner = match &owner {
-            Owner::Shared => ("shared", None),
-            Owner::Unit(unit, instance) => (unit.as_str(), instance.as_ref().map(crate::name::Name::as_str)),
-        };
+        let owner = owner.names();
         let belongs = match whose {
             Subject::Shared => true,
             Subject::Unit(unit, instance) => {

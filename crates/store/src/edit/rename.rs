@@ -73,7 +73,7 @@ pub fn rename(ledger: &Ledger, renaming: &Renaming) -> Result<Changed, EditError
 fn context(path: &str) -> Option<Context> {
     let parts: Vec<&str> = path.strip_suffix(".toml")?.split('/').collect();
     Some(match parts[..] {
-        ["ledger"] => Context::Manifest,
+        ["ledger" | "waivers"] => Context::Manifest,
         ["shared"] | ["shared", _] => Context::Declarations(Owner::Shared),
         ["units", unit] => Context::Declarations(Owner::Unit(Name::parse(unit).ok()?, None)),
         ["stages" | "groups", _] => Context::Settings(Vec::new()),
@@ -250,7 +250,8 @@ impl Renaming {
                 ["stage", "name" | "after"]
                 | ["default_stage"]
                 | ["aligned", "stages"]
-                | ["stage", "follow", "stage"],
+                | ["stage", "follow", "stage"]
+                | ["rule", "stages" | "equal_in" | "distinct_in" | "absent_in"],
             )
             | (Context::Declarations(_), ["stages"] | ["instances", _, "stages"]) => match &self.what {
                 Named::Stage(old) => exact(old),
@@ -265,8 +266,14 @@ impl Renaming {
                 ["stage", "own"]
                 | ["aligned", "except"]
                 | ["stage", "follow", "only" | "except"]
-                | ["recipe", "search", "pattern"],
+                | ["recipe", "search", "pattern"]
+                | ["rule", "fields"]
+                | ["waiver", "address"],
             ) => self.pattern(text),
+            (Context::Manifest, ["rule", "present_with"]) if text.contains('/') => self.pattern(text),
+            (Context::Manifest, ["rule", "present_with"]) => {
+                self.pattern(&format!("*/{text}")).and_then(|new| Some(new.strip_prefix("*/")?.to_owned()))
+            }
             (Context::Declarations(owner), ["output", "table"]) => match &self.what {
                 Named::Entry(of, old) if is_meant(ledger, of, old, owner) => exact(old),
                 _ => None,

@@ -177,7 +177,8 @@ fn renew(
         for (cipher, place) in known.iter().filter(|(cipher, _)| ledger.key_scope(cipher.layer) == *scope) {
             match keys.open(scope, cipher) {
                 Opened::Text(secret) => {
-                    replacements.add(*place, &cipher.text, new.key.seal(scope, &cipher.address, &secret)?);
+                    let text = new.key.seal(scope, &cipher.address, &secret)?;
+                    replacements.add(ledger, *place, &cipher.text, text)?;
                 }
                 Opened::NoKey => return Err(KeyError::None(scope.clone())),
                 Opened::Broken(reason) => {
@@ -190,7 +191,7 @@ fn renew(
         files.put(&new)?;
         counts.push(count);
     }
-    replacements.make(ledger, &mut files.changed)?;
+    replacements.make(ledger, &mut files.changed);
     Ok((files.finish(), counts))
 }
 

@@ -61,51 +61,56 @@ impl Sealed {
     }
 }
 
-/// A stage's or group's data key.
-pub struct DataKey(Zeroizing<[u8; 32]>);
+/// A stage's or group's data key, and the keys derived from it.
+pub struct DataKey {
+    key: Zeroizing<[u8; 32]>,
+    encryption: Zeroizing<[u8; 32]>,
+    address: Zeroizing<[u8; 32]>,
+    fingerprint: Zeroizing<[u8; 32]>,
+    id: [u8; ID],
+}
 
 impl DataKey {
     /// A new key, from the system's random source.
     pub fn generate() -> Result<Self, getrandom::Error> {
         let mut key = Zeroizing::new([0; 32]);
         getrandom::fill(&mut *key)?;
-        Ok(Self(key))
+        Ok(Self::new(key))
+    }
+
+    fn new(key: Zeroizing<[u8; 32]>) -> Self {
+        let derived =
+            |purpose: &str| Zeroizing::new(blake3::derive_key(&format!("copper-ledger 1 {purpose}"), &*key));
+        let mut id = [0; ID];
+        id.copy_from_slice(&derived("key id")[..ID]);
+        let (encryption, address) = (derived("encryption"), derived("address"));
+        let fingerprint = derived("fingerprint");
+        Self { key, encryption, address, fingerprint, id }
     }
 
     pub(super) fn from_bytes(bytes: &[u8]) -> Option<Self> {
         let mut key = Zeroizing::new([0; 32]);
         (bytes.len() == key.len()).then(|| key.copy_from_slice(bytes))?;
-        Some(Self(key))
+        Some(Self::new(key))
     }
 
     pub(super) fn bytes(&self) -> &[u8; 32] {
-        &self.0
+        &self.key
     }
 
     /// Says which key it is, without giving it away: 16 hexadecimal digits.
     pub fn id(&self) -> String {
-        hex(&self.id_bytes())
-    }
-
-    fn id_bytes(&self) -> [u8; ID] {
-        let derived = self.derived("copper-ledger 1 key id");
-        let mut id = [0; ID];
-        id.copy_from_slice(&derived[..ID]);
-        id
-    }
-
-    fn derived(&self, purpose: &str) -> Zeroizing<[u8; 32]> {
-        Zeroizing::new(blake3::derive_key(purpose, &*self.0))
+        hex(&self.id)
     }
 
     fn cipher(&self) -> XChaCha20Poly1305 {
-        XChaCha20Poly1305::new(Key::from_slice(&*self.derived("copper-ledger 1 encryption")))
+        XChaCha20Poly1305::new(Key::from_slice(&*self.encryption))
     }
 
     /// What binds a cipher text to its place.
     fn tag(&self, scope: &KeyScope, address: &str) -> [u8; TAG] {
         let place = format!("{scope}\n{address}");
-        let hash = blake3::keyed_hash(&self.derived("copper-ledger 1 address"), place.as_bytes());
+        let hash = blake3::keyed_hash(&self.address, place.as_bytes());
         let mut tag = [0; TAG];
         tag.copy_from_slice(&hash.as_bytes()[..TAG]);
         tag
@@ -116,7 +121,7 @@ impl DataKey {
         let mut nonce = [0; NONCE];
         getrandom::fill(&mut nonce)?;
         let mut bytes = Vec::with_capacity(SHORTEST + secret.len());
-        bytes.extend(self.id_bytes());
+        bytes.extend(self.id);
         bytes.extend(self.tag(scope, address));
         let data = associated(&bytes);
         bytes.extend(nonce);
@@ -141,7 +146,7 @@ impl DataKey {
         sealed: &Sealed,
     ) -> Result<Zeroizing<String>, CipherError> {
         let (header, rest) = sealed.0.split_at(HEADER);
-        if header[..ID] != self.id_bytes() {
+        if header[..ID] != self.id {
             return Err(CipherError::OtherKey);
         }
         let (nonce, rest) = rest.split_at(NONCE);
@@ -161,7 +166,7 @@ impl DataKey {
     /// A short sign by which readers of this key can tell that they see the same secret: of use to
     /// nobody without the key.
     pub fn fingerprint(&self, secret: &str) -> String {
-        let hash = blake3::keyed_hash(&self.derived("copper-ledger 1 fingerprint"), secret.as_bytes());
+        let hash = blake3::keyed_hash(&self.fingerprint, secret.as_bytes());
         let letters = hash.as_bytes().iter().take(8).map(|byte| char::from(LETTERS[usize::from(byte & 31)]));
         let mut print: String = letters.collect();
         print.insert(4, '-');

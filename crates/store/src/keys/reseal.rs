@@ -10,7 +10,7 @@ use cledger_core::source::{FileId, Place};
 
 use super::data_key::Sealed;
 use super::{KeyError, Keys};
-use crate::edit::Changed;
+use crate::edit::{Changed, put};
 
 /// What encrypting anew came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,32 +27,29 @@ pub(super) fn ciphers(ledger: &Ledger) -> Vec<(&Cipher, Place)> {
         .collect()
 }
 
-/// New cipher texts in place of old ones, by file.
+/// New cipher texts in place of old ones.
 #[derive(Default)]
-pub(super) struct Replacements(BTreeMap<FileId, Vec<(Place, String, String)>>);
+pub(super) struct Replacements(Vec<(Place, String)>);
 
 impl Replacements {
-    pub(super) fn add(&mut self, place: Place, old: &str, new: String) {
-        self.0.entry(place.file).or_default().push((place, old.to_owned(), new));
+    /// Notes a new text for the old one in the setting at this place.
+    pub(super) fn add(&mut self, ledger: &Ledger, at: Place, old: &str, new: String) -> Result<(), KeyError> {
+        let source = ledger.files.get(at.file).map_or("", |file| file.text.as_str());
+        let said = source.get(at.start as usize..at.end as usize);
+        let start = said.and_then(|said| said.find(old)).and_then(|start| u32::try_from(start).ok());
+        let start = start.ok_or_else(|| KeyError::Cipher {
+            place: ledger.files.locate(at).to_string(),
+            reason: "it is written with escapes in it".to_owned(),
+        })?;
+        let start = at.start + start;
+        let end = start + u32::try_from(old.len()).unwrap_or(0);
+        self.0.push((Place { start, end, ..at }, new));
+        Ok(())
     }
 
     /// Puts them into the texts of the files of this ledger.
-    pub(super) fn make(self, ledger: &Ledger, changed: &mut Changed) -> Result<(), KeyError> {
-        for (file, mut replacements) in self.0 {
-            let Some(source) = ledger.files.get(file) else { continue };
-            let mut text = source.text.clone();
-            replacements.sort_unstable_by_key(|(place, ..)| std::cmp::Reverse(place.start));
-            for (place, old, new) in replacements {
-                let (start, end) = (place.start as usize, place.end as usize);
-                let at = text.get(start..end).and_then(|said| said.find(&old)).ok_or_else(|| {
-                    let at = ledger.files.locate(place).to_string();
-                    KeyError::Cipher { place: at, reason: "it is written with escapes in it".to_owned() }
-                })?;
-                text.replace_range(start + at..start + at + old.len(), &new);
-            }
-            changed.insert(source.path.clone(), Some(text));
-        }
-        Ok(())
+    pub(super) fn make(self, ledger: &Ledger, changed: &mut Changed) {
+        changed.extend(put(&ledger.files, self.0));
     }
 }
 
@@ -88,7 +85,8 @@ pub fn reseal(
                 Opened::Broken(_) => continue,
             };
             debug_assert_eq!(address, origin.address);
-            replacements.add(at, &cipher.text, new_keys.seal(&here.0, &here.1, &secret)?);
+            let new = new_keys.seal(&here.0, &here.1, &secret)?;
+            replacements.add(after, at, &cipher.text, new)?;
             count += 1;
             break;
         }
@@ -102,7 +100,7 @@ pub fn reseal(
         }
         _ => return Err(KeyError::SeveralNotAtHand(not_at_hand.into_iter().collect())),
     }
-    replacements.make(after, changed)?;
+    replacements.make(after, changed);
     Ok(Resealed(count))
 }
 

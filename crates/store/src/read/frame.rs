@@ -5,6 +5,7 @@ use std::ops::Range;
 use cledger_core::address::{AddressError, Pattern};
 use cledger_core::name::{Name, nearest};
 use cledger_core::source::{FileId, Place};
+use cledger_core::types::parse_date;
 use cledger_core::value::Value;
 use jiff::civil::Date;
 use toml::Spanned;
@@ -93,6 +94,19 @@ impl In<'_> {
             self.expected(item, what, "true or false");
         }
         truth
+    }
+
+    /// A value that must be a day.
+    pub(super) fn day(self, item: Item<'_, '_>, what: &str) -> Option<Date> {
+        let day = match self.value(item) {
+            Value::Date(date) => Some(date),
+            Value::Text(text) => parse_date(&text),
+            _ => None,
+        };
+        if day.is_none() {
+            self.wrong_with(item.span(), format!("{what} must be a day"), "write it as 2027-01-31");
+        }
+        day
     }
 
     /// A value that must be a list, with its items.

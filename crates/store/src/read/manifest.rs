@@ -3,13 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
-use cledger_core::model::{Aligned, Class, Follow, Group, GroupId, Stage, StageId};
+use cledger_core::model::{Aligned, Class, Follow, Group, GroupId, Judging, Stage, StageId};
 use cledger_core::name::{Name, nearest};
 use toml::Spanned;
 use toml::de::{DeString, DeTable};
 
 use super::contract::chores;
 use super::frame::{In, Item};
+use super::judging::judging;
 
 /// The format of ledgers that this version reads.
 const FORMAT: i64 = 1;
@@ -25,9 +26,11 @@ pub(super) struct Manifest {
     pub(super) stages: Vec<Stage>,
     pub(super) groups: Vec<Group>,
     pub(super) aligned: Vec<Aligned>,
+    pub(super) judging: Judging,
 }
 
-const KEYS: [&str; 7] = ["format", "name", "default_stage", "stage", "group", "aligned", "recipe"];
+const KEYS: [&str; 9] =
+    ["format", "name", "default_stage", "stage", "group", "aligned", "check", "rule", "recipe"];
 const RECIPE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
 const SEARCH_KEYS: [&str; 15] = [
     "pattern",
@@ -86,6 +89,7 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     circles(read, &manifest, &declared);
     default_stage(read, table, &mut manifest);
     aligned(read, table, &mut manifest);
+    manifest.judging = judging(read, table, &manifest);
     recipes(read, table);
     manifest
 }
@@ -219,7 +223,7 @@ impl Manifest {
     }
 
     /// The stage that a text names, or a mistake with the nearest one.
-    fn named_stage(&self, read: In<'_>, text: &str, span: Range<usize>) -> Option<StageId> {
+    pub(super) fn named_stage(&self, read: In<'_>, text: &str, span: Range<usize>) -> Option<StageId> {
         let found = self.stage(text);
         if found.is_none() {
             let names = self.stages.iter().map(|stage| stage.name.as_str());

@@ -9,10 +9,8 @@ use cledger_core::model::{
     Source, Stray, StrayKind, Verdict,
 };
 use cledger_core::source::Place;
-use cledger_core::types::parse_date;
 use cledger_core::value::{Held, Value};
 use compact_str::CompactString;
-use jiff::civil::Date;
 use toml::Spanned;
 use toml::de::{DeString, DeTable};
 
@@ -170,7 +168,7 @@ fn setting(
             "from" => found.push((SettingValue::From(source(read, item)?), Verdict::Open, Vec::new())),
             "looked_up" => note.looked_up = read.text(item, "`looked_up`").map(str::to_owned),
             "why" => note.why = read.text(item, "`why`").map(str::to_owned),
-            _ => note.until = day(read, item),
+            _ => note.until = read.day(item, "`until`"),
         }
     }
     let (1, Some((value, verdict, rows))) = (found.len(), found.pop()) else {
@@ -197,18 +195,6 @@ fn source(read: In<'_>, item: Item<'_, '_>) -> Option<Source> {
         return None;
     }
     Some(Source(text.into()))
-}
-
-fn day(read: In<'_>, item: Item<'_, '_>) -> Option<Date> {
-    let day = match read.value(item) {
-        Value::Date(date) => Some(date),
-        Value::Text(text) => parse_date(&text),
-        _ => None,
-    };
-    if day.is_none() {
-        read.wrong_with(item.span(), "`until` must be a day", "write it as 2027-01-31");
-    }
-    day
 }
 
 impl Binding for Shared {

@@ -1,7 +1,5 @@
 //! `cledger key make`: keys for stages and groups that have none.
 
-use std::env;
-
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
@@ -12,10 +10,7 @@ use crate::app::App;
 use crate::change::{ChangeOptions, Changing, NO_CHANGE};
 use crate::complete;
 use crate::error::CliError;
-use crate::secrets::new_passphrase;
-
-/// The environment variables that say who somebody is, the stronger first.
-const WHO: [&str; 3] = ["CLEDGER_WHO", "USER", "LOGNAME"];
+use crate::secrets::{new_passphrase, who};
 
 #[derive(Debug, Args)]
 pub(crate) struct MakeArgs {
@@ -80,7 +75,7 @@ fn reader(text: &str) -> Result<Reader, CliError> {
 
 /// What somebody is called by their environment, as a name.
 fn own_name() -> Result<Name, CliError> {
-    let said = WHO.iter().find_map(|name| env::var(name).ok().filter(|value| !value.is_empty()));
+    let said = who();
     let short = said.as_deref().unwrap_or_default().split('@').next().unwrap_or_default().to_lowercase();
     let plain = |c: char| if c.is_ascii_alphanumeric() || c == '_' { c } else { '-' };
     let name: String = short.chars().map(plain).collect();

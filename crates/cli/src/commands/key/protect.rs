@@ -6,7 +6,7 @@ use cledger_core::cipher::Cipher;
 use cledger_core::findings::plain_secrets;
 use cledger_core::impact::Written;
 use cledger_core::model::SettingValue;
-use cledger_store::{Disk, Target, What, apply, setting};
+use cledger_store::put;
 
 use super::{Done, finish, layers, names};
 use crate::app::App;
@@ -45,8 +45,8 @@ pub(crate) fn run(args: &ProtectArgs, app: &mut App<'_>) -> Result<u8, CliError>
             let text = file.key.seal(&scope, &address, secret).map_err(cledger_store::KeyError::from)?;
             let cipher = Cipher { text: text.into(), layer, address };
             let note = one.setting.and_then(|setting| setting.note.as_deref()).cloned().unwrap_or_default();
-            let what = What::Set(setting_literal(&SettingValue::Cipher(cipher), &note, None));
-            edits.push(setting(ledger, Target::Layer(layer), one.subject, one.slot, what));
+            let text = setting_literal(&SettingValue::Cipher(cipher), &note, None);
+            edits.extend(one.place.map(|place| (place, text)));
         }
         let count = edits.len() - before;
         let changes = count > 0;
@@ -61,10 +61,9 @@ pub(crate) fn run(args: &ProtectArgs, app: &mut App<'_>) -> Result<u8, CliError>
             changes,
         });
     }
-    let disk = Disk(changing.root().to_owned());
-    let changed = apply(&disk, &edits).map_err(|error| CliError::usage(error.to_string()))?;
+    let (any, changed) = (!edits.is_empty(), put(&ledger.files, edits));
     let status = finish(&changing, changed, &touched, &done, (args.write, &args.change), app)?;
-    if args.write && !edits.is_empty() {
+    if args.write && any {
         app.console.notice(
             "They still lie in plain text in the history of version control: change these secrets where they are used.",
         );

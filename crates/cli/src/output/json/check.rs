@@ -14,9 +14,21 @@ pub(crate) struct Document<'r> {
     format: u32,
     findings: Vec<FindingDocument<'r>>,
     counts: BTreeMap<&'static str, usize>,
+    /// What is accepted for a while.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    waived: Vec<WaivedDocument<'r>>,
     /// The addresses of secrets that could not be judged here.
     #[serde(skip_serializing_if = "BTreeSet::is_empty")]
     unreadable: &'r BTreeSet<String>,
+}
+
+#[derive(Debug, Serialize)]
+struct WaivedDocument<'r> {
+    #[serde(flatten)]
+    finding: FindingDocument<'r>,
+    why: &'r str,
+    until: String,
+    by: Option<&'r str>,
 }
 
 #[derive(Debug, Serialize)]
@@ -45,6 +57,16 @@ pub(crate) fn finding<'r>(ledger: &'r Ledger, finding: &'r Finding) -> FindingDo
     }
 }
 
+fn waived<'r>(ledger: &'r Ledger, found: &'r Finding, by: usize) -> WaivedDocument<'r> {
+    let waiver = &ledger.waivers[by];
+    WaivedDocument {
+        finding: finding(ledger, found),
+        why: &waiver.why,
+        until: waiver.until.to_string(),
+        by: waiver.by.as_deref(),
+    }
+}
+
 #[derive(Debug, Serialize)]
 pub(crate) struct Explanation {
     format: u32,
@@ -63,6 +85,7 @@ pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report) -> Document<'
         format: FORMAT,
         findings: report.findings.iter().map(|found| finding(ledger, found)).collect(),
         counts: severities.map(|severity| (severity.name(), report.count(severity))).into(),
+        waived: report.waived.iter().map(|(found, by)| waived(ledger, found, *by)).collect(),
         unreadable: &report.unreadable,
     }
 }

@@ -36,6 +36,7 @@ struct NameDocument<'d> {
     address: Option<&'d str>,
     drift: &'static str,
     secret: bool,
+    waived: bool,
     ledger: serde_json::Value,
     there: serde_json::Value,
 }
@@ -75,6 +76,7 @@ fn name(drifted: &Drifted) -> NameDocument<'_> {
         address: drifted.address.as_deref(),
         drift: word(drifted.what),
         secret: drifted.secret,
+        waived: drifted.waived,
         ledger: json(&drifted.expected),
         there: json(&drifted.observed),
     }

@@ -17,6 +17,7 @@ pub(crate) mod replace;
 pub(crate) mod search;
 pub(crate) mod show;
 pub(crate) mod trace;
+pub(crate) mod waive;
 
 /// The version of all documents.
 pub(crate) const FORMAT: u32 = 1;

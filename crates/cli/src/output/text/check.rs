@@ -29,16 +29,21 @@ pub(crate) fn print(
     ledger: &Ledger,
     report: &Report,
     covers: Option<&dyn Fn(usize) -> bool>,
+    list_waived: bool,
 ) {
     if let Some(covers) = covers {
         standings(console, ledger, report, covers);
     }
     findings(console, ledger, &report.findings);
     unreadable(console, report);
+    if list_waived {
+        waived(console, ledger, report);
+    }
     let (errors, warnings) = (report.count(Severity::Error), report.count(Severity::Warning));
     let units = counted(report.standings.len(), "unit");
     if errors + warnings == 0 {
-        console.line(format!("{}: no findings in {units}.", style::good("ok")));
+        let waived = also_waived(report);
+        console.line(format!("{}: no findings in {units}{waived}.", style::good("ok")));
         return;
     }
     let mut parts = Vec::new();
@@ -48,7 +53,38 @@ pub(crate) fn print(
     if warnings > 0 {
         parts.push(style::doubtful(&counted(warnings, "warning")));
     }
-    console.line(format!("{} in {units}.", parts.join(", ")));
+    console.line(format!("{} in {units}{}.", parts.join(", "), also_waived(report)));
+}
+
+fn also_waived(report: &Report) -> String {
+    match report.waived.len() {
+        0 => String::new(),
+        count => format!("; {count} waived"),
+    }
+}
+
+/// What is waived, with the reasons.
+fn waived(console: &mut Console, ledger: &Ledger, report: &Report) {
+    if report.waived.is_empty() {
+        return;
+    }
+    console.line(style::heading("waived"));
+    let mut table = Table::new(&["code", "address", "until", "why", "by"], console.width());
+    for (finding, by) in &report.waived {
+        let waiver = &ledger.waivers[*by];
+        let cells = [
+            finding.code.name().to_owned(),
+            finding.address.clone(),
+            waiver.until.to_string(),
+            waiver.why.clone(),
+            waiver.by.clone().unwrap_or_default(),
+        ];
+        table.row(cells.into_iter().map(|text| (text, Tone::Plain)).collect());
+    }
+    table.keep_whole(0);
+    table.keep_whole(1);
+    table.lines().iter().for_each(|line| console.line(line));
+    console.line("");
 }
 
 /// The secrets that could not be judged.

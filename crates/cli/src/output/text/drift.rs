@@ -65,7 +65,9 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
     for unit in units {
         let name = style::heading(&format!("{:<widest$}", unit.owner));
         match &unit.state {
-            State::There(_) if unit.is_clean() => console.line(format!("{name}  as the ledger says")),
+            State::There(files) if files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger)) => {
+                console.line(format!("{name}  as the ledger says"));
+            }
             State::NothingRendered => console.line(format!("{name}  nothing is rendered for it")),
             State::NotThere => console.line(format!("{name}  {}", style::bad("not there"))),
             State::Unknown => {
@@ -104,7 +106,11 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
             for drifted in names {
                 let (ledger, there) = sides(drifted);
                 let name = format!("  {}", values::escape(&drifted.name));
-                let word = (word(drifted.what).to_owned(), Tone::Bad);
+                let word = if drifted.waived {
+                    (format!("{}, waived", word(drifted.what)), Tone::Quiet)
+                } else {
+                    (word(drifted.what).to_owned(), Tone::Bad)
+                };
                 table.row(vec![(name, Tone::Plain), (ledger, Tone::Plain), (there, Tone::Plain), word]);
                 if let (Some(ledger), Some(there)) = (&drifted.expected, &drifted.observed) {
                     rows::add_differences(&mut table, (ledger, there), Some((&row_word, Tone::Bad)));

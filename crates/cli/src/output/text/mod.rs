@@ -17,3 +17,4 @@ pub(crate) mod rows;
 pub(crate) mod search;
 pub(crate) mod show;
 pub(crate) mod trace;
+pub(crate) mod waive;

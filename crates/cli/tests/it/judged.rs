@@ -1,0 +1,353 @@
+//! Findings about values that are present and wrong, rules of the ledger's own, and waivers.
+
+use snapbox::str;
+
+use crate::test_ledger::{TestLedger, written};
+
+const STAGES: &str = "format = 1\nname = \"x\"\n\
+    [[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+    [[stage]]\nname = \"test\"\nclass = \"test\"\ngroups = [\"common\"]\n\
+    [[stage]]\nname = \"north\"\nclass = \"production\"\ngroups = [\"common\"]\n\
+    [[stage]]\nname = \"south\"\nclass = \"production\"\ngroups = [\"common\"]\nfollow = [{ stage = \"north\" }]\n";
+
+/// What a check finds: codes with addresses, errors with a mark; only of these codes.
+fn found(ledger: &TestLedger, codes: &[&str], arguments: &str) -> Vec<String> {
+    let (out, err) = written(&ledger.run(&format!("check --form lines {arguments}")));
+    assert!(!err.contains("cannot be read"), "{err}");
+    let told = out.lines().map(|line| {
+        let mut parts = line.splitn(4, ": ");
+        let (_, severity, address) = (parts.next(), parts.next().unwrap(), parts.next().unwrap());
+        let code = line.rsplit(" [").next().unwrap().trim_end_matches(']');
+        (code.to_owned(), format!("{severity} {code} {address}"))
+    });
+    told.filter(|(code, _)| codes.contains(&code.as_str())).map(|(_, told)| told).collect()
+}
+
+fn ledger(files: &[(&str, &str)]) -> TestLedger {
+    let ledger = TestLedger::with([("ledger.toml", STAGES)]);
+    for (path, text) in files {
+        ledger.write(path, text);
+    }
+    ledger
+}
+
+/// Each case: what is written, and what must be flagged; a near miss flags nothing.
+#[test]
+fn hosts_of_other_stages_are_flagged_and_near_misses_are_not() {
+    let contract = "uses = [\"db\"]\n[variables.page]\ntype = \"url\"\nrequired = false\n[variables.note]\nrequired = false\n\
+                    [variables.peers]\ntype = \"list\"\nrequired = false\n";
+    let shared = "[connections.db]\nprotocol = \"tcp\"\nfields.port.default = 1\n";
+    let test =
+        "[shared.db]\nhost = \"db.test.example\"\n[units.desk]\npage = \"https://page.test.example/x\"\n";
+    let cases: [(&str, &str, &[&str]); 12] = [
+        (
+            "stages/north.toml",
+            "[shared.db]\nhost = \"db.test.example\"\n",
+            &["error points-at-other-stage shared/db.host@north"],
+        ),
+        (
+            "stages/north.toml",
+            "[units.desk]\npage = \"http://db.test.example:8/y\"\n",
+            &["error points-at-other-stage desk/page@north"],
+        ),
+        (
+            "stages/north.toml",
+            "[units.desk]\nnote = \"ask page.test.example.\"\n",
+            &["error points-at-other-stage desk/note@north"],
+        ),
+        (
+            "stages/north.toml",
+            "[units.desk]\npeers = [\"a.example\", \"db.test.example:5\"]\n",
+            &["error points-at-other-stage desk/peers@north"],
+        ),
+        (
+            "stages/dev.toml",
+            "[units.desk]\npage = \"https://page.test.example/z\"\n",
+            &["error points-at-other-stage desk/page@test"],
+        ),
+        ("stages/north.toml", "[units.desk]\nnote = \"xdb.test.example db.test.example.org\"\n", &[]),
+        ("stages/north.toml", "[units.desk]\nnote = \"${db.host@test}\"\n", &[]),
+        ("groups/common.toml", "[units.desk]\nnote = \"db.test.example\"\n", &[]),
+        ("stages/north.toml", "[units.desk]\npage = \"http://localhost:1/\"\nnote = \"127.0.0.1\"\n", &[]),
+        ("stages/north.toml", "[shared.db]\nhost = \"db.north.example\"\n", &[]),
+        ("stages/test.toml", "[units.desk]\nnote = \"db.test.example\"\n", &[]),
+        ("units/desk.toml", "", &[]),
+    ];
+    for (path, text, expected) in cases {
+        let ledger =
+            ledger(&[("units/desk.toml", contract), ("shared.toml", shared), ("stages/test.toml", test)]);
+        if path == "stages/test.toml" {
+            ledger.write(path, format!("{test}note = \"db.test.example\"\n"));
+        } else if path == "units/desk.toml" {
+            ledger.write(path, format!("{contract}[variables.d]\ndefault = \"db.test.example\"\n"));
+        } else {
+            ledger.write(path, text);
+        }
+        assert_eq!(found(&ledger, &["points-at-other-stage"], ""), expected, "{path}: {text}");
+    }
+    // Within one class it is a warning; what three stages set is common; followed values belong to nobody.
+    let ledger = ledger(&[
+        ("units/desk.toml", contract),
+        ("shared.toml", shared),
+        ("stages/north.toml", "[shared.db]\nhost = \"a.example\"\n"),
+    ]);
+    assert_eq!(found(&ledger, &["points-at-other-stage"], ""), [""; 0]);
+    ledger.write("stages/south.toml", "[shared.db]\nhost = \"a.example\"\n");
+    assert_eq!(
+        found(&ledger, &["points-at-other-stage"], ""),
+        ["warning points-at-other-stage shared/db.host@south"]
+    );
+    ledger.write("stages/test.toml", "[shared.db]\nhost = \"a.example\"\n");
+    assert_eq!(found(&ledger, &["points-at-other-stage"], ""), [""; 0]);
+    ledger.write("stages/test.toml", "");
+    ledger.write("ledger.toml", format!("{STAGES}[[aligned]]\nstages = [\"north\", \"south\"]\n"));
+    assert_eq!(found(&ledger, &["points-at-other-stage"], ""), [""; 0]);
+}
+
+#[test]
+fn values_that_must_differ_or_agree_are_compared() {
+    let contract = "[variables.pin]\nsecret = true\n[variables.port]\ntype = \"port\"\ndistinct = true\nrequired = false\n\
+                    [variables.limit]\ndefault = \"1\"\n[variables.label]\ndefault = \"at ${stage.name}\"\n\
+                    [variables.page]\ntype = \"url\"\ndefault = \"http://a.example\"\n[variables.copy]\ntype = \"url\"\ndefault = \"${page}\"\n\
+                    [variables.fixed]\ntype = \"url\"\nvary = \"never\"\ndefault = \"http://b.example\"\n";
+    let settings = |pin: &str, port: &str, limit: &str| {
+        format!("[units.desk]\npin = \"{pin}\"\nport = {port}\nlimit = \"{limit}\"\n")
+    };
+    let of = |dev: &str, test: &str, north: &str, south: &str, more: &str| {
+        let ledger = ledger(&[
+            ("units/desk.toml", contract),
+            ("stages/dev.toml", dev),
+            ("stages/test.toml", test),
+            ("stages/north.toml", north),
+            ("stages/south.toml", south),
+        ]);
+        ledger.write("ledger.toml", format!("{STAGES}{more}"));
+        found(&ledger, &["not-distinct", "not-aligned"], "")
+    };
+    let [dev, test, north, south] = [("a", "1", "1"), ("b", "2", "1"), ("c", "3", "1"), ("c", "4", "1")]
+        .map(|(pin, port, limit)| settings(pin, port, limit));
+    assert_eq!(of(&dev, &test, &north, &south, ""), [""; 0], "secrets may be the same within a class");
+    assert_eq!(
+        of(&dev, &settings("a", "2", "1"), &north, &south, "")[0],
+        "warning not-distinct desk/pin@test"
+    );
+    assert_eq!(of(&dev, &test, &settings("b", "3", "1"), &south, "")[0], "error not-distinct desk/pin@north");
+    assert_eq!(
+        of(&dev, &test, &north, &settings("c", "3", "1"), "")[0],
+        "error not-distinct desk/port@south"
+    );
+    let aligned = "[[aligned]]\nstages = [\"north\", \"south\"]\nexcept = [\"*/port\"]\n";
+    assert_eq!(of(&dev, &test, &north, &south, aligned), [""; 0], "ports are excepted, labels have one text");
+    let other = settings("d", "4", "2");
+    assert_eq!(of(&dev, &test, &north, &other, aligned), ["error not-aligned desk/limit@south"]);
+    assert_eq!(of(&dev, &test, &north, &other, &aligned.replace("*/port", "*/limit")), [""; 0]);
+    let absent = format!("{south}label = {{ absent = true }}\n");
+    assert_eq!(of(&dev, &test, &north, &absent, aligned), ["error not-aligned desk/label@south"]);
+}
+
+#[test]
+fn a_default_in_production_is_told() {
+    let contract = "[variables.page]\ntype = \"url\"\ndefault = \"http://a.example\"\n\
+                    [variables.copy]\ntype = \"url\"\ndefault = \"${page}\"\n[variables.word]\ndefault = \"a.example\"\n\
+                    [variables.fixed]\ntype = \"url\"\nvary = \"never\"\ndefault = \"http://b.example\"\n";
+    let ledger = ledger(&[("units/desk.toml", contract)]);
+    let both = ["warning default-in-use desk/page@north", "warning default-in-use desk/page@south"];
+    assert_eq!(found(&ledger, &["default-in-use"], ""), both);
+    ledger.write("stages/north.toml", "[units.desk]\npage = \"http://a.example\"\n");
+    assert_eq!(found(&ledger, &["default-in-use"], ""), [""; 0], "the south follows");
+}
+
+#[test]
+fn what_ends_soon_is_told_before() {
+    let contract = "[variables.hold]\n[credentials.gate]\nform = \"token\"\n";
+    let dev = "[units.desk]\nhold = { value = \"x\", until = 2026-12-25 }\ngate = { token = { from = \"env:GATE\" }, expires = 2026-12-25 }\n";
+    let ledger = ledger(&[("units/desk.toml", contract), ("stages/dev.toml", dev)]);
+    let both = ["warning expiring desk/gate.expires@dev", "warning expiring desk/hold@dev"];
+    for (today, days, expected) in [
+        ("2026-11-25", "", &both[..]),
+        ("2026-11-24", "", &[]),
+        ("2026-12-25", "[check]\nexpiring_days = 0\n", &both[..]),
+        ("2026-12-24", "[check]\nexpiring_days = 0\n", &[]),
+    ] {
+        ledger.write("ledger.toml", format!("{STAGES}{days}"));
+        assert_eq!(found(&ledger, &["expiring"], &format!("@dev --today {today}")), expected, "{today}");
+    }
+}
+
+/// Each rule with values that keep it and values that break it.
+#[test]
+fn rules_hold_for_what_comes_out() {
+    let contract = "[variables.size]\ntype = \"size\"\nrequired = false\n[variables.port]\ntype = \"port\"\nrequired = false\n\
+                    [variables.word]\nrequired = false\n[variables.hosts]\ntype = \"list\"\nrequired = false\n[instances.a]\n";
+    let broken = [
+        "error rule desk/size@dev",
+        "error rule desk/port@dev",
+        "error rule desk/word@dev",
+        "error rule desk/hosts@dev",
+    ];
+    let [size, port, word, hosts] = broken;
+    let cases: [(&str, &str, &[&str]); 20] = [
+        ("fields = \"*/word\"\none_of = [\"a\", \"b\"]", "word = \"c\"", &[word]),
+        ("fields = \"*/word\"\none_of = [\"a\", \"b\"]", "word = \"a\"", &[]),
+        ("fields = \"*/hosts\"\none_of = [\"a\", \"b\"]", "hosts = [\"a\", \"c\"]", &[hosts]),
+        ("fields = \"*/word\"\nnot_one_of = [\"a\"]", "word = \"a\"", &[word]),
+        ("fields = \"*/port\"\nnot_one_of = [80]", "port = 80", &[port]),
+        ("fields = \"*/port\"\nnot_one_of = [80]", "port = 81", &[]),
+        (
+            "fields = [\"*/word\", \"*/hosts\"]\npattern = \"^a\"",
+            "word = \"ba\"\nhosts = [\"ab\", \"b\"]",
+            &[hosts, word],
+        ),
+        ("fields = \"*/word\"\nnot_pattern = \"debug\"", "word = \"a debug page\"", &[word]),
+        ("fields = \"*/word\"\nnot_pattern = \"debug\"", "word = \"${port}\"\nport = 9", &[]),
+        ("fields = \"*/size\"\nmin = \"1MiB\"", "size = \"1MB\"", &[size]),
+        ("fields = \"*/size\"\nmax = \"1MiB\"", "size = \"1MB\"", &[]),
+        ("fields = \"*/port\"\nmin = 1024\nmax = 2000", "port = 2001", &[port]),
+        ("fields = \"*/word\"\nmax_length = 2", "word = \"äöü\"", &[word]),
+        ("fields = \"*/word\"\npresent_with = \"port\"", "port = 1", &[word]),
+        ("fields = \"*/word\"\npresent_with = \"port\"", "port = 1\nword = \"x\"", &[]),
+        ("fields = \"*/word\"\nabsent_in = [\"dev\"]", "word = \"x\"", &[word]),
+        ("fields = \"*/word\"\nabsent_in = [\"north\"]", "word = \"x\"", &[]),
+        ("fields = \"*/word\"\none_of = [\"a\"]\nclasses = [\"production\"]", "word = \"c\"", &[]),
+        (
+            "fields = \"*/word\"\none_of = [\"a\"]\nstages = [\"d*\"]\nseverity = \"warning\"",
+            "word = \"c\"",
+            &["warning rule desk/word@dev"],
+        ),
+        ("fields = \"*/wrod\"\none_of = [\"a\"]", "", &["warning rule */wrod"]),
+    ];
+    for (rule, settings, expected) in cases {
+        let ledger = ledger(&[
+            ("units/desk.toml", contract),
+            ("stages/dev.toml", &format!("[units.desk]\n{settings}\n")),
+        ]);
+        ledger.write("ledger.toml", format!("{STAGES}[[rule]]\nname = \"r\"\n{rule}\n"));
+        let found: Vec<String> =
+            found(&ledger, &["rule"], "").into_iter().filter(|told| !told.contains('+')).collect();
+        assert_eq!(found, expected, "{rule}: {settings}");
+    }
+    let of = |rule: &str, files: &[(&str, &str)]| {
+        let ledger = ledger(files);
+        ledger.write("units/desk.toml", contract);
+        ledger.write("units/gate.toml", contract);
+        ledger.write("ledger.toml", format!("{STAGES}[[rule]]\nname = \"r\"\nwhy = \"so\"\n{rule}\n"));
+        found(&ledger, &["rule"], "").into_iter().filter(|told| !told.contains('+')).collect::<Vec<_>>()
+    };
+    let two = |test: &str, north: &str| {
+        [format!("[units.desk]\nword = \"{test}\"\n"), format!("[units.desk]\nword = \"{north}\"\n")]
+    };
+    for (rule, (test, north), expected) in [
+        ("equal_in = [\"test\", \"north\"]", ("a", "b"), &["error rule desk/word@north"][..]),
+        ("equal_in = [\"test\", \"north\"]", ("a", "a"), &[]),
+        ("distinct_in = [\"test\", \"north\"]", ("a", "a"), &["error rule desk/word@north"]),
+        ("distinct_in = [\"test\", \"north\"]", ("a", "b"), &[]),
+    ] {
+        let [test, north] = two(test, north);
+        let files = [("stages/test.toml", test.as_str()), ("stages/north.toml", north.as_str())];
+        assert_eq!(of(&format!("fields = \"*/word\"\n{rule}"), &files), expected, "{rule}");
+    }
+    let unique = "fields = \"*/port\"\nunique_in_stage = true";
+    let same = "[units.\"desk+a\"]\nport = 8\n[units.gate]\nport = 80\n[units.desk]\nport = 80\n";
+    assert_eq!(of(unique, &[("stages/dev.toml", same)]), ["error rule gate/port@dev"]);
+    assert_eq!(
+        of(
+            unique,
+            &[
+                ("stages/dev.toml", "[units.gate]\nport = 80\n"),
+                ("stages/test.toml", "[units.desk]\nport = 80\n")
+            ]
+        ),
+        [""; 0]
+    );
+}
+
+#[test]
+fn rules_and_waivers_that_make_no_sense_are_refused_where_they_stand() {
+    let rule = |text: &str| format!("{STAGES}[[rule]]\nname = \"r\"\n{text}\n");
+    let waiver = |text: &str| format!("[[waiver]]\n{text}\n");
+    let whole = "code = \"expired\"\naddress = \"*\"\nwhy = \"x\"\nuntil = 2027-01-31";
+    for (path, text, hint) in [
+        ("ledger.toml", rule("fields = \"*/x\""), "this rule demands nothing"),
+        ("ledger.toml", rule("min = 1"), "this rule has no `fields`"),
+        ("ledger.toml", rule("fields = \"*/x[\"\nmin = 1"), "patterns are made of"),
+        ("ledger.toml", rule("fields = \"*/x\"\npattern = \"(\""), "does not compile"),
+        ("ledger.toml", rule("fields = \"*/x\"\nmin = \"2s\"\nmax = \"1s\""), "`max` is less than `min`"),
+        ("ledger.toml", rule("fields = \"*/x\"\nabsent_in = [\"tset\"]"), "did you mean \"test\"?"),
+        ("ledger.toml", rule("fields = \"*/x\"\nequal_in = [\"test\"]"), "at least two stages"),
+        ("ledger.toml", rule("fields = \"*/x\"\nmni = 1"), "did you mean `min`?"),
+        (
+            "ledger.toml",
+            format!("{STAGES}[check.severity]\nplain-secrt = \"error\"\n"),
+            "did you mean `plain-secret`?",
+        ),
+        ("ledger.toml", format!("{STAGES}[check]\nexpiring_days = -1\n"), "a number of days"),
+        ("waivers.toml", waiver(&whole.replace("expired", "expird")), "did you mean `expired`?"),
+        ("waivers.toml", waiver(&whole.replace("why = \"x\"\n", "")), "does not say why"),
+        ("waivers.toml", waiver(&whole.replace("2027-01-31", "\"soon\"")), "`until` must be a day"),
+        ("waivers.toml", waiver(&whole.replace("\"*\"", "\"a b\"")), "waivers.toml:3:11"),
+        ("waivers.toml", "[[waver]]\n".to_owned(), "did you mean `waiver`?"),
+    ] {
+        let ledger = ledger(&[]);
+        ledger.write(path, &text);
+        let (_, err) = written(&ledger.run("check").code(2));
+        assert!(err.contains(hint) && err.contains(&format!("{path}:")), "{text}: {err}");
+    }
+}
+
+#[test]
+fn waivers_count_until_their_last_day_and_keep_the_file_honest() {
+    let ledger = ledger(&[
+        ("units/desk.toml", "[variables.pin]\nsecret = true\n"),
+        ("stages/dev.toml", "[units.desk]\npin = \"x\"\n"),
+    ]);
+    let codes = ["plain-secret", "waiver-expired", "waiver-unneeded"];
+    assert_eq!(found(&ledger, &codes, ""), ["warning plain-secret desk/pin@dev"]);
+    ledger.run("waive desk/*@dev plain-secret --why trial --until 2026-12-31 --by quay").code(0).stdout_eq(
+        str![[r#"
+waived: `plain-secret` for desk/*@dev until 2026-12-31, 1 finding.
+
+"#]],
+    );
+    assert_eq!(found(&ledger, &codes, ""), [""; 0]);
+    ledger.run("check desk@dev --waived").code(0).stdout_eq(str![[r#"
+unit  dev
+desk  ok
+
+waived
+code          address       until       why    by
+plain-secret  desk/pin@dev  2026-12-31  trial  quay
+
+ok: no findings in 1 unit; 1 waived.
+
+"#]]);
+    assert_eq!(found(&ledger, &codes, "--today 2026-12-31"), [""; 0]);
+    assert_eq!(
+        found(&ledger, &codes, "--today 2027-01-01"),
+        ["warning plain-secret desk/pin@dev", "warning waiver-expired desk/*@dev"]
+    );
+    ledger.write("stages/dev.toml", "[units.desk]\npin = { from = \"env:PIN\" }\n");
+    assert_eq!(found(&ledger, &codes, ""), ["warning waiver-unneeded desk/*@dev"]);
+    // Names that change, change there, too.
+    ledger.run("rename desk kiosk --outputs --write").code(0);
+    assert!(
+        ledger.read("waivers.toml").contains("address = \"kiosk/*@dev\""),
+        "{}",
+        ledger.read("waivers.toml")
+    );
+    for (arguments, status) in [
+        ("waive a/b nope --why x --until 2027-01-01", 2),
+        ("waive a/b expired --why x --until 2026-11-24", 2),
+        ("waive a/b expired --why x --until soon", 2),
+        ("waive a[b expired --why x --until 2027-01-01", 2),
+        ("waive a/b waiver-expired --why x --until 2027-01-01", 2),
+    ] {
+        ledger.run(arguments).code(status);
+    }
+    // A severity can be raised and lowered by the ledger.
+    ledger.write("waivers.toml", "");
+    ledger.write("stages/dev.toml", "[units.kiosk]\npin = \"x\"\n");
+    ledger.write("ledger.toml", format!("{STAGES}[check.severity]\nplain-secret = \"error\"\n"));
+    assert_eq!(found(&ledger, &codes, ""), ["error plain-secret kiosk/pin@dev"]);
+    let (out, _) = written(&ledger.run("check @dev").code(1));
+    assert!(out.contains("kiosk  1 error"), "{out}");
+}

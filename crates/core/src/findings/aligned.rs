@@ -1,0 +1,128 @@
+//! `not-aligned`: stages that must agree, and do not.
+
+use super::check::{Bounds, UnitStanding};
+use super::effective::{new, whose};
+use super::values::called;
+use super::{Code, Finding};
+use crate::compare::is_same_text;
+use crate::model::{Aligned, Distinct, Ledger, StageId, Subject, UnitId, Verdict};
+use crate::name::Name;
+use crate::resolve::{FieldId, Outcome, Session, Winner};
+
+pub(super) fn of_unit(
+    bounds: &Bounds<'_>,
+    session: &mut Session<'_, '_>,
+    id: UnitId,
+    standing: &mut UnitStanding,
+    findings: &mut Vec<Finding>,
+) {
+    let ledger = bounds.ledger;
+    let unit = ledger.unit(id);
+    for aligned in &ledger.aligned {
+        let instances = (0..unit.instances.len()).filter_map(|at| u16::try_from(at).ok());
+        let instances = instances.map(|at| Some(crate::model::InstanceId(at)));
+        for instance in std::iter::once(None).chain(instances) {
+            let subject = Subject::Unit(id, instance);
+            let mut stages = aligned.stages.iter().filter(|&&stage| unit.belongs_to(stage, instance));
+            let Some(&first) = stages.next() else { continue };
+            for &stage in stages.filter(|&&stage| bounds.covers_stage(stage)) {
+                of_stages(bounds, session, (id, subject), aligned, (first, stage), standing, findings);
+            }
+        }
+    }
+}
+
+fn of_stages(
+    bounds: &Bounds<'_>,
+    session: &mut Session<'_, '_>,
+    (id, subject): (UnitId, Subject),
+    aligned: &Aligned,
+    (first, stage): (StageId, StageId),
+    standing: &mut UnitStanding,
+    findings: &mut Vec<Finding>,
+) {
+    let ledger = bounds.ledger;
+    for slot in ledger.slots(subject).all() {
+        let [one, other] = [first, stage].map(|stage| FieldId { subject, stage, slot });
+        if is_plainly_same(session, one, other) || agree(session, aligned, one, other) {
+            continue;
+        }
+        let (entry, declaration) = ledger.field(subject, slot);
+        let name = declaration.name.as_ref().map(Name::as_str);
+        let about = whose(ledger, session, other, |outcome| !matches!(outcome, Outcome::Missing(..)));
+        let (first, here) = (&ledger.stage(first).name, &ledger.stage(stage).name);
+        let message = format!(
+            "{} in `{here}` differs from that in `{first}`, and the two must agree",
+            called(entry, declaration)
+        );
+        let mut finding = new(ledger, other, about, Code::NotAligned, message);
+        let origin = |outcome: Outcome<'_>| match outcome {
+            Outcome::Value(effective) => effective.origin.place,
+            Outcome::Absent(origin) => origin.place,
+            _ => None,
+        };
+        finding.place = origin(session.outcome(other)).or(origin(session.outcome(one)));
+        finding.hides_value |= session.outcome(other).value().is_some_and(|effective| effective.secret);
+        finding.help = format!(
+            "cledger compare @{first} @{here}; let them agree, or name it in `except` of that [[aligned]]"
+        );
+        finding.needed_by.extend(finding.unit.is_none().then_some(id));
+        standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
+        if bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
+            findings.push(finding);
+        }
+    }
+}
+
+/// Whether both stages get one and the same setting, which depends on nothing; most fields end here.
+fn is_plainly_same(session: &mut Session<'_, '_>, one: FieldId, other: FieldId) -> bool {
+    let ledger = session.ledger();
+    let mut winner = |field: FieldId| session.winners(field.subject, field.stage)[field.slot.0 as usize];
+    match (winner(one), winner(other)) {
+        (Winner::Set(one, ..), Winner::Set(other, ..)) => {
+            one.place == other.place && one.verdict != Verdict::Open
+        }
+        (Winner::Default(one, _), Winner::Default(other, _)) => {
+            std::ptr::eq(one, other) && one.verdict != Verdict::Open
+        }
+        (Winner::Nothing, Winner::Nothing) => !ledger.field(one.subject, one.slot).1.derived,
+        _ => false,
+    }
+}
+
+/// Whether two stages agree in a field: by its value, or since one text makes both. Then it is what the
+/// text refers to that differs, and that is told where it stands.
+fn agree(session: &mut Session<'_, '_>, aligned: &Aligned, one: FieldId, other: FieldId) -> bool {
+    let ledger = session.ledger();
+    if ledger.field(one.subject, one.slot).1.derived || may_differ(ledger, aligned, one) {
+        return true;
+    }
+    let (left, right) = (session.outcome(one), session.outcome(other));
+    match (&left, &right) {
+        (Outcome::Value(left), Outcome::Value(right)) => match (left.expose(), right.expose()) {
+            (Some(left), Some(right)) => left == right || is_same_text(session, one, other),
+            // Not known here.
+            _ => true,
+        },
+        (Outcome::Value(_), Outcome::Absent(_) | Outcome::Unset)
+        | (Outcome::Absent(_) | Outcome::Unset, Outcome::Value(_)) => false,
+        // What is missing or wrong is a finding of its own.
+        _ => true,
+    }
+}
+
+/// Whether stages may differ in a field: it is excepted, or declared to be of each stage's own.
+pub(super) fn may_differ(ledger: &Ledger, aligned: &Aligned, field: FieldId) -> bool {
+    let (entry, declaration) = ledger.field(field.subject, field.slot);
+    if declaration.distinct != Distinct::No {
+        return true;
+    }
+    let shared = ledger.slots(field.subject).entry_of(field.slot).0.entry.shared().is_some();
+    let owner = ledger.owner(field.subject);
+    let (owner, instance) = owner.names();
+    let name = declaration.name.as_ref().map(Name::as_str);
+    aligned.except.iter().any(|pattern| {
+        pattern.covers_field(entry.name.as_str(), name)
+            && (pattern.covers_owner(owner, instance) || shared && pattern.covers_owner("shared", None))
+    })
+}

@@ -1,0 +1,83 @@
+//! `not-distinct`: one value in two stages that may not have the same.
+
+use super::check::{Bounds, UnitStanding};
+use super::effective::{new, whose};
+use super::values::called;
+use super::{Code, Finding, Severity};
+use crate::model::{Class, Distinct, Slot, StageId, Subject, UnitId};
+use crate::name::Name;
+use crate::resolve::{Effective, FieldId, Outcome, Session};
+use crate::value::Value;
+
+pub(super) fn of_unit(
+    bounds: &Bounds<'_>,
+    session: &mut Session<'_, '_>,
+    id: UnitId,
+    standing: &mut UnitStanding,
+    findings: &mut Vec<Finding>,
+) {
+    let ledger = bounds.ledger;
+    let unit = ledger.unit(id);
+    let slots = unit.slots.all();
+    let wanted = |slot: &Slot| {
+        let field = ledger.field(Subject::Unit(id, None), *slot).1;
+        field.distinct != Distinct::No && !field.derived
+    };
+    let slots: Vec<Slot> = slots.filter(wanted).collect();
+    if slots.is_empty() {
+        return;
+    }
+    let instances = (0..unit.instances.len()).filter_map(|at| u16::try_from(at).ok());
+    let instances = std::iter::once(None).chain(instances.map(|at| Some(crate::model::InstanceId(at))));
+    for instance in instances {
+        let subject = Subject::Unit(id, instance);
+        for &slot in &slots {
+            let (entry, declaration) = ledger.field(subject, slot);
+            let mut seen: Vec<(StageId, Effective<'_>)> = Vec::new();
+            for stage in ledger.stage_ids().filter(|&stage| unit.belongs_to(stage, instance)) {
+                let field = FieldId { subject, stage, slot };
+                let Outcome::Value(effective) = session.outcome(field) else { continue };
+                let says_something = effective.expose().is_some_and(|value| value.as_text() != Some(""));
+                if !says_something {
+                    continue;
+                }
+                let class = |stage: StageId| ledger.stage(stage).class;
+                let same = seen.iter().find(|(other, known)| {
+                    known.expose() == effective.expose()
+                        && (declaration.distinct == Distinct::Stages || class(*other) != class(stage))
+                });
+                if let Some((other, known)) = same
+                    && bounds.covers_stage(stage)
+                {
+                    let production = class(stage) == Class::Production || class(*other) == Class::Production;
+                    let severity = if production { Severity::Error } else { Severity::Warning };
+                    let name = declaration.name.as_ref().map(Name::as_str);
+                    let about = whose(ledger, session, field, is_value);
+                    let at = known.origin.place.map(|place| ledger.files.locate(place).to_string());
+                    let message = format!(
+                        "{} is the same in `{}` as in `{}` ({}), and may not be",
+                        called(entry, declaration),
+                        ledger.stage(stage).name,
+                        ledger.stage(*other).name,
+                        at.unwrap_or_default()
+                    );
+                    let mut finding = new(ledger, field, about, Code::NotDistinct, message);
+                    finding.severity = severity;
+                    finding.place = effective.origin.place;
+                    finding.hides_value |= effective.secret;
+                    finding.help = format!("give {} a value of its own", ledger.address(about));
+                    finding.needed_by.extend(finding.unit.is_none().then_some(id));
+                    standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
+                    if bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
+                        findings.push(finding);
+                    }
+                }
+                seen.push((stage, effective));
+            }
+        }
+    }
+}
+
+fn is_value(outcome: &Outcome<'_>) -> bool {
+    outcome.value().and_then(Effective::expose).is_some_and(|value| *value != Value::text(""))
+}

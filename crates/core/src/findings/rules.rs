@@ -1,0 +1,274 @@
+//! `rule`: what the ledger's own rules demand.
+
+use std::collections::BTreeMap;
+
+use compact_str::CompactString;
+
+use super::check::{Bounds, UnitStanding};
+use super::effective::{new, whose};
+use super::values::called;
+use super::{Code, Finding, Severity};
+use crate::model::{Demand, Ledger, Rule, Slot, StageId, Subject, UnitId};
+use crate::name::Name;
+use crate::resolve::{FieldId, Outcome, Session};
+use crate::types::{Measure, Type};
+use crate::value::Value;
+
+/// What the rules have seen of one unit.
+#[derive(Debug, Default)]
+pub(super) struct Seen {
+    /// Whether each rule covered a field.
+    covered: Vec<bool>,
+    /// The values that must be unique in their stage, by the position of the rule.
+    unique: Vec<(usize, StageId, CompactString, FieldId)>,
+}
+
+/// Whether a rule counts in a stage.
+fn is_for(ledger: &Ledger, rule: &Rule, stage: StageId) -> bool {
+    let stage = ledger.stage(stage);
+    (rule.classes.is_empty() || rule.classes.contains(&stage.class))
+        && (rule.stages.is_empty() || rule.stages.iter().any(|known| known.covers_stage(stage.name.as_str())))
+}
+
+/// The fields of a subject that patterns cover; those of shared entries also by the name of these.
+fn covered(ledger: &Ledger, subject: Subject, patterns: &[crate::address::Pattern]) -> Vec<Slot> {
+    let owner = ledger.owner(subject);
+    let (name, instance) = owner.names();
+    let is_covered = |slot: &Slot| {
+        let (entry, field) = ledger.field(subject, *slot);
+        let shared = ledger.slots(subject).entry_of(*slot).0.entry.shared().is_some();
+        let field = field.name.as_ref().map(Name::as_str);
+        patterns.iter().any(|pattern| {
+            pattern.covers_field(entry.name.as_str(), field)
+                && (pattern.covers_owner(name, instance) || shared && pattern.covers_owner("shared", None))
+        })
+    };
+    ledger.slots(subject).all().filter(is_covered).collect()
+}
+
+pub(super) fn of_unit(
+    bounds: &Bounds<'_>,
+    session: &mut Session<'_, '_>,
+    id: UnitId,
+    standing: &mut UnitStanding,
+    findings: &mut Vec<Finding>,
+) -> Seen {
+    let ledger = bounds.ledger;
+    let rules = &ledger.judging.rules;
+    let mut seen = Seen { covered: vec![false; rules.len()], unique: Vec::new() };
+    if rules.is_empty() {
+        return seen;
+    }
+    for (at, rule) in rules.iter().enumerate() {
+        for (subject, stage) in bounds.places_of(id).filter(|(_, stage)| is_for(ledger, rule, *stage)) {
+            for slot in covered(ledger, subject, &rule.fields) {
+                seen.covered[at] = true;
+                let field = FieldId { subject, stage, slot };
+                for demand in &rule.demands {
+                    if let Some(broken) = broken(session, field, demand) {
+                        add(bounds, session, (id, field), rule, &broken, standing, findings);
+                    }
+                    if let (Demand::UniqueInStage, Outcome::Value(effective)) =
+                        (demand, session.outcome(field))
+                        && let Some(value) = effective.expose().filter(|_| !effective.secret)
+                    {
+                        let about = whose(ledger, session, field, |outcome| outcome.value().is_some());
+                        seen.unique.push((at, stage, value.to_text(), about));
+                    }
+                }
+            }
+        }
+    }
+    seen
+}
+
+/// What a value must be and is not; `None` if all is well, or nothing is known of it.
+fn broken(session: &mut Session<'_, '_>, field: FieldId, demand: &Demand) -> Option<String> {
+    let ledger = session.ledger();
+    let this = ledger.field(field.subject, field.slot).1.this_type;
+    let outcome = session.outcome(field);
+    let stage_name = |stage: StageId| &ledger.stage(stage).name;
+    match demand {
+        Demand::PresentWith(pattern) => {
+            if !matches!(outcome, Outcome::Unset | Outcome::Absent(_)) {
+                return None;
+            }
+            let others = covered(ledger, field.subject, std::slice::from_ref(pattern));
+            let other = others.into_iter().find(|&slot| {
+                let other = FieldId { slot, ..field };
+                slot != field.slot && session.outcome(other).value().is_some()
+            })?;
+            let (entry, declaration) = ledger.field(field.subject, other);
+            return Some(format!("it must be set, since {} is", called(entry, declaration)));
+        }
+        Demand::AbsentIn(stages) => {
+            let there = stages.contains(&field.stage) && outcome.value().is_some();
+            return there.then(|| format!("it must have no value in `{}`", stage_name(field.stage)));
+        }
+        Demand::EqualIn(stages) | Demand::DistinctIn(stages) => {
+            let equal = matches!(demand, Demand::EqualIn(_));
+            if !stages.contains(&field.stage) {
+                return None;
+            }
+            let belongs = |stage: &StageId| match field.subject {
+                Subject::Unit(unit, instance) => ledger.unit(unit).belongs_to(*stage, instance),
+                Subject::Shared => true,
+            };
+            // Each is compared with those before it, so that two that clash are told once.
+            let before = stages.iter().copied().filter(belongs).take_while(|stage| *stage != field.stage);
+            for stage in before {
+                let other = session.outcome(FieldId { stage, ..field });
+                let (Some(one), Some(other)) = (outcome.value(), other.value()) else { continue };
+                let (Some(one), Some(other)) = (one.expose(), other.expose()) else { continue };
+                if (one == other) != equal {
+                    let what = if equal { "the same as" } else { "another than" };
+                    return Some(format!("it must be {what} in `{}`", stage_name(stage)));
+                }
+            }
+            return None;
+        }
+        Demand::UniqueInStage => return None,
+        _ => {}
+    }
+    let effective = outcome.value()?;
+    let value = effective.expose()?;
+    let listed = |values: &[Value]| {
+        let texts: Vec<String> = values.iter().map(|value| value.to_text().to_string()).collect();
+        texts.join(", ")
+    };
+    let all = |test: &dyn Fn(&Value) -> bool| match value {
+        Value::List(items) => items.iter().all(test),
+        Value::Map(map) => map.values().all(test),
+        value => test(value),
+    };
+    let texts = |test: &dyn Fn(&str) -> bool| all(&|value| test(&value.to_text()));
+    let against = |bound: &Value| {
+        let bound = match bound.as_text() {
+            Some(text) => Measure::of(&this.read(text)?, this),
+            None => Measure::of(bound, this),
+        };
+        Measure::of(value, this)?.partial_cmp(&bound?)
+    };
+    let (holds, asks) = match demand {
+        Demand::OneOf(values) => {
+            (all(&|value| is_among(value, values, this)), format!("one of {}", listed(values)))
+        }
+        Demand::NotOneOf(values) => {
+            (all(&|value| !is_among(value, values, this)), format!("none of {}", listed(values)))
+        }
+        Demand::Matches(regex) => (texts(&|text| regex.is_match(text)), format!("a match of /{regex}/")),
+        Demand::MatchesNot(regex) => (texts(&|text| !regex.is_match(text)), format!("no match of /{regex}/")),
+        Demand::Min(bound) => {
+            (against(bound).is_none_or(std::cmp::Ordering::is_ge), format!("at least {}", bound.to_text()))
+        }
+        Demand::Max(bound) => {
+            (against(bound).is_none_or(std::cmp::Ordering::is_le), format!("at most {}", bound.to_text()))
+        }
+        Demand::MaxLength(most) => {
+            (texts(&|text| text.chars().count() <= *most), format!("at most {most} characters"))
+        }
+        _ => return None,
+    };
+    (!holds).then(|| format!("it must be {asks}"))
+}
+
+fn is_among(value: &Value, values: &[Value], this: Type) -> bool {
+    values.iter().any(|known| {
+        known == value || known.as_text().and_then(|text| this.read(text)).as_ref() == Some(value)
+    })
+}
+
+fn add(
+    bounds: &Bounds<'_>,
+    session: &mut Session<'_, '_>,
+    (id, field): (UnitId, FieldId),
+    rule: &Rule,
+    broken: &str,
+    standing: &mut UnitStanding,
+    findings: &mut Vec<Finding>,
+) {
+    let ledger = bounds.ledger;
+    let (entry, declaration) = ledger.field(field.subject, field.slot);
+    let name = declaration.name.as_ref().map(Name::as_str);
+    let about = whose(ledger, session, field, |_| true);
+    let message = message(rule, &called(entry, declaration), broken);
+    let mut finding = new(ledger, field, about, Code::Rule, message);
+    finding.severity = rule.severity;
+    let effective = session.outcome(field);
+    finding.place = effective.value().and_then(|value| value.origin.place).or(Some(declaration.place));
+    finding.hides_value |= effective.value().is_some_and(|value| value.secret);
+    finding.help = help(rule);
+    finding.needed_by.extend(finding.unit.is_none().then_some(id));
+    standing.stages[usize::from(field.stage.0)].count(bounds.counts(&finding));
+    if bounds.covers(&ledger.owner(field.subject), entry.name.as_str(), name) {
+        findings.push(finding);
+    }
+}
+
+fn message(rule: &Rule, called: &str, broken: &str) -> String {
+    let why = rule.why.as_ref().map(|why| format!(" ({why})")).unwrap_or_default();
+    format!("{called} breaks the rule `{}`: {broken}{why}", rule.name)
+}
+
+fn help(rule: &Rule) -> String {
+    rule.help.clone().unwrap_or_else(|| "set it otherwise; ledger.toml says what the rule demands".to_owned())
+}
+
+/// What shows only once all units are seen: values that are not unique, and rules that cover nothing.
+pub(super) fn of_all(
+    bounds: &Bounds<'_>,
+    seen: Vec<Seen>,
+    standings: &mut [UnitStanding],
+    findings: &mut Vec<Finding>,
+) {
+    let ledger = bounds.ledger;
+    let mut values: BTreeMap<(usize, StageId, &str), Vec<FieldId>> = BTreeMap::new();
+    for (rule, stage, value, field) in seen.iter().flat_map(|seen| &seen.unique) {
+        let fields = values.entry((*rule, *stage, value)).or_default();
+        if !fields.contains(field) {
+            fields.push(*field);
+        }
+    }
+    for ((rule, stage, value), mut fields) in values {
+        let rule = &ledger.judging.rules[rule];
+        fields.sort_unstable();
+        let Some((&first, others)) = fields.split_first() else { continue };
+        for &field in others {
+            let Subject::Unit(unit, _) = field.subject else { continue };
+            let (entry, declaration) = ledger.field(field.subject, field.slot);
+            let broken = format!("it is {value}, and so is {}", ledger.address(first));
+            let message = message(rule, &called(entry, declaration), &broken);
+            let mut finding = new(ledger, field, field, Code::Rule, message);
+            finding.severity = rule.severity;
+            finding.place = Some(declaration.place);
+            finding.help = help(rule);
+            if let Some(standing) = standings.iter_mut().find(|standing| standing.unit == unit) {
+                standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
+            }
+            findings.push(finding);
+        }
+    }
+    if !bounds.is_whole() {
+        return;
+    }
+    for (at, rule) in ledger.judging.rules.iter().enumerate() {
+        if seen.iter().any(|seen| seen.covered.get(at) == Some(&true)) {
+            continue;
+        }
+        let address = rule.fields.first().map(ToString::to_string).unwrap_or_default();
+        findings.push(Finding {
+            code: Code::Rule,
+            severity: Severity::Warning,
+            subject: address.clone(),
+            address,
+            stage: None,
+            unit: None,
+            message: format!("the rule `{}` covers no field in any stage", rule.name),
+            place: Some(rule.place),
+            hides_value: false,
+            help: "mend its `fields`, `classes` or `stages`, or take the rule out".to_owned(),
+            because_of: None,
+            needed_by: Vec::new(),
+        });
+    }
+}

@@ -1,0 +1,56 @@
+//! What is waived, and `waiver-expired` and `waiver-unneeded`, which keep the waivers honest.
+
+use jiff::civil::Date;
+
+use super::{Code, Finding, Severity};
+use crate::address::Address;
+use crate::model::{Ledger, Waived, Waiver};
+
+/// The first waiver that counts for a finding, by its position.
+pub(super) fn of(ledger: &Ledger, finding: &Finding, today: Option<Date>) -> Option<usize> {
+    let mut of_code = ledger
+        .waivers
+        .iter()
+        .enumerate()
+        .filter(|(_, waiver)| waiver.what == Waived::Finding(finding.code) && waiver.counts_on(today));
+    let address = Address::parse(&finding.address).ok();
+    let covers = |waiver: &Waiver| address.as_ref().is_some_and(|address| waiver.pattern.covers(address));
+    of_code.find(|(_, waiver)| covers(waiver)).map(|(at, _)| at)
+}
+
+/// The waivers that are over, and those that nothing needs any more.
+pub(super) fn judge(ledger: &Ledger, waived: &[(Finding, usize)], today: Date, findings: &mut Vec<Finding>) {
+    for (at, waiver) in ledger.waivers.iter().enumerate() {
+        let what = waiver.what.name();
+        if !waiver.counts_on(Some(today)) {
+            let message = format!(
+                "the waiver of `{what}` for {} was to count until {} only ({})",
+                waiver.pattern, waiver.until, waiver.why
+            );
+            let help = "mend what it is about, or agree on another last day with whoever agreed on this one";
+            findings.push(finding(waiver, Code::WaiverExpired, message, help));
+        } else if matches!(waiver.what, Waived::Finding(_)) && !waived.iter().any(|(_, by)| *by == at) {
+            let message = format!("nothing needs the waiver of `{what}` for {}", waiver.pattern);
+            let help = "take it out of waivers.toml, or mend its `address`";
+            findings.push(finding(waiver, Code::WaiverUnneeded, message, help));
+        }
+    }
+}
+
+fn finding(waiver: &Waiver, code: Code, message: String, help: &str) -> Finding {
+    let address = waiver.pattern.to_string();
+    Finding {
+        code,
+        severity: Severity::Warning,
+        subject: address.split('@').next().unwrap_or_default().to_owned(),
+        stage: address.split_once('@').map(|(_, stage)| stage.to_owned()),
+        address,
+        unit: None,
+        message,
+        place: Some(waiver.place),
+        hides_value: false,
+        help: help.to_owned(),
+        because_of: None,
+        needed_by: Vec::new(),
+    }
+}
