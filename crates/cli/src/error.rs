@@ -33,6 +33,8 @@ pub(crate) enum CliError {
     Unreadable(Box<Unreadable>),
     /// The ledger could not be read after a change, which is not made.
     Spoiling(Box<Unreadable>),
+    /// The ledger could not be read as it was at this revision.
+    Before(String, Box<Unreadable>),
 }
 
 impl CliError {
@@ -67,7 +69,7 @@ impl CliError {
     pub(crate) fn status(&self) -> u8 {
         match self {
             CliError::Plain { status, .. } => *status,
-            CliError::Unreadable(_) | CliError::Spoiling(_) => status::USAGE,
+            CliError::Unreadable(_) | CliError::Spoiling(_) | CliError::Before(..) => status::USAGE,
         }
     }
 }

@@ -1,5 +1,6 @@
 //! `cledger`: keeps, checks, renders and compares the configuration of units across their stages.
 
+mod against;
 mod app;
 mod change;
 mod cli;

@@ -5,6 +5,7 @@
 
 mod edit;
 mod find;
+mod git;
 mod keys;
 mod locked;
 mod mistake;
@@ -18,6 +19,7 @@ pub use edit::{
     parse_value, put, remove, rename, setting, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
+pub use git::{GitError, at_revision, is_bare_repository};
 pub use keys::{
     Admitted, AskPassphrase, BadRecipient, DataKey, Identity, IdentityError, KeyError, KeyFile, Keys, Made,
     MakeError, READERS, Reader, Readers, Recipient, Resealed, SecretString, admit, exclude, key_path, make,

@@ -9,6 +9,7 @@ use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use cledger_store::Scope;
 
+use crate::against::{Against, keep_new};
 use crate::app::{App, known_stage};
 use crate::complete;
 use crate::conditions::day;
@@ -27,6 +28,9 @@ pub(crate) struct CheckArgs {
     /// Also try to fetch what settings take from outside (`from`); without it, that is taken to be there
     #[arg(long)]
     fetch: bool,
+    /// Only what is new since a git revision: a branch, a tag or a commit
+    #[arg(long, value_name = "REV", conflicts_with = "fetch")]
+    against: Option<String>,
     /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD")]
     today: Option<String>,
@@ -40,7 +44,7 @@ pub(crate) struct CheckArgs {
     #[arg(long, value_name = "SEVERITY", value_enum, default_value_t = FailOn::Error)]
     fail_on: FailOn,
     /// Say what a finding of this code means, and how to mend it
-    #[arg(long, value_name = "CODE", value_parser = Code::ALL.iter().map(|code| code.name()).collect::<Vec<_>>(), conflicts_with_all = ["pattern", "stage", "fetch", "today", "waived", "form", "fail_on"])]
+    #[arg(long, value_name = "CODE", value_parser = Code::ALL.iter().map(|code| code.name()).collect::<Vec<_>>(), conflicts_with_all = ["pattern", "stage", "fetch", "against", "today", "waived", "form", "fail_on"])]
     explain: Option<String>,
 }
 
@@ -74,19 +78,37 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         return Err(CliError::usage("--json is a form of its own").help("leave out --json, or --form"));
     }
     let pattern = pattern(args)?;
-    let (root, ledger) = app.open(&Scope::Whole)?;
+    let against = args.against.as_deref().map(|revision| Against::open(app, revision)).transpose()?;
+    let opened = if against.is_none() { Some(app.open(&Scope::Whole)?) } else { None };
+    let (root, ledger) = match (&against, &opened) {
+        (Some(against), _) => (against.root.as_path(), &against.now),
+        (None, Some((root, ledger))) => (root.as_path(), ledger),
+        (None, None) => return Err(CliError::usage("there is nothing to check")),
+    };
     if let Some(stage) = &args.stage {
-        known_stage(&ledger, stage.as_str())?;
+        known_stage(ledger, stage.as_str())?;
     }
     let here = std::env::current_dir().unwrap_or_default();
-    let places = Places::new(&ledger, &root, &here);
-    let outside = if args.fetch { app.outside(&root) } else { app.unfetched(&root) };
-    let resolver = Resolver::new(&ledger, &outside, &[]);
-    let report = findings::check(&resolver, pattern.as_ref(), Some(day(args.today.as_deref())?));
+    let places = Places::new(ledger, root, &here);
+    let outside = match &against {
+        Some(against) => against.outside_now(app),
+        None if args.fetch => app.outside(root),
+        None => app.unfetched(root),
+    };
+    let today = Some(day(args.today.as_deref())?);
+    let mut report = findings::check(&Resolver::new(ledger, &outside, &[]), pattern.as_ref(), today);
     if report.standings.is_empty() && report.findings.is_empty() && pattern.is_some() {
         let message =
             format!("`{}` covers no unit of the ledger", args.pattern.as_deref().unwrap_or_default());
         return Err(CliError::usage(message).help("`cledger list units` shows the units"));
+    }
+    if let (Some(against), Some(revision)) = (&against, &args.against) {
+        let outside = against.outside_before(app);
+        let earlier =
+            findings::check(&Resolver::new(&against.before, &outside, &[]), pattern.as_ref(), today);
+        let gone = keep_new(&mut report, &earlier);
+        let new = text::check::counted(report.findings.len(), "new finding");
+        app.console.notice(&format!("Since {revision}: {new}, {gone} gone."));
     }
     let covers = |stage: usize| {
         let id = StageId(u16::try_from(stage).unwrap_or(u16::MAX));
@@ -100,11 +122,11 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     match args.form {
         Form::Text if !console.is_json() => {
             // How units stand is counted over all their fields.
-            let whole = pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
+            let whole = against.is_none() && pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
             let covers = whole.then_some(&covers as &dyn Fn(usize) -> bool);
-            text::check::print(console, &ledger, &report, covers, args.waived);
+            text::check::print(console, ledger, &report, covers, args.waived);
         }
-        Form::Text | Form::Json => console.document(&json::check::document(&ledger, &report)),
+        Form::Text | Form::Json => console.document(&json::check::document(ledger, &report)),
         Form::Sarif => console.document(&sarif::document(&places, &report)),
         Form::Lines => lines::print(console, &places, &report),
         Form::Junit => {

@@ -1,13 +1,15 @@
-//! `cledger compare`: two stages, or a unit in two stages.
+//! `cledger compare`: two stages, a unit in two stages, or the ledger at two times.
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Address;
+use cledger_core::address::{Address, Pattern};
 use cledger_core::compare::{self, SubjectCompared};
+use cledger_core::effects::effects;
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 
 use super::show::without_delivery;
+use crate::against::Against;
 use crate::app::{App, known_stage, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
@@ -16,20 +18,29 @@ use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
-    /// The first: @STAGE, or UNIT[+INSTANCE]@STAGE
-    #[arg(add = ArgValueCompleter::new(complete::address))]
-    left: String,
+    /// The first: @STAGE, or UNIT[+INSTANCE]@STAGE; with --against a pattern of what to compare
+    #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against")]
+    left: Option<String>,
     /// The second: @STAGE, or UNIT[+INSTANCE]@STAGE
-    #[arg(add = ArgValueCompleter::new(complete::address))]
-    right: String,
+    #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against", conflicts_with = "against")]
+    right: Option<String>,
+    /// Compare the ledger with what it was at a git revision: which effective values change
+    #[arg(long, value_name = "REV")]
+    against: Option<String>,
     /// Show also what is the same
     #[arg(long)]
     all: bool,
 }
 
 pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    let left = side(&args.left)?;
-    let mut right = side(&args.right)?;
+    if let Some(revision) = &args.against {
+        return with_revision(revision, args.left.as_deref(), app);
+    }
+    let (Some(left_text), Some(right_text)) = (&args.left, &args.right) else {
+        return Err(CliError::usage("two sides are needed").help("cledger compare @test @prod-north"));
+    };
+    let left = side(left_text)?;
+    let mut right = side(right_text)?;
     if right.owner.is_none() {
         right.owner.clone_from(&left.owner);
     }
@@ -54,13 +65,13 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
             vec![SubjectCompared::Both(subjects.0, fields)]
         }
         _ => {
-            let message = format!("`{}` is a whole stage, and `{}` is not", args.left, args.right);
+            let message = format!("`{left_text}` is a whole stage, and `{right_text}` is not");
             return Err(CliError::usage(message).help("name the unit on the left side, or on neither"));
         }
     };
     let console = &mut *app.console;
     if console.is_json() {
-        console.document(&json::compare::document(&ledger, &compared, (&args.left, &args.right)));
+        console.document(&json::compare::document(&ledger, &compared, (left_text, right_text)));
     } else {
         let same_stage = left_stage == right_stage;
         let (left, right) = (left.to_string(), right.to_string());
@@ -77,6 +88,23 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
         SubjectCompared::OnlyLeft(_) | SubjectCompared::OnlyRight(_) => false,
     });
     Ok(if unmeant { status::FOUND } else { status::CLEAN })
+}
+
+/// Which effective values a change of the ledger changes, in which stages.
+fn with_revision(revision: &str, pattern: Option<&str>, app: &mut App<'_>) -> Result<u8, CliError> {
+    let pattern = pattern.map(Pattern::parse).transpose()?;
+    let against = Against::open(app, revision)?;
+    let (before, now) = (against.outside_before(app), against.outside_now(app));
+    let mut effects =
+        effects(&Resolver::new(&against.before, &before, &[]), &Resolver::new(&against.now, &now, &[]));
+    effects.retain(|effect| pattern.as_ref().is_none_or(|pattern| pattern.covers(&effect.address)));
+    if app.console.is_json() {
+        app.console.document(&json::compare::with_revision(revision, &effects));
+    } else {
+        text::change::effects(app.console, &effects);
+    }
+    app.tell_unreadable(&now.keys);
+    Ok(status::CLEAN)
 }
 
 fn side(text: &str) -> Result<Address, CliError> {

@@ -103,6 +103,9 @@ impl Console {
             CliError::Unreadable(unreadable) => {
                 diagnostics::unreadable(unreadable, &unreadable.to_string(), self.width)
             }
+            CliError::Before(revision, unreadable) => {
+                diagnostics::unreadable(unreadable, &diagnostics::before(revision, unreadable), self.width)
+            }
             CliError::Spoiling(unreadable) => {
                 diagnostics::unreadable(unreadable, &diagnostics::spoiling(unreadable), self.width)
             }

@@ -127,9 +127,17 @@ fn hide_in(line: &mut String, hide: Hide) {
 
 /// What is said of a change that would spoil the ledger.
 pub(crate) fn spoiling(unreadable: &Unreadable) -> String {
+    format!("nothing is written: the ledger could not be read after that, for {}", mistakes(unreadable))
+}
+
+/// What is said of a ledger that could not be read at an earlier revision.
+pub(crate) fn before(revision: &str, unreadable: &Unreadable) -> String {
+    format!("the ledger as it was at `{revision}` cannot be read, for {}", mistakes(unreadable))
+}
+
+fn mistakes(unreadable: &Unreadable) -> String {
     let count = unreadable.mistakes.len();
-    let mistakes = if count == 1 { "1 mistake".to_owned() } else { format!("{count} mistakes") };
-    format!("nothing is written: the ledger could not be read after that, for {mistakes}")
+    if count == 1 { "1 mistake".to_owned() } else { format!("{count} mistakes") }
 }
 
 /// Everything that keeps a ledger from being read, and at last a line that sums it up.

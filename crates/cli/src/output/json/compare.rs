@@ -1,11 +1,13 @@
 //! `compare` for programs.
 
 use cledger_core::compare::{Compared, Difference, SubjectCompared};
+use cledger_core::effects::Effect;
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Effective;
 use serde::Serialize;
 
 use super::FORMAT;
+use super::change::EffectDocument;
 use crate::output::values;
 
 #[derive(Debug, Serialize)]
@@ -16,6 +18,18 @@ pub(crate) struct Document<'s> {
     only_left: Vec<String>,
     only_right: Vec<String>,
     fields: Vec<FieldDocument>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct RevisionDocument<'s> {
+    format: u32,
+    against: &'s str,
+    effects: Vec<EffectDocument>,
+}
+
+/// The effective values that differ from those at a revision.
+pub(crate) fn with_revision<'s>(revision: &'s str, effects: &[Effect]) -> RevisionDocument<'s> {
+    RevisionDocument { format: FORMAT, against: revision, effects: super::change::effects(effects) }
 }
 
 #[derive(Debug, Serialize)]

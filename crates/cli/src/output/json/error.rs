@@ -5,7 +5,7 @@ use serde::Serialize;
 
 use super::FORMAT;
 use crate::error::CliError;
-use crate::output::diagnostics::spoiling;
+use crate::output::diagnostics::{before, spoiling};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'e> {
@@ -34,6 +34,7 @@ pub(crate) fn document(error: &CliError) -> Document<'_> {
         CliError::Plain { message, help, .. } => (message.clone(), help.as_deref(), Vec::new()),
         CliError::Unreadable(unreadable) => (unreadable.to_string(), None, mistakes(unreadable)),
         CliError::Spoiling(unreadable) => (spoiling(unreadable), None, mistakes(unreadable)),
+        CliError::Before(revision, unreadable) => (before(revision, unreadable), None, mistakes(unreadable)),
     };
     Document { format: FORMAT, error: ErrorDocument { message, help, mistakes } }
 }
