@@ -1,16 +1,18 @@
-//! JSON Schemas (draft 2020-12) of the files of a ledger.
+//! JSON Schemas (draft 2020-12) of the files of a ledger, and of what `check --json` prints.
 //!
 //! They say what may stand where, so that an editor completes keys and marks mistakes while one
 //! types. What a value may be is said for the TOML forms as editors map them to JSON: a day is text.
 
 mod declarations;
 mod manifest;
+mod report;
 mod settings;
 
 use serde_json::{Value, json};
 
 pub(crate) use declarations::{shared, unit};
 pub(crate) use manifest::{ledger, waivers};
+pub(crate) use report::report;
 pub(crate) use settings::settings;
 
 const DRAFT: &str = "https://json-schema.org/draft/2020-12/schema";

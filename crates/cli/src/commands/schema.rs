@@ -27,6 +27,8 @@ enum Kind {
     Group,
     /// waivers.toml
     Waivers,
+    /// What `check --json` prints
+    Report,
 }
 
 pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> {
@@ -35,6 +37,7 @@ pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         Kind::Unit => schema::unit(),
         Kind::Shared => schema::shared(),
         Kind::Waivers => schema::waivers(),
+        Kind::Report => schema::report(),
         Kind::Stage | Kind::Group => {
             // Without a ledger, or with one that cannot be read, it is said in general.
             let ledger = app.root().ok().and_then(|root| read(&Disk(root), &Scope::Whole).ok());

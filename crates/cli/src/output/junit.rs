@@ -37,7 +37,8 @@ pub(crate) fn text(
         suite.add_test_cases(of(Some(standing.unit)).map(case));
         document.add_test_suite(suite);
     }
-    document.to_string()
+    // The schema that build servers go by knows no `skipped` there.
+    document.to_string().map(|text| text.replacen(" skipped=\"0\"", "", 1))
 }
 
 fn of_finding(places: &Places<'_>, finding: &Finding, fails: Severity) -> TestCase {

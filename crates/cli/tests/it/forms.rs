@@ -1,5 +1,6 @@
 //! The forms in which `check` gives its findings to other tools.
 
+use std::path::Path;
 use std::process::Command;
 
 use serde_json::Value;
@@ -75,7 +76,7 @@ fn junit_has_a_case_for_each_stage_and_finding() {
     let ledger = ledger();
     ledger.run("check --form junit").code(1).stderr_eq("").stdout_eq(str![[r#"
 <?xml version="1.0" encoding="UTF-8"?>
-<testsuites name="cledger check" tests="3" skipped="0" failures="1" errors="0">
+<testsuites name="cledger check" tests="3" failures="1" errors="0">
     <testsuite name="shared entries and the ledger" tests="1" skipped="0" errors="0" failures="0">
         <testcase name="shared/db.password@dev plain-secret">
             <system-out>`password` of `db` is a secret, and stands here in plain text
@@ -133,5 +134,36 @@ another `path`.
     for arguments in ["check --explain nope", "check desk --explain name-clash", "check --json --form lines"]
     {
         ledger.run(arguments).code(2);
+    }
+}
+
+/// The whole demo in both forms, as the standards and the readers of others want it.
+#[test]
+fn the_forms_are_valid_by_the_schemas_of_others() {
+    let schemas = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/schemas");
+    let demo = TestLedger::demo();
+    // One of its patterns has a bracket too many, which is no regular expression.
+    let text = std::fs::read_to_string(schemas.join("sarif-2.1.0.json")).unwrap().replace("{2}]?$", "{2}$");
+    let schema = jsonschema::validator_for(&serde_json::from_str(&text).unwrap()).unwrap();
+    for arguments in ["check --form sarif", "check @dev --form sarif", "check shared/nothing* --form sarif"] {
+        let output = demo.command(arguments).output().unwrap();
+        let Ok(report) = serde_json::from_slice::<Value>(&output.stdout) else { continue };
+        let errors: Vec<String> = schema.iter_errors(&report).map(|error| error.to_string()).collect();
+        assert!(errors.is_empty(), "{arguments}: {errors:?}");
+        assert!(!schema.is_valid(&serde_json::json!({ "version": "2.1.0", "runs": [{}] })));
+    }
+    if is_there("xmllint") {
+        for arguments in ["check --form junit", "check --form junit --fail-on warning"] {
+            let report = demo.command(arguments).output().unwrap().stdout;
+            demo.write("report.xml", report);
+            let mut xmllint = Command::new("xmllint");
+            xmllint
+                .arg("--noout")
+                .arg("--schema")
+                .arg(schemas.join("junit-10.xsd"))
+                .arg(demo.path("report.xml"));
+            let output = xmllint.output().unwrap();
+            assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        }
     }
 }

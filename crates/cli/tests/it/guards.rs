@@ -25,6 +25,29 @@ fn every_finding_code_has_its_section_in_the_docs() {
     assert_eq!(sections, codes);
 }
 
+/// Each code is seen in the demo, or where a test provokes it.
+#[test]
+fn every_finding_code_is_shown_by_the_demo_or_a_case() {
+    let (out, _) = written(&TestLedger::demo().run("check --form lines"));
+    let mut cases = String::new();
+    for entry in fs::read_dir(repository("crates/cli/tests/it")).unwrap() {
+        let path = entry.unwrap().path();
+        if path.file_name().is_some_and(|name| name != "guards.rs") {
+            cases += &fs::read_to_string(path).unwrap();
+        }
+    }
+    let shown = |code: &&Code| {
+        let name = code.name();
+        out.contains(&format!("[{name}]"))
+            || cases.contains(&format!("[{name}]"))
+            || cases.contains(&format!("{name} "))
+    };
+    let missing: Vec<&str> = Code::ALL.iter().filter(|code| !shown(code)).map(|code| code.name()).collect();
+    assert!(missing.is_empty(), "{missing:?}");
+    let in_demo = Code::ALL.iter().filter(|code| out.contains(&format!("[{}]", code.name()))).count();
+    assert!(in_demo >= 16, "the demo shows only {in_demo}");
+}
+
 #[test]
 fn help_is_in_the_order_of_the_work() {
     program().arg("--help").assert().code(0).stdout_eq(str![[r#"

@@ -82,3 +82,17 @@ fn mistakes_are_marked() {
     let schema: Value = serde_json::from_str(&written(&run.code(0)).0).unwrap();
     assert_eq!(schema["properties"].as_object().unwrap().len(), 2);
 }
+
+#[test]
+fn the_report_of_a_check_is_as_its_schema_says() {
+    let ledger = TestLedger::demo();
+    let schema = schema(&ledger, "report");
+    for arguments in ["check --json", "check @dev --json", "check crew-roster@staging --json --waived"] {
+        let (out, _) = written(&ledger.run(arguments));
+        let report: Value = serde_json::from_str(&out).unwrap();
+        let errors: Vec<String> = schema.iter_errors(&report).map(|error| error.to_string()).collect();
+        assert!(errors.is_empty(), "{arguments}: {errors:?}");
+        assert!(!report["findings"].as_array().unwrap().is_empty());
+    }
+    assert!(!schema.is_valid(&serde_json::json!({ "format": 1, "findings": [] })));
+}
