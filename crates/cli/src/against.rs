@@ -24,17 +24,14 @@ pub(crate) struct Against {
 impl Against {
     /// Reads both.
     pub(crate) fn open(app: &mut App<'_>, revision: &str) -> Result<Self, CliError> {
-        let (root, now, head) = match bare(app) {
-            Some(folder) => {
-                app.console.notice("This repository is bare: its HEAD is compared.");
-                let tree = at_revision(&folder, "HEAD")?;
-                let now = at(&tree, "HEAD")?;
-                (folder, now, Some(tree))
-            }
-            None => {
-                let (root, now) = app.open(&Scope::Whole)?;
-                (root, now, None)
-            }
+        let (root, now, head) = if let Some(folder) = bare(app) {
+            app.console.notice("This repository is bare: its HEAD is compared.");
+            let tree = at_revision(&folder, "HEAD")?;
+            let now = at(&tree, "HEAD")?;
+            (folder, now, Some(tree))
+        } else {
+            let (root, now) = app.open(&Scope::Whole)?;
+            (root, now, None)
         };
         let then = at_revision(&root, revision)?;
         let before = at(&then, revision)?;

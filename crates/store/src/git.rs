@@ -104,8 +104,8 @@ fn folder_of_ledger(blobs: &[(String, String)]) -> Option<String> {
 fn is_of_ledger(path: &str) -> bool {
     let top = path.split('/').next().unwrap_or_default();
     matches!(top, "ledger.toml" | "shared.toml" | "waivers.toml")
-        || matches!(top, "shared" | "units" | "groups" | "stages" | "keys")
-        || path.ends_with(".csv")
+        || matches!(top, "shared" | "units" | "groups" | "stages" | "keys" | "tables")
+        || Path::new(path).extension().is_some_and(|ending| ending.eq_ignore_ascii_case("csv"))
 }
 
 /// What these objects hold, in one go.
@@ -116,7 +116,8 @@ fn contents(folder: &Path, wanted: &[(String, String)]) -> Result<BTreeMap<Strin
     let refused = |what: &str| GitError::Refused(what.to_owned());
     let mut input = child.stdin.take().ok_or_else(|| refused("it takes no input"))?;
     let output = child.stdout.take().ok_or_else(|| refused("it gives no output"))?;
-    let objects: String = wanted.iter().map(|(_, object)| format!("{object}\n")).collect();
+    let objects: Vec<&str> = wanted.iter().map(|(_, object)| object.as_str()).collect();
+    let objects = objects.join("\n") + "\n";
     // Git answers while it is asked: both at once, or the pipes fill up.
     let asking = thread::spawn(move || input.write_all(objects.as_bytes()));
     let mut output = BufReader::new(output);
