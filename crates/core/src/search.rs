@@ -189,10 +189,11 @@ pub fn settings<'l>(ledger: &'l Ledger, outside: &dyn Outside, conditions: &Cond
             Written::In(LayerId::Group(_)) => "group",
             Written::In(LayerId::Stage(_)) => "stage",
         };
-        if conditions.covers_field(ledger, subject, entry, field)
-            && conditions.covers_place(ledger, written)
+        // What is cheap to tell first: this goes over every setting of the ledger.
+        if conditions.covers_note(setting)
             && conditions.covers_layer(layer)
-            && conditions.covers_note(setting)
+            && conditions.covers_place(ledger, written)
+            && conditions.covers_field(ledger, subject, entry, field)
             && conditions.covers_said(ledger, outside, setting, held, field.this_type)
         {
             found.push(Found { written, subject, slot, setting, held, place });

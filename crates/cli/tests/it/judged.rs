@@ -85,6 +85,22 @@ fn hosts_of_other_stages_are_flagged_and_near_misses_are_not() {
         }
         assert_eq!(found(&ledger, &["points-at-other-stage"], ""), expected, "{path}: {text}");
     }
+    let database = "[connections.db]\nprotocol = \"mysql\"\n";
+    for (name, expected) in [
+        ("tides_test", &["error points-at-other-stage shared/db.database@north"][..]),
+        ("tides", &[]),
+        ("tides_north", &[]),
+    ] {
+        let north = format!("[shared.db]\ndatabase = \"{name}\"\n");
+        let test = "[shared.db]\ndatabase = \"tides_test\"\n";
+        let ledger = ledger(&[
+            ("units/desk.toml", "uses = [\"db\"]\n"),
+            ("shared.toml", database),
+            ("stages/test.toml", test),
+            ("stages/north.toml", &north),
+        ]);
+        assert_eq!(found(&ledger, &["points-at-other-stage"], ""), expected, "{name}");
+    }
     // Within one class it is a warning; what three stages set is common; followed values belong to nobody.
     let ledger = ledger(&[
         ("units/desk.toml", contract),

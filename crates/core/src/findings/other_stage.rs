@@ -1,4 +1,4 @@
-//! `points-at-other-stage`: a value that mentions a host or address of another stage.
+//! `points-at-other-stage`: a value that mentions a host, address or database of another stage.
 //!
 //! Which host belongs to which stage is learned from the stages' own settings of hosts and URLs. What
 //! groups, defaults and followed stages say belongs to nobody, and neither does what three stages or
@@ -41,8 +41,18 @@ impl Written<'_> {
     }
 
     fn names_brokers(&self) -> bool {
+        self.is_field_of_connection("brokers")
+    }
+
+    /// Whether its text is the name of a database. It is known to belong to a stage if it has that
+    /// stage's name as a part, as `tides_test` has.
+    fn names_database(&self) -> bool {
+        self.is_field_of_connection("database")
+    }
+
+    fn is_field_of_connection(&self, wanted: &str) -> bool {
         matches!(self.entry.kind, Kind::Connection { .. })
-            && self.field.name.as_ref().is_some_and(|name| name.as_str() == "brokers")
+            && self.field.name.as_ref().is_some_and(|name| name.as_str() == wanted)
     }
 }
 
@@ -64,10 +74,10 @@ pub(super) fn all(
     let of_shared = shared_settings(ledger);
     let learned: Vec<Vec<(&str, StageId, Place)>> = units
         .par_iter()
-        .map(|&unit| unit_settings(ledger, unit).filter(Written::names_hosts).flat_map(hosts_of).collect())
+        .map(|&unit| unit_settings(ledger, unit).flat_map(|written| hosts_of(ledger, &written)).collect())
         .collect();
     let mut hosts = Hosts::default();
-    let shared_hosts = of_shared.iter().filter(|written| written.names_hosts()).flat_map(hosts_of);
+    let shared_hosts = of_shared.iter().flat_map(|written| hosts_of(ledger, written));
     for (host, stage, place) in shared_hosts.chain(learned.into_iter().flatten()) {
         let known = hosts.entry(host).or_default();
         if !known.0.iter().any(|(other, _)| *other == stage) {
@@ -156,10 +166,18 @@ fn written<'l>(
     }
 }
 
-/// The hosts that a setting names, but for local ones and those that depend on references.
-fn hosts_of<'l>(written: impl std::borrow::Borrow<Written<'l>>) -> Vec<(&'l str, StageId, Place)> {
-    let written = written.borrow();
+/// The hosts and databases that a setting names, but for local ones and those that depend on references.
+fn hosts_of<'l>(ledger: &Ledger, written: &Written<'l>) -> Vec<(&'l str, StageId, Place)> {
     let (stage, place) = (written.field_id.stage, written.place);
+    if let (true, Some(name)) = (written.names_database(), written.value.as_text()) {
+        let stage_name = ledger.stage(stage).name.as_str();
+        let mut parts = name.split(|c: char| !c.is_ascii_alphanumeric());
+        let of_stage = parts.any(|part| part == stage_name) || name == stage_name;
+        return of_stage.then_some((name, stage, place)).into_iter().collect();
+    }
+    if !written.names_hosts() {
+        return Vec::new();
+    }
     let host = |text: &'l str| {
         let host = if written.field.this_type == Type::Host { text } else { host_in(text) };
         let plain = !host.is_empty() && !host.contains("${") && !is_local(host);
@@ -251,9 +269,9 @@ fn search<'h>(
         Value::Map(map) => return map.values().find_map(|item| search(ledger, hosts, written, item)),
         _ => return None,
     };
-    let is_host = written.field.this_type == Type::Host;
+    let is_whole = written.field.this_type == Type::Host || written.names_database();
     // A name without a dot is a host only where a host is meant.
-    if !is_host && !text.contains(['.', ':']) {
+    if !is_whole && !text.contains(['.', ':']) {
         return None;
     }
     let judge = |token: &str| {
@@ -268,7 +286,7 @@ fn search<'h>(
                 && !must_agree(ledger, written.field_id, other);
         told.then_some((written.field_id.stage, other, place, host))
     };
-    if is_host {
+    if is_whole {
         return judge(text);
     }
     let is_part = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
