@@ -9,6 +9,12 @@ pub(crate) fn answer(word: &str) -> Option<String> {
         "exec" | "start" | "env" => "run",
         "ls" | "tree" => "list",
         "cat" | "view" | "print" | "describe" | "resolve" | "inspect" => "show",
+        "encrypt" | "seal" | "lock" => "key protect",
+        "decrypt" | "reveal" | "unlock" => "get --unmask",
+        "grant" | "invite" => "key admit",
+        "revoke" => "key exclude",
+        "ignore" | "suppress" | "accept" | "silence" => "waive",
+        "blame" | "changes" => "compare --against REV",
         "read" | "query" | "lookup" => "get",
         "new" | "create" | "setup" => "init",
         "observe" | "detect" | "live" => "drift",
@@ -23,5 +29,6 @@ pub(crate) fn answer(word: &str) -> Option<String> {
         }
         _ => return None,
     };
-    Some(format!("`cledger {command}` does that: see `cledger {command} --help`"))
+    let named: Vec<&str> = command.split(' ').take_while(|word| !word.starts_with("--")).collect();
+    Some(format!("`cledger {command}` does that: see `cledger {} --help`", named.join(" ")))
 }

@@ -190,7 +190,9 @@ fn the_guide_shows_what_the_program_prints() {
 
 #[test]
 fn words_of_the_trade_are_answered_with_ours() {
-    for word in ["diff", "validate", "deploy", "rollback", "lint", "import", "export"] {
+    for word in
+        ["diff", "validate", "deploy", "rollback", "lint", "import", "export", "decrypt", "revoke", "ignore"]
+    {
         let (out, err) = written(&program().arg(word).assert().code(2));
         assert!(out.is_empty() && err.contains("help: ") && err.contains("cledger "), "{word}: {err}");
     }
