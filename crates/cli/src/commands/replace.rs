@@ -111,7 +111,8 @@ pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let replacing = replacing(&changing.ledger, &wanted)?;
     if replacing.encrypted > 0 {
         let secrets = text::check::counted(replacing.encrypted, "encrypted secret");
-        app.console.notice(&format!("{secrets} stay as they are: `cledger set` changes them one by one."));
+        let stay = if replacing.encrypted == 1 { "stays as it is" } else { "stay as they are" };
+        app.console.notice(&format!("{secrets} {stay}: `cledger set` changes one at a time."));
     }
     let disk = Disk(changing.root().to_owned());
     let wrong = |error: EditError| CliError::usage(error.to_string());

@@ -6,7 +6,7 @@ use cledger_core::address::Address;
 use cledger_core::cipher::KeyScope;
 use cledger_core::model::{Kind, Ledger, Slot, StageId, Subject};
 use cledger_core::name::{Name, nearest};
-use cledger_core::resolve::{Effective, FieldId, Outcome, Resolver};
+use cledger_core::resolve::{Effective, FieldId, Layer, Outcome, Resolver};
 use zeroize::Zeroizing;
 
 use crate::app::{App, Chosen, scope_of, unit_of};
@@ -47,11 +47,16 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &assumptions);
     let mut session = resolver.session(unit_of(subject));
-    // That of the stage's own key: a secret of a group is told to be the same by readers of the stage.
+    // By the stage's own key, else by that of the group which the secret is from.
     let scope = KeyScope::Stage(ledger.stage(chosen.stage).name.clone());
     let fingerprint = |effective: &Effective<'_>| {
         let secret = effective.expose().filter(|_| effective.secret)?;
-        Some(outside.keys.key(&scope).ok()?.key.fingerprint(&Zeroizing::new(secret.to_text())))
+        let of_group = match effective.origin.layer {
+            Layer::Group(id) => Some(KeyScope::Group(ledger.group(id).name.clone())),
+            _ => None,
+        };
+        let key = outside.keys.key(&scope).ok().or_else(|| outside.keys.key(&of_group?).ok())?;
+        Some(key.key.fingerprint(&Zeroizing::new(secret.to_text())))
     };
     let console = &mut *app.console;
     if console.is_json() {

@@ -41,6 +41,20 @@ impl UnitDrift {
     }
 }
 
+impl UnitDrift {
+    /// Whether nothing is known to differ, and not all is known.
+    fn is_unknown(&self) -> bool {
+        let State::There(files) = &self.state else { return false };
+        !self.is_clean()
+            && files.iter().all(|(_, file)| match file {
+                FileDrift::Drifted(names) => {
+                    names.iter().all(|name| name.waived || name.what == NameDrift::Unreadable)
+                }
+                other => other.is_clean(),
+            })
+    }
+}
+
 pub(crate) fn word(what: NameDrift) -> &'static str {
     match what {
         NameDrift::Differs => "differs",
@@ -81,8 +95,16 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
             }
         }
     }
-    let drifted = units.iter().filter(|unit| !unit.is_clean()).count();
+    let unknown = units.iter().filter(|unit| unit.is_unknown()).count();
+    let drifted = units.iter().filter(|unit| !unit.is_clean()).count() - unknown;
     console.line("");
+    if unknown > 0 {
+        let text = format!("{} with secrets that are not readable here.", counted(unknown, "unit"));
+        console.line(format!("{}: {text}", style::doubtful("not known")));
+    }
+    if drifted == 0 && unknown > 0 {
+        return;
+    }
     if drifted == 0 {
         let text = format!("{} as the ledger says.", counted(units.len(), "unit"));
         console.line(format!("{}: {text}", style::good("no drift")));
