@@ -34,7 +34,7 @@ pub(super) fn of_unit(
         for &slot in &todo {
             let field = FieldId { subject, stage, slot };
             let found = of_field(session, field);
-            if is_unreadable(&session.outcome(field)) && covers(bounds, field) {
+            if is_cipher(session, field) && is_unreadable(&session.outcome(field)) && covers(bounds, field) {
                 let whose = whose(ledger, session, field, is_unreadable);
                 unreadable.insert(ledger.address(whose).to_string());
             }
@@ -51,6 +51,12 @@ pub(super) fn of_unit(
             }
         }
     }
+}
+
+/// Whether a cipher text wins for a field.
+fn is_cipher(session: &mut Session<'_, '_>, field: FieldId) -> bool {
+    let winner = session.winners(field.subject, field.stage)[field.slot.0 as usize];
+    matches!(winner, Winner::Set(setting, ..) if matches!(setting.value, SettingValue::Cipher(_)))
 }
 
 /// Whether it is a cipher text whose key is not at hand.

@@ -3,6 +3,7 @@
 
 use jiff::Span;
 use jiff::civil::Date;
+use rayon::prelude::*;
 
 use super::check::{Bounds, UnitStanding};
 use super::effective::{new, whose};
@@ -10,11 +11,9 @@ use super::names::count_in_layer;
 use super::values::called;
 use super::{Code, Finding, Severity};
 use crate::address::Address;
-use crate::impact::Written;
-use crate::model::{Kind, Subject, UnitId};
+use crate::model::{Kind, LayerId, Ledger, Setting, Slot, Subject, UnitId};
 use crate::name::Name;
-use crate::resolve::{FieldId, Outcome, Resolver, Session, Unfetched};
-use crate::search::{self, Conditions};
+use crate::resolve::{FieldId, Outcome, Resolver, Session};
 use crate::types::parse_date;
 use crate::value::Value;
 
@@ -28,22 +27,22 @@ pub(super) fn of_settings(
 ) {
     let ledger = bounds.ledger;
     let soon = soon(bounds, today);
-    let past = Conditions { past: Some(soon.tomorrow().unwrap_or(soon)), ..Conditions::default() };
-    for found in search::settings(ledger, &Unfetched, &past) {
-        let (Written::In(layer), Some(note)) =
-            (found.written, found.setting.and_then(|setting| setting.note.as_deref()))
-        else {
+    for found in with_last_day(ledger) {
+        let (layer, until) = (found.layer, found.until);
+        if until > soon {
             continue;
-        };
-        let Some(until) = note.until else { continue };
+        }
         let (entry, field) = ledger.field(found.subject, found.slot);
         let (owner, unit) = (ledger.owner(found.subject), unit_of(found.subject));
         let covered = bounds.covers(&owner, entry.name.as_str(), field.name.as_ref().map(Name::as_str));
         if !covered || !bounds.covers_layer(resolver, layer) {
             continue;
         }
-        let (address, called) = (found.address(ledger), called(entry, field));
-        let why = note.why.as_ref().map(|why| format!(" ({why})")).unwrap_or_default();
+        let layer_name = ledger.layer_name(layer);
+        let address = Address::of_field(owner, &entry.name, field.name.as_ref(), Some(layer_name));
+        let called = called(entry, field);
+        let why = found.setting.note.as_ref().and_then(|note| note.why.as_ref());
+        let why = why.map(|why| format!(" ({why})")).unwrap_or_default();
         let (code, message) = if until < today {
             (Code::Expired, format!("{called} was to be set so until {until} only{why}"))
         } else {
@@ -56,7 +55,7 @@ pub(super) fn of_settings(
             stage: address.stage.as_ref().map(ToString::to_string),
             unit,
             message,
-            place: found.place,
+            place: Some(found.setting.place),
             hides_value: field.secret,
             help: format!("cledger unset {address}, or give it another last day with --until"),
             because_of: None,
@@ -68,6 +67,45 @@ pub(super) fn of_settings(
         }
         findings.push(finding);
     }
+}
+
+/// A setting that is meant to count until a day.
+struct Dated<'l> {
+    layer: LayerId,
+    subject: Subject,
+    slot: Slot,
+    setting: &'l Setting,
+    until: Date,
+}
+
+/// All settings with a last day. This goes over every setting of the ledger.
+fn with_last_day(ledger: &Ledger) -> Vec<Dated<'_>> {
+    let dated = |layer, subject, first: u32, setting| {
+        let setting: &Setting = setting;
+        let note = setting.note.as_deref()?;
+        Some(Dated { layer, subject, slot: Slot(first + setting.slot.0), setting, until: note.until? })
+    };
+    let mut found = Vec::new();
+    for layer in ledger.layer_ids() {
+        for (known, settings) in ledger.shared_slots.entries.iter().zip(&ledger.layer(layer).shared) {
+            found.extend(settings.iter().filter_map(|it| dated(layer, Subject::Shared, known.first, it)));
+        }
+    }
+    let of_unit = |id: UnitId| {
+        let mut found = Vec::new();
+        for layer in ledger.layer_ids() {
+            let settings = ledger.unit_layer(ledger.unit(id), layer);
+            found.extend(settings.unit.iter().filter_map(|it| dated(layer, Subject::Unit(id, None), 0, it)));
+            for (instance, _, list) in &settings.instances {
+                let subject = Subject::Unit(id, Some(*instance));
+                found.extend(list.iter().filter_map(|it| dated(layer, subject, 0, it)));
+            }
+        }
+        found
+    };
+    let units: Vec<UnitId> = ledger.unit_ids().collect();
+    found.extend(units.into_par_iter().flat_map_iter(of_unit).collect::<Vec<_>>());
+    found
 }
 
 /// The last of the days that are soon.

@@ -143,12 +143,18 @@ fn unit_settings(ledger: &Ledger, id: UnitId) -> impl Iterator<Item = Written<'_
         let all = std::iter::once((None, &settings.unit)).chain(instances);
         all.flat_map(move |(instance, list)| {
             let subject = Subject::Unit(id, instance);
-            list.iter().filter_map(move |setting| {
+            list.iter().filter(|setting| may_mention(setting)).filter_map(move |setting| {
                 let id = FieldId { subject, stage, slot: setting.slot };
                 written(id, ledger.field(subject, setting.slot), setting)
             })
         })
     })
+}
+
+/// Whether a setting's value is of a form that can mention a host: what is cheap to tell first.
+fn may_mention(setting: &Setting) -> bool {
+    let is_text = |value: &Value| matches!(value, Value::Text(_) | Value::List(_) | Value::Map(_));
+    matches!(&setting.value, SettingValue::Value(Held::Open(value)) if is_text(value))
 }
 
 /// A setting whose text may be looked at: secrets are none of anybody's business here.
