@@ -8,6 +8,7 @@ mod readers;
 mod rotate;
 
 use clap::{Args, Subcommand};
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::{Address, Pattern};
 use cledger_core::cipher::KeyScope;
 use cledger_core::model::{LayerId, Ledger};
@@ -16,6 +17,7 @@ use cledger_store::{Changed, Reader};
 
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing, Planned};
+use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
 
@@ -40,9 +42,22 @@ enum What {
     /// List who may read what
     List(list::ListArgs),
     /// Put a new key in place of one, and encrypt all its secrets anew
-    Rotate(rotate::RotateArgs),
+    Rotate(Renewal),
     /// Encrypt the secrets that lie in plain text in stages and groups
-    Protect(protect::ProtectArgs),
+    Protect(Renewal),
+}
+
+/// Whose keys are renewed, or whose secrets encrypted, and whether that is done.
+#[derive(Debug, Args)]
+struct Renewal {
+    /// Whose key: @STAGE, @GROUP or a pattern
+    #[arg(required = true, value_name = "@STAGE", add = ArgValueCompleter::new(complete::address))]
+    stages: Vec<String>,
+    /// Do it; without, it is only shown
+    #[arg(long)]
+    write: bool,
+    #[command(flatten)]
+    change: ChangeOptions,
 }
 
 /// What was done, or would be, with the key of a stage or group.

@@ -1,33 +1,18 @@
 //! `cledger key protect`: encrypts what lies in plain text.
 
-use clap::Args;
-use clap_complete::ArgValueCompleter;
 use cledger_core::cipher::Cipher;
 use cledger_core::findings::plain_secrets;
 use cledger_core::impact::Written;
 use cledger_core::model::SettingValue;
 use cledger_store::put;
 
-use super::{Done, finish, layers, names};
+use super::{Done, Renewal, finish, layers, names};
 use crate::app::App;
-use crate::change::{ChangeOptions, Changing, NO_CHANGE};
+use crate::change::{Changing, NO_CHANGE};
 use crate::commands::set::setting_literal;
-use crate::complete;
 use crate::error::CliError;
 
-#[derive(Debug, Args)]
-pub(crate) struct ProtectArgs {
-    /// Where: @STAGE, @GROUP or a pattern
-    #[arg(required = true, value_name = "@STAGE", add = ArgValueCompleter::new(complete::address))]
-    stages: Vec<String>,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
-    #[command(flatten)]
-    change: ChangeOptions,
-}
-
-pub(crate) fn run(args: &ProtectArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(super) fn run(args: &Renewal, app: &mut App<'_>) -> Result<u8, CliError> {
     let changing = Changing::start(app, &args.change)?;
     let ledger = &changing.ledger;
     let wanted = layers(ledger, &args.stages)?;

@@ -5,7 +5,7 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::{Admitted, Reader, Recipient, admit as admitted, exclude as excluded};
 
-use super::{Done, finish, layers, names, scopes};
+use super::{Done, Renewal, finish, layers, names, scopes};
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing, NO_CHANGE};
 use crate::complete;
@@ -29,14 +29,8 @@ pub(crate) struct AdmitArgs {
 pub(crate) struct ExcludeArgs {
     /// What the reader is called
     name: Name,
-    /// Whose key: @STAGE, @GROUP or a pattern
-    #[arg(required = true, value_name = "@STAGE", add = ArgValueCompleter::new(complete::address))]
-    stages: Vec<String>,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
     #[command(flatten)]
-    change: ChangeOptions,
+    renewal: Renewal,
 }
 
 pub(crate) fn admit(args: &AdmitArgs, app: &mut App<'_>) -> Result<u8, CliError> {
@@ -82,8 +76,8 @@ pub(crate) fn admit(args: &AdmitArgs, app: &mut App<'_>) -> Result<u8, CliError>
 }
 
 pub(crate) fn exclude(args: &ExcludeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    let changing = Changing::start(app, &args.change)?;
-    let layers = layers(&changing.ledger, &args.stages)?;
+    let changing = Changing::start(app, &args.renewal.change)?;
+    let layers = layers(&changing.ledger, &args.renewal.stages)?;
     let scopes = scopes(&changing.ledger, &layers);
     let keys = changing.keys(&NO_CHANGE);
     let (changed, counts) = excluded(&changing.ledger, &keys, &scopes, &args.name)?;
@@ -100,8 +94,8 @@ pub(crate) fn exclude(args: &ExcludeArgs, app: &mut App<'_>) -> Result<u8, CliEr
             changes: true,
         });
     }
-    let status = finish(&changing, changed, &layers, &done, (args.write, &args.change), app)?;
-    if args.write {
+    let status = finish(&changing, changed, &layers, &done, (args.renewal.write, &args.renewal.change), app)?;
+    if args.renewal.write {
         let name = &args.name;
         app.console.notice(&format!(
             "{name} may still know what stood there until now: change these secrets where they are used."

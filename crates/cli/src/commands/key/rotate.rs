@@ -1,28 +1,13 @@
 //! `cledger key rotate`: a new key, and all its secrets encrypted anew.
 
-use clap::Args;
-use clap_complete::ArgValueCompleter;
 use cledger_store::rotate;
 
-use super::{Done, finish, layers, names, scopes};
+use super::{Done, Renewal, finish, layers, names, scopes};
 use crate::app::App;
-use crate::change::{ChangeOptions, Changing, NO_CHANGE};
-use crate::complete;
+use crate::change::{Changing, NO_CHANGE};
 use crate::error::CliError;
 
-#[derive(Debug, Args)]
-pub(crate) struct RotateArgs {
-    /// Whose key: @STAGE, @GROUP or a pattern
-    #[arg(required = true, value_name = "@STAGE", add = ArgValueCompleter::new(complete::address))]
-    stages: Vec<String>,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
-    #[command(flatten)]
-    change: ChangeOptions,
-}
-
-pub(crate) fn run(args: &RotateArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(super) fn run(args: &Renewal, app: &mut App<'_>) -> Result<u8, CliError> {
     let changing = Changing::start(app, &args.change)?;
     let layers = layers(&changing.ledger, &args.stages)?;
     let scopes = scopes(&changing.ledger, &layers);
