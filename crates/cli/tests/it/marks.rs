@@ -7,7 +7,7 @@ use std::path::Path;
 use crate::test_ledger::{TestLedger, program, written};
 
 /// What every planted secret begins with.
-const MARK: &str = "mrk";
+const MARK: &str = "marked-tide";
 
 /// Every command (beside the marks, the demo has secrets in its vault and its pretend live system), as one would use it on the demo; some do their work and some fail.
 const COMMANDS: [&str; 60] = [
@@ -39,9 +39,9 @@ const COMMANDS: [&str; 60] = [
     "impact shared/bookings-db.password@test",
     "search",
     "search --effective",
-    "search --contains mrk",
-    "search --effective --matches ^mrk",
-    "replace */bookings-db.* --swap mrk other",
+    "search --contains marked-tide",
+    "search --effective --matches ^marked-tide",
+    "replace */bookings-db.* --swap marked-tide other",
     "waive shared/*@dev plain-secret --why trial --until 2099-12-31",
     "check --waived",
     "compare @dev @test",
@@ -55,7 +55,7 @@ const COMMANDS: [&str; 60] = [
     "key list",
     "key identity",
     "key make @staging",
-    "key admit ben @test --recipient age1mrk",
+    "key admit ben @test --recipient age1marked-tide",
     "key exclude ben @test",
     "key protect @test",
     "key protect @prod-south",
@@ -93,7 +93,7 @@ fn no_mark_of_a_secret_comes_out_of_any_command() {
         + "\n[variables.pin]\nsecret = true\ntype = \"integer\"\nrequired = false\n\
            [variables.salt]\nsecret = true\nrequired = false\n[variables.salted]\nrequired = false\n";
     ledger.write("units/quay-screens.toml", contract);
-    ledger.write("../marked.txt", "mrk-in-a-file\n");
+    ledger.write("../marked.txt", "marked-tide-in-a-file\n");
     let run = |arguments: &str| {
         ledger.command(arguments).env("CLEDGER_IDENTITY", folder.join("identity")).env("CLEDGER_WHO", "ada")
     };
@@ -122,7 +122,7 @@ fn no_mark_of_a_secret_comes_out_of_any_command() {
     // In plain text, too, also where it is no value of its field.
     plant("shared/tide-api.token@prod-south", "--plain-secrets --countersign prod-south --why x");
     let text = ledger.read("stages/staging.toml")
-        + "\n[units.quay-screens]\nsalt = \"mrk-plain\"\npin = \"mrk-wrong\"\nslat = \"mrk-stray\"\n";
+        + "\n[units.quay-screens]\nsalt = \"marked-tide-plain\"\npin = \"marked-tide-wrong\"\nslat = \"marked-tide-stray\"\n";
     ledger.write("stages/staging.toml", text);
     let planted: BTreeSet<String> =
         ["stages/staging.toml", "stages/prod-south/shared.toml", "marked.txt"].map(str::to_owned).into();
@@ -140,7 +140,7 @@ fn no_mark_of_a_secret_comes_out_of_any_command() {
                 let more = if more.is_empty() { String::new() } else { format!(" -- {more}") };
                 let (out, err) = written(&run(&format!("{command} {form}{more}")).assert());
                 // What somebody typed in is theirs.
-                let text = format!("{out}{err}").replace("age1mrk", "");
+                let text = format!("{out}{err}").replace("age1marked-tide", "");
                 for secret in [MARK, "made-up-", "changed-by-hand"] {
                     assert!(!text.contains(secret), "{command} {form} shows {secret}:\n{text}");
                 }
@@ -159,5 +159,8 @@ fn no_mark_of_a_secret_comes_out_of_any_command() {
     let listed: BTreeSet<&str> = listed.filter(|word| word.starts_with(char::is_alphabetic)).collect();
     assert!(listed.len() > 20 && listed.is_subset(&used), "not tried: {:?}", listed.difference(&used));
     // The marks are really there, for whoever asks on purpose.
-    run("get ticket-desk/card-terminal.token@dev --unmask=always").assert().code(0).stdout_eq("mrk-4\n");
+    run("get ticket-desk/card-terminal.token@dev --unmask=always")
+        .assert()
+        .code(0)
+        .stdout_eq("marked-tide-4\n");
 }
