@@ -8,7 +8,7 @@ use cledger_core::model::{Declaration, LayerId, Ledger, Note, Setting, SettingVa
 use cledger_core::name::Name;
 use cledger_core::reference;
 use cledger_core::resolve::Opened;
-use cledger_core::types::{Type, parse_date};
+use cledger_core::types::Type;
 use cledger_core::value::{Held, Value};
 use cledger_store::{Edit, Keys, Target, What, literal, parse_value, setting};
 use zeroize::Zeroizing;
@@ -16,6 +16,7 @@ use zeroize::Zeroizing;
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing, NO_CHANGE};
 use crate::complete;
+use crate::conditions::day;
 use crate::error::{CliError, status};
 use crate::output::{json, text, values};
 use crate::place::{DEFAULT, Place, place};
@@ -168,13 +169,7 @@ fn finish(
 }
 
 fn note(args: &SetArgs) -> Result<Note, CliError> {
-    let until =
-        match &args.until {
-            None => None,
-            Some(text) => Some(parse_date(text).ok_or_else(|| {
-                CliError::usage(format!("`{text}` is no day")).help("write it as 2027-01-31")
-            })?),
-        };
+    let until = args.until.as_deref().map(|text| day(Some(text))).transpose()?;
     Ok(Note { why: args.change.why.clone(), until, ..Note::default() })
 }
 

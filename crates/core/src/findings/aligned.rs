@@ -19,10 +19,7 @@ pub(super) fn of_unit(
     let ledger = bounds.ledger;
     let unit = ledger.unit(id);
     for aligned in &ledger.aligned {
-        let instances = (0..unit.instances.len()).filter_map(|at| u16::try_from(at).ok());
-        let instances = instances.map(|at| Some(crate::model::InstanceId(at)));
-        for instance in std::iter::once(None).chain(instances) {
-            let subject = Subject::Unit(id, instance);
+        for (subject, instance) in bounds.subjects_of(id) {
             let mut stages = aligned.stages.iter().filter(|&&stage| unit.belongs_to(stage, instance));
             let Some(&first) = stages.next() else { continue };
             for &stage in stages.filter(|&&stage| bounds.covers_stage(stage)) {

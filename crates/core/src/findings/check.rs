@@ -11,7 +11,7 @@ use super::{
     rules, stages, tables, values, waivers,
 };
 use crate::address::{Owner, Pattern};
-use crate::model::{Ledger, SharedId, StageId, Subject, UnitId, Waived};
+use crate::model::{InstanceId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
 use crate::resolve::Resolver;
 use crate::search::Found;
 use crate::source::Place;
@@ -45,6 +45,12 @@ pub struct UnitStanding {
     pub unit: UnitId,
     /// By stage.
     pub stages: Vec<Standing>,
+}
+
+/// How a unit stands, among those that are looked at, which are sorted by unit.
+pub(super) fn standing_of(standings: &mut [UnitStanding], unit: UnitId) -> Option<&mut UnitStanding> {
+    let at = standings.binary_search_by_key(&unit, |standing| standing.unit).ok()?;
+    standings.get_mut(at)
 }
 
 /// What a check comes to.
@@ -122,6 +128,13 @@ impl Bounds<'_> {
     /// Whether all of the ledger is looked at.
     pub(super) fn is_whole(&self) -> bool {
         self.pattern.is_none()
+    }
+
+    /// A unit and its instances, wherever they belong.
+    pub(super) fn subjects_of(&self, id: UnitId) -> impl Iterator<Item = (Subject, Option<InstanceId>)> {
+        let count = u16::try_from(self.ledger.unit(id).instances.len()).unwrap_or(u16::MAX);
+        let instances = (0..count).map(|at| Some(InstanceId(at)));
+        std::iter::once(None).chain(instances).map(move |instance| (Subject::Unit(id, instance), instance))
     }
 
     /// Where a unit and its instances belong, as far as these stages are covered.

@@ -27,10 +27,7 @@ pub(super) fn of_unit(
     if slots.is_empty() {
         return;
     }
-    let instances = (0..unit.instances.len()).filter_map(|at| u16::try_from(at).ok());
-    let instances = std::iter::once(None).chain(instances.map(|at| Some(crate::model::InstanceId(at))));
-    for instance in instances {
-        let subject = Subject::Unit(id, instance);
+    for (subject, instance) in bounds.subjects_of(id) {
         for &slot in &slots {
             let (entry, declaration) = ledger.field(subject, slot);
             let mut seen: Vec<(StageId, Effective<'_>)> = Vec::new();

@@ -5,7 +5,7 @@ use jiff::Span;
 use jiff::civil::Date;
 use rayon::prelude::*;
 
-use super::check::{Bounds, UnitStanding};
+use super::check::{Bounds, UnitStanding, standing_of};
 use super::effective::{new, whose};
 use super::names::count_in_layer;
 use super::values::called;
@@ -62,7 +62,7 @@ pub(super) fn of_settings(
             needed_by: Vec::new(),
             address: address.to_string(),
         };
-        if let Some(standing) = standings.iter_mut().find(|standing| Some(standing.unit) == unit) {
+        if let Some(standing) = unit.and_then(|unit| standing_of(standings, unit)) {
             count_in_layer(resolver, standing, layer, bounds.counts(&finding));
         }
         findings.push(finding);

@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use super::aligned::may_differ;
-use super::check::{Bounds, UnitStanding};
+use super::check::{Bounds, UnitStanding, standing_of};
 use super::names::count_in_layer;
 use super::values::called;
 use super::{Code, Finding, Severity};
@@ -97,8 +97,7 @@ pub(super) fn all(
         })
         .collect();
     for (at, finding, stage) in told {
-        let mut all = standings.iter_mut();
-        if let Some(standing) = all.find(|standing| standing.unit == units[at]) {
+        if let Some(standing) = standing_of(standings, units[at]) {
             count_in_layer(resolver, standing, LayerId::Stage(stage), bounds.counts(&finding));
         }
         findings.push(finding);

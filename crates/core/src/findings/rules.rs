@@ -1,10 +1,10 @@
 //! `rule`: what the ledger's own rules demand.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use compact_str::CompactString;
 
-use super::check::{Bounds, UnitStanding};
+use super::check::{Bounds, UnitStanding, standing_of};
 use super::effective::{new, whose};
 use super::values::called;
 use super::{Code, Finding, Severity};
@@ -222,18 +222,15 @@ pub(super) fn of_all(
     findings: &mut Vec<Finding>,
 ) {
     let ledger = bounds.ledger;
-    let mut values: BTreeMap<(usize, StageId, &str), Vec<FieldId>> = BTreeMap::new();
+    let mut values: BTreeMap<(usize, StageId, &str), BTreeSet<FieldId>> = BTreeMap::new();
     for (rule, stage, value, field) in seen.iter().flat_map(|seen| &seen.unique) {
-        let fields = values.entry((*rule, *stage, value)).or_default();
-        if !fields.contains(field) {
-            fields.push(*field);
-        }
+        values.entry((*rule, *stage, value)).or_default().insert(*field);
     }
-    for ((rule, stage, value), mut fields) in values {
+    for ((rule, stage, value), fields) in values {
         let rule = &ledger.judging.rules[rule];
-        fields.sort_unstable();
-        let Some((&first, others)) = fields.split_first() else { continue };
-        for &field in others {
+        let mut fields = fields.into_iter();
+        let Some(first) = fields.next() else { continue };
+        for field in fields {
             let Subject::Unit(unit, _) = field.subject else { continue };
             let (entry, declaration) = ledger.field(field.subject, field.slot);
             let broken = format!("it is {value}, and so is {}", ledger.address(first));
@@ -242,7 +239,7 @@ pub(super) fn of_all(
             finding.severity = rule.severity;
             finding.place = Some(declaration.place);
             finding.help = help(rule);
-            if let Some(standing) = standings.iter_mut().find(|standing| standing.unit == unit) {
+            if let Some(standing) = standing_of(standings, unit) {
                 standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
             }
             findings.push(finding);

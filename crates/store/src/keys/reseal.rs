@@ -107,20 +107,19 @@ pub fn reseal(
 /// A cipher text of this key that stands in a file and is no setting's value, so that nothing could
 /// encrypt it anew.
 pub(super) fn left_over(ledger: &Ledger, scope: &KeyScope, key_id: &str) -> Option<String> {
-    let known = ciphers(ledger);
+    let of_scope = ciphers(ledger).into_iter().filter(|(cipher, _)| ledger.key_scope(cipher.layer) == *scope);
+    let known: BTreeMap<(FileId, u32), u32> =
+        of_scope.map(|(_, place)| ((place.file, place.start), place.end)).collect();
     for (number, file) in (0..).zip(&ledger.files.0) {
         for (start, _) in file.text.match_indices(CIPHER_PREFIX) {
             let rest = &file.text[start..];
             let is_part = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
             let text = &rest[..rest.find(|c: char| !is_part(c)).unwrap_or(rest.len())];
             let of_key = Sealed::parse(text).is_ok_and(|sealed| sealed.key_id() == key_id);
-            let is_setting = known.iter().any(|(cipher, place)| {
-                place.file == FileId(number)
-                    && (place.start as usize..place.end as usize).contains(&start)
-                    && ledger.key_scope(cipher.layer) == *scope
-            });
+            let at = u32::try_from(start).unwrap_or(u32::MAX);
+            let before = known.range(..=(FileId(number), at)).next_back();
+            let is_setting = before.is_some_and(|((file, _), end)| *file == FileId(number) && at < *end);
             if of_key && !is_setting {
-                let at = u32::try_from(start).unwrap_or(u32::MAX);
                 let place = Place { file: FileId(number), start: at, end: at };
                 return Some(ledger.files.locate(place).to_string());
             }
