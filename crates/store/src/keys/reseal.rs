@@ -74,7 +74,7 @@ pub fn reseal(
             continue;
         }
         for origin in origins {
-            let (scope, address) = place(before, origin);
+            let scope = before.key_scope(origin.layer);
             let secret = match old_keys.open(&scope, origin) {
                 Opened::Text(secret) => secret,
                 Opened::NoKey => {
@@ -84,7 +84,6 @@ pub fn reseal(
                 // It was of no use before, and is of none now.
                 Opened::Broken(_) => continue,
             };
-            debug_assert_eq!(address, origin.address);
             let new = new_keys.seal(&here.0, &here.1, &secret)?;
             replacements.add(after, at, &cipher.text, new)?;
             count += 1;
