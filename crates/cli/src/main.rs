@@ -8,6 +8,7 @@ mod commands;
 mod complete;
 mod conditions;
 mod error;
+mod existing;
 mod explanations;
 mod options;
 mod output;

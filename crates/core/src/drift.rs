@@ -55,6 +55,8 @@ pub enum Observed {
     Unreadable(String),
     /// This is in it.
     Tree(Tree),
+    /// This is its text, which no format reads.
+    Text(String),
 }
 
 /// How an output's file stands.
@@ -64,6 +66,8 @@ pub enum FileDrift {
     AsLedger,
     /// Names in it have drifted.
     Drifted(Vec<Drifted>),
+    /// Its text differs from this line on, counted from 1.
+    TextDiffers(usize),
     /// It is not there.
     NotThere,
     /// It cannot be read, for this reason.
@@ -76,7 +80,7 @@ impl FileDrift {
         match self {
             FileDrift::AsLedger => true,
             FileDrift::Drifted(names) => names.iter().all(|name| name.waived),
-            FileDrift::NotThere | FileDrift::Unreadable(_) => false,
+            FileDrift::TextDiffers(_) | FileDrift::NotThere | FileDrift::Unreadable(_) => false,
         }
     }
 
@@ -93,9 +97,25 @@ impl FileDrift {
     }
 }
 
-/// Compares a file with the output that it should be. `flat` says that its format knows text only.
-pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observed, flat: bool) -> FileDrift {
+/// Compares a file made by a template with the text that it should have.
+pub fn of_text(expected: &str, observed: Observed) -> FileDrift {
+    match observed {
+        Observed::NotThere => FileDrift::NotThere,
+        Observed::Unreadable(reason) => FileDrift::Unreadable(reason),
+        Observed::Text(text) if text == expected => FileDrift::AsLedger,
+        Observed::Text(text) => {
+            let same = expected.split('\n').zip(text.split('\n')).take_while(|(one, other)| one == other);
+            FileDrift::TextDiffers(same.count() + 1)
+        }
+        Observed::Tree(_) => FileDrift::Unreadable("it is no plain text".to_owned()),
+    }
+}
+
+/// Compares a file with the output that it should be.
+pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observed) -> FileDrift {
+    let flat = output.output.format.knows_text_alone();
     let tree = match observed {
+        Observed::Text(_) => return FileDrift::Unreadable("its form is not known".to_owned()),
         Observed::NotThere => return FileDrift::NotThere,
         Observed::Unreadable(reason) => return FileDrift::Unreadable(reason),
         Observed::Tree(tree) => tree,

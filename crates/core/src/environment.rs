@@ -4,13 +4,14 @@ use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 
 use crate::findings::{self, Finding};
-use crate::model::{OutputFormat, StageId, Subject};
+use crate::model::{Output, OutputFormat, StageId, StageText, Subject};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
 
 /// The variables of a unit or instance in a stage.
 #[derive(Debug, Clone, Default)]
 pub struct Environment<'l> {
-    /// The values by their names, which are those of dotenv files.
+    /// The values by their names, which are those of the unit's first output that becomes environment
+    /// variables, else those of dotenv files.
     pub variables: BTreeMap<String, (FieldId, Effective<'l>)>,
     /// What keeps it from being whole: fields without the value they need, or with a wrong one.
     pub gaps: Vec<Finding>,
@@ -25,20 +26,27 @@ pub fn environment<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: S
     let mut made = Environment::default();
     let Subject::Unit(unit, _) = subject else { return made };
     let outputs = &ledger.unit(unit).outputs;
+    let like = outputs.iter().find(|output| output.format.is_environment());
+    let usual = Output::plain(StageText::default(), OutputFormat::Dotenv, ledger.unit(unit).place);
+    let all = Output { only: Vec::new(), except: Vec::new(), ..like.unwrap_or(&usual).clone() };
     for slot in ledger.slots(subject).all() {
         let field = FieldId { subject, stage, slot };
-        let (entry, declaration) = ledger.field(subject, slot);
-        let is_of = |output: &crate::model::Output| {
-            output.table.as_ref().is_some_and(|table| table.entry == entry.name)
-        };
-        if outputs.iter().any(is_of) {
-            continue;
+        if all.holds(ledger.unit(unit), ledger.field(subject, slot).0, ledger.field(subject, slot).1) {
+            made.gaps.extend(findings::of_field(session, field));
+            made.gaps.extend(findings::of_rows(session, field));
         }
-        made.gaps.extend(findings::of_field(session, field));
-        made.gaps.extend(findings::of_rows(session, field));
+    }
+    let names = match all.names_in(ledger, subject, stage) {
+        Ok(names) => names,
+        Err(missing) => {
+            made.gaps.push(findings::no_label(ledger, unit, &all, stage, &missing));
+            return made;
+        }
+    };
+    for (name, slot) in names {
+        let field = FieldId { subject, stage, slot };
         if let Outcome::Value(effective) = session.outcome(field) {
-            let name = OutputFormat::Dotenv.name_of(entry, declaration).concat();
-            match made.variables.entry(name) {
+            match made.variables.entry(name.concat()) {
                 Entry::Vacant(vacant) => drop(vacant.insert((field, effective))),
                 Entry::Occupied(known) => made.clashes.push((known.key().clone(), field)),
             }

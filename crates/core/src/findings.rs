@@ -25,6 +25,7 @@ use std::fmt;
 
 pub use check::{Report, Standing, UnitStanding, check};
 pub use effective::of_field;
+pub(crate) use outputs::no_label;
 pub(crate) use tables::of_field as of_rows;
 pub use values::plain_secrets;
 

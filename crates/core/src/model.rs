@@ -8,9 +8,11 @@ mod declaration;
 mod entry;
 mod judging;
 mod ledger;
+mod output;
 mod rule;
 mod setting;
 mod stage;
+mod stage_text;
 mod unit;
 mod waiver;
 
@@ -19,15 +21,15 @@ pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, 
 pub use entry::{Entry, Form, Kind, UrlShape};
 pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, Ledger, Subject};
+pub use output::{Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn};
 pub use rule::{Demand, Rule};
 pub use setting::{
     LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,
 };
 pub use stage::{Class, Follow, Group, Stage};
-pub use unit::{
-    Chore, EntryRef, Instance, Output, OutputFormat, OutputTable, SettingsOfLayer, SlotEntry, Slots, Unit,
-    When,
-};
+pub(crate) use stage_text::expand as expand_stage_text;
+pub use stage_text::{NoLabel, StageText, StageTextError};
+pub use unit::{Chore, EntryRef, Instance, SettingsOfLayer, SlotEntry, Slots, Unit, When};
 pub use waiver::{Waived, Waiver};
 
 /// A stage, by its position in the ledger.

@@ -1,77 +1,201 @@
 //! Outputs: the names that fields have in rendered files.
 
-use crate::model::{Declaration, Entry, Ledger, Output, OutputFormat, Slot, Subject, Unit, UnitId};
+use std::borrow::Cow;
+
+use crate::model::{
+    Declaration, Entry, Ledger, Levels, Naming, NoLabel, Output, OutputFormat, Slot, StageId, StageText,
+    Subject, UnitId, expand_stage_text,
+};
 use crate::name::Name;
 
 /// The name of a field in an output: its steps from the root, more than one where it is nested.
 pub type OutputName = Vec<String>;
 
-impl OutputFormat {
-    /// The name of a field in files of this format: `BOOKINGS_DB_HOST` in dotenv,
-    /// `bookings-db.host` in properties, `host` below `bookings-db` in JSON and YAML. An `as` of
-    /// the declaration is taken as it is.
-    pub fn name_of(self, entry: &Entry, field: &Declaration) -> OutputName {
-        if self == OutputFormat::Csv {
-            return vec![entry.name.to_string()];
+/// Makes the names of fields in one output.
+#[derive(Debug, Clone, Copy)]
+pub struct NameMaker<'o> {
+    format: OutputFormat,
+    naming: Naming,
+    prefix: Option<&'o str>,
+    /// For whom and where references are expanded; without it they stay as they are written.
+    around: Option<(&'o Ledger, Subject, StageId)>,
+}
+
+impl<'o> NameMaker<'o> {
+    /// The usual names of a format.
+    pub fn usual(format: OutputFormat) -> Self {
+        Self { format, naming: format.usual_naming(), prefix: None, around: None }
+    }
+
+    /// The names in an output, with the references in them as they are written.
+    pub fn as_written(output: &'o Output) -> Self {
+        let prefix = output.prefix.as_ref().map(StageText::as_written);
+        Self { format: output.format, naming: output.naming, prefix, around: None }
+    }
+
+    /// The name of a field: what `as` says, in formats with levels a JSON Pointer (RFC 6901) if it
+    /// begins with `/`; else one made as the output says, behind its prefix.
+    pub fn name_of(&self, entry: &Entry, field: &Declaration) -> Result<OutputName, NoLabel> {
+        if self.format == OutputFormat::Csv {
+            return Ok(vec![entry.name.to_string()]);
         }
         let names = &field.output_names;
-        let by_format = names.by_format.iter().find(|(format, _)| format == self.name());
-        if let Some(name) = by_format.map(|(_, name)| name).or(names.all.as_ref()) {
-            return vec![name.clone()];
+        let by_format = names.by_format.iter().find(|(format, _)| format == self.format.name());
+        let said = by_format.map(|(_, name)| name).or(names.all.as_ref());
+        match said.filter(|_| self.format != OutputFormat::Template) {
+            Some(said) => self.said(said),
+            None => Ok(self.made(entry, field)),
         }
+    }
+
+    fn said(&self, said: &str) -> Result<OutputName, NoLabel> {
+        let expanded = |text: &str| match self.around {
+            Some((ledger, subject, stage)) => {
+                expand_stage_text(text, ledger, subject, stage).map(Cow::into_owned)
+            }
+            None => Ok(text.to_owned()),
+        };
+        match said.strip_prefix('/') {
+            Some(pointer) if self.format.levels() != Levels::One => {
+                let steps =
+                    pointer.split('/').map(|step| expanded(&step.replace("~1", "/").replace("~0", "~")));
+                Ok(self.within_levels(steps.collect::<Result<_, _>>()?))
+            }
+            _ => Ok(vec![expanded(said)?]),
+        }
+    }
+
+    fn made(&self, entry: &Entry, field: &Declaration) -> OutputName {
         let steps = || std::iter::once(&entry.name).chain(&field.name).map(Name::as_str);
-        match self {
-            OutputFormat::Dotenv => {
-                let mut name = joined(steps(), '_').replace('-', "_");
+        if self.format == OutputFormat::Template {
+            return steps().map(|step| step.replace('-', "_")).collect();
+        }
+        let name = match self.naming {
+            Naming::Nested => {
+                let levels = self.prefix.into_iter().flat_map(|prefix| prefix.split('.'));
+                let levels = levels.filter(|level| !level.is_empty());
+                return self.within_levels(levels.chain(steps()).map(str::to_owned).collect());
+            }
+            Naming::UpperSnake => {
+                let mut name = joined(steps(), "_").replace('-', "_");
                 name.make_ascii_uppercase();
-                if name.starts_with(|first: char| first.is_ascii_digit()) {
+                if self.prefix.is_none() && name.starts_with(|first: char| first.is_ascii_digit()) {
                     name.insert(0, '_');
                 }
-                vec![name]
+                name
             }
-            OutputFormat::Properties => vec![joined(steps(), '.')],
-            OutputFormat::Json | OutputFormat::Yaml | OutputFormat::Csv => {
-                steps().map(str::to_owned).collect()
+            Naming::Dotted => joined(steps(), "."),
+            Naming::Declared => joined(steps(), "_"),
+            Naming::CamelCase => camel_case(steps()),
+        };
+        vec![format!("{}{name}", self.prefix.unwrap_or_default())]
+    }
+
+    /// The steps as the format can hold them: in one section, whose name has the levels above.
+    fn within_levels(&self, mut steps: OutputName) -> OutputName {
+        if self.format.levels() == Levels::Two && steps.len() > 2 {
+            let last = steps.pop().unwrap_or_default();
+            return vec![steps.join("."), last];
+        }
+        steps
+    }
+}
+
+/// What `as` says for a field to have this name in files of a format, references in it as they are.
+pub fn as_text(format: OutputFormat, name: &[String]) -> String {
+    match name {
+        [one] if format.levels() == Levels::One || !one.starts_with('/') => one.clone(),
+        steps => {
+            let mut pointer = String::new();
+            for step in steps {
+                pointer.push('/');
+                pointer.push_str(&step.replace('~', "~0").replace('/', "~1"));
             }
+            pointer
         }
     }
 }
 
-fn joined<'s>(steps: impl Iterator<Item = &'s str>, between: char) -> String {
+fn joined<'s>(steps: impl Iterator<Item = &'s str>, between: &str) -> String {
     let mut name = String::new();
     for step in steps {
         if !name.is_empty() {
-            name.push(between);
+            name.push_str(between);
         }
         name.push_str(step);
     }
     name
 }
 
-impl Output {
-    /// Whether an entry of the unit stands in this one of its outputs: a lookup table that has a
-    /// file of its own in that alone, and every other entry in all other files.
-    pub fn holds(&self, unit: &Unit, entry: &Entry) -> bool {
-        let is_of = |output: &Output| output.table.as_ref().is_some_and(|table| table.entry == entry.name);
-        is_of(self) || (self.table.is_none() && !unit.outputs.iter().any(is_of))
+fn camel_case<'s>(steps: impl Iterator<Item = &'s str>) -> String {
+    let mut name = String::new();
+    for word in steps.flat_map(|step| step.split(['-', '_'])).filter(|word| !word.is_empty()) {
+        let (first, rest) = word.split_at(1);
+        name.push_str(&if name.is_empty() { first.to_owned() } else { first.to_ascii_uppercase() });
+        name.push_str(rest);
     }
+    name
 }
 
-/// The names of all fields of a unit in one of its outputs, sorted.
-pub fn names(ledger: &Ledger, unit: UnitId, output: &Output) -> Vec<(OutputName, Slot)> {
-    let subject = Subject::Unit(unit, None);
-    let pairs = ledger.slots(subject).all().filter_map(|slot| {
-        let (entry, field) = ledger.field(subject, slot);
-        let name = || (output.format.name_of(entry, field), slot);
-        output.holds(ledger.unit(unit), entry).then(name)
-    });
-    let mut names: Vec<_> = pairs.collect();
-    names.sort_unstable();
-    names
+impl Output {
+    /// The names of all its fields as they are written, sorted.
+    pub fn names_as_written(&self, ledger: &Ledger, unit: UnitId) -> Vec<(OutputName, Slot)> {
+        // Nothing is expanded, so that no label can be missing.
+        self.names(ledger, Subject::Unit(unit, None), NameMaker::as_written(self)).unwrap_or_default()
+    }
+
+    /// The names of all its fields for a subject in a stage, sorted.
+    pub fn names_in(
+        &self,
+        ledger: &Ledger,
+        subject: Subject,
+        stage: StageId,
+    ) -> Result<Vec<(OutputName, Slot)>, NoLabel> {
+        let prefix = self.prefix.as_ref().map(|prefix| prefix.expand(ledger, subject, stage)).transpose()?;
+        let maker = NameMaker {
+            prefix: prefix.as_deref(),
+            around: Some((ledger, subject, stage)),
+            ..NameMaker::as_written(self)
+        };
+        self.names(ledger, subject, maker)
+    }
+
+    fn names(
+        &self,
+        ledger: &Ledger,
+        subject: Subject,
+        maker: NameMaker<'_>,
+    ) -> Result<Vec<(OutputName, Slot)>, NoLabel> {
+        let Subject::Unit(unit, _) = subject else { return Ok(Vec::new()) };
+        let mut names = Vec::new();
+        for slot in ledger.slots(subject).all() {
+            let (entry, field) = ledger.field(subject, slot);
+            if self.holds(ledger.unit(unit), entry, field) {
+                names.push((maker.name_of(entry, field)?, slot));
+            }
+        }
+        names.sort_unstable();
+        Ok(names)
+    }
 }
 
 /// A name that is another's too, or that lies on the way to another: the two fields that have them.
 pub fn clash(names: &[(OutputName, Slot)]) -> Option<(&OutputName, Slot, Slot)> {
     let mut pairs = names.windows(2).filter(|pair| pair[1].0.starts_with(&pair[0].0));
     pairs.next().map(|pair| (&pair[0].0, pair[0].1, pair[1].1))
+}
+
+/// Why a path cannot be rendered to, if it cannot: it must stay below the folder of the unit.
+pub fn path_fault(path: &str) -> Option<&'static str> {
+    if path.is_empty() {
+        Some("it is empty")
+    } else if path.starts_with('/') {
+        Some("it begins with `/`")
+    } else if path.split('/').any(|part| matches!(part, "" | "." | "..")) {
+        Some("it has an empty part, `.` or `..`")
+    } else if path.contains(['\\', '\0', '\n', '\r', ':']) {
+        Some("it has a backslash, a colon or a control character")
+    } else {
+        None
+    }
 }

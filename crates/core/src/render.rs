@@ -1,10 +1,11 @@
 //! What is rendered for a subject in a stage, before any file is written.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::findings::{self, Finding};
-use crate::model::{Ledger, Output, StageId, Subject, UnitId};
-use crate::output::{self, OutputName};
+use crate::model::{Ledger, NoLabel, Output, StageId, StageText, Subject, UnitId};
+use crate::output::OutputName;
 use crate::resolve::{Effective, FieldId, Outcome, Session};
 use crate::tree::Tree;
 use crate::value::Value;
@@ -14,10 +15,16 @@ use crate::value::Value;
 pub struct RenderedOutput<'l> {
     /// What the contract says of it.
     pub output: &'l Output,
+    /// Its path below the folder of the unit.
+    pub path: String,
+    /// The name of the manifest that it is, if it is one.
+    pub manifest_name: String,
     /// The values in it, by their names there.
     pub values: BTreeMap<OutputName, (FieldId, Effective<'l>)>,
     /// The fields that should be in it and have no value.
     pub lacking: BTreeMap<OutputName, FieldId>,
+    /// What a template knows of the stage and the unit, beside the values.
+    around: Tree,
 }
 
 impl RenderedOutput<'_> {
@@ -28,7 +35,7 @@ impl RenderedOutput<'_> {
 
     /// The tree to be written. It holds secrets in the open.
     pub fn tree(&self) -> Tree {
-        let mut tree = Tree::default();
+        let mut tree = self.around.clone();
         for (name, (_, effective)) in &self.values {
             if let Some(value) = effective.expose() {
                 tree.insert(name, as_written(value));
@@ -83,24 +90,73 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
         gaps.extend(findings::of_rows(session, field));
         outcomes.push(session.outcome(field));
     }
-    let outputs = outputs_of(ledger, subject).map(|(unit, output)| {
-        let names = output::names(ledger, unit, output);
-        let (mut values, mut lacking) = (BTreeMap::new(), BTreeMap::new());
-        for (name, slot) in names {
-            let field = FieldId { subject, stage, slot };
-            match &outcomes[slot.0 as usize] {
-                Outcome::Value(effective) => drop(values.insert(name, (field, effective.clone()))),
-                Outcome::Missing(..) | Outcome::Broken(_) => drop(lacking.insert(name, field)),
-                Outcome::Absent(_) | Outcome::Unset => {}
-            }
+    let mut outputs: Vec<RenderedOutput<'l>> = Vec::new();
+    for (unit, output) in outputs_of(ledger, subject) {
+        match rendered(ledger, output, (subject, stage), &outcomes) {
+            Ok(output) => outputs.push(output),
+            Err(no_label) => gaps.push(findings::no_label(ledger, unit, output, stage, &no_label)),
         }
-        RenderedOutput { output, values, lacking }
-    });
-    let outputs: Vec<RenderedOutput<'l>> = outputs.collect();
+    }
     let values = outputs.iter().flat_map(|output| output.values.values());
     let unreadable = values.filter(|(_, value)| value.unread().is_some()).map(|(field, _)| *field);
     let unreadable: BTreeSet<FieldId> = unreadable.collect();
     Rendering { subject, stage, gaps, unreadable: unreadable.into_iter().collect(), outputs }
+}
+
+/// One file, made of the outcomes by slot.
+fn rendered<'l>(
+    ledger: &'l Ledger,
+    output: &'l Output,
+    (subject, stage): (Subject, StageId),
+    outcomes: &[Outcome<'l>],
+) -> Result<RenderedOutput<'l>, NoLabel> {
+    let (mut values, mut lacking) = (BTreeMap::new(), BTreeMap::new());
+    for (name, slot) in output.names_in(ledger, subject, stage)? {
+        let field = FieldId { subject, stage, slot };
+        match &outcomes[slot.0 as usize] {
+            Outcome::Value(effective) if output.secrets.takes(effective.secret) => {
+                values.insert(name, (field, effective.clone()));
+            }
+            Outcome::Missing(..) | Outcome::Broken(_)
+                if output.secrets.takes(ledger.field(subject, slot).1.secret) =>
+            {
+                lacking.insert(name, field);
+            }
+            _ => {}
+        }
+    }
+    let text = |text: &StageText| text.expand(ledger, subject, stage).map(Cow::into_owned);
+    let path = text(&output.path)?;
+    let manifest_name = match &output.manifest_name {
+        Some(name) => text(name)?,
+        None => ledger.owner(subject).to_string().replace(['+', '_'], "-"),
+    };
+    let around = if output.template.is_some() { around(ledger, subject, stage) } else { Tree::default() };
+    Ok(RenderedOutput { output, path, manifest_name, values, lacking, around })
+}
+
+/// `stage` with its name, class and labels, and `unit` with its name, instance and version.
+fn around(ledger: &Ledger, subject: Subject, stage: StageId) -> Tree {
+    let stage = ledger.stage(stage);
+    let owner = ledger.owner(subject);
+    let (unit, instance) = owner.names();
+    let version = ledger.unit_id(unit).and_then(|id| ledger.unit(id).version.as_deref());
+    let labels = stage.labels.iter().map(|(name, label)| (name.as_str().replace('-', "_"), label.as_str()));
+    let texts = [
+        (["stage", "name"], stage.name.as_str()),
+        (["stage", "class"], stage.class.name()),
+        (["unit", "name"], unit),
+        (["unit", "instance"], instance.unwrap_or_default()),
+        (["unit", "version"], version.unwrap_or_default()),
+    ];
+    let mut tree = Tree::default();
+    for (steps, text) in texts {
+        tree.insert(&steps.map(str::to_owned), Value::text(text));
+    }
+    for (name, label) in labels {
+        tree.insert(&["stage".to_owned(), "label".to_owned(), name], Value::text(label));
+    }
+    tree
 }
 
 /// The outputs that are rendered for a subject.

@@ -181,10 +181,17 @@ pub fn ends(ledger: &Ledger, field: FieldId) -> Vec<End> {
     let Subject::Unit(unit, _) = field.subject else { return Vec::new() };
     let (entry, declaration) = ledger.field(field.subject, field.slot);
     let unit = ledger.unit(unit);
-    let outputs = unit.outputs.iter().filter(|output| output.holds(unit, entry));
-    outputs
-        .map(|output| End { path: output.path.clone(), name: output.format.name_of(entry, declaration) })
-        .collect()
+    let outputs = unit
+        .outputs
+        .iter()
+        .filter(|output| output.holds(unit, entry, declaration) && output.secrets.takes(declaration.secret));
+    let ends = outputs.filter_map(|output| {
+        let names = output.names_in(ledger, field.subject, field.stage).ok()?;
+        let (name, _) = names.into_iter().find(|(_, slot)| *slot == field.slot)?;
+        let path = output.path.expand(ledger, field.subject, field.stage).ok()?.into_owned();
+        Some(End { path, name })
+    });
+    ends.collect()
 }
 
 /// Where an outcome's text stands, if it has one.

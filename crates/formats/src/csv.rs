@@ -5,7 +5,7 @@ use cledger_core::model::OutputTable;
 use cledger_core::value::Value;
 use csv::{ReaderBuilder, StringRecord, WriterBuilder};
 
-use crate::{Branch, Format, ReadError, Tree, WriteError};
+use crate::{Branch, Format, Found, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Csv<'t> {
     /// The table; without one, a file has no rows.
@@ -13,10 +13,6 @@ pub(crate) struct Csv<'t> {
 }
 
 impl Format for Csv<'_> {
-    fn is_flat(&self) -> bool {
-        false
-    }
-
     fn write(&self, tree: &Tree) -> Result<String, WriteError> {
         let Some(table) = self.table else { return Ok(String::new()) };
         let wrong = |reason: String| WriteError { name: table.entry.to_string(), reason };
@@ -38,9 +34,9 @@ impl Format for Csv<'_> {
         String::from_utf8(bytes).map_err(|error| wrong(error.to_string()))
     }
 
-    fn read(&self, text: &str) -> Result<Tree, ReadError> {
-        let Some(table) = self.table else { return Ok(Tree::default()) };
-        let text = text.trim_start_matches('\u{feff}');
+    fn read(&self, text: &str) -> Result<Found, ReadError> {
+        let Some(table) = self.table else { return Ok(Found::default()) };
+        let text = start(text)?;
         let mut reader = ReaderBuilder::new().has_headers(false).flexible(true).from_reader(text.as_bytes());
         let (mut rows, mut heads) = (Branch::new(), None::<StringRecord>);
         for record in reader.records() {
@@ -66,7 +62,10 @@ impl Format for Csv<'_> {
             }
         }
         // No rows are no table: the file of one that is absent looks like that.
-        let rows = (!rows.is_empty()).then(|| (table.entry.as_str().into(), Value::Map(rows)));
-        Ok(Tree(rows.into_iter().collect()))
+        let mut found = Found::default();
+        if !rows.is_empty() {
+            found.add(table.entry.as_str(), Value::Map(rows), 1)?;
+        }
+        Ok(found)
     }
 }

@@ -1,171 +1,117 @@
-//! dotenv: `NAME=value` lines, quoted as a POSIX shell reads them (`set -a; . ./file`).
+//! dotenv: `NAME=value` lines, quoted so that a POSIX shell (`set -a; . ./file`), Node
+//! (`--env-file`) and Python's dotenv readers agree on every value.
 //!
-//! Text is written bare where no reader could misread it, else in single quotes, within which a
-//! shell changes nothing; where the text has a single quote itself, in double quotes.
+//! Text is written bare where no reader could misread it, else in single quotes; where it has a
+//! single quote itself, in double quotes. The readers share no way to escape anything, so that some
+//! values cannot be held: they are refused, and the `shell` format holds them for shells.
 
 use cledger_core::value::Value;
 use compact_str::CompactString;
 
-use crate::{Branch, Format, ReadError, Tree, WriteError};
+use crate::assignments::{self, Reader};
+use crate::{Format, Found, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Dotenv;
 
 impl Format for Dotenv {
-    fn is_flat(&self) -> bool {
-        true
-    }
-
     fn write(&self, tree: &Tree) -> Result<String, WriteError> {
-        let mut text = String::new();
-        for (name, value) in &tree.0 {
-            let wrong = |reason: &str| WriteError { name: name.to_string(), reason: reason.to_owned() };
-            if !is_variable(name) {
-                return Err(wrong("is no name that a shell can read: letters, digits and `_` make one"));
-            }
-            let value = value.to_text();
-            if value.contains('\0') {
-                return Err(wrong("has a NUL in its value, which no environment variable can hold"));
-            }
-            text.push_str(name);
-            text.push('=');
-            quote(&mut text, &value);
-            text.push('\n');
-        }
-        Ok(text)
+        assignments::write(tree, |line, name, value| {
+            refuse(value)?;
+            line.push_str(name);
+            line.push('=');
+            let bare = |c: char| c.is_ascii_alphanumeric() || "_-.,:/@%+".contains(c);
+            let quote = match () {
+                () if !value.is_empty() && value.chars().all(bare) => "",
+                () if value.contains('\'') => "\"",
+                () => "'",
+            };
+            line.extend([quote, value, quote]);
+            Ok(())
+        })
     }
 
-    fn read(&self, text: &str) -> Result<Tree, ReadError> {
-        let mut branch = Branch::new();
-        let text = text.trim_start_matches('\u{feff}');
-        let mut lines = Lines { rest: text, line: 1 };
-        while let Some((line, name, value)) = lines.next_pair()? {
-            if branch.insert(name.clone(), Value::Text(value)).is_some() {
-                return Err(ReadError { line, reason: format!("the name `{name}` is there twice") });
-            }
+    fn read(&self, text: &str) -> Result<Found, ReadError> {
+        let mut found = Found::default();
+        let mut reader = Reader::new(start(text)?);
+        while let Some(name) = reader.name() {
+            let (line, name) = name?;
+            let value = value(&mut reader)?;
+            found.add(name, Value::Text(value), line)?;
         }
-        Ok(Tree(branch))
+        Ok(found)
     }
 }
 
-fn is_variable(name: &str) -> bool {
-    !name.starts_with(|c: char| c.is_ascii_digit())
-        && !name.is_empty()
-        && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
-}
-
-fn quote(out: &mut String, value: &str) {
-    let bare = |c: char| c.is_ascii_alphanumeric() || "_-.,:/@%+".contains(c);
-    if !value.is_empty() && value.chars().all(bare) {
-        out.push_str(value);
-    } else if value.contains('\'') {
-        out.push('"');
-        for c in value.chars() {
-            if matches!(c, '"' | '\\' | '$' | '`') {
-                out.push('\\');
-            }
-            out.push(c);
-        }
-        out.push('"');
+/// Refuses what one of the readers would get otherwise than the others.
+fn refuse(value: &str) -> Result<(), &'static str> {
+    if value.contains('\r') {
+        Err("has a carriage return in its value, which some readers of dotenv files drop")
+    } else if value.contains("${") {
+        Err("has `${` in its value, which some readers of dotenv files replace; format = \"shell\" holds it")
+    } else if value.contains('\'') && value.contains(['"', '\\', '$', '`']) {
+        Err(
+            "has a single quote beside one of \" \\ $ ` in its value, which readers of dotenv files unquote in different ways; format = \"shell\" holds it",
+        )
+    } else if value.contains("\\\\") || value.ends_with('\\') {
+        Err(
+            "has two backslashes or one at its end, which readers of dotenv files unquote in different ways; format = \"shell\" holds it",
+        )
     } else {
-        out.push('\'');
-        out.push_str(value);
-        out.push('\'');
+        Ok(())
     }
 }
 
-struct Lines<'t> {
-    rest: &'t str,
-    line: usize,
-}
-
-impl Lines<'_> {
-    fn wrong(&self, reason: &str) -> ReadError {
-        ReadError { line: self.line, reason: reason.to_owned() }
-    }
-
-    fn take(&mut self) -> Option<char> {
-        let c = self.rest.chars().next()?;
-        self.rest = &self.rest[c.len_utf8()..];
-        self.line += usize::from(c == '\n');
-        Some(c)
-    }
-
-    fn skip_line(&mut self) {
-        while let Some(c) = self.take() {
-            if c == '\n' {
+/// The value that follows, up to the end of its line. Without quotes, it ends before ` #`.
+fn value(reader: &mut Reader<'_>) -> Result<CompactString, ReadError> {
+    let mut value = CompactString::default();
+    let mut quoted = false;
+    reader.rest = reader.rest.trim_start_matches([' ', '\t']);
+    loop {
+        match reader.rest.chars().next() {
+            None | Some('\n') => {
+                reader.take();
                 break;
             }
-        }
-    }
-
-    /// The next name and value, and the line that the name is in.
-    fn next_pair(&mut self) -> Result<Option<(usize, CompactString, CompactString)>, ReadError> {
-        loop {
-            self.rest = self.rest.trim_start_matches([' ', '\t', '\r']);
-            match self.rest.chars().next() {
-                None => return Ok(None),
-                Some('\n' | '#') => self.skip_line(),
-                Some(_) => break,
+            Some('#') if value.is_empty() && !quoted || value.ends_with([' ', '\t']) => {
+                reader.skip_line();
+                break;
             }
-        }
-        let line = self.line;
-        if let Some(after) = self.rest.strip_prefix("export ") {
-            self.rest = after.trim_start();
-        }
-        let end = self.rest.find(['=', '\n']).unwrap_or(self.rest.len());
-        let (name, after) = self.rest.split_at(end);
-        let Some(after) = after.strip_prefix('=').filter(|_| is_variable(name)) else {
-            return Err(self.wrong("this is not NAME=value"));
-        };
-        self.rest = after;
-        let value = self.value()?;
-        Ok(Some((line, name.into(), value)))
-    }
-
-    fn value(&mut self) -> Result<CompactString, ReadError> {
-        let mut value = CompactString::default();
-        loop {
-            match self.take() {
-                None | Some('\n') => return Ok(value),
-                Some('\r') if self.rest.is_empty() || self.rest.starts_with('\n') => {}
-                Some(' ' | '\t') => {
-                    self.rest = self.rest.trim_start_matches([' ', '\t', '\r']);
-                    if self.rest.is_empty() || self.rest.starts_with(['\n', '#']) {
-                        self.skip_line();
-                        return Ok(value);
-                    }
-                    return Err(self.wrong("a value with blanks needs quotes"));
+            Some(quote @ ('\'' | '"')) if value.is_empty() || quoted => {
+                reader.take();
+                quoted = true;
+                until_quote(reader, quote, &mut value)?;
+                let after = reader.rest.trim_start_matches([' ', '\t', '\r']);
+                if after.is_empty() || after.starts_with(['\n', '#']) {
+                    reader.skip_line();
+                    return Ok(value);
                 }
-                Some('\'') => self.until_quote('\'', &mut value)?,
-                Some('"') => self.until_quote('"', &mut value)?,
-                Some('\\') => match self.take() {
-                    Some('\n') | None => {}
-                    Some(c) => value.push(c),
-                },
-                Some(c) => value.push(c),
             }
+            Some('\\') => {
+                let reason = "readers differ about a backslash outside of quotes: put the value in '…'";
+                return Err(ReadError { line: reader.line, reason: reason.to_owned() });
+            }
+            Some(_) => value.extend(reader.take()),
         }
     }
+    Ok(value.trim_end_matches([' ', '\t', '\r']).into())
+}
 
-    fn until_quote(&mut self, quote: char, value: &mut CompactString) -> Result<(), ReadError> {
-        let opened = self.line;
-        loop {
-            match self.take() {
-                None => {
-                    let reason = format!("a {quote} is opened here and never closed");
-                    return Err(ReadError { line: opened, reason });
-                }
-                Some(c) if c == quote => return Ok(()),
-                Some('\\') if quote == '"' => match self.take() {
-                    Some(c @ ('"' | '\\' | '$' | '`')) => value.push(c),
-                    Some('\n') | None => {}
-                    Some(c) => {
-                        value.push('\\');
-                        value.push(c);
-                    }
-                },
-                Some(c) => value.push(c),
+fn until_quote(reader: &mut Reader<'_>, quote: char, value: &mut CompactString) -> Result<(), ReadError> {
+    let opened = reader.line;
+    loop {
+        match reader.take() {
+            None => {
+                let reason = format!("a {quote} is opened here and never closed");
+                return Err(ReadError { line: opened, reason });
             }
+            Some(c) if c == quote => return Ok(()),
+            Some('\\') if quote == '"' => match reader.take() {
+                Some('n') => value.push('\n'),
+                Some(c @ ('"' | '\\' | '$' | '`')) => value.push(c),
+                Some('\n') | None => {}
+                Some(c) => value.extend(['\\', c]),
+            },
+            Some(c) => value.push(c),
         }
     }
 }

@@ -1,16 +1,15 @@
 //! JSON (RFC 8259), indented by two, names in order.
 
-use crate::tree::ReadTree;
-use crate::{Format, ReadError, Tree, WriteError};
+pub mod tokens;
+
 use cledger_core::value::Value;
+
+use crate::tree::ReadTree;
+use crate::{Format, Found, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Json;
 
 impl Format for Json {
-    fn is_flat(&self) -> bool {
-        false
-    }
-
     fn write(&self, tree: &Tree) -> Result<String, WriteError> {
         let json = Value::Map(tree.0.clone()).to_json();
         let mut text = serde_json::to_string_pretty(&json)
@@ -19,12 +18,28 @@ impl Format for Json {
         Ok(text)
     }
 
-    fn read(&self, text: &str) -> Result<Tree, ReadError> {
-        let text = text.trim_start_matches('\u{feff}');
-        serde_json::from_str(text).map(|ReadTree(tree)| tree).map_err(|error| {
+    fn read(&self, text: &str) -> Result<Found, ReadError> {
+        let text = start(text)?;
+        let ReadTree(tree) = serde_json::from_str(text).map_err(|error| {
             let whole = error.to_string();
             let reason = whole.split(" at line ").next().unwrap_or(&whole).to_owned();
             ReadError { line: error.line().max(1), reason }
-        })
+        })?;
+        let mut found = Found { tree, ..Found::default() };
+        let mut counted = (0, 1);
+        for token in tokens::tokens(text) {
+            let part = text.get(counted.0..token.range.start).unwrap_or_default();
+            counted = (token.range.start, counted.1 + part.matches('\n').count());
+            // What is inside of a list is no name of its own.
+            if token.is_key || token.in_list {
+                continue;
+            }
+            if &text[token.range.clone()] == "null" {
+                found.nulls.push((token.steps, counted.1));
+            } else {
+                found.lines.insert(token.steps, counted.1);
+            }
+        }
+        Ok(found)
     }
 }

@@ -1,17 +1,36 @@
 //! Trees of names and values, to and from the files that programs read.
 //!
 //! One file a format, behind one trait, [`Format`]. What is written here is read back here as the
-//! same tree, and by the format's usual readers as the same values.
+//! same tree, and by the format's usual readers as the same values; a value that one of them would
+//! get otherwise is refused. [`template`] makes files of any other form.
 
+mod assignments;
+mod comments;
 mod csv;
 mod dotenv;
+mod env_plain;
+mod found;
+mod ini;
 mod json;
+mod manifest;
 mod properties;
+mod rendered;
+mod shell;
+pub mod template;
+mod toml;
 mod tree;
+mod xml;
 mod yaml;
 
 use cledger_core::model::{OutputFormat, OutputTable};
 pub use cledger_core::tree::{Branch, Tree};
+pub use comments::{annotate, with_header};
+pub use found::Found;
+pub use json::tokens as json_tokens;
+pub use rendered::{OutputText, RenderError, particulars, text_of};
+
+/// The largest file that is read, in bytes.
+pub const LARGEST: usize = 16 * 1024 * 1024;
 
 /// A tree cannot be written in a format.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -35,21 +54,46 @@ pub struct ReadError {
 
 /// A form of files that hold names and values.
 pub trait Format: Sync {
-    /// Whether files of this form know text only, and names of one step.
-    fn is_flat(&self) -> bool;
     /// The file's text for a tree.
     fn write(&self, tree: &Tree) -> Result<String, WriteError>;
-    /// The tree of a file's text.
-    fn read(&self, text: &str) -> Result<Tree, ReadError>;
+    /// What is in a file's text.
+    fn read(&self, text: &str) -> Result<Found, ReadError>;
 }
 
-/// The format with this name in contracts; `table` is the lookup table that a CSV file holds.
-pub fn format(format: OutputFormat, table: Option<&OutputTable>) -> Box<dyn Format + '_> {
-    match format {
+/// What some formats need to know beside the values.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Particulars<'p> {
+    /// The lookup table that a CSV file holds.
+    pub table: Option<&'p OutputTable>,
+    /// The name of a manifest.
+    pub manifest_name: &'p str,
+}
+
+/// The format with this name in contracts; `None` for what templates make, which has none.
+pub fn format(format: OutputFormat, particulars: Particulars<'_>) -> Option<Box<dyn Format + '_>> {
+    let Particulars { table, manifest_name } = particulars;
+    Some(match format {
         OutputFormat::Dotenv => Box::new(dotenv::Dotenv),
+        OutputFormat::EnvPlain => Box::new(env_plain::EnvPlain),
+        OutputFormat::Shell => Box::new(shell::Shell),
+        OutputFormat::Properties => Box::new(properties::Properties),
         OutputFormat::Json => Box::new(json::Json),
         OutputFormat::Yaml => Box::new(yaml::Yaml),
-        OutputFormat::Properties => Box::new(properties::Properties),
+        OutputFormat::Toml => Box::new(toml::Toml),
+        OutputFormat::Ini => Box::new(ini::Ini),
+        OutputFormat::Xml => Box::new(xml::Xml),
+        OutputFormat::K8sConfig => Box::new(manifest::Manifest { encoded: false, name: manifest_name }),
+        OutputFormat::K8sSecret => Box::new(manifest::Manifest { encoded: true, name: manifest_name }),
         OutputFormat::Csv => Box::new(csv::Csv { table }),
+        OutputFormat::Template => return None,
+    })
+}
+
+/// Refuses what is too large to be a file of names and values, and drops a byte-order mark.
+fn start(text: &str) -> Result<&str, ReadError> {
+    if text.len() > LARGEST {
+        let reason = format!("it is larger than {} MiB, which no such file is", LARGEST >> 20);
+        return Err(ReadError { line: 1, reason });
     }
+    Ok(text.strip_prefix('\u{feff}').unwrap_or(text))
 }

@@ -6,15 +6,11 @@ use std::fmt::Write as _;
 use cledger_core::value::Value;
 use compact_str::CompactString;
 
-use crate::{Branch, Format, ReadError, Tree, WriteError};
+use crate::{Format, Found, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Properties;
 
 impl Format for Properties {
-    fn is_flat(&self) -> bool {
-        true
-    }
-
     fn write(&self, tree: &Tree) -> Result<String, WriteError> {
         let mut text = String::new();
         for (name, value) in &tree.0 {
@@ -26,19 +22,24 @@ impl Format for Properties {
         Ok(text)
     }
 
-    fn read(&self, text: &str) -> Result<Tree, ReadError> {
-        let mut branch = Branch::new();
-        for (line, logical) in logical_lines(text) {
+    fn read(&self, text: &str) -> Result<Found, ReadError> {
+        let mut found = Found::default();
+        for (line, logical) in logical_lines(start(text)?) {
             let (name, value) = split(&logical);
             let wrong = |reason: String| ReadError { line, reason };
             let name = unescape(name).map_err(wrong)?;
             let value = unescape(value).map_err(wrong)?;
-            if branch.insert(name.clone(), Value::Text(value)).is_some() {
-                return Err(wrong(format!("the name `{name}` is there twice")));
-            }
+            found.add(&name, Value::Text(value), line)?;
         }
-        Ok(Tree(branch))
+        Ok(found)
     }
+}
+
+/// A text as a value of a properties file.
+pub(crate) fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    escape(&mut out, text, false);
+    out
 }
 
 fn escape(out: &mut String, text: &str, is_name: bool) {
@@ -72,7 +73,7 @@ fn escape(out: &mut String, text: &str, is_name: bool) {
 fn logical_lines(text: &str) -> Vec<(usize, String)> {
     let mut lines: Vec<(usize, String)> = Vec::new();
     let mut continues = false;
-    let text = text.trim_start_matches('\u{feff}').replace("\r\n", "\n").replace('\r', "\n");
+    let text = text.replace("\r\n", "\n").replace('\r', "\n");
     for (at, raw) in text.split('\n').enumerate() {
         let line = raw.trim_start_matches([' ', '\t', '\u{c}']);
         let ends_open = line.bytes().rev().take_while(|&b| b == b'\\').count() % 2 == 1;

@@ -17,6 +17,7 @@ mod frame;
 mod judging;
 mod layout;
 mod manifest;
+mod outputs;
 mod settings;
 mod tables;
 mod units;

@@ -8,18 +8,19 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
-use cledger_core::drift::{self, Observed};
+use cledger_core::drift::{self, FileDrift, Observed};
 use cledger_core::model::{Ledger, Subject};
 use cledger_core::name::Name;
 use cledger_core::render::{RenderedOutput, Rendering, rendering};
 use cledger_core::resolve::Resolver;
-use cledger_formats::format;
+use cledger_formats::{RenderError, particulars, text_of};
 
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
 use crate::conditions::day;
 use crate::error::{CliError, status};
+use crate::existing::{self, ExistingError};
 use crate::output::text::drift::{State, UnitDrift};
 use crate::output::{json, text};
 
@@ -116,21 +117,27 @@ fn state(ledger: &Ledger, rendering: &Rendering<'_>, folder: &Path, there: bool)
         return State::NotThere;
     }
     let file = |output: &RenderedOutput<'_>| {
-        let path = output.output.path.clone();
-        let this = format(output.output.format, output.output.table.as_ref());
-        let observed = match fs::read_to_string(folder.join(&path)) {
-            Ok(text) => match this.read(&text) {
-                Ok(tree) => Observed::Tree(tree),
-                Err(error) => Observed::Unreadable(error.to_string()),
-            },
-            Err(error) => match error.kind() {
-                io::ErrorKind::NotFound => Observed::NotThere,
-                io::ErrorKind::InvalidData => Observed::Unreadable("it is not UTF-8 text".to_owned()),
-                io::ErrorKind::IsADirectory => Observed::Unreadable("it is a folder".to_owned()),
-                _ => Observed::Unreadable(error.to_string()),
-            },
+        let found = existing::text(&folder.join(&output.path));
+        let drift = match text_of(output) {
+            Ok(expected) if output.output.template.is_some() => {
+                drift::of_text(&expected.text, found.map_or_else(not_there, Observed::Text))
+            }
+            Err(error @ RenderError::Template { .. }) => FileDrift::Unreadable(error.to_string()),
+            // What cannot be written can be looked at all the same.
+            Ok(_) | Err(RenderError::Write(_)) => {
+                let read = |text: String| existing::read(&text, output.output.format, particulars(output));
+                let tree = found.and_then(read).map(|found| found.tree);
+                drift::of_output(ledger, output, tree.map_or_else(not_there, Observed::Tree))
+            }
         };
-        (path, drift::of_output(ledger, output, observed, this.is_flat()))
+        (output.path.clone(), drift)
     };
     State::There(rendering.outputs.iter().map(file).collect())
+}
+
+fn not_there(reason: ExistingError) -> Observed {
+    match reason {
+        ExistingError::NotThere => Observed::NotThere,
+        other => Observed::Unreadable(other.to_string()),
+    }
 }

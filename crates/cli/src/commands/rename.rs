@@ -1,6 +1,6 @@
 //! `cledger rename`: another name for something, wherever the ledger mentions it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
@@ -8,10 +8,11 @@ use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
 use cledger_core::effects::effects_of_renaming;
 use cledger_core::model::{
-    Declaration, Entry, Kind, Ledger, OutputFormat, Subject, credential_fields, endpoint_fields,
-    protocol_fields,
+    Declaration, Entry, Kind, Ledger, Output, OutputFormat, Subject, Unit, credential_fields,
+    endpoint_fields, protocol_fields,
 };
 use cledger_core::name::Name;
+use cledger_core::output::{NameMaker, OutputName, as_text};
 use cledger_core::resolve::Resolver;
 use cledger_core::source::{FileId, Place};
 use cledger_core::value::Value;
@@ -256,28 +257,29 @@ fn kept_names(ledger: &Ledger, renaming: &Renaming) -> Result<Vec<Edit>, CliErro
     let Some(entry) = found.into_iter().find(|entry| entry.name == *entry_name) else {
         return Ok(Vec::new());
     };
-    let mut formats: Vec<OutputFormat> = Vec::new();
-    for subject in &subjects {
-        let Subject::Unit(unit, _) = subject else { continue };
-        let unit = ledger.unit(*unit);
-        let outputs =
-            unit.outputs.iter().filter(|output| output.table.is_none() && output.holds(unit, entry));
-        formats.extend(outputs.map(|output| output.format));
-    }
+    let units = subjects.iter().filter_map(|subject| match subject {
+        Subject::Unit(unit, _) => Some(ledger.unit(*unit)),
+        Subject::Shared => None,
+    });
+    let units: Vec<&Unit> = units.collect();
     let mut edits = Vec::new();
     for field in entry.fields.iter().filter(|field| field_name.is_none() || field.name.as_ref() == field_name)
     {
-        edits.extend(kept_name(ledger, renaming, entry, field, &formats)?);
+        let outputs = units.iter().flat_map(|unit| {
+            let holds = |output: &&Output| output.table.is_none() && output.holds(unit, entry, field);
+            unit.outputs.iter().filter(holds)
+        });
+        edits.extend(kept_name(ledger, renaming, entry, field, outputs)?);
     }
     Ok(edits)
 }
 
-fn kept_name(
+fn kept_name<'l>(
     ledger: &Ledger,
     renaming: &Renaming,
     entry: &Entry,
     field: &Declaration,
-    formats: &[OutputFormat],
+    outputs: impl Iterator<Item = &'l Output>,
 ) -> Result<Option<Edit>, CliError> {
     let mut new_entry = Entry { fields: Vec::new(), ..entry.clone() };
     let mut new_field = field.clone();
@@ -285,22 +287,25 @@ fn kept_name(
         Named::Field(..) => new_field.name = Some(renaming.to.clone()),
         _ => new_entry.name = renaming.to.clone(),
     }
-    let mut names = field.output_names.by_format.clone();
-    for (format, word) in OutputFormat::ALL.iter().filter(|(format, _)| formats.contains(format)) {
-        let (before, after) = (format.name_of(entry, field), format.name_of(&new_entry, &new_field));
+    let mut names: BTreeMap<OutputFormat, OutputName> = BTreeMap::new();
+    for output in outputs {
+        let name = |entry, field| NameMaker::as_written(output).name_of(entry, field).unwrap_or_default();
+        let (before, after) = (name(entry, field), name(&new_entry, &new_field));
         if before == after {
             continue;
         }
-        let [name] = &before[..] else {
-            let message = format!("`{}` would get another name in {word} files", before.join("."));
+        let same = names.insert(output.format, before.clone()).is_none_or(|known| known == before);
+        if output.template.is_some() || !same {
+            let message = format!("`{}` would get another name in `{}`", before.join("."), output.path);
             return Err(CliError::refused(message).help("let it: --outputs"));
-        };
-        names.push(((*word).to_owned(), name.clone()));
+        }
     }
-    if names == field.output_names.by_format {
+    if names.is_empty() {
         return Ok(None);
     }
-    let table = names.iter().map(|(format, name)| (format.as_str().into(), Value::text(name))).collect();
+    let mut said = field.output_names.by_format.clone();
+    said.extend(names.iter().map(|(format, name)| (format.name().to_owned(), as_text(*format, name))));
+    let table = said.iter().map(|(format, name)| (format.as_str().into(), Value::text(name))).collect();
     Ok(Some(as_edit(ledger, entry, &new_entry.name, new_field.name.as_ref(), &Value::Map(table))))
 }
 

@@ -1,5 +1,6 @@
 //! `cledger render`: the files of a unit, or of a whole stage.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
@@ -8,11 +9,12 @@ use cledger_core::address::Address;
 use cledger_core::findings::Finding;
 use cledger_core::model::{Ledger, Subject};
 use cledger_core::name::Name;
-use cledger_core::output;
-use cledger_core::render::{Rendering, rendering};
-use cledger_core::resolve::Resolver;
-use cledger_formats::format;
+use cledger_core::output::{self, OutputName, path_fault};
+use cledger_core::render::{RenderedOutput, Rendering, rendering};
+use cledger_core::resolve::{Effective, FieldId, Resolver};
+use cledger_formats::{OutputText, RenderError, annotate, particulars, text_of};
 use cledger_store::{Keys, Mode, write_atomically};
+use zeroize::Zeroizing;
 
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
@@ -20,7 +22,7 @@ use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::AssumeOptions;
 use crate::output::text::render::RenderedFile;
-use crate::output::{json, text};
+use crate::output::{json, origin, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct RenderArgs {
@@ -39,6 +41,9 @@ pub(crate) struct RenderArgs {
     /// Leave secrets out
     #[arg(long)]
     without_secrets: bool,
+    /// Say above each value where it came from, or in FILE.origins where a format has no comments
+    #[arg(long)]
+    annotate: bool,
     #[command(flatten)]
     assume: AssumeOptions,
 }
@@ -46,7 +51,7 @@ pub(crate) struct RenderArgs {
 /// A file that is ready to be written.
 struct Ready {
     path: PathBuf,
-    content: zeroize::Zeroizing<String>,
+    content: Zeroizing<String>,
     secret: bool,
 }
 
@@ -83,7 +88,7 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
             unreadable.push(ledger.owner(subject).to_string());
         }
         refuse_clashes(&ledger, &rendering)?;
-        ready.extend(files(&ledger, &rendering, &out)?);
+        ready.extend(files(&ledger, &rendering, &out, args.annotate)?);
         for gap in rendering.gaps {
             // A shared entry's gap is one gap, however many units show it.
             let same = |known: &Finding| {
@@ -133,17 +138,20 @@ pub(super) fn not_readable(units: &[String], keys: &Keys<'_>, instead: &str) -> 
 
 /// Refuses outputs in which one field would take another's place.
 fn refuse_clashes(ledger: &Ledger, rendering: &Rendering<'_>) -> Result<(), CliError> {
-    let Subject::Unit(unit, _) = rendering.subject else { return Ok(()) };
     let owner = ledger.owner(rendering.subject);
     let help = format!("`cledger check {owner}` says which");
     for (at, rendered) in rendering.outputs.iter().enumerate() {
-        let path = &rendered.output.path;
-        if rendering.outputs[..at].iter().any(|other| other.output.path == *path) {
+        let path = &rendered.path;
+        if let Some(fault) = path_fault(path) {
+            let message = format!("`{owner}` cannot be rendered to `{path}`: {fault}");
+            return Err(CliError::usage(message).help(help));
+        }
+        if rendering.outputs[..at].iter().any(|other| other.path == *path) {
             return Err(
                 CliError::usage(format!("two outputs of `{owner}` have the path `{path}`")).help(help)
             );
         }
-        let names = output::names(ledger, unit, rendered.output);
+        let names = rendered.output.names_in(ledger, rendering.subject, rendering.stage).unwrap_or_default();
         if let Some((name, ..)) = output::clash(&names) {
             let name = name.join(".");
             let message = format!("two fields of `{owner}` are called `{name}` in `{path}`");
@@ -153,22 +161,52 @@ fn refuse_clashes(ledger: &Ledger, rendering: &Rendering<'_>) -> Result<(), CliE
     Ok(())
 }
 
-fn files(ledger: &Ledger, rendering: &Rendering<'_>, out: &Path) -> Result<Vec<Ready>, CliError> {
+fn files(
+    ledger: &Ledger,
+    rendering: &Rendering<'_>,
+    out: &Path,
+    annotated: bool,
+) -> Result<Vec<Ready>, CliError> {
     let owner = ledger.owner(rendering.subject).to_string();
     let mut ready = Vec::new();
     for rendered in &rendering.outputs {
-        let content = format(rendered.output.format, rendered.output.table.as_ref())
-            .write(&rendered.tree())
-            .map_err(|error| {
-                let path = &rendered.output.path;
-                CliError::usage(format!("`{owner}` cannot be rendered to `{path}`: {error}"))
-                    .help("give the field another name there with `as`, or the output another format")
-            })?;
-        ready.push(Ready {
-            path: out.join(&owner).join(&rendered.output.path),
-            content: zeroize::Zeroizing::new(content),
-            secret: rendered.is_secret(),
-        });
+        let path = out.join(&owner).join(&rendered.path);
+        let wrong = |error: RenderError| {
+            let help = match &error {
+                RenderError::Write(_) => {
+                    "give the field another name there with `as`, or the output another format"
+                }
+                RenderError::Template { .. } => "mend the template, or give the field a value",
+            };
+            CliError::usage(format!("`{owner}` cannot be rendered to `{}`: {error}", rendered.path))
+                .help(help)
+        };
+        let OutputText { text, secret } = text_of(rendered).map_err(wrong)?;
+        if !annotated {
+            ready.push(Ready { path, content: text, secret });
+            continue;
+        }
+        let origins = origins(ledger, rendered);
+        let annotated = annotate(rendered.output.format, particulars(rendered), &text, &origins)
+            .map_err(|error| CliError::usage(format!("`{}` cannot be annotated: {error}", rendered.path)))?;
+        if let Some(annotated) = annotated {
+            ready.push(Ready { path, content: Zeroizing::new(annotated), secret });
+            continue;
+        }
+        let line = |(name, origin): (&OutputName, &String)| format!("{}: {origin}\n", name.join("."));
+        let side = Zeroizing::new(origins.iter().map(line).collect());
+        let mut beside = path.clone().into_os_string();
+        beside.push(".origins");
+        ready.push(Ready { path, content: text, secret });
+        ready.push(Ready { path: beside.into(), content: side, secret: false });
     }
     Ok(ready)
+}
+
+/// Where each value of an output came from, by its name there.
+fn origins(ledger: &Ledger, rendered: &RenderedOutput<'_>) -> BTreeMap<OutputName, String> {
+    let line = |(name, (_, effective)): (&OutputName, &(FieldId, Effective<'_>))| {
+        (name.clone(), origin::line(ledger, effective.origin))
+    };
+    rendered.values.iter().map(line).collect()
 }

@@ -1,6 +1,6 @@
 //! The schemas of contracts and of shared entries.
 
-use cledger_core::model::{Form, OutputFormat};
+use cledger_core::model::{Form, Naming, OutputFormat, SecretsIn};
 use cledger_core::types::Type;
 use serde_json::{Value, json};
 
@@ -8,14 +8,25 @@ use super::{chores, document, name, named, table, text, texts};
 
 pub(crate) fn unit() -> Value {
     let formats: Vec<&str> = OutputFormat::ALL.iter().map(|(_, name)| *name).collect();
+    let words = |all: &[&str]| json!({ "enum": all });
     let mut output = table(
         json!({
-            "path": { "type": "string" }, "format": { "enum": formats },
+            "path": text("Below the unit's folder; may refer to the stage and the unit"),
+            "format": { "enum": formats },
+            "template": text("The file in the ledger that makes it, in place of a format"),
             "table": text("The lookup table that a CSV file holds"),
+            "naming": words(&Naming::ALL.map(|(_, word)| word)),
+            "prefix": text("What stands in front of all names; for nested ones levels, joined with dots"),
+            "only": { "type": "array", "items": text("ENTRY or ENTRY.FIELD, a pattern") },
+            "except": { "type": "array", "items": text("ENTRY or ENTRY.FIELD, a pattern") },
+            "secrets": words(&SecretsIn::ALL.map(|(_, word)| word)),
+            "header": text("A comment at the start"),
+            "name": text("The name of a manifest"),
         }),
-        &["path", "format"],
+        &["path"],
     );
-    output["if"] = json!({ "properties": { "format": { "const": "csv" } } });
+    output["oneOf"] = json!([{ "required": ["format"] }, { "required": ["template"] }]);
+    output["if"] = json!({ "properties": { "format": { "const": "csv" } }, "required": ["format"] });
     output["then"] = json!({ "required": ["table"] });
     output["else"] = json!({ "properties": { "table": false } });
     let instance = table(json!({ "stages": texts() }), &[]);

@@ -20,6 +20,7 @@ mod judged;
 mod keys;
 mod list;
 mod marks;
+mod outputs;
 mod remove;
 mod rename;
 mod render;

@@ -116,8 +116,15 @@ fields.url.as = { dotenv = "DB_URL" }
     let (dev, prod) = (ledger.read("stages/dev.toml"), ledger.read("units/desk.toml"));
     assert!(dev.starts_with("[shared.store]\n") && prod.starts_with("uses = [\"store\"]\n"));
     let demo = TestLedger::demo();
+    demo.run("rename fare-engine/listen serve --write").code(0);
+    let contract = demo.read("units/fare-engine.toml");
+    assert!(contract.contains("fields.host.as = { yaml = \"/listen/host\" }"), "{contract}");
+    demo.run("rename fare-engine/serve listen --write").code(0);
+    demo.write("templates/t", "{{ listen.host }}");
+    let contract = demo.read("units/fare-engine.toml");
+    demo.write("units/fare-engine.toml", contract + "[[output]]\npath = \"t\"\ntemplate = \"templates/t\"\n");
     demo.run("rename fare-engine/listen serve").code(4).stdout_eq("").stderr_eq(str![[r#"
-error: `listen.host` would get another name in yaml files
+error: `listen.host` would get another name in `t`
 help: let it: --outputs
 
 "#]]);

@@ -2,11 +2,10 @@
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
-use std::process::Command;
 
 use snapbox::str;
 
-use crate::test_ledger::{TestLedger, is_there, written};
+use crate::test_ledger::{TestLedger, written};
 
 #[test]
 fn render_lists_what_it_wrote_and_leaves_the_unchanged_alone() {
@@ -138,72 +137,4 @@ fn an_output_path_stays_in_its_folder() {
         let (out, err) = written(&ledger.run("render desk@dev").code(2));
         assert!(out.is_empty() && err.contains("units/desk.toml:4:8"), "{path}: {err}");
     }
-}
-
-/// Values that readers are known to stumble over.
-const HARD: [&str; 12] = [
-    "plain",
-    "",
-    "two words",
-    " leading and trailing ",
-    "say \"so\" and 'so'",
-    "$HOME ${HOME} `id` $(id)",
-    "a#b # c",
-    "back\\slash \\n",
-    "line one\nline two\ttab",
-    "key=value; other",
-    "Ünïcode 渡し船",
-    "no",
-];
-
-fn hard_ledger() -> TestLedger {
-    let mut contract = String::new();
-    for format in ["dotenv", "json", "yaml", "properties"] {
-        contract += &format!("[[output]]\npath = \"out.{format}\"\nformat = \"{format}\"\n");
-    }
-    for (number, value) in HARD.iter().enumerate() {
-        let default = toml::Value::String(value.replace("${", "$${")).to_string();
-        contract += &format!("[variables.v{number}]\ndefault = {default}\n");
-    }
-    let ledger = TestLedger::small();
-    ledger.write("units/desk.toml", contract);
-    ledger.write("stages/dev.toml", "");
-    ledger.run("render desk@dev --out out").code(0);
-    ledger
-}
-
-/// Runs a reader in the folder of the rendered files; it prints a JSON list of the values.
-fn values_read_by(ledger: &TestLedger, program: &str, arguments: &[&str]) -> Vec<String> {
-    let output = Command::new(program).args(arguments).current_dir(ledger.path("out/desk")).output().unwrap();
-    assert!(output.status.success(), "{program}: {}", String::from_utf8_lossy(&output.stderr));
-    serde_json::from_slice(&output.stdout).unwrap()
-}
-
-#[test]
-fn bash_and_python_read_back_what_was_rendered() {
-    if !is_there("bash") || !is_there("python3") {
-        return;
-    }
-    let ledger = hard_ledger();
-    let print = "import json, os; print(json.dumps([os.environ[f'V{n}'] for n in range(12)]))";
-    let source = format!("set -a; . ./out.dotenv; exec python3 -c \"{print}\"");
-    assert_eq!(values_read_by(&ledger, "bash", &["-c", &source]), HARD);
-    let json =
-        "import json; d = json.load(open('out.json')); print(json.dumps([d[f'v{n}'] for n in range(12)]))";
-    assert_eq!(values_read_by(&ledger, "python3", &["-c", json]), HARD);
-}
-
-#[test]
-fn java_reads_back_the_properties() {
-    if !is_there("java") {
-        return;
-    }
-    let ledger = hard_ledger();
-    let source = "import java.util.*; import java.io.*; public class Read { public static void main(String[] a) \
-        throws Exception { Properties p = new Properties(); p.load(new FileInputStream(\"out.properties\")); \
-        StringBuilder s = new StringBuilder(\"[\"); for (int n = 0; n < 12; n++) { if (n > 0) s.append(','); \
-        s.append('\"'); for (char c : p.getProperty(\"v\" + n).toCharArray()) s.append(String.format(\"\\\\u%04x\", (int) c)); \
-        s.append('\"'); } System.out.println(s.append(']')); } }";
-    fs::write(ledger.path("out/desk/Read.java"), source).unwrap();
-    assert_eq!(values_read_by(&ledger, "java", &["Read.java"]), HARD);
 }

@@ -190,7 +190,7 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
                 let mut findings = Vec::new();
                 names::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
                 values::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
-                outputs::of_unit(&bounds, unit, &mut findings);
+                outputs::of_unit(&bounds, unit, &mut standing, &mut findings);
                 tables::of_unit(&bounds, resolver, unit, &mut standing, &mut findings);
                 if let Some(today) = today {
                     expiry::of_unit(&bounds, session, unit, today, &mut standing, &mut findings);

@@ -1,19 +1,116 @@
 //! `name-clash`: two fields with one name in an output, or two outputs with one path.
 
-use super::check::Bounds;
+use super::check::{Bounds, UnitStanding};
 use super::values::called;
 use super::{Code, Finding, Severity};
-use crate::model::{Subject, UnitId};
-use crate::output;
+use crate::model::{Declaration, Ledger, NoLabel, Output, Slot, StageId, StageText, Subject, UnitId};
+use crate::output::{self, OutputName};
 use crate::source::Place;
 
-pub(super) fn of_unit(bounds: &Bounds<'_>, id: UnitId, findings: &mut Vec<Finding>) {
+pub(super) fn of_unit(
+    bounds: &Bounds<'_>,
+    id: UnitId,
+    standing: &mut UnitStanding,
+    findings: &mut Vec<Finding>,
+) {
     let ledger = bounds.ledger;
     let unit = ledger.unit(id);
     if !bounds.covers_owner(unit.name.as_str(), None) {
         return;
     }
-    let clash = |message: String, place: Place, help: &str| Finding {
+    for (at, one) in unit.outputs.iter().enumerate() {
+        if unit.outputs[..at].iter().any(|other| other.path == one.path) {
+            let message = format!("two outputs have the path `{}`", one.path);
+            findings.push(of_output(ledger, id, one.place, message, "give one of them another path"));
+        }
+        // Outputs that name and choose fields alike clash alike; one table alone has nothing to clash with.
+        let alike = |other: &Output| {
+            (other.format, other.naming, &other.prefix) == (one.format, one.naming, &one.prefix)
+                && (&other.only, &other.except) == (&one.only, &one.except)
+        };
+        if one.table.is_none() && !unit.outputs[..at].iter().any(alike) {
+            let names = one.names_as_written(ledger, id);
+            findings.extend(output::clash(&names).map(|clash| of_names(ledger, id, one, clash)));
+        }
+        for (stage, finding) in of_stages(ledger, id, one) {
+            if bounds.covers_stage(stage) {
+                standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
+                findings.push(finding);
+            }
+        }
+    }
+}
+
+fn of_names(
+    ledger: &Ledger,
+    id: UnitId,
+    output: &Output,
+    (name, first, second): (&OutputName, Slot, Slot),
+) -> Finding {
+    let field = |slot| ledger.field(Subject::Unit(id, None), slot);
+    let ((entry, one_field), (other_entry, other_field)) = (field(first), field(second));
+    let message = format!(
+        "{} and {} are both called `{}` in `{}`",
+        called(entry, one_field),
+        called(other_entry, other_field),
+        name.join("."),
+        output.path
+    );
+    of_output(ledger, id, other_field.place, message, "give one of them another name with `as`")
+}
+
+/// What is wrong with names that refer to the stage, in each stage where the unit belongs.
+fn of_stages(ledger: &Ledger, id: UnitId, output: &Output) -> Vec<(StageId, Finding)> {
+    let mut findings = Vec::new();
+    let subject = Subject::Unit(id, None);
+    let stages = || ledger.stage_ids().filter(|&stage| ledger.unit(id).belongs_to(stage, None));
+    if output.varies() {
+        for stage in stages() {
+            match output.path.expand(ledger, subject, stage) {
+                Ok(path) => {
+                    if let Some(fault) = output::path_fault(&path) {
+                        let name = &ledger.stage(stage).name;
+                        let message = format!("in `{name}` this path would be `{path}`: {fault}");
+                        let help = "give the stage another label, or the output another path";
+                        findings.push((stage, of_output(ledger, id, output.place, message, help)));
+                    }
+                }
+                Err(missing) => findings.push((stage, no_label(ledger, id, output, stage, &missing))),
+            }
+        }
+    }
+    let own = ledger.slots(subject).all().map(|slot| ledger.field(subject, slot).1);
+    let varies = |field: &Declaration| field.output_names.vary();
+    if output.prefix.as_ref().is_some_and(StageText::varies) || own.into_iter().any(varies) {
+        let missing =
+            stages().filter_map(|stage| Some((stage, output.names_in(ledger, subject, stage).err()?)));
+        findings
+            .extend(missing.map(|(stage, missing)| (stage, no_label(ledger, id, output, stage, &missing))));
+    }
+    findings
+}
+
+/// The finding that a name of an output, or its path, has no value in a stage.
+pub(crate) fn no_label(
+    ledger: &Ledger,
+    id: UnitId,
+    output: &Output,
+    stage: StageId,
+    missing: &NoLabel,
+) -> Finding {
+    let name = &ledger.stage(stage).name;
+    let message = format!("in `{name}`, {missing}, and `{}` or a name in it refers to it", output.path);
+    let help = format!("give `{name}` the label in ledger.toml: labels = {{ {} = \"…\" }}", missing.0);
+    Finding {
+        code: Code::ReferenceUnknown,
+        stage: Some(name.to_string()),
+        ..of_output(ledger, id, output.place, message, &help)
+    }
+}
+
+fn of_output(ledger: &Ledger, id: UnitId, place: Place, message: String, help: &str) -> Finding {
+    let unit = ledger.unit(id);
+    Finding {
         code: Code::NameClash,
         severity: Severity::Error,
         address: unit.name.to_string(),
@@ -26,30 +123,5 @@ pub(super) fn of_unit(bounds: &Bounds<'_>, id: UnitId, findings: &mut Vec<Findin
         help: help.to_owned(),
         because_of: None,
         needed_by: Vec::new(),
-    };
-    for (at, one) in unit.outputs.iter().enumerate() {
-        if unit.outputs[..at].iter().any(|other| other.path == one.path) {
-            let message = format!("two outputs have the path `{}`", one.path);
-            findings.push(clash(message, one.place, "give one of them another path"));
-        }
-        // Formats name fields alike wherever they are used; one table alone has nothing to clash with.
-        let known = unit.outputs[..at].iter().any(|other| other.format == one.format);
-        if known || one.table.is_some() {
-            continue;
-        }
-        let subject = Subject::Unit(id, None);
-        let names = output::names(ledger, id, one);
-        if let Some((name, first, second)) = output::clash(&names) {
-            let field = |slot| ledger.field(subject, slot);
-            let ((entry, one_field), (other_entry, other_field)) = (field(first), field(second));
-            let message = format!(
-                "{} and {} are both called `{}` in `{}`",
-                called(entry, one_field),
-                called(other_entry, other_field),
-                name.join("."),
-                one.path
-            );
-            findings.push(clash(message, other_field.place, "give one of them another name with `as`"));
-        }
     }
 }

@@ -4,6 +4,7 @@ use compact_str::CompactString;
 use regex::Regex;
 
 use crate::name::Name;
+use crate::reference;
 use crate::source::Place;
 use crate::types::{Measure, Type};
 use crate::value::{Held, Value};
@@ -59,6 +60,14 @@ pub struct OutputNames {
     pub all: Option<String>,
     /// For single formats, by the format's name; stronger than `all`.
     pub by_format: Vec<(String, String)>,
+}
+
+impl OutputNames {
+    /// Whether one of them refers to the stage or the unit.
+    pub fn vary(&self) -> bool {
+        let by_format = self.by_format.iter().map(|(_, name)| name);
+        self.all.iter().chain(by_format).any(|name| reference::is_in(name))
+    }
 }
 
 /// What a value must satisfy beyond its type.

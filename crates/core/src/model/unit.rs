@@ -1,69 +1,10 @@
 //! Units: their contracts, their instances, and the settings made for them.
 
-use super::{Declaration, Entry, GroupId, InstanceId, LayerId, Setting, SharedId, Slot, StageId, Stray};
+use super::{
+    Declaration, Entry, GroupId, InstanceId, LayerId, Output, Setting, SharedId, Slot, StageId, Stray,
+};
 use crate::name::Name;
 use crate::source::Place;
-
-/// The formats of outputs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum OutputFormat {
-    /// `NAME=value` lines that a POSIX shell can source.
-    Dotenv,
-    /// JSON (RFC 8259).
-    Json,
-    /// YAML 1.2.
-    Yaml,
-    /// Java's properties.
-    Properties,
-    /// The rows of one lookup table as CSV (RFC 4180).
-    Csv,
-}
-
-impl OutputFormat {
-    /// The formats with their names in contracts.
-    pub const ALL: [(OutputFormat, &'static str); 5] = [
-        (OutputFormat::Dotenv, "dotenv"),
-        (OutputFormat::Json, "json"),
-        (OutputFormat::Yaml, "yaml"),
-        (OutputFormat::Properties, "properties"),
-        (OutputFormat::Csv, "csv"),
-    ];
-
-    /// The name in contracts.
-    pub fn name(self) -> &'static str {
-        match self {
-            OutputFormat::Dotenv => "dotenv",
-            OutputFormat::Json => "json",
-            OutputFormat::Yaml => "yaml",
-            OutputFormat::Properties => "properties",
-            OutputFormat::Csv => "csv",
-        }
-    }
-}
-
-/// A file that is rendered for the unit.
-#[derive(Debug, Clone)]
-pub struct Output {
-    /// Its path below the unit's folder: relative, with `/`, without `..`.
-    pub path: String,
-    /// Its format.
-    pub format: OutputFormat,
-    /// The lookup table that it holds; of CSV files alone.
-    pub table: Option<OutputTable>,
-    /// The path in the contract.
-    pub place: Place,
-}
-
-/// A lookup table that has a file of its own.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct OutputTable {
-    /// The table.
-    pub entry: Name,
-    /// Its columns, in the file's order.
-    pub columns: Vec<String>,
-    /// The column that tells its rows apart.
-    pub key: String,
-}
 
 /// When a chore is due.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,18 +4,15 @@ use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
 use cledger_core::address::Owner;
-use cledger_core::model::{
-    Chore, Entry, EntryRef, Instance, Kind, Output, OutputFormat, OutputTable, SharedId, Slots, Stage, Unit,
-    When,
-};
+use cledger_core::model::{Chore, Entry, EntryRef, Instance, SharedId, Slots, Stage, Unit, When};
 use cledger_core::name::{Name, nearest};
-use cledger_core::source::Place;
 use regex::Regex;
 use rustc_hash::FxHashMap;
 use toml::de::{DeTable, DeValue};
 
 use super::entries::{KINDS, entries};
 use super::frame::{In, Item};
+use super::outputs::outputs;
 
 /// The shared entries, by name.
 #[derive(Default)]
@@ -226,76 +223,6 @@ fn instances(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<Instance
     }
     instances.sort_by(|a, b| a.name.cmp(&b.name));
     instances
-}
-
-fn outputs(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Vec<Output> {
-    let mut outputs = Vec::new();
-    for item in read.list(item, "`output`") {
-        let Some(table) = read.table(item, "an output") else { continue };
-        let (mut path, mut format, mut of) = (None, None, None);
-        read.keys(table, &["path", "format", "table"], |key, item| match key {
-            "path" => path = output_path(read, item),
-            "table" => of = output_table(read, item, entries),
-            _ => format = read.choice(item, "the format", &OutputFormat::ALL),
-        });
-        if let Some(format) = format
-            && (format == OutputFormat::Csv) != table.contains_key("table")
-        {
-            let message = "a CSV file holds one lookup table, and no other file is of one alone";
-            read.wrong_with(item.span(), message, "write format = \"csv\" and table = \"NAME\" together");
-        }
-        for key in ["path", "format"] {
-            if !table.contains_key(key) {
-                read.wrong(item.span(), format!("this output has no `{key}`"));
-            }
-        }
-        if let (Some((path, place)), Some(format)) = (path, format) {
-            outputs.push(Output { path, format, table: of, place });
-        }
-    }
-    outputs
-}
-
-/// The lookup table of an output.
-fn output_table(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Option<OutputTable> {
-    let name = read.text(item, "`table`")?;
-    let mut tables = entries.iter().filter_map(|entry| match &entry.kind {
-        Kind::Table { columns, key } => Some((&entry.name, columns, key)),
-        _ => None,
-    });
-    let found = tables.clone().find(|(known, ..)| known.as_str() == name);
-    if let Some((entry, columns, key)) = found {
-        return Some(OutputTable { entry: entry.clone(), columns: columns.clone(), key: key.clone() });
-    }
-    let help = match (nearest(name, tables.clone().map(|(known, ..)| known.as_str())), tables.next()) {
-        (Some(near), _) => format!("did you mean \"{near}\"?"),
-        (None, Some((known, ..))) => format!("one that it has is \"{known}\""),
-        (None, None) => "declare it: [tables.NAME] with `columns` and `key`".to_owned(),
-    };
-    read.wrong_with(item.span(), format!("the unit has no lookup table `{name}`"), help);
-    None
-}
-
-/// A path that stays below the folder it is rendered to.
-fn output_path(read: In<'_>, item: Item<'_, '_>) -> Option<(String, Place)> {
-    let path = read.text(item, "`path`")?;
-    let reason = if path.is_empty() {
-        "it is empty"
-    } else if path.starts_with('/') {
-        "it begins with `/`"
-    } else if path.split('/').any(|part| matches!(part, "" | "." | "..")) {
-        "it has an empty part, `.` or `..`"
-    } else if path.contains(['\\', '\0', '\n', '\r', ':']) {
-        "it has a backslash, a colon or a control character"
-    } else {
-        return Some((path.to_owned(), read.place(item.span())));
-    };
-    read.wrong_with(
-        item.span(),
-        format!("this path cannot be rendered to: {reason}"),
-        "write a path below the unit's folder, like \"conf/app.env\"",
-    );
-    None
 }
 
 /// Chores of a unit or of a stage.

@@ -14,6 +14,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::contract::Patterns;
 use super::frame::{In, Item};
+use super::outputs::stage_text;
 use super::tables::{self, For};
 use crate::mistake::{Mistake, Mistakes};
 
@@ -368,7 +369,7 @@ fn output_names(read: In<'_>, item: Item<'_, '_>) -> OutputNames {
             read.wrong(item.span(), "a name in outputs is one line of text, and not empty");
             return None;
         }
-        Some(text.to_owned())
+        stage_text(read, item, "`as`").map(|(text, _)| text.as_written().to_owned())
     };
     if let DeValue::Table(table) = item.get_ref() {
         let formats = OutputFormat::ALL.map(|(_, name)| name);

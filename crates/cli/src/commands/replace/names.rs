@@ -1,11 +1,13 @@
 //! The names of units, of entries, and of fields in rendered files, changed.
 
+use std::collections::BTreeMap;
 use std::collections::BTreeSet;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::findings::{Code, Finding};
-use cledger_core::model::{Ledger, OutputFormat, OutputNames, Slot, Subject, Unit};
+use cledger_core::model::{Ledger, Output, OutputFormat, OutputNames, Slot, Subject, Unit};
 use cledger_core::name::Name;
+use cledger_core::output::{NameMaker, as_text};
 use cledger_core::resolve::Unfetched;
 use cledger_core::search;
 use cledger_core::value::Value;
@@ -146,20 +148,22 @@ fn outputs_of(
             continue;
         }
         let mut new_names: Vec<(String, String)> = by_format.clone();
-        for format in formats(ledger, subject, slot) {
-            let name = format.name_of(entry, declaration);
-            let before = name.join(".");
-            let after = changes.text(&before);
-            if before == after {
+        let mut done: BTreeMap<OutputFormat, String> = BTreeMap::new();
+        for output in outputs(ledger, subject, slot) {
+            let format = output.format;
+            let name = NameMaker::as_written(output).name_of(entry, declaration).unwrap_or_default();
+            let steps: Vec<String> = name.iter().map(|step| changes.text(step)).collect();
+            if steps == name {
                 continue;
             }
-            if name.len() > 1 {
-                let message =
-                    format!("`{address}` is `{before}` in {} files, by its place there", format.name());
+            let (before, after) = (name.join("."), as_text(format, &steps));
+            let same = done.insert(format, after.clone()).is_none_or(|known| known == after);
+            if output.template.is_some() || !same {
+                let message = format!("`{address}` is `{before}` in `{}`, by its place there", output.path);
                 return Err(CliError::refused(message)
                     .help("change the entry's name instead: --names entries --outputs"));
             }
-            renamed(Some(format.name()), &before, &after);
+            renamed(Some(format.name()), &before, &steps.join("."));
             new_names.retain(|(known, _)| known != format.name());
             new_names.push((format.name().to_owned(), after));
         }
@@ -171,18 +175,18 @@ fn outputs_of(
     Ok(edits)
 }
 
-/// The formats in which a field is rendered, by its unit or the units that use it.
-fn formats(ledger: &Ledger, subject: Subject, slot: Slot) -> Vec<OutputFormat> {
-    let entry = ledger.field(subject, slot).0;
+/// The outputs that hold a field, of its unit or of the units that use it.
+fn outputs(ledger: &Ledger, subject: Subject, slot: Slot) -> Vec<&Output> {
+    let (entry, field) = ledger.field(subject, slot);
     let has = |unit: &&Unit| match subject {
         Subject::Unit(id, _) => unit.name == ledger.unit(id).name,
         Subject::Shared => ledger.shared_id(entry.name.as_str()).is_some_and(|id| unit.uses.contains(&id)),
     };
     let units = ledger.units.iter().filter(has);
-    let outputs = units.flat_map(|unit| unit.outputs.iter().filter(|output| output.holds(unit, entry)));
-    let used: Vec<OutputFormat> =
-        outputs.filter(|output| output.table.is_none()).map(|output| output.format).collect();
-    OutputFormat::ALL.iter().map(|(format, _)| *format).filter(|format| used.contains(format)).collect()
+    let outputs = units.flat_map(|unit| {
+        unit.outputs.iter().filter(move |output| output.table.is_none() && output.holds(unit, entry, field))
+    });
+    outputs.collect()
 }
 
 /// The names that clash once names are changed, and did not before.

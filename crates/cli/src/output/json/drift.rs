@@ -26,7 +26,7 @@ struct UnitDocument<'d> {
 struct FileDocument<'d> {
     path: &'d str,
     state: &'static str,
-    reason: Option<&'d str>,
+    reason: Option<String>,
     names: Vec<NameDocument<'d>>,
 }
 
@@ -63,7 +63,8 @@ fn file<'d>(path: &'d str, drift: &'d FileDrift) -> FileDocument<'d> {
     let (state, reason, names) = match drift {
         FileDrift::AsLedger => ("as-ledger", None, &[][..]),
         FileDrift::NotThere => ("not-there", None, &[][..]),
-        FileDrift::Unreadable(reason) => ("unreadable", Some(reason.as_str()), &[][..]),
+        FileDrift::TextDiffers(line) => ("text-differs", Some(format!("from line {line} on")), &[][..]),
+        FileDrift::Unreadable(reason) => ("unreadable", Some(reason.clone()), &[][..]),
         FileDrift::Drifted(names) => ("drifted", None, &names[..]),
     };
     FileDocument { path, state, reason, names: names.iter().map(name).collect() }

@@ -1,0 +1,92 @@
+//! TOML 1.0. Days and times are read as text, which is how they are written.
+
+use cledger_core::tree::Branch;
+use cledger_core::value::Value;
+use toml::de::{DeTable, DeValue};
+
+use crate::found::Node;
+use crate::{Format, Found, ReadError, Tree, WriteError, start};
+
+pub(crate) struct Toml;
+
+impl Format for Toml {
+    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+        toml::to_string(&table(&tree.0))
+            .map_err(|error| WriteError { name: String::new(), reason: error.to_string() })
+    }
+
+    fn read(&self, text: &str) -> Result<Found, ReadError> {
+        let text = start(text)?;
+        let line = |at: usize| text.get(..at).unwrap_or(text).matches('\n').count() + 1;
+        let table = DeTable::parse(text).map_err(|error| {
+            let at = error.span().map_or(0, |span| span.start);
+            ReadError { line: line(at), reason: error.message().to_owned() }
+        })?;
+        Found::of_root(level(table.get_ref(), &Lines::of(text))?)
+    }
+}
+
+fn table(branch: &Branch) -> toml::Table {
+    branch.iter().map(|(name, value)| (name.to_string(), written(value))).collect()
+}
+
+fn written(value: &Value) -> toml::Value {
+    match value {
+        Value::Integer(number) => toml::Value::Integer(*number),
+        Value::Number(number) => toml::Value::Float(*number),
+        Value::Boolean(truth) => toml::Value::Boolean(*truth),
+        Value::List(items) => toml::Value::Array(items.iter().map(written).collect()),
+        Value::Map(level) => toml::Value::Table(table(level)),
+        Value::Text(_) | Value::Date(_) | Value::Time(_) => toml::Value::String(value.to_text().into()),
+    }
+}
+
+/// Where each line of a text ends.
+struct Lines(Vec<usize>);
+
+impl Lines {
+    fn of(text: &str) -> Self {
+        Self(text.match_indices('\n').map(|(at, _)| at).collect())
+    }
+
+    fn at(&self, offset: usize) -> usize {
+        self.0.partition_point(|&end| end < offset) + 1
+    }
+}
+
+fn level(table: &DeTable<'_>, lines: &Lines) -> Result<Node, ReadError> {
+    let mut names = Vec::new();
+    for (name, item) in table {
+        let line = lines.at(name.span().start);
+        let node = match item.get_ref() {
+            DeValue::Table(below) => level(below, lines)?,
+            value => Node::Value(read(value, line)?),
+        };
+        names.push((name.get_ref().to_string(), line, node));
+    }
+    Ok(Node::Level(names))
+}
+
+fn read(value: &DeValue<'_>, line: usize) -> Result<Value, ReadError> {
+    Ok(match value {
+        DeValue::String(text) => Value::text(text),
+        DeValue::Integer(number) => {
+            let reason = || "this number does not fit into 64 bits".to_owned();
+            let read = i64::from_str_radix(number.as_str(), number.radix());
+            Value::Integer(read.map_err(|_| ReadError { line, reason: reason() })?)
+        }
+        DeValue::Float(number) => Value::Number(number.as_str().parse().unwrap_or(f64::NAN)),
+        DeValue::Boolean(truth) => Value::Boolean(*truth),
+        DeValue::Datetime(moment) => Value::text(&moment.to_string()),
+        DeValue::Array(items) => {
+            Value::List(items.iter().map(|item| read(item.get_ref(), line)).collect::<Result<_, _>>()?)
+        }
+        DeValue::Table(table) => {
+            let pair =
+                |(name, item): (&toml::Spanned<toml::de::DeString<'_>>, &toml::Spanned<DeValue<'_>>)| {
+                    Ok((name.get_ref().as_ref().into(), read(item.get_ref(), line)?))
+                };
+            Value::Map(table.iter().map(pair).collect::<Result<_, _>>()?)
+        }
+    })
+}

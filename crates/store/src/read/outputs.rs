@@ -1,0 +1,221 @@
+//! The outputs of a contract.
+
+use std::ops::Range;
+
+use cledger_core::address::Pattern;
+use cledger_core::model::{
+    Entry, Kind, Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn, StageText,
+};
+use cledger_core::name::nearest;
+use cledger_core::output::path_fault;
+use cledger_core::source::Place;
+use cledger_formats::template;
+use toml::de::{DeTable, DeValue};
+
+use super::frame::{In, Item};
+use crate::Mistake;
+
+/// What can be said of an output.
+const KEYS: [&str; 11] = [
+    "path", "format", "table", "template", "naming", "prefix", "only", "except", "secrets", "header", "name",
+];
+
+/// Reads all outputs of a unit; `entries` are its own and those that it uses.
+pub(super) fn outputs(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Vec<Output> {
+    let tables = read.list(item, "`output`").into_iter();
+    tables.filter_map(|item| output(read, item, read.table(item, "an output")?, entries)).collect()
+}
+
+fn output(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, entries: &[&Entry]) -> Option<Output> {
+    let (mut path, mut format, mut of, mut template) = (None, None, None, None);
+    read.keys(table, &KEYS, |key, item| match key {
+        "path" => path = output_path(read, item),
+        "format" => format = read.choice(item, "the format", &OutputFormat::ALL),
+        "table" => of = output_table(read, item, entries),
+        "template" => template = output_template(read, item),
+        _ => {}
+    });
+    let made = (table.contains_key("format"), table.contains_key("template"));
+    match made {
+        (true, true) => {
+            let help = "leave `format` out: the template makes the whole file";
+            read.wrong_with(item.span(), "this output has both a `format` and a `template`", help);
+        }
+        (false, false) => {
+            let words: Vec<&str> = OutputFormat::ALL.iter().map(|(_, word)| *word).collect();
+            let help = format!("the formats are {}", words.join(", "));
+            read.wrong_with(item.span(), "this output has no `format`, and no `template`", help);
+        }
+        _ => {}
+    }
+    if !table.contains_key("path") {
+        read.wrong(item.span(), "this output has no `path`");
+    }
+    let format = if made == (false, true) { OutputFormat::Template } else { format? };
+    if (format == OutputFormat::Csv) != table.contains_key("table") {
+        let message = "a CSV file holds one lookup table, and no other file is of one alone";
+        read.wrong_with(item.span(), message, "write format = \"csv\" and table = \"NAME\" together");
+    }
+    let (path, place) = path?;
+    let mut output = Output { table: of, template, ..Output::plain(path, format, place) };
+    read.keys(table, &KEYS, |key, item| match key {
+        "naming" => output.naming = naming(read, item, format).unwrap_or(output.naming),
+        "prefix" => output.prefix = stage_text(read, item, "`prefix`").map(|(text, _)| text),
+        "only" => output.only = patterns(read, item, "`only`"),
+        "except" => output.except = patterns(read, item, "`except`"),
+        "secrets" => {
+            output.secrets = read.choice(item, "`secrets`", &SecretsIn::ALL).unwrap_or(output.secrets);
+        }
+        "header" => output.header = header(read, item, format),
+        "name" => output.manifest_name = manifest_name(read, item, format),
+        _ => {}
+    });
+    refuse_what_has_no_use(read, table, format);
+    Some(output)
+}
+
+/// Keys that the format makes no use of are mistakes: nothing that is written is ignored.
+fn refuse_what_has_no_use(read: In<'_>, table: &DeTable<'_>, format: OutputFormat) {
+    let without_use: &[&str] = match format {
+        OutputFormat::Template => &["naming", "prefix"],
+        OutputFormat::Csv => &["naming", "prefix", "only", "except", "secrets"],
+        _ => &[],
+    };
+    for (key, _) in table.iter().filter(|(key, _)| without_use.contains(&key.get_ref().as_ref())) {
+        let message = format!("`{}` means nothing in a file made by {}", key.get_ref(), article(format));
+        read.wrong_with(key.span(), message, "leave it out");
+    }
+}
+
+fn article(format: OutputFormat) -> &'static str {
+    if format == OutputFormat::Csv { "the rows of a table" } else { "a template" }
+}
+
+fn naming(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<Naming> {
+    let naming = read.choice(item, "`naming`", &Naming::ALL)?;
+    if naming == Naming::Nested && format.levels() == Levels::One {
+        let message = format!("names cannot be nested in {} files", format.name());
+        read.wrong_with(item.span(), message, "\"dotted\" writes their levels in one name");
+        return None;
+    }
+    Some(naming)
+}
+
+/// Patterns of fields: `ENTRY` or `ENTRY.FIELD`.
+fn patterns(read: In<'_>, item: Item<'_, '_>, what: &str) -> Vec<Pattern> {
+    let mut patterns = Vec::new();
+    for (text, span) in read.texts(item, what) {
+        match Pattern::parse(&format!("*/{text}")) {
+            Ok(pattern) if !text.contains(['/', '@']) => patterns.push(pattern),
+            _ => {
+                let message = format!("`{text}` is no pattern of fields");
+                read.wrong_with(span, message, "write ENTRY or ENTRY.FIELD; `*` and `?` match in each");
+            }
+        }
+    }
+    patterns
+}
+
+fn header(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<String> {
+    let text = read.text(item, "`header`")?;
+    if !format.has_comments() {
+        let message = format!("{} files have no comments, and so no header", format.name());
+        read.wrong_with(item.span(), message, "leave `header` out");
+        return None;
+    }
+    if text.contains(|c: char| c.is_control() && c != '\n') {
+        read.wrong(item.span(), "a header is lines of text, without other control characters");
+        return None;
+    }
+    Some(text.to_owned())
+}
+
+fn manifest_name(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<StageText> {
+    if !format.is_manifest() {
+        let help = "leave it out, or write format = \"k8s-config\" or \"k8s-secret\"";
+        read.wrong_with(item.span(), "only a manifest has a `name`", help);
+        return None;
+    }
+    stage_text(read, item, "`name`").map(|(text, _)| text)
+}
+
+/// The lookup table of an output.
+fn output_table(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Option<OutputTable> {
+    let name = read.text(item, "`table`")?;
+    let mut tables = entries.iter().filter_map(|entry| match &entry.kind {
+        Kind::Table { columns, key } => Some((&entry.name, columns, key)),
+        _ => None,
+    });
+    let found = tables.clone().find(|(known, ..)| known.as_str() == name);
+    if let Some((entry, columns, key)) = found {
+        return Some(OutputTable { entry: entry.clone(), columns: columns.clone(), key: key.clone() });
+    }
+    let help = match (nearest(name, tables.clone().map(|(known, ..)| known.as_str())), tables.next()) {
+        (Some(near), _) => format!("did you mean \"{near}\"?"),
+        (None, Some((known, ..))) => format!("one that it has is \"{known}\""),
+        (None, None) => "declare it: [tables.NAME] with `columns` and `key`".to_owned(),
+    };
+    read.wrong_with(item.span(), format!("the unit has no lookup table `{name}`"), help);
+    None
+}
+
+/// The template of an output, which must be one.
+fn output_template(read: In<'_>, item: Item<'_, '_>) -> Option<OutputTemplate> {
+    let path = read.text(item, "`template`")?;
+    let inside = path_fault(path).is_none();
+    let Some(document) = inside.then(|| read.documents.text(path)).flatten() else {
+        let help = "name a file in the ledger's folder, such as templates/NAME.conf";
+        read.wrong_with(item.span(), format!("the template `{path}` is not there"), help);
+        return None;
+    };
+    if let Err(error) = template::check(document.text()) {
+        let place = line(read, &document, error.line);
+        read.mistakes.push(Mistake::at(place, error.reason));
+    }
+    let text = document.text().into();
+    read.documents.keep(document);
+    Some(OutputTemplate { path: path.to_owned(), text })
+}
+
+/// A line of a document, from 1.
+fn line(read: In<'_>, document: &super::documents::Document, line: usize) -> Place {
+    let text = document.text();
+    let start = text.split_inclusive('\n').take(line.saturating_sub(1)).map(str::len).sum::<usize>();
+    let end = text[start..].find('\n').map_or(text.len(), |length| start + length);
+    In { file: document.file, ..read }.place(start..end)
+}
+
+/// A path that stays below the folder it is rendered to.
+fn output_path(read: In<'_>, item: Item<'_, '_>) -> Option<(StageText, Place)> {
+    let (text, span) = stage_text(read, item, "`path`")?;
+    // What references stand for is looked at when they are expanded.
+    let without = cledger_core::reference::pieces(text.as_written()).map(|piece| match piece {
+        cledger_core::reference::Piece::Literal(literal) => literal,
+        _ => "x",
+    });
+    let Some(reason) = path_fault(&without.collect::<String>()) else {
+        return Some((text, read.place(span)));
+    };
+    read.wrong_with(
+        span,
+        format!("this path cannot be rendered to: {reason}"),
+        "write a path below the unit's folder, like \"conf/app.env\"",
+    );
+    None
+}
+
+/// Text that may refer to the stage and the unit.
+pub(super) fn stage_text(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<(StageText, Range<usize>)> {
+    let DeValue::String(text) = item.get_ref() else {
+        read.expected(item, what, "text in quotes");
+        return None;
+    };
+    match StageText::parse(text) {
+        Ok(parsed) => Some((parsed, item.span())),
+        Err(error) => {
+            let help = "refer to stage.name, stage.class, stage.label.X, unit.name or unit.instance";
+            read.wrong_with(item.span(), error.to_string(), help);
+            None
+        }
+    }
+}
