@@ -55,7 +55,7 @@ pub(crate) struct Globals {
 
 /// The commands in the order of the work, under the headings that `--help` shows.
 const GROUPS: [(&str, &[&str]); 8] = [
-    ("Start", &["init", "demo"]),
+    ("Start", &["init", "demo", "adopt"]),
     ("Declare", &["add", "list", "share", "rename", "remove"]),
     ("Fill", &["set", "unset", "search", "replace", "key"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),

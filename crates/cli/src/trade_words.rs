@@ -6,6 +6,7 @@ pub(crate) fn answer(word: &str) -> Option<String> {
         "diff" | "delta" => "compare",
         "lint" | "validate" | "verify" | "test" | "audit" => "check",
         "generate" | "build" | "template" | "write" | "export" => "render",
+        "import" | "migrate" | "convert" | "scan" => "adopt",
         "exec" | "start" | "env" => "run",
         "ls" | "tree" => "list",
         "cat" | "view" | "print" | "describe" | "resolve" | "inspect" => "show",
@@ -23,9 +24,6 @@ pub(crate) fn answer(word: &str) -> Option<String> {
             return Some(
                 "nothing is delivered yet: `cledger render @STAGE` writes a stage's files".to_owned(),
             );
-        }
-        "import" => {
-            return Some("files are not taken over yet: declare units in units/UNIT.toml".to_owned());
         }
         _ => return None,
     };

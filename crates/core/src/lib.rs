@@ -5,6 +5,7 @@
 //! from outside a ledger is fetched through [`resolve::Outside`].
 
 pub mod address;
+pub mod adopt;
 pub mod blanks;
 pub mod cipher;
 pub mod compare;

@@ -21,6 +21,11 @@ pub fn is_in(text: &str) -> bool {
     memchr::memchr_iter(b'$', text.as_bytes()).any(|at| text.as_bytes().get(at + 1) == Some(&b'{'))
 }
 
+/// A text that stands for this one, with nothing in it taken for a reference.
+pub fn escape(text: &str) -> String {
+    text.replace("${", "$${")
+}
+
 /// Cuts a text at its references, reading from left to right.
 pub fn pieces(text: &str) -> impl Iterator<Item = Piece<'_>> {
     let mut rest = text;

@@ -46,7 +46,7 @@ impl RenderedOutput<'_> {
 }
 
 /// A value as files hold it: days as text.
-pub(crate) fn as_written(value: &Value) -> Value {
+pub fn as_written(value: &Value) -> Value {
     match value {
         Value::Date(_) | Value::Time(_) => Value::Text(value.to_text()),
         other => other.clone(),

@@ -22,6 +22,7 @@ use rustc_hash::{FxBuildHasher, FxHashMap};
 use zeroize::Zeroizing;
 
 pub use assume::{Assumption, AssumptionError};
+pub(crate) use derived::Parts as UrlParts;
 pub use graph::Session;
 pub(crate) use layers::default_counts;
 pub use layers::{Link, Winner};

@@ -91,6 +91,19 @@ impl Value {
         }
     }
 
+    /// A value that comes out as this one, with nothing in it taken for a reference.
+    #[must_use]
+    pub fn escaped(&self) -> Self {
+        match self {
+            Value::Text(text) => Value::Text(reference::escape(text).into()),
+            Value::List(items) => Value::List(items.iter().map(Value::escaped).collect()),
+            Value::Map(map) => {
+                Value::Map(map.iter().map(|(key, item)| (key.clone(), item.escaped())).collect())
+            }
+            other => other.clone(),
+        }
+    }
+
     /// Whether some text in it holds `${`.
     pub fn has_references(&self) -> bool {
         match self {

@@ -7,6 +7,7 @@
 mod assignments;
 mod comments;
 mod csv;
+mod detect;
 mod dotenv;
 mod env_plain;
 mod found;
@@ -25,6 +26,7 @@ mod yaml;
 use cledger_core::model::{OutputFormat, OutputTable};
 pub use cledger_core::tree::{Branch, Tree};
 pub use comments::{annotate, with_header};
+pub use detect::detect;
 pub use found::Found;
 pub use json::tokens as json_tokens;
 pub use rendered::{OutputText, RenderError, particulars, text_of};

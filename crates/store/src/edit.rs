@@ -8,6 +8,7 @@ mod change;
 mod csv;
 mod literal;
 mod outline;
+mod proposed;
 mod put;
 mod remove;
 mod rename;
@@ -18,6 +19,7 @@ use std::collections::BTreeMap;
 
 pub use self::csv::with_cells;
 pub use literal::{key, literal, parse_value};
+pub use proposed::{ProposedOutput, entry_block, field_pattern, output_block, patterns};
 pub use put::put;
 pub use remove::remove;
 pub use rename::{Named, Renaming, rename};

@@ -1,6 +1,7 @@
 //! The commands: one file each, with its options and what it does.
 
 mod add;
+mod adopt;
 mod check;
 mod compare;
 mod completions;
@@ -29,6 +30,7 @@ mod waive;
 
 use clap::Subcommand;
 
+pub(crate) use adopt::Adoption;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
 pub(crate) use replace::{Names, Replacement};
 pub(crate) use set::Written;
@@ -45,6 +47,8 @@ pub(crate) enum Command {
     Init(init::InitArgs),
     /// Write the demo ledger, and walk through the work on it
     Demo(demo::DemoArgs),
+    /// Make a unit and its settings of files that exist
+    Adopt(adopt::AdoptArgs),
     /// Add a stage, group, unit, instance or entry
     Add(add::AddArgs),
     /// List units, stages, groups or shared entries
@@ -100,6 +104,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
     match command {
         Command::Init(args) => init::run(&args, app),
         Command::Demo(args) => demo::run(&args, app),
+        Command::Adopt(args) => adopt::run(&args, app),
         Command::Add(args) => add::run(&args, app),
         Command::List(args) => list::run(&args, app),
         Command::Remove(args) => remove::run(&args, app),

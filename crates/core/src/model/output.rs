@@ -202,6 +202,8 @@ pub struct Output {
     pub only: Vec<Pattern>,
     /// What its fields are not.
     pub except: Vec<Pattern>,
+    /// Where these two lists stand, if they do.
+    pub lists: [Option<Place>; 2],
     /// Whether secrets stand in it.
     pub secrets: SecretsIn,
     /// What stands at its start, as a comment.
@@ -224,6 +226,7 @@ impl Output {
             prefix: None,
             only: Vec::new(),
             except: Vec::new(),
+            lists: [None; 2],
             secrets: format.usual_secrets(),
             header: None,
             manifest_name: None,

@@ -30,18 +30,18 @@ pub(super) fn is_last_day(entry: &Entry, declaration: &Declaration) -> bool {
 
 /// The values that a `url` is made of.
 #[derive(Default)]
-struct Parts<'v> {
-    host: Option<&'v str>,
-    port: Option<&'v Value>,
-    place: Option<&'v Value>,
-    user: Option<&'v Value>,
-    password: Option<&'v Value>,
-    options: Option<&'v Value>,
+pub(crate) struct Parts<'v> {
+    pub(crate) host: Option<&'v str>,
+    pub(crate) port: Option<&'v Value>,
+    pub(crate) place: Option<&'v Value>,
+    pub(crate) user: Option<&'v Value>,
+    pub(crate) password: Option<&'v Value>,
+    pub(crate) options: Option<&'v Value>,
 }
 
 impl Parts<'_> {
     /// The URL, as RFC 3986 has it: the port always written, options sorted by name.
-    fn url(&self, scheme: &str, shape: UrlShape) -> Option<String> {
+    pub(crate) fn url(&self, scheme: &str, shape: UrlShape) -> Option<String> {
         let encode = |value: &Value| utf8_percent_encode(&value.to_text(), ENCODED).to_string();
         let mut url = format!("{scheme}://");
         if let Some(user) = self.user {

@@ -61,8 +61,14 @@ fn output(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, entries: &[&Ent
     read.keys(table, &KEYS, |key, item| match key {
         "naming" => output.naming = naming(read, item, format).unwrap_or(output.naming),
         "prefix" => output.prefix = stage_text(read, item, "`prefix`").map(|(text, _)| text),
-        "only" => output.only = patterns(read, item, "`only`"),
-        "except" => output.except = patterns(read, item, "`except`"),
+        "only" => {
+            output.only = patterns(read, item, "`only`");
+            output.lists[0] = Some(read.place(item.span()));
+        }
+        "except" => {
+            output.except = patterns(read, item, "`except`");
+            output.lists[1] = Some(read.place(item.span()));
+        }
         "secrets" => {
             output.secrets = read.choice(item, "`secrets`", &SecretsIn::ALL).unwrap_or(output.secrets);
         }

@@ -1,6 +1,7 @@
 //! What each command prints for programs: one document, described in `docs/formats.md`.
 
 pub(crate) mod add;
+pub(crate) mod adopt;
 pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod compare;

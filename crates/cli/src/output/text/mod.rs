@@ -1,6 +1,7 @@
 //! What each command prints for people.
 
 pub(crate) mod add;
+pub(crate) mod adopt;
 pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod compare;

@@ -1,0 +1,204 @@
+//! The files that are adopted, and the outputs that they become.
+
+use std::fs;
+use std::path::Path;
+
+use cledger_core::adopt::{NotPlaced, OldFile, OldPlace, flattened, with_stage};
+use cledger_core::model::{Ledger, OutputFormat, StageId, Subject, Unit};
+use cledger_core::name::Name;
+use cledger_core::output::OutputName;
+use cledger_core::reference;
+use cledger_core::tree::Tree;
+use cledger_formats::{Particulars, detect, format};
+
+use crate::app::known_stage;
+use crate::error::CliError;
+use crate::existing;
+
+/// The files, and what was found on the way to them.
+#[derive(Debug, Default)]
+pub(super) struct Files {
+    pub(super) old: Vec<OldFile>,
+    /// The path of each as it was named.
+    pub(super) paths: Vec<String>,
+    /// The stages, in their order.
+    pub(super) stages: Vec<StageId>,
+    pub(super) outputs: Vec<Seen>,
+    /// Values that their format could not give back.
+    pub(super) not_placed: Vec<NotPlaced>,
+    /// Files in folders that are of no known format.
+    pub(super) not_read: Vec<String>,
+}
+
+/// An output that files of several stages become.
+#[derive(Debug)]
+pub(super) struct Seen {
+    /// Its path, as a contract has it.
+    pub(super) path: String,
+    pub(super) format: OutputFormat,
+    /// The output of the unit that it is, if the unit has it already.
+    pub(super) known: Option<usize>,
+    stages: Vec<StageId>,
+}
+
+/// Reads `STAGE=FILE` and `STAGE=FOLDER` arguments.
+pub(super) fn read(
+    ledger: &Ledger,
+    unit: Option<(Subject, &Unit)>,
+    sources: &[String],
+    said: Option<OutputFormat>,
+) -> Result<Files, CliError> {
+    let mut files = Files::default();
+    for source in sources {
+        let Some((stage, path)) = source.split_once('=').filter(|(_, path)| !path.is_empty()) else {
+            let message = format!("`{source}` does not say which stage it is of");
+            return Err(CliError::usage(message).help("write STAGE=FILE, or STAGE=FOLDER"));
+        };
+        let id = known_stage(ledger, stage)?;
+        let stage = Name::parse(stage).map_err(|error| CliError::usage(error.to_string()))?;
+        let path = Path::new(path);
+        if path.is_dir() {
+            let mut found = Vec::new();
+            walk(path, "", &mut found)?;
+            for below in found {
+                files.add(ledger, unit, (id, &stage), &path.join(&below), &below, said, false)?;
+            }
+        } else {
+            let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+            files.add(ledger, unit, (id, &stage), path, &name, said, true)?;
+        }
+        if !files.stages.contains(&id) {
+            files.stages.push(id);
+        }
+    }
+    files.stages.sort_unstable();
+    if files.old.is_empty() {
+        return Err(CliError::usage("there is nothing in there that could be adopted")
+            .help("name files whose names tell their format, such as app.properties, or add --format"));
+    }
+    Ok(files)
+}
+
+/// The files below a folder, by name; folders that are hidden are left out.
+fn walk(root: &Path, below: &str, found: &mut Vec<String>) -> Result<(), CliError> {
+    let wrong = |error: std::io::Error| {
+        CliError::usage(format!("`{}` cannot be read: {error}", root.join(below).display()))
+    };
+    let mut names = Vec::new();
+    for entry in fs::read_dir(root.join(below)).map_err(wrong)? {
+        let entry = entry.map_err(wrong)?;
+        names.push((entry.file_name().to_string_lossy().into_owned(), entry.file_type().map_err(wrong)?));
+    }
+    names.sort_by(|one, other| one.0.cmp(&other.0));
+    for (name, kind) in names {
+        let path = if below.is_empty() { name.clone() } else { format!("{below}/{name}") };
+        if kind.is_dir() && !name.starts_with('.') {
+            walk(root, &path, found)?;
+        } else if kind.is_file() {
+            found.push(path);
+        }
+    }
+    Ok(())
+}
+
+impl Files {
+    #[expect(clippy::too_many_arguments, reason = "a file is all of this")]
+    fn add(
+        &mut self,
+        ledger: &Ledger,
+        unit: Option<(Subject, &Unit)>,
+        (stage, stage_name): (StageId, &Name),
+        path: &Path,
+        below: &str,
+        said: Option<OutputFormat>,
+        is_named: bool,
+    ) -> Result<(), CliError> {
+        let shown = path.display().to_string();
+        let wrong = |error: existing::ExistingError| {
+            let message = match &error {
+                existing::ExistingError::Form(form) => format!("{shown}:{}: {}", form.line, form.reason),
+                other => format!("`{shown}` cannot be read: {other}"),
+            };
+            CliError::usage(message).help("mend it, or leave it out")
+        };
+        let text = match existing::text(path) {
+            Err(existing::ExistingError::NotText) if !is_named => {
+                self.not_read.push(shown);
+                return Ok(());
+            }
+            text => text.map_err(wrong)?,
+        };
+        let found =
+            said.filter(|_| is_named || detect(below, &text).is_none()).or_else(|| detect(below, &text));
+        let Some(format) = found else {
+            if is_named {
+                let message = format!("the name of `{shown}` does not tell its format");
+                return Err(CliError::usage(message).help("add --format FORMAT"));
+            }
+            self.not_read.push(shown);
+            return Ok(());
+        };
+        let found = existing::read(&text, format, Particulars::default()).map_err(wrong)?;
+        let output = self.output(ledger, unit, (stage, stage_name), (below, format), is_named);
+        let file = self.old.len();
+        let mut tree = Tree::default();
+        for (name, value) in flattened(&found.tree.0) {
+            let place = OldPlace { file, line: found.line_of(&name).unwrap_or(1) };
+            match refusal(format, &name, value.clone()) {
+                None => tree.insert(&name, value),
+                Some(reason) => self.not_placed.push(NotPlaced { name, place, reason }),
+            }
+        }
+        let (lines, nulls) = (found.lines, found.nulls);
+        let stage_name = stage_name.clone();
+        self.old.push(OldFile { stage, stage_name, output, format, tree, lines, nulls });
+        self.paths.push(shown);
+        Ok(())
+    }
+
+    /// The output that a file becomes: one with its path, else, of files that are named one by one, the
+    /// one of its format that lacks a file of the stage.
+    fn output(
+        &mut self,
+        ledger: &Ledger,
+        unit: Option<(Subject, &Unit)>,
+        (stage, stage_name): (StageId, &Name),
+        (below, format): (&str, OutputFormat),
+        is_named: bool,
+    ) -> usize {
+        let path = with_stage(&reference::escape(below), stage_name.as_str());
+        let known = unit.and_then(|(subject, unit)| {
+            let of_format = || unit.outputs.iter().enumerate().filter(|(_, output)| output.format == format);
+            let at_path = of_format().find(|(_, output)| {
+                output.path.expand(ledger, subject, stage).is_ok_and(|known| known == below)
+            });
+            let only = || is_named.then(of_format).filter(|all| all.clone().count() == 1)?.next();
+            at_path.or_else(only).map(|(at, _)| at)
+        });
+        let seen = self.outputs.iter().position(|seen| match (known, seen.known) {
+            (Some(known), Some(other)) => known == other,
+            (None, None) => seen.format == format && seen.path == path,
+            _ => false,
+        });
+        let of_format = || {
+            let lacks =
+                |seen: &Seen| seen.known.is_none() && seen.format == format && !seen.stages.contains(&stage);
+            self.outputs.iter().position(lacks).filter(|_| is_named && known.is_none())
+        };
+        let at = seen.or_else(of_format).unwrap_or_else(|| {
+            self.outputs.push(Seen { path, format, known, stages: Vec::new() });
+            self.outputs.len() - 1
+        });
+        self.outputs[at].stages.push(stage);
+        at
+    }
+}
+
+/// Why a value could not be written to a file of this format again, if it could not.
+fn refusal(this: OutputFormat, name: &OutputName, value: cledger_core::value::Value) -> Option<String> {
+    let mut alone = Tree::default();
+    alone.insert(name, value);
+    let particulars = Particulars { table: None, manifest_name: "x" };
+    let error = format(this, particulars)?.write(&alone).err()?;
+    Some(format!("it could not be written again as {}: it {}", this.name(), error.reason))
+}

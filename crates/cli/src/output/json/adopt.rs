@@ -1,0 +1,134 @@
+//! `adopt` for programs. Values are in the ledger; here are names alone.
+
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::commands::Adoption;
+use crate::output::text::adopt::kind;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'a> {
+    format: u32,
+    unit: &'a str,
+    new: bool,
+    written: bool,
+    files: Vec<FileDocument<'a>>,
+    entries: Vec<EntryDocument<'a>>,
+    changed: &'a [String],
+    missing: Vec<MissingDocument<'a>>,
+    not_placed: Vec<NotPlacedDocument<'a>>,
+    not_read: &'a [String],
+    gone: Vec<GoneDocument<'a>>,
+    added: Vec<AddedDocument<'a>>,
+    same_host: Vec<SameHostDocument<'a>>,
+    by_stage: &'a [String],
+    proven: usize,
+}
+
+#[derive(Debug, Serialize)]
+struct FileDocument<'a> {
+    path: &'a str,
+    stage: &'a str,
+    format: &'static str,
+}
+
+#[derive(Debug, Serialize)]
+struct EntryDocument<'a> {
+    name: &'a str,
+    kind: String,
+    fields: Vec<FieldDocument<'a>>,
+}
+
+#[derive(Debug, Serialize)]
+struct FieldDocument<'a> {
+    name: Option<&'a str>,
+    r#type: &'static str,
+    secret: bool,
+    default: bool,
+    settings: usize,
+}
+
+#[derive(Debug, Serialize)]
+struct MissingDocument<'a> {
+    field: &'a str,
+    stages: Vec<&'a str>,
+}
+
+#[derive(Debug, Serialize)]
+struct NotPlacedDocument<'a> {
+    name: &'a str,
+    file: &'a str,
+    line: usize,
+    reason: &'a str,
+}
+
+#[derive(Debug, Serialize)]
+struct GoneDocument<'a> {
+    address: &'a str,
+    file: &'a str,
+}
+
+#[derive(Debug, Serialize)]
+struct AddedDocument<'a> {
+    name: &'a str,
+    file: &'a str,
+}
+
+#[derive(Debug, Serialize)]
+struct SameHostDocument<'a> {
+    of: Option<&'a str>,
+    within: &'a [String],
+}
+
+pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
+    let entries = adoption.proposed.iter().map(|entry| EntryDocument {
+        name: entry.name.as_str(),
+        kind: kind(&entry.kind),
+        fields: entry
+            .fields
+            .iter()
+            .map(|it| FieldDocument {
+                name: it.name.as_ref().map(cledger_core::name::Name::as_str),
+                r#type: it.this_type.name(),
+                secret: it.secret,
+                default: it.default.is_some(),
+                settings: it.settings.len(),
+            })
+            .collect(),
+    });
+    let files = adoption.files.iter();
+    Document {
+        format: FORMAT,
+        unit: adoption.unit.as_str(),
+        new: adoption.is_new,
+        written: adoption.written,
+        files: files
+            .map(|(path, stage, format)| FileDocument { path, stage: stage.as_str(), format: format.name() })
+            .collect(),
+        entries: entries.collect(),
+        changed: &adoption.changed,
+        missing: adoption
+            .missing
+            .iter()
+            .map(|(field, stages)| MissingDocument {
+                field,
+                stages: stages.iter().map(cledger_core::name::Name::as_str).collect(),
+            })
+            .collect(),
+        not_placed: adoption
+            .not_placed
+            .iter()
+            .map(|(name, file, line, reason)| NotPlacedDocument { name, file, line: *line, reason })
+            .collect(),
+        not_read: &adoption.not_read,
+        gone: adoption.gone.iter().map(|(address, file)| GoneDocument { address, file }).collect(),
+        added: adoption.added.iter().map(|(name, file)| AddedDocument { name, file }).collect(),
+        same_host: adoption
+            .repeats
+            .iter()
+            .map(|it| SameHostDocument { of: it.of.as_deref(), within: &it.within })
+            .collect(),
+        by_stage: &adoption.by_stage,
+        proven: adoption.proven,
+    }
+}

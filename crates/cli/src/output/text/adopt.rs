@@ -1,0 +1,131 @@
+//! `adopt` for people: what the files become, and what does not.
+
+use cledger_core::adopt::{Proposed, ProposedKind, Repeat};
+use cledger_core::name::Name;
+
+use super::check::counted;
+use crate::commands::Adoption;
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{style, values};
+
+/// Prints all of it; `any` says whether a file of the ledger would change.
+pub(crate) fn print(console: &mut Console, adoption: &Adoption, any: bool) {
+    let mut table = Table::new(&["file", "stage", "format"], console.width());
+    for (path, stage, format) in &adoption.files {
+        table.row(vec![
+            (values::escape(path), Tone::Plain),
+            (stage.to_string(), Tone::Plain),
+            (format.name().to_owned(), Tone::Plain),
+        ]);
+    }
+    table.lines().iter().for_each(|line| console.line(line));
+    entries(console, adoption);
+    list(console, "other values than in the ledger", &adoption.changed, Clone::clone);
+    list(console, "not everywhere, so required, and missing in", &adoption.missing, |(field, stages)| {
+        format!("{field}: {}", joined(stages))
+    });
+    list(console, "not placed", &adoption.not_placed, |(name, file, line, reason)| {
+        format!("{} ({}:{line}): {reason}", values::escape(name), values::escape(file))
+    });
+    list(console, "no longer in the files", &adoption.gone, |(address, file)| {
+        format!("{address}: not in {}", values::escape(file))
+    });
+    list(
+        console,
+        "in addition, since the stage follows another or has groups",
+        &adoption.added,
+        |(name, file)| format!("{} in {}", values::escape(name), values::escape(file)),
+    );
+    list(console, "not read, since the name tells no format", &adoption.not_read, |path| {
+        values::escape(path)
+    });
+    list(console, "could refer to one another, since they have the same host", &adoption.repeats, repeat);
+    list(console, "could be one default with ${stage.name} in it", &adoption.by_stage, Clone::clone);
+    console.line("");
+    summary(console, adoption, any);
+}
+
+fn entries(console: &mut Console, adoption: &Adoption) {
+    if adoption.proposed.is_empty() {
+        return;
+    }
+    console.line("");
+    let mut table = Table::new(&["entry", "kind", "fields"], console.width());
+    for entry in &adoption.proposed {
+        table.row(vec![
+            (entry.name.to_string(), Tone::Plain),
+            (kind(&entry.kind), Tone::Plain),
+            (fields(entry), Tone::Plain),
+        ]);
+    }
+    table.keep_whole(0);
+    table.lines().iter().for_each(|line| console.line(line));
+    console.line("");
+    console.line(format!(
+        "{}, {}, {} of them secret.",
+        counted(adoption.defaults, "default"),
+        counted(adoption.settings, "setting"),
+        adoption.secrets
+    ));
+}
+
+/// What an entry is.
+pub(crate) fn kind(kind: &ProposedKind) -> String {
+    match kind {
+        ProposedKind::Connection(protocol) => format!("connection, {protocol}"),
+        ProposedKind::Endpoint => "endpoint".to_owned(),
+        ProposedKind::Variable => "variable".to_owned(),
+    }
+}
+
+/// The fields with something said of them, a variable's with its type.
+fn fields(entry: &Proposed) -> String {
+    let called = |field: &cledger_core::adopt::ProposedField| {
+        let name = field.name.as_ref().map_or(field.this_type.name(), Name::as_str);
+        if field.secret { format!("{name} (secret)") } else { name.to_owned() }
+    };
+    entry.fields.iter().map(called).collect::<Vec<_>>().join(", ")
+}
+
+fn list<T>(console: &mut Console, heading: &str, items: &[T], shown: impl Fn(&T) -> String) {
+    if items.is_empty() {
+        return;
+    }
+    console.line("");
+    console.line(format!("{heading}:"));
+    for item in items {
+        console.line(format!("  {}", shown(item)));
+    }
+}
+
+fn joined(names: &[Name]) -> String {
+    names.iter().map(Name::as_str).collect::<Vec<_>>().join(", ")
+}
+
+fn repeat(repeat: &Repeat) -> String {
+    match &repeat.of {
+        Some(of) => format!("{}: write ${{{of}}} in it", repeat.within.join(", ")),
+        None => format!("{}: declare the host once, and refer to it", repeat.within.join(", ")),
+    }
+}
+
+fn summary(console: &mut Console, adoption: &Adoption, any: bool) {
+    let files = counted(adoption.files.len(), "file");
+    let left_out = if adoption.not_placed.is_empty() { "" } else { ", but for what is not placed" };
+    console.line(format!(
+        "{}: rendering gives back {} of {files}, each as it was{left_out}.",
+        style::good("proven"),
+        counted(adoption.proven, "value")
+    ));
+    let unit = &adoption.unit;
+    if adoption.written {
+        let word = if adoption.is_new { "adopted" } else { "brought up to date" };
+        console.line(format!("{}: {unit}, in {}.", style::good(word), joined(&adoption.stages)));
+    } else if any {
+        let text = if adoption.is_new { "would be a new unit" } else { "would change" };
+        console.line(format!("{}: {unit} {text}; --write does it.", style::doubtful("nothing written")));
+    } else {
+        console.line(format!("{}: {unit} is as its files are.", style::good("nothing to do")));
+    }
+}

@@ -1,0 +1,141 @@
+//! Adopting: what a unit's contract and settings would be, given the files that exist.
+//!
+//! [`gather`] finds the names that belong together across files, formats and stages. [`propose`] makes
+//! declarations and values of them: it recognises connections and endpoints, infers types from all
+//! stages together, tells secrets from the rest, and keeps the names that the files have. What has
+//! no place is said with its reason. Nothing here reads files or writes them.
+//!
+//! Names are kept as contracts have them: a `${` in one is escaped, and where a name carries that of the
+//! stage in every stage, it refers to the stage.
+
+mod gather;
+mod infer;
+mod propose;
+mod recognise;
+mod repeats;
+mod secrecy;
+mod words;
+
+use std::collections::BTreeMap;
+
+pub use gather::{Gathered, flattened, gather, with_stage};
+pub use propose::propose;
+pub use repeats::{Repeat, naming_the_stage, repeats};
+pub use secrecy::looks_secret;
+pub use words::loose;
+
+use crate::model::{OutputFormat, StageId};
+use crate::name::Name;
+use crate::output::OutputName;
+use crate::tree::Tree;
+use crate::types::Type;
+use crate::value::Value;
+
+/// A file that exists.
+#[derive(Debug, Clone)]
+pub struct OldFile {
+    /// The stage that it is of.
+    pub stage: StageId,
+    /// The name of that stage.
+    pub stage_name: Name,
+    /// The output that it becomes, by its position among all.
+    pub output: usize,
+    /// Its format.
+    pub format: OutputFormat,
+    /// What is in it.
+    pub tree: Tree,
+    /// The lines of its values.
+    pub lines: BTreeMap<OutputName, usize>,
+    /// Its names that are given as null.
+    pub nulls: Vec<(OutputName, usize)>,
+}
+
+/// A place in one of the files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct OldPlace {
+    /// The file, by its position.
+    pub file: usize,
+    /// The line, from 1.
+    pub line: usize,
+}
+
+/// A value in one of the files.
+#[derive(Debug, Clone)]
+pub struct OldValue {
+    /// The value.
+    pub value: Value,
+    /// Whether its file knows text alone, so that `8080` may be a number.
+    pub is_bare: bool,
+    /// Where it stands.
+    pub place: OldPlace,
+}
+
+/// What becomes one field: a name in each output, and a value in each stage that has one.
+#[derive(Debug, Clone, Default)]
+pub struct OldField {
+    /// Its names, by output.
+    pub names: BTreeMap<usize, (OutputFormat, OutputName)>,
+    /// Its values, by stage; if two files of a stage have it, the first.
+    pub values: BTreeMap<StageId, OldValue>,
+}
+
+impl OldField {
+    /// Its first name.
+    pub fn name(&self) -> &[String] {
+        self.names.values().next().map_or(&[], |(_, name)| name.as_slice())
+    }
+}
+
+/// Something in a file that no field can be.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotPlaced {
+    /// Its name there.
+    pub name: OutputName,
+    /// Where it stands.
+    pub place: OldPlace,
+    /// Why it has no place. Never the value.
+    pub reason: String,
+}
+
+/// A declaration that is proposed.
+#[derive(Debug, Clone)]
+pub struct Proposed {
+    /// The entry's name.
+    pub name: Name,
+    /// What it is.
+    pub kind: ProposedKind,
+    /// Its fields, as far as something is to be said of them.
+    pub fields: Vec<ProposedField>,
+}
+
+/// The kinds of entries that are recognised.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ProposedKind {
+    /// A connection with this protocol.
+    Connection(&'static str),
+    /// An endpoint.
+    Endpoint,
+    /// A variable.
+    Variable,
+}
+
+/// A field that is proposed.
+#[derive(Debug, Clone)]
+pub struct ProposedField {
+    /// Its name; `None` for a variable's.
+    pub name: Option<Name>,
+    /// Its type.
+    pub this_type: Type,
+    /// Whether it is a secret.
+    pub secret: bool,
+    /// Whether the declaration has to say that it need not have a value.
+    pub optional: bool,
+    /// The value that it has everywhere, where a default may stand.
+    pub default: Option<Value>,
+    /// Its names in outputs, by output; none for a field that no file has.
+    pub names: BTreeMap<usize, (OutputFormat, OutputName)>,
+    /// Its values where no default stands for them.
+    pub settings: BTreeMap<StageId, Value>,
+    /// The stages of which no file has it.
+    pub missing: Vec<StageId>,
+}

@@ -1,0 +1,69 @@
+//! Types, inferred from the values of all stages together.
+
+use std::collections::BTreeMap;
+
+use super::words::words;
+use super::{OldField, OldValue};
+use crate::model::StageId;
+use crate::types::Type;
+use crate::value::Value;
+
+/// The value of a type that a file's value is; `None` if it is none, or would come out otherwise.
+fn as_type(old: &OldValue, this: Type) -> Option<Value> {
+    if !old.is_bare {
+        return this.fits(&old.value).then(|| old.value.clone());
+    }
+    let text = old.value.to_text();
+    let read = match this {
+        Type::List | Type::Map => None,
+        // A whole number will do.
+        Type::Number => Type::Integer.read(&text).or_else(|| Type::Number.read(&text)),
+        Type::Date => Some(Value::Text(text.clone())),
+        _ => this.read(&text),
+    };
+    read.filter(|value| this.fits(value) && value.to_text() == text)
+}
+
+/// All values of a field as values of a type, if they all are.
+pub(super) fn all_as(field: &OldField, this: Type) -> Option<BTreeMap<StageId, Value>> {
+    let values = field.values.iter();
+    values.map(|(stage, old)| Some((*stage, as_type(old, this)?))).collect()
+}
+
+/// The narrowest type that all values have, and the values of it; a reason where there is none.
+pub(super) fn infer(field: &OldField) -> Result<(Type, BTreeMap<StageId, Value>), String> {
+    let words = words(field.name());
+    let last = words.last().map(String::as_str).unwrap_or_default();
+    let named = |known: &[&str]| known.contains(&last);
+    let candidates = [
+        (Type::Boolean, true),
+        (Type::Port, last.ends_with("port")),
+        (Type::Integer, true),
+        (Type::Number, true),
+        (Type::Date, true),
+        (Type::Duration, true),
+        (Type::Size, true),
+        (Type::Pem, true),
+        (Type::Url, true),
+        (Type::Host, named(&["host", "hostname", "server", "domain"])),
+        (Type::Path, named(&["path", "dir", "directory", "folder", "file"])),
+        (Type::Text, true),
+        (Type::List, true),
+        (Type::Map, true),
+    ];
+    let wanted = candidates.into_iter().filter(|(_, may)| *may).map(|(this, _)| this);
+    let mut found = wanted.filter_map(|this| Some((this, all_as(field, this)?)));
+    found.next().ok_or_else(|| reason(field))
+}
+
+fn reason(field: &OldField) -> String {
+    let lists = field.values.values().any(|old| matches!(old.value, Value::List(_)));
+    let mut names: Vec<&str> = field.values.values().map(|old| old.value.type_name()).collect();
+    names.sort_unstable();
+    names.dedup();
+    match &names[..] {
+        _ if lists => "a list of anything but texts has no type here".to_owned(),
+        [only] => format!("a value of the type {only} has no type here"),
+        _ => format!("its values are of different types ({}) in different files", names.join(", ")),
+    }
+}

@@ -1,0 +1,132 @@
+//! Declarations and outputs that are proposed, as the blocks of a contract.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use cledger_core::adopt::{Proposed, ProposedField, ProposedKind};
+use cledger_core::model::{Declaration, Entry, Form, Kind, OutputFormat, SecretsIn};
+use cledger_core::name::Name;
+use cledger_core::output::{NameMaker, OutputName, as_text};
+use cledger_core::source::{FileId, Place};
+use cledger_core::types::Type;
+use cledger_core::value::Value;
+
+use super::literal;
+
+/// The declaration of an entry. `makers` are those of its outputs: a name that they would make need not
+/// be said.
+pub fn entry_block(
+    proposed: &Proposed,
+    makers: &BTreeMap<usize, NameMaker<'_>>,
+    about: Option<&str>,
+) -> String {
+    let (table, first) = match &proposed.kind {
+        ProposedKind::Connection(protocol) => ("connections", format!("protocol = \"{protocol}\"\n")),
+        ProposedKind::Endpoint => ("endpoints", String::new()),
+        ProposedKind::Variable => ("variables", String::new()),
+    };
+    let mut block = format!("[{table}.{}]\n{first}", proposed.name);
+    if let Some(about) = about {
+        let _ = writeln!(block, "about = {}", literal(&Value::text(about), None));
+    }
+    for field in &proposed.fields {
+        let said = said(proposed, field, makers);
+        for (key, text) in said {
+            let _ = match &field.name {
+                None => writeln!(block, "{key} = {text}"),
+                Some(name) => writeln!(block, "fields.{name}.{key} = {text}"),
+            };
+        }
+    }
+    block
+}
+
+/// What is said of a field, in the order of writing.
+fn said(
+    proposed: &Proposed,
+    field: &ProposedField,
+    makers: &BTreeMap<usize, NameMaker<'_>>,
+) -> Vec<(&'static str, String)> {
+    let mut said = Vec::new();
+    if field.name.is_none() {
+        if field.this_type != Type::Text {
+            said.push(("type", format!("\"{}\"", field.this_type.name())));
+        }
+        if field.secret {
+            said.push(("secret", "true".to_owned()));
+        }
+    }
+    if let Some(default) = &field.default {
+        said.push(("default", literal(&default.escaped(), None)));
+    }
+    if field.optional {
+        said.push(("required", "false".to_owned()));
+    }
+    let (entry, declaration) = modelled(proposed, field);
+    let mut names: BTreeMap<&str, String> = BTreeMap::new();
+    for (output, (format, name)) in &field.names {
+        let usual = makers.get(output).copied().unwrap_or_else(|| NameMaker::usual(*format));
+        let made: Option<OutputName> = usual.name_of(&entry, &declaration).ok();
+        if made.as_ref() != Some(name) {
+            names.insert(format.name(), as_text(*format, name));
+        }
+    }
+    if !names.is_empty() {
+        let names = names.iter().map(|(format, name)| ((*format).into(), Value::text(name))).collect();
+        said.push(("as", literal(&Value::Map(names), None)));
+    }
+    said
+}
+
+/// The entry and field as far as names are made of them.
+fn modelled(proposed: &Proposed, field: &ProposedField) -> (Entry, Declaration) {
+    let place = Place { file: FileId(0), start: 0, end: 0 };
+    let kind = match proposed.kind {
+        ProposedKind::Variable => Kind::Variable,
+        // What names are made of is the same for all others.
+        ProposedKind::Connection(_) | ProposedKind::Endpoint => Kind::Credential(Form::Token),
+    };
+    let entry = Entry { name: proposed.name.clone(), kind, about: None, fields: Vec::new(), place };
+    (entry, Declaration::plain(field.name.clone(), field.this_type, place))
+}
+
+/// An output.
+#[derive(Debug, Clone)]
+pub struct ProposedOutput {
+    /// Its path, as it is written.
+    pub path: String,
+    /// Its format.
+    pub format: OutputFormat,
+    /// Which values it holds, where that is to be said.
+    pub secrets: Option<SecretsIn>,
+    /// The fields that it holds, of all where there are none.
+    pub only: Vec<String>,
+    /// The fields that it does not hold.
+    pub except: Vec<String>,
+}
+
+/// The block of an output.
+pub fn output_block(output: &ProposedOutput) -> String {
+    let path = literal(&Value::text(&output.path), None);
+    let mut block = format!("[[output]]\npath = {path}\nformat = \"{}\"\n", output.format.name());
+    let word = SecretsIn::ALL.iter().find(|(secrets, _)| Some(*secrets) == output.secrets);
+    if let Some((_, word)) = word {
+        let _ = writeln!(block, "secrets = \"{word}\"");
+    }
+    for (word, list) in [("only", &output.only), ("except", &output.except)] {
+        if !list.is_empty() {
+            let _ = writeln!(block, "{word} = {}", patterns(list));
+        }
+    }
+    block
+}
+
+/// A list of patterns of fields.
+pub fn patterns(texts: &[String]) -> String {
+    literal(&Value::List(texts.iter().map(|text| Value::text(text)).collect()), None)
+}
+
+/// The pattern of an entry's field.
+pub fn field_pattern(entry: &Name, field: Option<&Name>) -> String {
+    field.map_or_else(|| entry.to_string(), |field| format!("{entry}.{field}"))
+}
