@@ -89,12 +89,25 @@ impl OldField {
 /// Something in a file that no field can be.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotPlaced {
-    /// Its name there.
-    pub name: OutputName,
-    /// Where it stands.
+    /// Its names, by output; one at least.
+    pub names: BTreeMap<usize, OutputName>,
+    /// Where it stands first.
     pub place: OldPlace,
     /// Why it has no place. Never the value.
     pub reason: String,
+}
+
+impl NotPlaced {
+    /// A field with all its names.
+    pub fn of_field(field: &OldField, place: OldPlace, reason: String) -> Self {
+        let names = field.names.iter().map(|(output, (_, name))| (*output, name.clone()));
+        Self { names: names.collect(), place, reason }
+    }
+
+    /// Its first name.
+    pub fn name(&self) -> &[String] {
+        self.names.values().next().map_or(&[], Vec::as_slice)
+    }
 }
 
 /// A declaration that is proposed.

@@ -15,7 +15,6 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::adopt::{NotPlaced, Proposed, Repeat, gather, naming_the_stage, propose, repeats};
 use cledger_core::model::{LayerId, Ledger, OutputFormat, Slot, StageId, Subject, UnitId};
 use cledger_core::name::Name;
-use cledger_core::output::OutputName;
 use cledger_core::resolve::{FieldId, Resolver};
 use cledger_core::value::Value;
 use cledger_store::field_pattern;
@@ -209,7 +208,7 @@ impl Work<'_> {
         };
         let mut not_placed: Vec<(String, String, usize, String)> = not_placed
             .into_iter()
-            .map(|it| (shown(&it.name), paths[it.place.file].clone(), it.place.line, it.reason))
+            .map(|it| (shown(it.name()), paths[it.place.file].clone(), it.place.line, it.reason))
             .collect();
         not_placed.sort_by(|one, other| (&one.1, one.2, &one.0).cmp(&(&other.1, other.2, &other.0)));
         Adoption {
@@ -239,6 +238,6 @@ impl Work<'_> {
     }
 }
 
-fn shown(name: &OutputName) -> String {
+fn shown(name: &[String]) -> String {
     name.join(".")
 }

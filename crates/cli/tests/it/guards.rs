@@ -58,6 +58,7 @@ Usage: cledger [OPTIONS] <COMMAND>
 Start:
   init        Make a new ledger
   demo        Write the demo ledger, and walk through the work on it
+  adopt       Make a unit and its settings of files that exist
 
 Declare:
   add         Add a stage, group, unit, instance or entry

@@ -5,6 +5,7 @@
 #![expect(clippy::needless_raw_string_hashes, reason = "snapshots are written by a program")]
 
 mod add;
+mod adopt;
 mod against;
 mod aged;
 mod bad_input;

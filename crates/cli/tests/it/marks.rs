@@ -10,7 +10,8 @@ use crate::test_ledger::{TestLedger, program, written};
 const MARK: &str = "marked-tide";
 
 /// Every command (beside the marks, the demo has secrets in its vault and its pretend live system), as one would use it on the demo; some do their work and some fail.
-const COMMANDS: [&str; 60] = [
+const COMMANDS: [&str; 61] = [
+    "adopt found dev=../legacy/berth-planner/dev test=../legacy/marked",
     "init again --name x --stages dev",
     "demo elsewhere",
     "check",
@@ -94,6 +95,7 @@ fn no_mark_of_a_secret_comes_out_of_any_command() {
            [variables.salt]\nsecret = true\nrequired = false\n[variables.salted]\nrequired = false\n";
     ledger.write("units/quay-screens.toml", contract);
     ledger.write("../marked.txt", "marked-tide-in-a-file\n");
+    ledger.write("../legacy/marked/planner.properties", "berths.db.password=marked-tide-old\nlevel=1\n");
     let run = |arguments: &str| {
         ledger.command(arguments).env("CLEDGER_IDENTITY", folder.join("identity")).env("CLEDGER_WHO", "ada")
     };
@@ -124,8 +126,14 @@ fn no_mark_of_a_secret_comes_out_of_any_command() {
     let text = ledger.read("stages/staging.toml")
         + "\n[units.quay-screens]\nsalt = \"marked-tide-plain\"\npin = \"marked-tide-wrong\"\nslat = \"marked-tide-stray\"\n";
     ledger.write("stages/staging.toml", text);
-    let planted: BTreeSet<String> =
-        ["stages/staging.toml", "stages/prod-south/shared.toml", "marked.txt"].map(str::to_owned).into();
+    let planted: BTreeSet<String> = [
+        "stages/staging.toml",
+        "stages/prod-south/shared.toml",
+        "marked.txt",
+        "legacy/marked/planner.properties",
+    ]
+    .map(str::to_owned)
+    .into();
 
     let mut used = BTreeSet::new();
     let damaged = ledger.read("stages/test.toml").replacen("copper-1.", "copper-1.AAAA", 1);

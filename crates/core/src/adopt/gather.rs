@@ -39,7 +39,7 @@ pub fn gather(files: &[OldFile]) -> Gathered {
         for (name, line) in &file.nulls {
             let place = OldPlace { file: at, line: *line };
             let reason = "it is null, which no value is".to_owned();
-            not_placed.push(NotPlaced { name: name.clone(), place, reason });
+            not_placed.push(NotPlaced { names: [(file.output, name.clone())].into(), place, reason });
         }
     }
     let place = |file: usize, name: &OutputName| OldPlace {
@@ -53,13 +53,14 @@ pub fn gather(files: &[OldFile]) -> Gathered {
             for (file, _) in leaves.remove(&pair[0]).unwrap_or_default() {
                 let reason = "it is a value here, and a level with values below it elsewhere".to_owned();
                 let place = place(file, &pair[0].1);
-                not_placed.push(NotPlaced { name: pair[0].1.clone(), place, reason });
+                not_placed.push(NotPlaced { names: [pair[0].clone()].into(), place, reason });
             }
         }
     }
     let mut fields: BTreeMap<String, Vec<OldField>> = BTreeMap::new();
     for ((output, name), values) in leaves {
-        let key = loose(&name);
+        // Names without a letter or digit are alike in nothing.
+        let key = Some(loose(&name)).filter(|key| !key.is_empty()).unwrap_or_else(|| name.join("."));
         let of_key = fields.entry(key).or_default();
         let joins = of_key.iter().position(|field| may_join(field, output, &values, files));
         let at = joins.unwrap_or_else(|| {

@@ -31,17 +31,12 @@ pub fn propose(
     }
     for (at, field) in fields.iter().enumerate().filter(|(at, _)| !done.contains(at)) {
         let Some(first) = field.values.values().next() else { continue };
-        let refused = |reason: String| NotPlaced { name: field.name().to_vec(), place: first.place, reason };
-        let Some(name) = maker.name(&words(field.name()), '_', &in_use) else {
-            let reason = "no name can be made of it: letters a-z and digits make one".to_owned();
-            not_placed.push(refused(reason));
-            continue;
-        };
+        let Some(name) = maker.name(&words(field.name()), '_', &in_use) else { continue };
         match maker.variable(at) {
             Ok(field) => proposed.push(Proposed { name, kind: ProposedKind::Variable, fields: vec![field] }),
             Err(reason) => {
                 maker.names.remove(&name);
-                not_placed.push(refused(reason));
+                not_placed.push(NotPlaced::of_field(field, first.place, reason));
             }
         }
     }
@@ -57,7 +52,8 @@ struct Maker<'f> {
 
 impl Maker<'_> {
     fn name(&mut self, words: &[String], between: char, in_use: &impl Fn(&str) -> bool) -> Option<Name> {
-        let name = name_of(words, between)?;
+        // A name without a letter or digit of ours gets one that says nothing; `as` keeps its own.
+        let name = name_of(words, between).or_else(|| Name::parse("value").ok())?;
         let name = unused(name, |name| in_use(name) || self.names.contains(name));
         self.names.insert(name.clone());
         Some(name)

@@ -146,7 +146,9 @@ impl Files {
             let place = OldPlace { file, line: found.line_of(&name).unwrap_or(1) };
             match refusal(format, &name, value.clone()) {
                 None => tree.insert(&name, value),
-                Some(reason) => self.not_placed.push(NotPlaced { name, place, reason }),
+                Some(reason) => {
+                    self.not_placed.push(NotPlaced { names: [(output, name)].into(), place, reason });
+                }
             }
         }
         let (lines, nulls) = (found.lines, found.nulls);

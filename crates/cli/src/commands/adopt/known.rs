@@ -57,13 +57,7 @@ pub(super) fn compare(
             }
             match value_for(declaration, old) {
                 Ok(value) => known.changed.push(Setting { stage, slot, value, secret: declaration.secret }),
-                Err(reason) => {
-                    known.not_placed.push(NotPlaced {
-                        name: field.name().to_vec(),
-                        place: old.place,
-                        reason,
-                    });
-                }
+                Err(reason) => known.not_placed.push(NotPlaced::of_field(&field, old.place, reason)),
             }
         }
     }

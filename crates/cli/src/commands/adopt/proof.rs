@@ -65,11 +65,8 @@ pub(super) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
                 continue;
             }
         };
-        let is_left_out: BTreeSet<&OutputName> = left_out
-            .iter()
-            .filter(|it| files.old[it.place.file].output == file.output)
-            .map(|it| &it.name)
-            .collect();
+        let is_left_out: BTreeSet<&OutputName> =
+            left_out.iter().filter_map(|it| it.names.get(&file.output)).collect();
         let before: BTreeMap<OutputName, Value> = flattened(&file.tree.0).into_iter().collect();
         for (name, value) in &before {
             let written = names[at].get(name).unwrap_or(name);
