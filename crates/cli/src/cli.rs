@@ -60,7 +60,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("Fill", &["set", "unset", "search", "replace", "key"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "waive", "compare"]),
-    ("Hand out", &["render", "run"]),
+    ("Hand out", &["render", "run", "rehome"]),
     ("Reality", &["drift"]),
     ("Help", &["completions", "man", "schema"]),
 ];

@@ -19,6 +19,7 @@ pub mod model;
 pub mod name;
 pub mod output;
 pub mod reference;
+pub mod rehome;
 pub mod render;
 pub mod resolve;
 pub mod search;

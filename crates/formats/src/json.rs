@@ -1,6 +1,6 @@
 //! JSON (RFC 8259), indented by two, names in order.
 
-pub mod tokens;
+pub(crate) mod tokens;
 
 use cledger_core::value::Value;
 

@@ -17,6 +17,7 @@ mod manifest;
 mod properties;
 mod rendered;
 mod shell;
+mod stretches;
 pub mod template;
 mod toml;
 mod tree;
@@ -28,8 +29,8 @@ pub use cledger_core::tree::{Branch, Tree};
 pub use comments::{annotate, with_header};
 pub use detect::detect;
 pub use found::Found;
-pub use json::tokens as json_tokens;
 pub use rendered::{OutputText, RenderError, particulars, text_of};
+pub use stretches::{Artifact, stretches};
 
 /// The largest file that is read, in bytes.
 pub const LARGEST: usize = 16 * 1024 * 1024;

@@ -15,6 +15,7 @@ mod list;
 mod man;
 mod matrix;
 mod recipe;
+mod rehome;
 mod remove;
 mod rename;
 mod render;
@@ -32,6 +33,7 @@ use clap::Subcommand;
 
 pub(crate) use adopt::Adoption;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
+pub(crate) use rehome::Report as RehomeReport;
 pub(crate) use replace::{Names, Replacement};
 pub(crate) use set::Written;
 pub(crate) use show::{fields_of, with_stage, without_delivery};
@@ -89,6 +91,8 @@ pub(crate) enum Command {
     Render(render::RenderArgs),
     /// Start a program with a unit's values as environment variables
     Run(run::RunArgs),
+    /// Put another stage's values into an artifact that was exported from one
+    Rehome(rehome::RehomeArgs),
     /// Compare what is really there with the ledger
     Drift(drift::DriftArgs),
     /// Print what a shell needs to complete commands and addresses
@@ -125,6 +129,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Compare(args) => compare::run(&args, app),
         Command::Render(args) => render::run(&args, app),
         Command::Run(args) => run::run(&args, app),
+        Command::Rehome(args) => rehome::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),
         Command::Schema(args) => schema::run(&args, app),

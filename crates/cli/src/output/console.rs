@@ -59,6 +59,18 @@ impl Console {
         self.out.push('\n');
     }
 
+    /// Adds a line that is folded at the console's width, and goes on two columns in.
+    pub(crate) fn wrapped(&mut self, text: &str) {
+        let Some(width) = self.width() else {
+            self.line(text);
+            return;
+        };
+        let options = textwrap::Options::new(width).subsequent_indent("  ");
+        for line in textwrap::wrap(text, options.word_splitter(textwrap::WordSplitter::NoHyphenation)) {
+            self.line(line);
+        }
+    }
+
     /// Adds text to the result as it is.
     pub(crate) fn raw(&mut self, text: &str) {
         self.out.push_str(text);

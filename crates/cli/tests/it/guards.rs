@@ -89,6 +89,7 @@ Judge:
 Hand out:
   render      Write the files of a unit, or of a whole stage
   run         Start a program with a unit's values as environment variables
+  rehome      Put another stage's values into an artifact that was exported from one
 
 Reality:
   drift       Compare what is really there with the ledger

@@ -6,15 +6,15 @@ use std::ops::Range;
 
 /// A key or a value that holds no others.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Token {
+pub(crate) struct Token {
     /// The steps from the root: keys, and positions in lists from 0.
-    pub steps: Vec<String>,
+    pub(crate) steps: Vec<String>,
     /// The bytes of its text, quotes included. For an empty object or list, those of its first bracket.
-    pub range: Range<usize>,
+    pub(crate) range: Range<usize>,
     /// Whether it is the key of what stands under these steps.
-    pub is_key: bool,
+    pub(crate) is_key: bool,
     /// Whether a list is among the levels around it.
-    pub in_list: bool,
+    pub(crate) in_list: bool,
 }
 
 /// A level that is open.
@@ -25,7 +25,7 @@ enum Level {
 }
 
 /// All tokens in their order.
-pub fn tokens(text: &str) -> Vec<Token> {
+pub(crate) fn tokens(text: &str) -> Vec<Token> {
     let bytes = text.as_bytes();
     let mut tokens: Vec<Token> = Vec::new();
     let mut levels: Vec<Level> = Vec::new();

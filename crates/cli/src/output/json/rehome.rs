@@ -1,0 +1,65 @@
+//! `rehome` for programs.
+
+use cledger_core::rehome::Spot;
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::commands::RehomeReport;
+use crate::output::text::rehome::word;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'r> {
+    format: u32,
+    written: bool,
+    out: String,
+    replaced: Vec<SpotDocument<'r>>,
+    left: Vec<SpotDocument<'r>>,
+    not_found: Vec<&'r str>,
+    common: Vec<&'r str>,
+    skipped: Vec<&'r str>,
+}
+
+#[derive(Debug, Serialize)]
+struct SpotDocument<'r> {
+    member: Option<&'r str>,
+    place: &'r str,
+    fields: &'r [String],
+    secret: bool,
+    from: Option<&'r str>,
+    to: Option<&'r str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<&'static str>,
+}
+
+pub(crate) fn document<'r>(report: &'r RehomeReport<'_>) -> Document<'r> {
+    let spot = |member: Option<&'r str>, spot: &'r Spot, why| {
+        let swap = &report.swaps[spot.swap];
+        let (from, to) = swap.shown().map_or((None, None), |(from, to)| (Some(from), to));
+        SpotDocument { member, place: &spot.place, fields: &swap.fields, secret: swap.secret, from, to, why }
+    };
+    let mut document = Document {
+        format: FORMAT,
+        written: report.written,
+        out: report.out.display().to_string(),
+        replaced: Vec::new(),
+        left: Vec::new(),
+        not_found: names(report, &report.not_found),
+        common: names(report, &report.common),
+        skipped: Vec::new(),
+    };
+    for part in report.parts {
+        let member = part.member.as_deref();
+        match &part.rehomed {
+            None => document.skipped.extend(member),
+            Some(rehomed) => {
+                document.replaced.extend(rehomed.replaced.iter().map(|it| spot(member, it, None)));
+                document.left.extend(rehomed.left.iter().map(|(it, why)| spot(member, it, Some(word(*why)))));
+            }
+        }
+    }
+    document
+}
+
+fn names<'r>(report: &'r RehomeReport<'_>, swaps: &[usize]) -> Vec<&'r str> {
+    swaps.iter().flat_map(|at| &report.swaps[*at].fields).map(String::as_str).collect()
+}

@@ -1,0 +1,113 @@
+//! `rehome` for people: what is replaced, what is still in there, and what was not found.
+
+use cledger_core::rehome::{Left, Spot, Swap};
+
+use super::check::counted;
+use crate::commands::RehomeReport;
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{style, values};
+
+/// A place, in a member of an archive if there is one.
+pub(crate) fn place(member: Option<&str>, place: &str) -> String {
+    let place = values::escape(place);
+    member.map_or(place.clone(), |member| format!("{} {place}", values::escape(member)))
+}
+
+pub(crate) fn print(console: &mut Console, report: &RehomeReport<'_>) {
+    let parts =
+        || report.parts.iter().filter_map(|part| Some((part.member.as_deref(), part.rehomed.as_ref()?)));
+    let replaced: Vec<(String, &Spot)> = parts()
+        .flat_map(|(member, it)| it.replaced.iter().map(move |spot| (place(member, &spot.place), spot)))
+        .collect();
+    let left: Vec<(String, &Spot, Left)> = parts()
+        .flat_map(|(member, it)| {
+            it.left.iter().map(move |(spot, why)| (place(member, &spot.place), spot, *why))
+        })
+        .collect();
+    if !replaced.is_empty() {
+        let mut table = Table::new(&["replaced at", "field", "from", "to"], console.width());
+        for (place, spot) in &replaced {
+            let swap = &report.swaps[spot.swap];
+            let (from, to) = shown(swap);
+            let cells = [place.clone(), swap.fields.join(", "), from, to];
+            table.row(cells.map(|cell| (cell, Tone::Plain)).into());
+        }
+        table.lines().iter().for_each(|line| console.line(line));
+        console.line("");
+    }
+    if !left.is_empty() {
+        let mut table = Table::new(&["still there at", "field", "value", ""], console.width());
+        for (place, spot, why) in &left {
+            let swap = &report.swaps[spot.swap];
+            let cells = [place.clone(), swap.fields.join(", "), shown(swap).0];
+            let mut row: Vec<(String, Tone)> = cells.map(|cell| (cell, Tone::Plain)).into();
+            row.push((word(*why).to_owned(), Tone::Bad));
+            table.row(row);
+        }
+        table.lines().iter().for_each(|line| console.line(line));
+        console.line("");
+    }
+    listed(console, "Expected and not found", report, &report.not_found);
+    listed(
+        console,
+        "Not looked for, since they say too little by themselves (--only FIELD names them)",
+        report,
+        &report.common,
+    );
+    let skipped: Vec<&str> = report
+        .parts
+        .iter()
+        .filter(|part| part.rehomed.is_none())
+        .filter_map(|part| part.member.as_deref())
+        .collect();
+    if !skipped.is_empty() {
+        console.wrapped(&format!(
+            "Kept without looking into them, since they are no text: {}.",
+            skipped.join(", ")
+        ));
+    }
+    summary(console, report, replaced.len(), left.len());
+}
+
+fn listed(console: &mut Console, heading: &str, report: &RehomeReport<'_>, swaps: &[usize]) {
+    if swaps.is_empty() {
+        return;
+    }
+    let names: Vec<String> = swaps.iter().flat_map(|at| report.swaps[*at].fields.clone()).collect();
+    console.wrapped(&format!("{heading}: {}.", names.join(", ")));
+}
+
+/// Why a value is still there.
+pub(crate) fn word(why: Left) -> &'static str {
+    match why {
+        Left::NoValue => "no value to take its place",
+        Left::NotChosen => "not chosen",
+        Left::WithinOther => "within other text",
+    }
+}
+
+fn shown(swap: &Swap) -> (String, String) {
+    match swap.shown() {
+        None => (values::MASK.to_owned(), values::MASK.to_owned()),
+        Some((from, to)) => (values::escape(from), to.map_or("none".to_owned(), values::escape)),
+    }
+}
+
+fn summary(console: &mut Console, report: &RehomeReport<'_>, replaced: usize, left: usize) {
+    let count = counted(replaced, "value");
+    let out = report.out.display();
+    if report.written {
+        console.line(format!("{}: {count}, in {out}.", style::good("replaced")));
+    } else if replaced > 0 {
+        let text = format!("{count} would be replaced; --write does it.");
+        console.line(format!("{}: {text}", style::doubtful("nothing written")));
+    } else {
+        console.line(format!("{}: no value to replace is in there.", style::doubtful("nothing written")));
+    }
+    if left > 0 {
+        let are = if left == 1 { "is" } else { "are" };
+        let text = format!("{} of the first stage {are} still in there.", counted(left, "value"));
+        console.line(format!("{}: {text}", style::bad("left")));
+    }
+}
