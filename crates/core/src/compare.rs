@@ -1,8 +1,12 @@
 //! Comparing two stages, or a unit in two stages.
 
+mod named;
+
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use compact_str::CompactString;
+
+pub use named::{Named, NamedCompared, named};
 
 use crate::model::{Ledger, Slot, StageId, Subject};
 use crate::resolve::{Effective, FieldId, Outcome, Session, Winner};

@@ -1,10 +1,13 @@
-//! `cledger compare`: two stages, a unit in two stages, or the ledger at two times.
+//! `cledger compare`: two stages, a unit in two stages, the ledger at two times, or files.
+
+mod files;
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::{Address, Pattern};
 use cledger_core::compare::{self, SubjectCompared};
 use cledger_core::effects::effects;
+use cledger_core::model::OutputFormat;
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 
@@ -18,15 +21,18 @@ use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
-    /// The first: @STAGE, or UNIT[+INSTANCE]@STAGE; with --against a pattern of what to compare
+    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, or `file:PATH`; with --against a pattern of what to compare
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against")]
     left: Option<String>,
-    /// The second: @STAGE, or UNIT[+INSTANCE]@STAGE
+    /// The second: @STAGE, UNIT[+INSTANCE]@STAGE, or `file:PATH`
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against", conflicts_with = "against")]
     right: Option<String>,
     /// Compare the ledger with what it was at a git revision: which effective values change
     #[arg(long, value_name = "REV")]
     against: Option<String>,
+    /// The format of files whose names do not tell it
+    #[arg(long, value_name = "FORMAT", value_parser = OutputFormat::ALL.map(|(_, name)| name))]
+    format: Option<String>,
     /// Show also what is the same
     #[arg(long)]
     all: bool,
@@ -39,6 +45,9 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let (Some(left_text), Some(right_text)) = (&args.left, &args.right) else {
         return Err(CliError::usage("two sides are needed").help("cledger compare @test @prod-north"));
     };
+    if left_text.starts_with(files::FILE) || right_text.starts_with(files::FILE) {
+        return files::run(args, (left_text, right_text), app);
+    }
     let left = side(left_text)?;
     let mut right = side(right_text)?;
     if right.owner.is_none() {

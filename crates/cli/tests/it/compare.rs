@@ -2,7 +2,7 @@
 
 use snapbox::str;
 
-use crate::test_ledger::TestLedger;
+use crate::test_ledger::{TestLedger, written};
 
 #[test]
 fn compare_tells_meant_differences_from_others() {
@@ -211,4 +211,74 @@ error: there is no stage `nowhere`
 help: the stages are dev, test, staging, prod-north, prod-south
 
 "#]]);
+}
+
+#[test]
+fn files_are_compared_with_each_other_and_with_a_unit() {
+    let ledger = TestLedger::demo();
+    let old = "file:../legacy/berth-planner";
+    ledger
+        .run(&format!("compare {old}/test/planner.properties {old}/prod-south/planner.properties"))
+        .code(1)
+        .stderr_eq("")
+        .stdout_eq(str![[r#"
+first   file:../legacy/berth-planner/test/planner.properties
+second  file:../legacy/berth-planner/prod-south/planner.properties
+
+name                     first                                     second
+berths.db.host           db.test.brackwater.example                db.south.brackwater.example          differs
+berths.db.user           none                                      planner                              only in the second
+berths.db.username       planner_test                              none                                 only in the first
+planner.archive.dir      /var/lib/berths/test                      /var/lib/berths/prod-south           differs
+planner.notify-crew      no                                        maybe                                differs
+planner.slots-per-berth  2                                         6                                    differs
+planner.tow-boats        true                                      none                                 only in the first
+tides.timeout            2s                                        10s                                  differs
+tides.url                https://tides.test.brackwater.example/v2  https://tides.brackwater.example/v2  differs
+
+differs: 6 the same, 6 different, 2 only in the first, 1 only in the second.
+
+"#]]);
+    // In another format the same names are spelled otherwise; secrets stay masked.
+    ledger.write("a.env", "SEAT_HOLD=5m\nDB_PASSWORD=one\nLIMIT=7\n");
+    ledger.write("b.json", "{\"seatHold\": \"5m\", \"db\": {\"password\": \"two\"}, \"limit\": 7}");
+    ledger.run("compare file:a.env file:b.json --all").code(1).stdout_eq(str![[r#"
+first   file:a.env
+second  file:b.json
+
+name         first     second
+DB_PASSWORD  (secret)  (secret)  differs
+LIMIT        7         7         same
+SEAT_HOLD    5m        5m        same
+
+differs: 2 the same, 1 different.
+
+"#]]);
+    let live = "file:../live/prod-north/ticket-desk/ticket-desk.env";
+    ledger.run(&format!("compare ticket-desk@prod-north {live}")).code(1).stdout_eq(str![[r#"
+first   ticket-desk@prod-north
+second  file:../live/prod-north/ticket-desk/ticket-desk.env
+
+name              first                  second
+BOOKINGS_DB_PORT  5432                   6432    differs
+DEBUG_PAGE        none                   on      only in the second
+LANGUAGES         ["en","de","fr","nl"]  none    only in the first
+SEAT_HOLD         5m                     9m      differs
+
+differs: 21 the same, 2 different, 1 only in the first, 1 only in the second.
+
+"#]]);
+    ledger.run("render ticket-desk@prod-north --out out").code(0);
+    ledger.run("compare file:out/ticket-desk/ticket-desk.env ticket-desk@prod-north").code(0);
+    for (arguments, message) in [
+        ("file:absent.env ticket-desk@test", "error: `absent.env` cannot be read: it is not there"),
+        ("file:a.env @test", "error: `@test` names no unit in a stage"),
+        ("file:ledger.toml file:LICENSE", "error: `LICENSE` cannot be read"),
+    ] {
+        let (out, err) = written(&ledger.run(&format!("compare {arguments}")).code(2));
+        assert!(out.is_empty() && err.starts_with(message), "{arguments}: {err}");
+    }
+    ledger.write("half.json", "{\n\n");
+    let (_, err) = written(&ledger.run("compare file:half.json file:a.env").code(2));
+    assert!(err.starts_with("error: half.json:3: "), "{err}");
 }

@@ -10,7 +10,9 @@ use crate::test_ledger::{TestLedger, program, written};
 const MARK: &str = "marked-tide";
 
 /// Every command (beside the marks, the demo has secrets in its vault and its pretend live system), as one would use it on the demo; some do their work and some fail.
-const COMMANDS: [&str; 63] = [
+const COMMANDS: [&str; 65] = [
+    "compare file:../legacy/marked/planner.properties file:../legacy/berth-planner/test/planner.properties",
+    "compare ticket-desk@test file:../legacy/marked/planner.properties",
     "rehome ../exports/tide-board.json --from tide-watch@test --to tide-watch@dev",
     "rehome ../legacy/marked/planner.properties --from ticket-desk@test --to ticket-desk@dev",
     "adopt found dev=../legacy/berth-planner/dev test=../legacy/marked",

@@ -1,6 +1,6 @@
 //! `compare` for programs.
 
-use cledger_core::compare::{Compared, Difference, SubjectCompared};
+use cledger_core::compare::{Compared, Difference, Named, NamedCompared, SubjectCompared};
 use cledger_core::effects::Effect;
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Effective;
@@ -78,17 +78,60 @@ fn field(ledger: &Ledger, compared: &Compared<'_>) -> FieldDocument {
     FieldDocument {
         left: ledger.address(compared.left).to_string(),
         right: ledger.address(compared.right).to_string(),
-        difference: match compared.difference {
-            Difference::Same => "same",
-            Difference::AsMeant => "as-meant",
-            Difference::Differs => "differs",
-            Difference::Unknown => "not-known",
-            Difference::OnlyLeft => "only-left",
-            Difference::OnlyRight => "only-right",
-        },
+        difference: word(compared.difference),
         meant: !compared.is_unmeant(),
         secret: secret(&compared.left_value) || secret(&compared.right_value),
         left_value: value(&compared.left_value),
         right_value: value(&compared.right_value),
     }
+}
+
+fn word(difference: Difference) -> &'static str {
+    match difference {
+        Difference::Same => "same",
+        Difference::AsMeant => "as-meant",
+        Difference::Differs => "differs",
+        Difference::Unknown => "not-known",
+        Difference::OnlyLeft => "only-left",
+        Difference::OnlyRight => "only-right",
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct FilesDocument<'s> {
+    format: u32,
+    left: &'s str,
+    right: &'s str,
+    names: Vec<NameDocument>,
+}
+
+#[derive(Debug, Serialize)]
+struct NameDocument {
+    left: Option<String>,
+    right: Option<String>,
+    difference: &'static str,
+    secret: bool,
+    left_value: serde_json::Value,
+    right_value: serde_json::Value,
+}
+
+/// What two files, or a file and a unit, have under their names.
+pub(crate) fn files<'s>(compared: &[NamedCompared], (left, right): (&'s str, &'s str)) -> FilesDocument<'s> {
+    let name = |side: &Option<Named>| side.as_ref().map(|side| side.name.join("."));
+    let of_name = |one: &NamedCompared| {
+        let secret = one.is_secret();
+        let value = |side: &Option<Named>| match side {
+            Some(Named { value: Some(value), .. }) if !secret => value.to_json(),
+            _ => serde_json::Value::Null,
+        };
+        NameDocument {
+            left: name(&one.left),
+            right: name(&one.right),
+            difference: word(one.difference),
+            secret,
+            left_value: value(&one.left),
+            right_value: value(&one.right),
+        }
+    };
+    FilesDocument { format: FORMAT, left, right, names: compared.iter().map(of_name).collect() }
 }

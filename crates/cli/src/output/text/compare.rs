@@ -1,6 +1,6 @@
 //! `compare` for people: the fields that differ, each with the word for how.
 
-use cledger_core::compare::{Compared, Difference, RowDifference, SubjectCompared};
+use cledger_core::compare::{Compared, Difference, Named, NamedCompared, RowDifference, SubjectCompared};
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Effective;
 
@@ -114,4 +114,59 @@ fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides
     table.keep_whole(0);
     table.keep_whole(3);
     table.lines().iter().for_each(|line| console.line(line));
+}
+
+/// Prints what two files, or a file and a unit, have under their names.
+pub(crate) fn files(
+    console: &mut Console,
+    compared: &[NamedCompared],
+    (left, right): (&str, &str),
+    all: bool,
+) {
+    let count = |wanted: Difference| compared.iter().filter(|one| one.difference == wanted).count();
+    let mut table = Table::new(&["name", "first", "second", ""], console.width());
+    let shown = compared.iter().filter(|one| all || one.difference != Difference::Same);
+    for one in shown.clone() {
+        let secret = one.is_secret();
+        let value = |side: &Option<Named>| match side {
+            None => ("none".to_owned(), Tone::Quiet),
+            Some(Named { value: Some(value), .. }) if !secret => (values::one_line(value), Tone::Plain),
+            Some(_) => (values::MASK.to_owned(), Tone::Plain),
+        };
+        let (word, tone) = match one.difference {
+            Difference::Same | Difference::AsMeant => ("same", Tone::Quiet),
+            Difference::Differs => ("differs", Tone::Bad),
+            Difference::Unknown => ("not known", Tone::Quiet),
+            Difference::OnlyLeft => ("only in the first", Tone::Bad),
+            Difference::OnlyRight => ("only in the second", Tone::Bad),
+        };
+        let name = (values::escape(&one.name()), Tone::Plain);
+        table.row(vec![name, value(&one.left), value(&one.right), (word.to_owned(), tone)]);
+    }
+    console.line(format!("first   {}", values::escape(left)));
+    console.line(format!("second  {}", values::escape(right)));
+    console.line("");
+    if shown.count() > 0 {
+        table.keep_whole(3);
+        table.lines().iter().for_each(|line| console.line(line));
+        console.line("");
+    }
+    let (same, differ, unknown) =
+        (count(Difference::Same), count(Difference::Differs), count(Difference::Unknown));
+    let one_sided = (count(Difference::OnlyLeft), count(Difference::OnlyRight));
+    let mut text = format!("{same} the same, {differ} different");
+    for (count, word) in [(one_sided.0, "first"), (one_sided.1, "second")] {
+        if count > 0 {
+            text.push_str(&format!(", {count} only in the {word}"));
+        }
+    }
+    if unknown > 0 {
+        text.push_str(&format!(", {unknown} not known, since they are not readable here"));
+    }
+    let word = match (differ + one_sided.0 + one_sided.1, unknown) {
+        (0, 0) => style::good("the same"),
+        (0, _) => style::doubtful("not known"),
+        _ => style::bad("differs"),
+    };
+    console.line(format!("{word}: {text}."));
 }
