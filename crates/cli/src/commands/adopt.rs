@@ -63,6 +63,8 @@ pub(crate) struct Adoption {
     pub(crate) is_new: bool,
     /// Each file with its stage and format.
     pub(crate) files: Vec<(String, Name, OutputFormat)>,
+    /// Each output with its format and the stages that have a file of it.
+    pub(crate) outputs: Vec<(String, OutputFormat, Vec<Name>)>,
     pub(crate) stages: Vec<Name>,
     pub(crate) proposed: Vec<Proposed>,
     pub(crate) defaults: usize,
@@ -218,6 +220,12 @@ impl Work<'_> {
                 .iter()
                 .zip(&self.files.old)
                 .map(|(path, old)| (path.clone(), old.stage_name.clone(), old.format))
+                .collect(),
+            outputs: self
+                .files
+                .outputs
+                .iter()
+                .map(|seen| (seen.path.clone(), seen.format, seen.stages.iter().map(name).collect()))
                 .collect(),
             stages: self.files.stages.iter().map(name).collect(),
             proposed: self.proposed.to_vec(),

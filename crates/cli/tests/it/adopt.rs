@@ -34,17 +34,9 @@ fn the_legacy_of_the_demo_comes_back_value_for_value() {
     let lost = format!("adopt lost-property {}", sources(|stage| format!("lost-property/lost-{stage}.yaml")));
     let before = ledger.read("stages/prod-north.toml");
     ledger.run_in_80(&berths).code(0).stderr_eq("").stdout_eq(str![[r#"
-file                                                   stage       format
-../legacy/berth-planner/dev/planner.env                dev         dotenv
-../legacy/berth-planner/dev/planner.properties         dev         properties
-../legacy/berth-planner/test/planner.env               test        dotenv
-../legacy/berth-planner/test/planner.properties        test        properties
-../legacy/berth-planner/staging/planner.env            staging     dotenv
-../legacy/berth-planner/staging/planner.properties     staging     properties
-../legacy/berth-planner/prod-north/planner.env         prod-north  dotenv
-../legacy/berth-planner/prod-north/planner.properties  prod-north  properties
-../legacy/berth-planner/prod-south/planner.env         prod-south  dotenv
-../legacy/berth-planner/prod-south/planner.properties  prod-south  properties
+output              format      found in
+planner.env         dotenv      dev, test, staging, prod-north, prod-south
+planner.properties  properties  dev, test, staging, prod-north, prod-south
 
 entry                    kind                    fields
 berths-db                connection, postgresql  host, port, database, user,
@@ -135,17 +127,9 @@ fn changed_files_bring_the_unit_up_to_date() {
     let text = ledger.read(path).replace("draught=4.5", "draught=5").replace("planner.horizon=14d\n", "");
     ledger.write(path, text + "planner.fog-horn=loud\nplanner.slots-per-berth.night=no\n");
     ledger.run_in_80(&berths).code(0).stdout_eq(str![[r#"
-file                                                   stage       format
-../legacy/berth-planner/dev/planner.env                dev         dotenv
-../legacy/berth-planner/dev/planner.properties         dev         properties
-../legacy/berth-planner/test/planner.env               test        dotenv
-../legacy/berth-planner/test/planner.properties        test        properties
-../legacy/berth-planner/staging/planner.env            staging     dotenv
-../legacy/berth-planner/staging/planner.properties     staging     properties
-../legacy/berth-planner/prod-north/planner.env         prod-north  dotenv
-../legacy/berth-planner/prod-north/planner.properties  prod-north  properties
-../legacy/berth-planner/prod-south/planner.env         prod-south  dotenv
-../legacy/berth-planner/prod-south/planner.properties  prod-south  properties
+output              format      found in
+planner.env         dotenv      dev, test, staging, prod-north, prod-south
+planner.properties  properties  dev, test, staging, prod-north, prod-south
 
 entry                          kind      fields
 planner_fog_horn               variable  text

@@ -38,7 +38,8 @@ pub(super) struct Seen {
     pub(super) format: OutputFormat,
     /// The output of the unit that it is, if the unit has it already.
     pub(super) known: Option<usize>,
-    stages: Vec<StageId>,
+    /// The stages that have a file of it.
+    pub(super) stages: Vec<StageId>,
 }
 
 /// Reads `STAGE=FILE` and `STAGE=FOLDER` arguments.

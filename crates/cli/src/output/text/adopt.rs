@@ -11,12 +11,12 @@ use crate::output::{style, values};
 
 /// Prints all of it; `any` says whether a file of the ledger would change.
 pub(crate) fn print(console: &mut Console, adoption: &Adoption, any: bool) {
-    let mut table = Table::new(&["file", "stage", "format"], console.width());
-    for (path, stage, format) in &adoption.files {
+    let mut table = Table::new(&["output", "format", "found in"], console.width());
+    for (path, format, stages) in &adoption.outputs {
         table.row(vec![
             (values::escape(path), Tone::Plain),
-            (stage.to_string(), Tone::Plain),
             (format.name().to_owned(), Tone::Plain),
+            (joined(stages), Tone::Plain),
         ]);
     }
     table.lines().iter().for_each(|line| console.line(line));
@@ -93,7 +93,7 @@ fn list<T>(console: &mut Console, heading: &str, items: &[T], shown: impl Fn(&T)
         return;
     }
     console.line("");
-    console.line(format!("{heading}:"));
+    console.line(format!("{}:", style::heading(heading)));
     for item in items {
         console.line(format!("  {}", shown(item)));
     }
