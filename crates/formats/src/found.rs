@@ -17,6 +17,8 @@ pub struct Found {
     pub lines: BTreeMap<Vec<String>, usize>,
     /// Names that are given as null, which no value of a field can be.
     pub nulls: Vec<(Vec<String>, usize)>,
+    /// The name of a manifest.
+    pub manifest_name: Option<String>,
 }
 
 // Values may be secrets, so only names are printed.

@@ -53,6 +53,12 @@ impl Format for Manifest<'_> {
         let mut kind = None;
         for (name, line, node) in top {
             match (name.as_str(), node) {
+                ("metadata", Node::Level(about)) => {
+                    found.manifest_name = about.into_iter().find_map(|(name, _, node)| match node {
+                        Node::Value(Value::Text(said)) if name == "name" => Some(said.to_string()),
+                        _ => None,
+                    });
+                }
                 ("kind", Node::Value(Value::Text(said))) => kind = Some((said, line)),
                 ("data", Node::Level(data)) => add(&mut found, data, self.encoded)?,
                 ("stringData", Node::Level(data)) if self.encoded => add(&mut found, data, false)?,

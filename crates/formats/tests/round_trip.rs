@@ -120,6 +120,23 @@ fn types_survive_where_the_format_has_them() {
 }
 
 #[test]
+fn numbers_survive_to_the_last_digit() {
+    for text in ["8888888888888888.8802", "0.1", "1e-300", "123456789.123456789", "-0.30000000000000004"] {
+        let number: f64 = text.parse().unwrap();
+        for (this, file) in [
+            (OutputFormat::Json, format!("{{\"a\": {text}}}")),
+            (OutputFormat::Yaml, format!("a: {text}\n")),
+            (OutputFormat::Toml, format!("a = {text}\n")),
+        ] {
+            let found = of(this).read(&file).unwrap().tree;
+            assert!(found.0["a"] == Value::Number(number), "{this:?} {text}");
+            let again = of(this).read(&of(this).write(&found).unwrap()).unwrap().tree;
+            assert!(again == found, "{this:?} {text}");
+        }
+    }
+}
+
+#[test]
 fn what_a_format_cannot_hold_or_read_is_refused_with_its_place() {
     use OutputFormat::*;
     for (this, name, value) in [

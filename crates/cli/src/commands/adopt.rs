@@ -27,6 +27,7 @@ use crate::change::{ChangeOptions, Changing, NO_CHANGE};
 use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
+use crate::place::DEFAULT;
 
 #[derive(Debug, Args)]
 pub(crate) struct AdoptArgs {
@@ -49,9 +50,10 @@ pub(crate) struct AdoptArgs {
     change: ChangeOptions,
 }
 
-/// A value that becomes a setting.
+/// A value that becomes a setting, or a default.
 pub(crate) struct Setting {
-    stage: StageId,
+    /// The stage; `None` for the default.
+    stage: Option<StageId>,
     slot: Slot,
     value: Value,
     secret: bool,
@@ -77,6 +79,8 @@ pub(crate) struct Adoption {
     /// Name, file, line and reason.
     pub(crate) not_placed: Vec<(String, String, usize, String)>,
     pub(crate) not_read: Vec<String>,
+    /// Texts of YAML that readers of its version 1.1 take for something else: name, file and line.
+    pub(crate) other_in_old_yaml: Vec<(String, String, usize)>,
     /// Addresses of fields whose file has them no more, and that file.
     pub(crate) gone: Vec<(String, String)>,
     /// Names that come in addition, since the stage follows another or has groups, and the file.
@@ -205,8 +209,12 @@ impl Work<'_> {
         let old = self.unit.map(|id| Subject::Unit(id, None));
         let address = |setting: &Setting| {
             let subject = old?;
-            let field = FieldId { subject, stage: setting.stage, slot: setting.slot };
-            Some(ledger.address(field).to_string())
+            let stage = setting.stage.or(self.files.stages.first().copied())?;
+            let mut address = ledger.address(FieldId { subject, stage, slot: setting.slot });
+            if setting.stage.is_none() {
+                address.stage = Name::parse(DEFAULT).ok();
+            }
+            Some(address.to_string())
         };
         let mut not_placed: Vec<(String, String, usize, String)> = not_placed
             .into_iter()
@@ -236,6 +244,12 @@ impl Work<'_> {
             missing,
             not_placed,
             not_read: self.files.not_read.clone(),
+            other_in_old_yaml: self
+                .files
+                .other_in_old_yaml
+                .iter()
+                .map(|(name, place)| (shown(name), paths[place.file].clone(), place.line))
+                .collect(),
             gone: self.known.gone.iter().map(|(it, file)| (it.clone(), paths[*file].clone())).collect(),
             added: proof.added.iter().map(|(name, file)| (shown(name), paths[*file].clone())).collect(),
             by_stage: naming_the_stage(self.proposed, &stages),

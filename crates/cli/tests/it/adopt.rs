@@ -282,7 +282,41 @@ fn names_with_levels_and_stages_in_them_are_kept() {
 }
 
 #[test]
+fn manifests_keep_their_names_and_defaults_move_on() {
+    let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+    let manifest = |stage: &str, level: &str| {
+        let text = format!(
+            "apiVersion: v1\nkind: ConfigMap\nmetadata: {{name: desk-{stage}}}\ndata: {{LEVEL: '{level}'}}\n"
+        );
+        ledger.write(&format!("../old/{stage}/a.yaml"), text);
+    };
+    let command = "adopt desk dev=../old/dev prod=../old/prod --write --countersign prod";
+    for level in ["info", "warn"] {
+        manifest("dev", level);
+        manifest("prod", level);
+        ledger.run(command).code(0);
+        let contract = ledger.read("units/desk.toml");
+        let wanted = format!(
+            "[variables.level]\ndefault = \"{level}\"\n\n[[output]]\npath = \"a.yaml\"\nformat = \"k8s-config\"\nname = \"desk-${{stage.name}}\"\n"
+        );
+        assert_eq!(contract, wanted);
+    }
+    manifest("prod", "error");
+    ledger.run(command).code(0);
+    ledger.run("get desk/level@prod").code(0).stdout_eq("error\n");
+    ledger.run("get desk/level@dev").code(0).stdout_eq("warn\n");
+}
+
+#[test]
 fn what_has_no_place_is_said_with_its_reason() {
+    let (out, _) =
+        adopted("a: 12345678901234567890\nb: yes\nc: 'yes'\n", "a: 1\nb: no\nc: \"no\"\n", "a.yaml");
+    for told in [
+        "  a (../old/dev/a.yaml:1): so large a number is not held to its last digit",
+        "rendered as text:\n  b (../old/dev/a.yaml:2)\n  b (../old/prod/a.yaml:2)\n\n",
+    ] {
+        assert!(out.contains(told), "{told}: {out}");
+    }
     let (out, _) = adopted(
         "{\"a\": null,\n\"b\": [{\"x\": 1}],\n\"c\": 1,\n\"d\": 1,\n\"潮\": 1,\n\"f\": true}",
         "{\"a\": 1,\n\"b\": [],\n\"c\": \"1\",\n\"d\": {\"e\": 1},\n\"潮\": 2,\n\"f\": false}",

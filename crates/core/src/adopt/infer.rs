@@ -8,8 +8,19 @@ use crate::model::StageId;
 use crate::types::Type;
 use crate::value::Value;
 
+/// The first whole number that a number of 64 bits (IEEE 754) does not tell from the next.
+const INEXACT: f64 = 9_007_199_254_740_992.0;
+
+/// Whether a number may have lost digits when it was read.
+fn is_inexact(value: &Value) -> bool {
+    matches!(value, Value::Number(number) if number.abs() >= INEXACT)
+}
+
 /// The value of a type that a file's value is; `None` if it is none, or would come out otherwise.
 fn as_type(old: &OldValue, this: Type) -> Option<Value> {
+    if is_inexact(&old.value) {
+        return None;
+    }
     if !old.is_bare {
         return this.fits(&old.value).then(|| old.value.clone());
     }
@@ -61,6 +72,9 @@ fn reason(field: &OldField) -> String {
     let mut names: Vec<&str> = field.values.values().map(|old| old.value.type_name()).collect();
     names.sort_unstable();
     names.dedup();
+    if field.values.values().any(|old| is_inexact(&old.value)) {
+        return "so large a number is not held to its last digit".to_owned();
+    }
     match &names[..] {
         _ if lists => "a list of anything but texts has no type here".to_owned(),
         [only] => format!("a value of the type {only} has no type here"),

@@ -97,6 +97,8 @@ pub struct ProposedOutput {
     pub path: String,
     /// Its format.
     pub format: OutputFormat,
+    /// The name of the manifest that it is, as it is written, where it is not the unit's.
+    pub manifest_name: Option<String>,
     /// Which values it holds, where that is to be said.
     pub secrets: Option<SecretsIn>,
     /// The fields that it holds, of all where there are none.
@@ -109,6 +111,9 @@ pub struct ProposedOutput {
 pub fn output_block(output: &ProposedOutput) -> String {
     let path = literal(&Value::text(&output.path), None);
     let mut block = format!("[[output]]\npath = {path}\nformat = \"{}\"\n", output.format.name());
+    if let Some(name) = &output.manifest_name {
+        let _ = writeln!(block, "name = {}", literal(&Value::text(name), None));
+    }
     let word = SecretsIn::ALL.iter().find(|(secrets, _)| Some(*secrets) == output.secrets);
     if let Some((_, word)) = word {
         let _ = writeln!(block, "secrets = \"{word}\"");

@@ -145,14 +145,21 @@ impl Work<'_> {
             let usual = seen.format.usual_secrets();
             let secrets = held.any(|field| !usual.takes(field.secret)).then_some(SecretsIn::With);
             let Lists { mut except, mut only, .. } = lists.get(&at).cloned().unwrap_or_default();
+            let manifest_name = seen.manifest_name.clone().filter(|name| *name != self.args.unit.as_str());
             // The shorter of the two says the same.
             if only.len() < except.len() {
                 except.clear();
             } else {
                 only.clear();
             }
-            let output =
-                ProposedOutput { path: seen.path.clone(), format: seen.format, secrets, only, except };
+            let output = ProposedOutput {
+                path: seen.path.clone(),
+                format: seen.format,
+                manifest_name,
+                secrets,
+                only,
+                except,
+            };
             text = append(Some(&text), &output_block(&output));
         }
         if before.as_deref() == Some(text.as_str()) {

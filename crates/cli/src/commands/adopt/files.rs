@@ -9,6 +9,7 @@ use cledger_core::name::Name;
 use cledger_core::output::OutputName;
 use cledger_core::reference;
 use cledger_core::tree::Tree;
+use cledger_core::value::Value;
 use cledger_formats::{Particulars, detect, format};
 
 use crate::app::known_stage;
@@ -26,6 +27,8 @@ pub(super) struct Files {
     pub(super) outputs: Vec<Seen>,
     /// Values that their format could not give back.
     pub(super) not_placed: Vec<NotPlaced>,
+    /// Texts of YAML that readers of its version 1.1 take for something else: name, file and line.
+    pub(super) other_in_old_yaml: Vec<(OutputName, OldPlace)>,
     /// Files in folders that are of no known format.
     pub(super) not_read: Vec<String>,
 }
@@ -36,6 +39,8 @@ pub(super) struct Seen {
     /// Its path, as a contract has it.
     pub(super) path: String,
     pub(super) format: OutputFormat,
+    /// The name of the manifest that it is, as a contract has it; `None` where files differ in it.
+    pub(super) manifest_name: Option<String>,
     /// The output of the unit that it is, if the unit has it already.
     pub(super) known: Option<usize>,
     /// The stages that have a file of it.
@@ -140,11 +145,21 @@ impl Files {
             return Ok(());
         };
         let found = existing::read(&text, format, Particulars::default()).map_err(wrong)?;
-        let output = self.output(ledger, unit, (stage, stage_name), (below, format), is_named);
+        let output = self.output(
+            ledger,
+            unit,
+            (stage, stage_name),
+            (below, format),
+            found.manifest_name.as_deref(),
+            is_named,
+        );
         let file = self.old.len();
         let mut tree = Tree::default();
         for (name, value) in flattened(&found.tree.0) {
             let place = OldPlace { file, line: found.line_of(&name).unwrap_or(1) };
+            if format == OutputFormat::Yaml && is_other_in_old_yaml(&value, &text, place.line) {
+                self.other_in_old_yaml.push((name.clone(), place));
+            }
             match refusal(format, &name, value.clone()) {
                 None => tree.insert(&name, value),
                 Some(reason) => {
@@ -167,8 +182,11 @@ impl Files {
         unit: Option<(Subject, &Unit)>,
         (stage, stage_name): (StageId, &Name),
         (below, format): (&str, OutputFormat),
+        manifest_name: Option<&str>,
         is_named: bool,
     ) -> usize {
+        let manifest_name =
+            manifest_name.map(|name| with_stage(&reference::escape(name), stage_name.as_str()));
         let path = with_stage(&reference::escape(below), stage_name.as_str());
         let known = unit.and_then(|(subject, unit)| {
             let of_format = || unit.outputs.iter().enumerate().filter(|(_, output)| output.format == format);
@@ -189,16 +207,38 @@ impl Files {
             self.outputs.iter().position(lacks).filter(|_| is_named && known.is_none())
         };
         let at = seen.or_else(of_format).unwrap_or_else(|| {
-            self.outputs.push(Seen { path, format, known, stages: Vec::new() });
+            self.outputs.push(Seen {
+                path,
+                format,
+                known,
+                manifest_name: manifest_name.clone(),
+                stages: Vec::new(),
+            });
             self.outputs.len() - 1
         });
-        self.outputs[at].stages.push(stage);
+        let seen = &mut self.outputs[at];
+        seen.stages.push(stage);
+        if seen.manifest_name != manifest_name {
+            seen.manifest_name = None;
+        }
         at
     }
 }
 
+/// Whether readers of YAML 1.1 take a text for a truth, a day or a number: `yes`, `2027-01-31`, `12:30`. One
+/// in quotes is text for all.
+fn is_other_in_old_yaml(value: &Value, text: &str, line: usize) -> bool {
+    let Some(value) = value.as_text() else { return false };
+    let words = ["y", "n", "yes", "no", "on", "off"];
+    let is_word = words.contains(&value.to_ascii_lowercase().as_str());
+    let is_number = value.starts_with(|c: char| c.is_ascii_digit())
+        && value.chars().all(|c| c.is_ascii_digit() || "-:._".contains(c));
+    let is_quoted = text.lines().nth(line.saturating_sub(1)).is_some_and(|line| line.contains(['"', '\'']));
+    (is_word || is_number) && !is_quoted
+}
+
 /// Why a value could not be written to a file of this format again, if it could not.
-fn refusal(this: OutputFormat, name: &OutputName, value: cledger_core::value::Value) -> Option<String> {
+fn refusal(this: OutputFormat, name: &OutputName, value: Value) -> Option<String> {
     let mut alone = Tree::default();
     alone.insert(name, value);
     let particulars = Particulars { table: None, manifest_name: "x" };

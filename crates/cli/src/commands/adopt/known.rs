@@ -6,7 +6,7 @@ use cledger_core::adopt::{NotPlaced, OldField, OldValue};
 use cledger_core::model::{Declaration, Ledger, Slot, StageId, Subject, UnitId, Vary};
 use cledger_core::output::{NameMaker, OutputName};
 use cledger_core::render::as_written;
-use cledger_core::resolve::{FieldId, Resolver};
+use cledger_core::resolve::{FieldId, Layer, Resolver, Session};
 use cledger_core::value::Value;
 
 use super::Setting;
@@ -49,6 +49,10 @@ pub(super) fn compare(
             known.wanted.entry(*output).or_default().push(slot);
         }
         let declaration = ledger.field(subject, slot).1;
+        if let Some(value) = new_default(&mut session, (subject, slot), &field, files) {
+            known.changed.push(Setting { stage: None, slot, value, secret: false });
+            continue;
+        }
         for (&stage, old) in &field.values {
             let outcome = session.outcome(FieldId { subject, stage, slot });
             let now = outcome.value().and_then(|effective| effective.expose());
@@ -56,7 +60,12 @@ pub(super) fn compare(
                 continue;
             }
             match value_for(declaration, old) {
-                Ok(value) => known.changed.push(Setting { stage, slot, value, secret: declaration.secret }),
+                Ok(value) => known.changed.push(Setting {
+                    stage: Some(stage),
+                    slot,
+                    value,
+                    secret: declaration.secret,
+                }),
                 Err(reason) => known.not_placed.push(NotPlaced::of_field(&field, old.place, reason)),
             }
         }
@@ -99,6 +108,37 @@ fn is_same(now: &Value, old: &OldValue) -> bool {
     if old.is_bare { now.to_text() == old.value.to_text() } else { as_written(now) == old.value }
 }
 
+/// The value that all files have in place of a default that counts in all stages of the unit.
+fn new_default(
+    session: &mut Session<'_, '_>,
+    (subject, slot): (Subject, Slot),
+    field: &OldField,
+    files: &Files,
+) -> Option<Value> {
+    let ledger = session.ledger();
+    let declaration = ledger.field(subject, slot).1;
+    let Subject::Unit(unit, _) = subject else { return None };
+    let belongs = |stage: &StageId| ledger.unit(unit).belongs_to(*stage, None);
+    let all = ledger.stage_ids().filter(belongs).all(|stage| files.stages.contains(&stage));
+    let first = field.values.values().next()?;
+    let same = field.values.len() == files.stages.len()
+        && field.values.values().all(|old| old.value.to_text() == first.value.to_text());
+    let has_default = declaration.default.as_ref().is_some_and(|default| default.place.is_some());
+    if !(all && same && has_default) || declaration.secret {
+        return None;
+    }
+    for stage in &files.stages {
+        let outcome = session.outcome(FieldId { subject, stage: *stage, slot });
+        let effective = outcome.value()?;
+        if effective.origin.layer != Layer::Default
+            || effective.expose().is_some_and(|now| is_same(now, first))
+        {
+            return None;
+        }
+    }
+    value_for(declaration, first).ok()
+}
+
 /// A file's value as the field's type has it, or why that cannot be set.
 fn value_for(declaration: &Declaration, old: &OldValue) -> Result<Value, String> {
     if declaration.derived {
@@ -114,7 +154,7 @@ fn value_for(declaration: &Declaration, old: &OldValue) -> Result<Value, String>
 
 /// The stages of settings, each once.
 pub(super) fn stages_of(settings: &[Setting]) -> Vec<StageId> {
-    let mut stages: Vec<StageId> = settings.iter().map(|setting| setting.stage).collect();
+    let mut stages: Vec<StageId> = settings.iter().filter_map(|setting| setting.stage).collect();
     stages.sort_unstable();
     stages.dedup();
     stages

@@ -6,7 +6,7 @@ use cledger_core::model::{LayerId, Ledger, Note, SettingValue, StageId, Subject,
 use cledger_core::name::Name;
 use cledger_core::resolve::FieldId;
 use cledger_core::value::Held;
-use cledger_store::{Changed, Disk, Edit, Overlay, Target, What, apply, setting};
+use cledger_store::{Changed, Disk, Edit, Overlay, Target, What, apply, literal, setting};
 use zeroize::Zeroizing;
 
 use super::{Setting, Work, known};
@@ -26,7 +26,7 @@ impl Work<'_> {
                 let name = field.name.as_ref().map(Name::as_str);
                 let Ok(slot) = after.find_slot(subject, entry.name.as_str(), name) else { continue };
                 settings.extend(field.settings.iter().map(|(stage, value)| Setting {
-                    stage: *stage,
+                    stage: Some(*stage),
                     slot,
                     value: value.clone(),
                     secret: after.field(subject, slot).1.secret,
@@ -61,17 +61,21 @@ impl Work<'_> {
         subject: Subject,
         this: &Setting,
     ) -> Result<Edit, CliError> {
-        let layer = LayerId::Stage(this.stage);
+        let Some(stage) = this.stage else {
+            let literal = literal(&this.value.escaped(), None);
+            return Ok(setting(after, Target::Default, subject, this.slot, What::Set(literal)));
+        };
+        let layer = LayerId::Stage(stage);
         let scope = after.key_scope(layer);
         let keys = self.changing.keys(contract);
         let said = if this.secret && self.args.write && keys.has_key(&scope) {
-            let field = FieldId { subject, stage: this.stage, slot: this.slot };
+            let field = FieldId { subject, stage, slot: this.slot };
             let address = Address { stage: None, ..after.address(field) }.to_string();
             let text = Zeroizing::new(this.value.to_text().to_string());
             let text = keys.seal(&scope, &address, &text)?.into();
             SettingValue::Cipher(Cipher { text, layer, address })
         } else if this.secret && self.args.write && !self.args.plain_secrets {
-            let name = &after.stage(this.stage).name;
+            let name = &after.stage(stage).name;
             let message = format!("`{name}` has no key: secrets would stand there in plain text");
             let help = format!("make one: cledger key make @{name}; or add --plain-secrets");
             return Err(CliError::refused(message).help(help));
@@ -79,7 +83,7 @@ impl Work<'_> {
             SettingValue::Value(Held::new(this.value.escaped(), this.secret))
         };
         // Elsewhere the reason is that of the change as a whole, and version control keeps it.
-        let why = self.args.change.why.clone().filter(|_| after.stage(this.stage).locked);
+        let why = self.args.change.why.clone().filter(|_| after.stage(stage).locked);
         let note = Note { why, ..Note::default() };
         let literal = setting_literal(&said, &note, None);
         Ok(setting(after, Target::Layer(layer), subject, this.slot, What::Set(literal)))

@@ -18,6 +18,7 @@ pub(crate) struct Document<'a> {
     missing: Vec<MissingDocument<'a>>,
     not_placed: Vec<NotPlacedDocument<'a>>,
     not_read: &'a [String],
+    other_in_old_yaml: Vec<PlaceDocument<'a>>,
     gone: Vec<GoneDocument<'a>>,
     added: Vec<AddedDocument<'a>>,
     same_host: Vec<SameHostDocument<'a>>,
@@ -60,6 +61,13 @@ struct NotPlacedDocument<'a> {
     file: &'a str,
     line: usize,
     reason: &'a str,
+}
+
+#[derive(Debug, Serialize)]
+struct PlaceDocument<'a> {
+    name: &'a str,
+    file: &'a str,
+    line: usize,
 }
 
 #[derive(Debug, Serialize)]
@@ -121,6 +129,11 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
             .map(|(name, file, line, reason)| NotPlacedDocument { name, file, line: *line, reason })
             .collect(),
         not_read: &adoption.not_read,
+        other_in_old_yaml: adoption
+            .other_in_old_yaml
+            .iter()
+            .map(|(name, file, line)| PlaceDocument { name, file, line: *line })
+            .collect(),
         gone: adoption.gone.iter().map(|(address, file)| GoneDocument { address, file }).collect(),
         added: adoption.added.iter().map(|(name, file)| AddedDocument { name, file }).collect(),
         same_host: adoption

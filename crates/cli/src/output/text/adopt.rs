@@ -28,6 +28,10 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption, any: bool) {
     list(console, "not placed", &adoption.not_placed, |(name, file, line, reason)| {
         format!("{} ({}:{line}): {reason}", values::escape(name), values::escape(file))
     });
+    let old_yaml = "text for YAML 1.2, and something else for readers of 1.1; rendered as text";
+    list(console, old_yaml, &adoption.other_in_old_yaml, |(name, file, line)| {
+        format!("{} ({}:{line})", values::escape(name), values::escape(file))
+    });
     list(console, "no longer in the files", &adoption.gone, |(address, file)| {
         format!("{address}: not in {}", values::escape(file))
     });
