@@ -18,6 +18,7 @@ pub(crate) fn answer(word: &str) -> Option<String> {
         "blame" | "changes" => "compare --against REV",
         "read" | "query" | "lookup" => "get",
         "new" | "create" | "setup" => "init",
+        "ping" | "connect" | "doctor" | "health" => "probe",
         "observe" | "detect" | "live" => "drift",
         "tutorial" | "example" | "walkthrough" => "demo",
         "deploy" | "apply" | "push" | "publish" | "release" | "promote" | "rollback" | "revert" | "undo" => {

@@ -18,6 +18,7 @@ pub mod matrix;
 pub mod model;
 pub mod name;
 pub mod output;
+pub mod probe;
 pub mod reference;
 pub mod rehome;
 pub mod render;

@@ -1,0 +1,346 @@
+//! Probing: which services a unit would talk to in a stage, and how one of them can answer.
+//!
+//! Nothing here opens a connection: [`targets`] says what to try, with the values as they resolve.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use crate::model::{Entry, Kind, Slot, StageId, Subject, auth};
+use crate::resolve::{Effective, FieldId, Outcome, Session};
+use crate::value::{Held, Value};
+
+/// A service that is to be tried.
+#[derive(Clone)]
+pub struct Target {
+    /// The entries that lead there, as addresses.
+    pub addresses: Vec<String>,
+    /// The host.
+    pub host: String,
+    /// The port.
+    pub port: u16,
+    /// How to speak to it.
+    pub service: Service,
+}
+
+// Logins are in it.
+impl fmt::Debug for Target {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Target").field("host", &self.host).field("port", &self.port).finish_non_exhaustive()
+    }
+}
+
+/// How to speak to a service.
+#[derive(Clone)]
+pub enum Service {
+    /// Nothing is said: a connection is enough.
+    Tcp {
+        /// The protocol that its users speak.
+        protocol: String,
+    },
+    /// PostgreSQL.
+    Postgresql {
+        /// The database.
+        database: Option<String>,
+        /// Who logs in.
+        login: Login,
+        /// Whether it is encrypted (`sslmode`), and whether the certificate counts.
+        tls: Tls,
+    },
+    /// Redis (RESP).
+    Redis {
+        /// The number of the database.
+        database: Option<i64>,
+        /// Who logs in.
+        login: Login,
+    },
+    /// HTTP or HTTPS.
+    Http {
+        /// Where.
+        url: String,
+        /// The proxy on the way there.
+        proxy: Option<String>,
+        /// What is shown at the door.
+        auth: Auth,
+    },
+}
+
+/// A user and a password.
+#[derive(Clone, Default)]
+pub struct Login {
+    /// The user.
+    pub user: Option<String>,
+    /// The password.
+    pub password: Option<Held>,
+}
+
+/// Whether a connection is encrypted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tls {
+    /// No.
+    Off,
+    /// Yes, and the certificate must be trusted and of this host.
+    Verified,
+    /// Yes, whatever the certificate.
+    Unverified,
+}
+
+/// How somebody shows who they are over HTTP.
+#[derive(Clone)]
+pub enum Auth {
+    /// Not at all, or in a way that only the service knows.
+    None,
+    /// User and password (RFC 7617).
+    Basic(Login),
+    /// A token (RFC 6750).
+    Bearer(Held),
+}
+
+/// Something that cannot be tried.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotTried {
+    /// The entry.
+    pub address: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// What came back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Answer {
+    /// It answers, and lets the login in.
+    Answers,
+    /// Its name leads nowhere.
+    NoSuchHost,
+    /// Nothing listens at the port.
+    Refused,
+    /// Nothing came back in time.
+    NoAnswer,
+    /// Its certificate is not accepted.
+    Certificate,
+    /// The login is not accepted.
+    AccessDenied,
+    /// The database is not there.
+    NoSuchDatabase,
+    /// Something else answers, or it answers in a way that is not meant.
+    Unexpected,
+}
+
+impl Answer {
+    /// The words for it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Answer::Answers => "answers",
+            Answer::NoSuchHost => "no such host",
+            Answer::Refused => "refused",
+            Answer::NoAnswer => "no answer",
+            Answer::Certificate => "certificate",
+            Answer::AccessDenied => "access denied",
+            Answer::NoSuchDatabase => "no such database",
+            Answer::Unexpected => "unexpected",
+        }
+    }
+}
+
+/// What a probe came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Probed {
+    /// What came back.
+    pub answer: Answer,
+    /// More of it in words; never a secret.
+    pub detail: String,
+    /// How many days the certificate is still good for, if one was seen.
+    pub days_left: Option<i64>,
+}
+
+impl Target {
+    /// The service as people write it, without a login.
+    pub fn shown(&self) -> String {
+        match &self.service {
+            Service::Http { url, .. } => url.clone(),
+            Service::Tcp { protocol } if protocol == "tcp" => format!("{}:{}", self.host, self.port),
+            Service::Tcp { protocol } => format!("{protocol}://{}:{}", self.host, self.port),
+            Service::Postgresql { database, .. } => {
+                let database = database.as_deref().unwrap_or_default();
+                format!("postgresql://{}:{}/{database}", self.host, self.port)
+            }
+            Service::Redis { database, .. } => {
+                let database = database.map(|number| format!("/{number}")).unwrap_or_default();
+                format!("redis://{}:{}{database}", self.host, self.port)
+            }
+        }
+    }
+
+    /// Everything that makes it this target and no other, logins included.
+    fn key(&self) -> Vec<Option<String>> {
+        let text = |held: &Option<Held>| held.as_ref().map(|held| held.expose().to_text().to_string());
+        let login = |login: &Login| [login.user.clone(), text(&login.password)];
+        let mut key = vec![Some(self.shown()), Some(self.host.clone()), Some(self.port.to_string())];
+        match &self.service {
+            Service::Tcp { .. } => {}
+            Service::Postgresql { login: this, tls, .. } => {
+                key.extend(login(this));
+                key.push(Some(format!("{tls:?}")));
+            }
+            Service::Redis { login: this, .. } => key.extend(login(this)),
+            Service::Http { proxy, auth, .. } => {
+                key.push(proxy.clone());
+                match auth {
+                    Auth::None => {}
+                    Auth::Basic(this) => key.extend(login(this)),
+                    Auth::Bearer(token) => key.push(text(&Some(token.clone()))),
+                }
+            }
+        }
+        key
+    }
+}
+
+/// Merges targets that are one, and keeps their order.
+pub fn merged(targets: Vec<Target>) -> Vec<Target> {
+    let mut known: BTreeMap<Vec<Option<String>>, usize> = BTreeMap::new();
+    let mut merged: Vec<Target> = Vec::new();
+    for target in targets {
+        let at = *known.entry(target.key()).or_insert(merged.len());
+        match merged.get_mut(at) {
+            Some(same) => same.addresses.extend(target.addresses),
+            None => merged.push(target),
+        }
+    }
+    merged
+}
+
+/// The services of a subject in a stage where it belongs: of its connections and endpoints, as they
+/// resolve there.
+pub fn targets(
+    session: &mut Session<'_, '_>,
+    subject: Subject,
+    stage: StageId,
+) -> (Vec<Target>, Vec<NotTried>) {
+    let ledger = session.ledger();
+    let (mut found, mut not_tried) = (Vec::new(), Vec::new());
+    for slot_entry in &ledger.slots(subject).entries {
+        let entry = ledger.entry(subject, slot_entry.entry);
+        if !matches!(entry.kind, Kind::Connection { .. } | Kind::Endpoint) {
+            continue;
+        }
+        let address = format!("{}/{}@{}", ledger.owner(subject), entry.name, ledger.stage(stage).name);
+        let slots =
+            (slot_entry.first..).zip(&entry.fields).map(|(slot, field)| (Slot(slot), field.name.as_ref()));
+        let mut values: Values<'_> = BTreeMap::new();
+        for (slot, name) in slots {
+            let outcome = session.outcome(FieldId { subject, stage, slot });
+            if let (Some(name), Outcome::Value(effective)) = (name, outcome) {
+                values.insert(name.as_str(), effective);
+            }
+        }
+        match of_entry(entry, &values) {
+            Ok(targets) => found.extend(
+                targets.into_iter().map(|target| Target { addresses: vec![address.clone()], ..target }),
+            ),
+            Err(reason) => not_tried.push(NotTried { address, reason }),
+        }
+    }
+    (found, not_tried)
+}
+
+type Values<'l> = BTreeMap<&'l str, Effective<'l>>;
+
+/// The targets of an entry, without addresses yet.
+fn of_entry(entry: &Entry, values: &Values<'_>) -> Result<Vec<Target>, String> {
+    if let Some((name, _)) = values.iter().find(|(name, it)| it.unread().is_some() && **name != "url") {
+        return Err(format!("`{name}` is not readable here"));
+    }
+    let text =
+        |name: &str| values.get(name).and_then(|it| it.expose()).map(|value| value.to_text().to_string());
+    let held = |name: &str| {
+        let value = values.get(name).and_then(|it| it.expose());
+        value.map(|value| Held::new(value.clone(), true))
+    };
+    let login = || Login { user: text("user"), password: held("password") };
+    let target =
+        |host: String, port: u16, service: Service| Target { addresses: Vec::new(), host, port, service };
+    match &entry.kind {
+        Kind::Endpoint => {
+            let url = text("base").ok_or("`base` has no value")?;
+            let (host, port) = host_of(&url).ok_or("`base` is no address of a host")?;
+            if !url.starts_with("http://") && !url.starts_with("https://") {
+                let protocol = url.split("://").next().unwrap_or("tcp").to_owned();
+                return Ok(vec![target(host, port, Service::Tcp { protocol })]);
+            }
+            let auth = match text("auth").as_deref() {
+                Some(auth::BASIC) => Auth::Basic(login()),
+                Some(auth::BEARER) => held("token").map_or(Auth::None, Auth::Bearer),
+                _ => Auth::None,
+            };
+            Ok(vec![target(host, port, Service::Http { url, proxy: text("proxy"), auth })])
+        }
+        Kind::Connection { protocol, .. } => {
+            let brokers = match values.get("brokers").and_then(|it| it.expose()) {
+                Some(Value::List(brokers)) => brokers.as_slice(),
+                _ => &[],
+            };
+            if !brokers.is_empty() {
+                let service = || Service::Tcp { protocol: protocol.to_string() };
+                let of_broker = |broker: &Value| {
+                    let text = broker.to_text();
+                    let (host, port) = text
+                        .rsplit_once(':')
+                        .and_then(|(host, port)| Some((host, port.parse().ok()?)))
+                        .ok_or_else(|| format!("the broker `{text}` is no HOST:PORT"))?;
+                    Ok(target(host.to_owned(), port, service()))
+                };
+                return brokers.iter().map(of_broker).collect();
+            }
+            let host = text("host").ok_or("`host` has no value")?;
+            let port = text("port").and_then(|port| port.parse().ok()).ok_or("`port` has no value")?;
+            let service = match protocol.as_str() {
+                "postgresql" => {
+                    Service::Postgresql { database: text("database"), login: login(), tls: tls(values) }
+                }
+                "redis" => {
+                    let database = text("database").and_then(|number| number.parse().ok());
+                    Service::Redis { database, login: login() }
+                }
+                other => Service::Tcp { protocol: other.to_owned() },
+            };
+            Ok(vec![target(host, port, service)])
+        }
+        _ => Ok(Vec::new()),
+    }
+}
+
+/// What the option `sslmode` of PostgreSQL asks for.
+fn tls(values: &Values<'_>) -> Tls {
+    let options = values.get("options").and_then(|it| it.expose());
+    let mode = match options {
+        Some(Value::Map(options)) => options.get("sslmode").map(Value::to_text),
+        _ => None,
+    };
+    match mode.as_deref() {
+        Some("verify-full" | "verify-ca") => Tls::Verified,
+        Some("require") => Tls::Unverified,
+        _ => Tls::Off,
+    }
+}
+
+/// The host and port of a URL (RFC 3986 section 3.2), the port the scheme's if none is written.
+pub fn host_of(url: &str) -> Option<(String, u16)> {
+    let (scheme, rest) = url.split_once("://")?;
+    let authority = rest.split(['/', '?', '#']).next()?;
+    let address = authority.rsplit_once('@').map_or(authority, |(_, address)| address);
+    let usual = match scheme {
+        "http" => Some(80),
+        "https" => Some(443),
+        _ => None,
+    };
+    if let Some(inside) = address.strip_prefix('[') {
+        let (host, rest) = inside.split_once(']')?;
+        let port = rest.strip_prefix(':').map_or(usual, |port| port.parse().ok())?;
+        return Some((host.to_owned(), port));
+    }
+    let (host, port) = match address.rsplit_once(':') {
+        Some((host, port)) => (host, port.parse().ok()?),
+        None => (address, usual?),
+    };
+    (!host.is_empty()).then(|| (host.to_owned(), port))
+}

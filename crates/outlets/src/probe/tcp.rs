@@ -1,0 +1,45 @@
+//! Name lookup and TCP.
+
+use std::io;
+use std::net::{TcpStream, ToSocketAddrs as _};
+
+use cledger_core::probe::Answer;
+
+use super::{Deadline, Failure};
+
+/// Connects to the first address of a host that lets us.
+pub(super) fn connect(host: &str, port: u16, deadline: Deadline) -> Result<TcpStream, Failure> {
+    let addresses = (host, port).to_socket_addrs();
+    let addresses = addresses.map_err(|_| Failure::new(Answer::NoSuchHost, host))?;
+    let mut failure = Failure::new(Answer::NoSuchHost, host);
+    for address in addresses {
+        match TcpStream::connect_timeout(&address, deadline.left()?) {
+            Ok(stream) => {
+                let left = Some(deadline.left()?);
+                let limited = stream.set_read_timeout(left).and_then(|()| stream.set_write_timeout(left));
+                limited.map_err(|error| of_io(&error))?;
+                return Ok(stream);
+            }
+            Err(error) => failure = of_io(&error),
+        }
+    }
+    Err(failure)
+}
+
+/// What an error of the system says.
+pub(super) fn of_io(error: &io::Error) -> Failure {
+    match error.kind() {
+        io::ErrorKind::ConnectionRefused => Failure::new(Answer::Refused, "nothing listens there"),
+        io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => {
+            Failure::new(Answer::NoAnswer, "within the time limit")
+        }
+        io::ErrorKind::HostUnreachable | io::ErrorKind::NetworkUnreachable => {
+            Failure::new(Answer::NoAnswer, "there is no way there")
+        }
+        io::ErrorKind::ConnectionReset
+        | io::ErrorKind::ConnectionAborted
+        | io::ErrorKind::UnexpectedEof
+        | io::ErrorKind::BrokenPipe => Failure::new(Answer::Unexpected, "it closes the connection"),
+        _ => Failure::new(Answer::Unexpected, error.to_string()),
+    }
+}
