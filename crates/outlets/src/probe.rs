@@ -19,7 +19,7 @@ use rustls::RootCertStore;
 use rustls::pki_types::CertificateDer;
 
 /// How many targets are tried at once.
-const AT_ONCE: usize = 128;
+const AT_ONCE: usize = 512;
 
 /// Why a target does not answer as it should.
 struct Failure {
@@ -64,10 +64,14 @@ impl Prober {
     /// Trusts what the system trusts (or what `SSL_CERT_FILE` and `SSL_CERT_DIR` name), and gives each
     /// target so much time. Certificates are judged as of `now`.
     pub fn new(limit: Duration, now: Timestamp) -> Self {
-        let found = rustls_native_certs::load_native_certs();
+        Self::trusting(rustls_native_certs::load_native_certs().certs, limit, now)
+    }
+
+    /// The same with these certificates as the only ones that are trusted.
+    pub fn trusting(trusted: Vec<CertificateDer<'static>>, limit: Duration, now: Timestamp) -> Self {
         let mut roots = RootCertStore::empty();
-        roots.add_parsable_certificates(found.certs.iter().cloned());
-        Self { trusted: Arc::new(found.certs), roots: Arc::new(roots), limit, now }
+        roots.add_parsable_certificates(trusted.iter().cloned());
+        Self { trusted: Arc::new(trusted), roots: Arc::new(roots), limit, now }
     }
 
     /// Tries all targets, many at once, and gives what came of each, in their order.

@@ -22,6 +22,7 @@ mod keys;
 mod list;
 mod marks;
 mod outputs;
+mod probe;
 mod rehome;
 mod remove;
 mod rename;

@@ -10,8 +10,9 @@ use super::{Deadline, Failure};
 /// Connects to the first address of a host that lets us.
 pub(super) fn connect(host: &str, port: u16, deadline: Deadline) -> Result<TcpStream, Failure> {
     let addresses = (host, port).to_socket_addrs();
-    let addresses = addresses.map_err(|_| Failure::new(Answer::NoSuchHost, host))?;
-    let mut failure = Failure::new(Answer::NoSuchHost, host);
+    let nowhere = || Failure::new(Answer::NoSuchHost, "its name leads nowhere");
+    let addresses = addresses.map_err(|_| nowhere())?;
+    let mut failure = nowhere();
     for address in addresses {
         match TcpStream::connect_timeout(&address, deadline.left()?) {
             Ok(stream) => {

@@ -27,13 +27,11 @@ pub(super) fn config(roots: Option<Arc<RootCertStore>>) -> Result<ClientConfig, 
     let builder = ClientConfig::builder_with_provider(provider())
         .with_safe_default_protocol_versions()
         .map_err(|error| of_tls(&error))?;
-    Ok(match roots {
-        Some(roots) => builder.with_root_certificates(roots).with_no_client_auth(),
-        None => {
-            let any = Arc::new(AnyCertificate(provider()));
-            builder.dangerous().with_custom_certificate_verifier(any).with_no_client_auth()
-        }
-    })
+    if let Some(roots) = roots {
+        return Ok(builder.with_root_certificates(roots).with_no_client_auth());
+    }
+    let any = Arc::new(AnyCertificate(provider()));
+    Ok(builder.dangerous().with_custom_certificate_verifier(any).with_no_client_auth())
 }
 
 /// Shakes hands over a connection, and gives the days that the certificate is still good for.
@@ -97,6 +95,7 @@ pub(super) fn of_tls(error: &rustls::Error) -> Failure {
             "it is not for this host".to_owned()
         }
         CertificateError::UnknownIssuer => "its issuer is not trusted here".to_owned(),
+        CertificateError::BadSignature => "its issuer has not signed it".to_owned(),
         CertificateError::Revoked => "it was revoked".to_owned(),
         other => other.to_string(),
     };

@@ -39,11 +39,14 @@ pub(crate) fn print(console: &mut Console, report: &ProbeReport<'_>) {
     let answer = report.probed.iter().filter(|(_, probed)| probed.answer == Answer::Answers).count();
     let all = report.probed.len();
     let unknown = report.not_tried.len();
-    let text = format!("{answer} of {} as they should", counted(all, "service"));
     let more = if unknown == 0 { String::new() } else { format!(", {unknown} not tried") };
-    let word =
-        if answer == all && unknown == 0 { style::good("answers") } else { style::bad("does not answer") };
-    console.line(format!("{word}: {text}{more}."));
+    if answer == all {
+        let word = if unknown == 0 { style::good("answers") } else { style::doubtful("answers") };
+        console.line(format!("{word}: {}{more}.", counted(all, "service")));
+    } else {
+        let text = format!("{} of {}", all - answer, counted(all, "service"));
+        console.line(format!("{}: {text}{more}.", style::bad("does not answer")));
+    }
 }
 
 /// The entries that lead to a service, the stage left out since it is the same for all.

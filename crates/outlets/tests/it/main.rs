@@ -1,0 +1,6 @@
+//! The services that are probed, for real where they run here.
+
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod probe;
+mod servers;
