@@ -6,6 +6,7 @@
 
 mod change;
 mod csv;
+mod extend;
 mod literal;
 mod outline;
 mod proposed;
@@ -18,6 +19,7 @@ mod share;
 use std::collections::BTreeMap;
 
 pub use self::csv::with_cells;
+pub use extend::extend;
 pub use literal::{key, literal, parse_value};
 pub use proposed::{ProposedOutput, entry_block, field_pattern, output_block, patterns};
 pub use put::put;

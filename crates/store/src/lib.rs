@@ -16,8 +16,8 @@ mod write;
 
 pub use edit::{
     Changed, Edit, EditError, Named, Overlay, ProposedOutput, Renaming, Target, What, append, apply,
-    entry_block, field_pattern, key, literal, output_block, parse_value, patterns, put, remove, rename,
-    setting, share, shared_file, with_cells,
+    entry_block, extend, field_pattern, key, literal, output_block, parse_value, patterns, put, remove,
+    rename, setting, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
 pub use git::{GitError, at_revision, is_bare_repository};

@@ -126,7 +126,7 @@ pub(crate) fn run(args: &AdoptArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     not_placed.extend(known.not_placed.iter().cloned());
     let work = Work { args, changing: &changing, unit, files: &files, known: &known, proposed: &proposed };
     let (contract, outputs) = work.contract()?;
-    let planned = work.settings(contract)?;
+    let planned = work.settings(&contract)?;
     let proof = {
         let outside = changing.outside(&planned.changed);
         let id = planned.after.unit_id(args.unit.as_str()).unwrap_or(UnitId(0));

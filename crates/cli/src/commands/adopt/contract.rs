@@ -135,9 +135,10 @@ impl Work<'_> {
             .zip(&self.files.outputs)
             .filter_map(|(at, seen)| Some((at, NameMaker::as_written(known(seen)?))))
             .collect();
+        let mut blocks: Vec<String> = Vec::new();
         for entry in self.proposed {
             let about = self.unit.map(|_| "proposed: found by adopt".to_owned());
-            text = append(Some(&text), &entry_block(entry, &makers, about.as_deref()));
+            blocks.push(entry_block(entry, &makers, about.as_deref()));
         }
         for (at, seen) in self.files.outputs.iter().enumerate().filter(|(_, seen)| seen.known.is_none()) {
             let fields = self.proposed.iter().flat_map(|entry| &entry.fields);
@@ -160,7 +161,10 @@ impl Work<'_> {
                 only,
                 except,
             };
-            text = append(Some(&text), &output_block(&output));
+            blocks.push(output_block(&output));
+        }
+        if !blocks.is_empty() {
+            text = append(Some(&text), &blocks.join("\n"));
         }
         if before.as_deref() == Some(text.as_str()) {
             return Ok(Changed::new());

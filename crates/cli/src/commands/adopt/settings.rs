@@ -6,7 +6,7 @@ use cledger_core::model::{LayerId, Ledger, Note, SettingValue, StageId, Subject,
 use cledger_core::name::Name;
 use cledger_core::resolve::FieldId;
 use cledger_core::value::Held;
-use cledger_store::{Changed, Disk, Edit, Overlay, Target, What, apply, literal, setting};
+use cledger_store::{Changed, Disk, Edit, Keys, Overlay, Target, What, apply, extend, literal, setting};
 use zeroize::Zeroizing;
 
 use super::{Setting, Work, known};
@@ -16,8 +16,8 @@ use crate::error::CliError;
 
 impl Work<'_> {
     /// The contract with all settings beside it.
-    pub(super) fn settings(&self, contract: Changed) -> Result<Planned, CliError> {
-        let after = self.changing.read_after(&contract)?;
+    pub(super) fn settings(&self, contract: &Changed) -> Result<Planned, CliError> {
+        let after = self.changing.read_after(contract)?;
         let unit = after.unit_id(self.args.unit.as_str()).unwrap_or(UnitId(0));
         let subject = Subject::Unit(unit, None);
         let mut settings: Vec<Setting> = Vec::new();
@@ -44,12 +44,19 @@ impl Work<'_> {
                 settings.push(Setting { slot, value: changed.value.clone(), ..*changed });
             }
         }
-        let edits = settings.iter().map(|setting| self.edit(&after, &contract, subject, setting));
+        let keys = self.changing.keys(contract);
+        let edits = settings.iter().map(|setting| self.edit(&after, &keys, subject, setting));
         let edits: Vec<Edit> = edits.collect::<Result<_, _>>()?;
         let base = Disk(self.changing.root().to_owned());
-        let made = apply(&Overlay::new(&base, &contract), &edits)
-            .map_err(|error| CliError::usage(error.to_string()))?;
-        let mut changed = contract;
+        let base = Overlay::new(&base, contract);
+        // Of a unit that nothing mentions yet, no layer has a table.
+        let is_mentioned = after.strangers.iter().chain(&self.changing.ledger.strangers);
+        let is_mentioned =
+            is_mentioned.map(|it| it.unit.as_str()).any(|unit| unit == self.args.unit.as_str());
+        let made =
+            if self.unit.is_none() && !is_mentioned { extend(&base, &edits) } else { apply(&base, &edits) };
+        let made = made.map_err(|error| CliError::usage(error.to_string()))?;
+        let mut changed = contract.clone();
         changed.extend(made);
         self.changing.plan_texts(changed)
     }
@@ -57,7 +64,7 @@ impl Work<'_> {
     fn edit(
         &self,
         after: &Ledger,
-        contract: &Changed,
+        keys: &Keys<'_>,
         subject: Subject,
         this: &Setting,
     ) -> Result<Edit, CliError> {
@@ -67,7 +74,6 @@ impl Work<'_> {
         };
         let layer = LayerId::Stage(stage);
         let scope = after.key_scope(layer);
-        let keys = self.changing.keys(contract);
         let said = if this.secret && self.args.write && keys.has_key(&scope) {
             let field = FieldId { subject, stage, slot: this.slot };
             let address = Address { stage: None, ..after.address(field) }.to_string();
