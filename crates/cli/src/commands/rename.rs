@@ -297,7 +297,11 @@ fn kept_name<'l>(
         let same = names.insert(output.format, before.clone()).is_none_or(|known| known == before);
         if output.template.is_some() || !same {
             let message = format!("`{}` would get another name in `{}`", before.join("."), output.path);
-            return Err(CliError::refused(message).help("let it: --outputs"));
+            let help = match &output.template {
+                Some(template) => format!("let it with --outputs, and change the name in {}", template.path),
+                None => "let it: --outputs".to_owned(),
+            };
+            return Err(CliError::refused(message).help(help));
         }
     }
     if names.is_empty() {

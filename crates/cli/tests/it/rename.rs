@@ -125,7 +125,7 @@ fields.url.as = { dotenv = "DB_URL" }
     demo.write("units/fare-engine.toml", contract + "[[output]]\npath = \"t\"\ntemplate = \"templates/t\"\n");
     demo.run("rename fare-engine/listen serve").code(4).stdout_eq("").stderr_eq(str![[r#"
 error: `listen.host` would get another name in `t`
-help: let it: --outputs
+help: let it with --outputs, and change the name in templates/t
 
 "#]]);
     demo.run("rename fare-engine/listen serve --outputs --write").code(0);
