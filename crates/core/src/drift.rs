@@ -1,13 +1,15 @@
 //! Drift: what is really there, compared with what the ledger says.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::civil::Date;
 
 use crate::address::Address;
+use crate::environment::Environment;
 use crate::model::{Ledger, Waived};
 use crate::output::OutputName;
 use crate::render::{RenderedOutput, as_written};
+use crate::resolve::{Effective, FieldId};
 use crate::tree::{Branch, Tree};
 use crate::value::Value;
 
@@ -84,6 +86,15 @@ impl FileDrift {
         }
     }
 
+    /// Passes over names there that are never ours.
+    pub fn keep(&mut self, keeps: impl Fn(&str) -> bool) {
+        let FileDrift::Drifted(names) = self else { return };
+        names.retain(|name| name.what != NameDrift::ExtraThere || !keeps(&name.name));
+        if names.is_empty() {
+            *self = FileDrift::AsLedger;
+        }
+    }
+
     /// Marks the names as waived whose fields a waiver of drift covers on this day.
     pub fn waive(&mut self, ledger: &Ledger, today: Date) {
         let FileDrift::Drifted(names) = self else { return };
@@ -113,46 +124,17 @@ pub fn of_text(expected: &str, observed: Observed) -> FileDrift {
 
 /// Compares a file with the output that it should be.
 pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observed) -> FileDrift {
-    let flat = output.output.format.knows_text_alone();
     let tree = match observed {
         Observed::Text(_) => return FileDrift::Unreadable("its form is not known".to_owned()),
         Observed::NotThere => return FileDrift::NotThere,
         Observed::Unreadable(reason) => return FileDrift::Unreadable(reason),
         Observed::Tree(tree) => tree,
     };
+    let flat = output.output.format.knows_text_alone();
+    let is_table = output.output.table.is_some();
     let mut drifted = Vec::new();
     for (name, (field, effective)) in &output.values {
-        let Some(expected) = effective.expose() else {
-            drifted.push(Drifted {
-                name: name.join("."),
-                address: Some(ledger.address(*field).to_string()),
-                what: NameDrift::Unreadable,
-                secret: true,
-                waived: false,
-                expected: None,
-                observed: None,
-            });
-            continue;
-        };
-        let expected = if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
-        let found = tree.get(name);
-        let what = match found {
-            // The file of a lookup table without rows.
-            None if output.output.table.is_some() && expected == Value::Map(Branch::new()) => continue,
-            None => NameDrift::MissingThere,
-            Some(found) if *found == expected => continue,
-            Some(_) => NameDrift::Differs,
-        };
-        let open = !effective.secret;
-        drifted.push(Drifted {
-            name: name.join("."),
-            address: Some(ledger.address(*field).to_string()),
-            what,
-            secret: effective.secret,
-            waived: false,
-            expected: open.then_some(expected),
-            observed: found.filter(|_| open).cloned(),
-        });
+        drifted.extend(of_value(ledger, name, *field, effective, &tree, (flat, is_table)));
     }
     let mut known: BTreeSet<&OutputName> = output.values.keys().collect();
     for (name, field) in &output.lacking {
@@ -169,6 +151,56 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
     }
     extra(&tree.0, &mut Vec::new(), &known, &mut drifted);
     if drifted.is_empty() { FileDrift::AsLedger } else { FileDrift::Drifted(drifted) }
+}
+
+/// Compares the environment of a running process with what a unit's program would get. Other variables
+/// there are nobody's business.
+pub fn of_environment(
+    ledger: &Ledger,
+    environment: &Environment<'_>,
+    observed: &BTreeMap<String, String>,
+) -> FileDrift {
+    let variables = observed.iter().map(|(name, value)| (name.as_str().into(), Value::text(value)));
+    let tree = Tree(variables.collect());
+    let drifted = environment.variables.iter().filter_map(|(name, (field, effective))| {
+        of_value(ledger, std::slice::from_ref(name), *field, effective, &tree, (true, false))
+    });
+    let drifted: Vec<Drifted> = drifted.collect();
+    if drifted.is_empty() { FileDrift::AsLedger } else { FileDrift::Drifted(drifted) }
+}
+
+/// How one value stands in a tree, if not as it should; `flat` says that the tree has texts alone, `is_table`
+/// that no rows may be no table.
+fn of_value(
+    ledger: &Ledger,
+    name: &[String],
+    field: FieldId,
+    effective: &Effective<'_>,
+    tree: &Tree,
+    (flat, is_table): (bool, bool),
+) -> Option<Drifted> {
+    let drifted = |what: NameDrift, expected: Option<Value>, observed: Option<&Value>| {
+        let open = !effective.secret && what != NameDrift::Unreadable;
+        Drifted {
+            name: name.join("."),
+            address: Some(ledger.address(field).to_string()),
+            what,
+            secret: !open,
+            waived: false,
+            expected: expected.filter(|_| open),
+            observed: observed.filter(|_| open).cloned(),
+        }
+    };
+    let Some(expected) = effective.expose() else { return Some(drifted(NameDrift::Unreadable, None, None)) };
+    let expected = if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
+    let found = tree.get(name);
+    match found {
+        // The file of a lookup table without rows.
+        None if is_table && expected == Value::Map(Branch::new()) => None,
+        None => Some(drifted(NameDrift::MissingThere, Some(expected), None)),
+        Some(same) if *same == expected => None,
+        Some(_) => Some(drifted(NameDrift::Differs, Some(expected), found)),
+    }
 }
 
 /// Adds the names in a branch that no field has, each as far down as it goes.

@@ -8,6 +8,7 @@ mod declaration;
 mod entry;
 mod judging;
 mod ledger;
+mod outlet;
 mod output;
 mod rule;
 mod setting;
@@ -21,6 +22,7 @@ pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, 
 pub use entry::{Entry, Form, Kind, UrlShape};
 pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, Ledger, Subject};
+pub use outlet::{Outlet, OutletKind};
 pub use output::{Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn};
 pub use rule::{Demand, Rule};
 pub use setting::{

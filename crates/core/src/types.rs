@@ -175,6 +175,12 @@ fn declarable() -> impl Iterator<Item = (Type, &'static str)> {
     NAMES.iter().copied().filter(|(this, _)| *this != Type::Table)
 }
 
+/// A duration (`250ms`, `1h30m`) as a length of time, if the text is one.
+pub fn duration(text: &str) -> Option<std::time::Duration> {
+    let milliseconds = measure::duration_ms(text)?;
+    u64::try_from(milliseconds).ok().map(std::time::Duration::from_millis)
+}
+
 /// A day written as `YYYY-MM-DD` (ISO 8601, extended form).
 pub fn parse_date(text: &str) -> Option<Date> {
     let shape =

@@ -17,6 +17,7 @@ mod frame;
 mod judging;
 mod layout;
 mod manifest;
+mod outlets;
 mod outputs;
 mod settings;
 mod tables;
@@ -110,6 +111,7 @@ fn assemble(manifest: Manifest, shared: Shared, read: units::Read, waivers: Vec<
         groups: manifest.groups,
         aligned: manifest.aligned,
         judging: manifest.judging,
+        outlets: manifest.outlets,
         waivers,
         shared: shared.entries,
         shared_slots: shared.slots,

@@ -14,6 +14,7 @@ mod key;
 mod list;
 mod man;
 mod matrix;
+mod outlet;
 mod probe;
 mod recipe;
 mod rehome;
@@ -34,6 +35,7 @@ use clap::Subcommand;
 
 pub(crate) use adopt::Adoption;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
+pub(crate) use outlet::Listed as ListedOutlet;
 pub(crate) use probe::Report as ProbeReport;
 pub(crate) use rehome::Report as RehomeReport;
 pub(crate) use replace::{Names, Replacement};
@@ -95,6 +97,8 @@ pub(crate) enum Command {
     Run(run::RunArgs),
     /// Put another stage's values into an artifact that was exported from one
     Rehome(rehome::RehomeArgs),
+    /// List where stages are delivered to and read back from
+    Outlet(outlet::OutletArgs),
     /// Try the services that units talk to in a stage
     Probe(probe::ProbeArgs),
     /// Compare what is really there with the ledger
@@ -134,6 +138,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Render(args) => render::run(&args, app),
         Command::Run(args) => run::run(&args, app),
         Command::Rehome(args) => rehome::run(&args, app),
+        Command::Outlet(args) => outlet::run(&args, app),
         Command::Probe(args) => probe::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),

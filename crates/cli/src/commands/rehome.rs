@@ -12,6 +12,7 @@ use cledger_core::name::Name;
 use cledger_core::rehome::{Rehomed, Spot, Swap, rehome, swaps};
 use cledger_core::resolve::{FieldId, Resolver};
 use cledger_formats::{Artifact, stretches};
+use cledger_outlets::file::FileError;
 use cledger_store::{Mode, write_atomically};
 use zeroize::Zeroizing;
 
@@ -20,7 +21,7 @@ use super::show::without_delivery;
 use crate::app::{App, known_stage, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
-use crate::existing::{self, ExistingError};
+use crate::existing;
 use crate::output::{json, text};
 
 /// The largest artifact, in bytes.
@@ -206,9 +207,9 @@ impl Only {
     }
 }
 
-fn cannot_be_read(path: &Path, error: &ExistingError) -> CliError {
+fn cannot_be_read(path: &Path, error: &FileError) -> CliError {
     let message = match error {
-        ExistingError::TooLarge => {
+        FileError::TooLarge(_) => {
             format!("`{}` is larger than {} MiB, which no artifact is", path.display(), LARGEST >> 20)
         }
         other => format!("`{}` cannot be read: {other}", path.display()),
@@ -232,8 +233,7 @@ fn parts(
         Ok(rehome(text, &found, swaps, chosen))
     };
     if !is_archive {
-        let text =
-            std::str::from_utf8(bytes).map_err(|_| cannot_be_read(&args.file, &ExistingError::NotText))?;
+        let text = std::str::from_utf8(bytes).map_err(|_| cannot_be_read(&args.file, &FileError::NotText))?;
         let rehomed = of_text(&args.file.display().to_string(), text)?;
         return Ok(vec![Part { member: None, rehomed: Some(rehomed) }]);
     }

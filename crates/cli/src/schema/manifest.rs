@@ -1,7 +1,7 @@
 //! The schemas of `ledger.toml` and `waivers.toml`.
 
 use cledger_core::findings::Code;
-use cledger_core::model::{Class, Waived};
+use cledger_core::model::{Class, OutletKind, Waived};
 use serde_json::{Value, json};
 
 use super::{chores, document, name, names, table, text, texts};
@@ -25,6 +25,19 @@ pub(crate) fn ledger() -> Value {
         &["name", "class"],
     );
     let group = table(json!({ "name": name(), "about": { "type": "string" } }), &["name"]);
+    let outlet = table(
+        json!({
+            "name": name(),
+            "kind": { "enum": OutletKind::NAMES },
+            "stages": texts(),
+            "units": texts(),
+            "keep": texts(),
+            "timeout": text("How long it may take to answer"),
+            "path": text("The folder, from the ledger's; may refer to the stage and the unit"),
+            "pid_file": text("The file with the number of a process; may refer to the stage and the unit"),
+        }),
+        &["name", "kind", "stages"],
+    );
     let aligned = table(json!({ "stages": names(), "except": texts() }), &["stages"]);
     let search = table(
         json!({
@@ -84,6 +97,7 @@ pub(crate) fn ledger() -> Value {
             "check": check,
             "rule": list(rule),
             "recipe": list(recipe),
+            "outlet": list(outlet),
         }),
     );
     schema["required"] = json!(["format", "name"]);

@@ -212,6 +212,8 @@ fn the_others_say_what_their_text_says() {
       "state": "drifted"
     }
   ],
+  "outlet": null,
+  "stage": "prod-north",
   "state": "drifted",
   "unit": "ticket-desk"
 }

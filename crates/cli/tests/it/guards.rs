@@ -92,6 +92,7 @@ Hand out:
   rehome      Put another stage's values into an artifact that was exported from one
 
 Reality:
+  outlet      List where stages are delivered to and read back from
   probe       Try the services that units talk to in a stage
   drift       Compare what is really there with the ledger
 

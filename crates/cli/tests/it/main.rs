@@ -21,6 +21,7 @@ mod judged;
 mod keys;
 mod list;
 mod marks;
+mod outlets;
 mod outputs;
 mod probe;
 mod rehome;

@@ -10,7 +10,9 @@ use crate::test_ledger::{TestLedger, program, written};
 const MARK: &str = "marked-tide";
 
 /// Every command (beside the marks, the demo has secrets in its vault and its pretend live system), as one would use it on the demo; some do their work and some fail.
-const COMMANDS: [&str; 67] = [
+const COMMANDS: [&str; 69] = [
+    "outlet list",
+    "drift @prod-*",
     "probe @dev --timeout 1",
     "probe ticket-desk@test --timeout 1",
     "compare file:../legacy/marked/planner.properties file:../legacy/berth-planner/test/planner.properties",

@@ -56,6 +56,11 @@ impl Pattern {
         self.stage.is_some()
     }
 
+    /// Whether the pattern names units, or `shared`.
+    pub fn has_owner(&self) -> bool {
+        self.owner.is_some()
+    }
+
     /// Whether the pattern names entries.
     pub fn has_entry(&self) -> bool {
         self.entry.is_some()

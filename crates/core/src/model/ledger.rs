@@ -1,8 +1,8 @@
 //! The ledger as a whole, and finding things in it by name.
 
 use super::{
-    Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings, SharedId,
-    Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
+    Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings, Outlet,
+    SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
 };
 use rayon::prelude::*;
 
@@ -36,6 +36,8 @@ pub struct Ledger {
     pub aligned: Vec<Aligned>,
     /// How it wants to be judged.
     pub judging: Judging,
+    /// Where its stages are delivered to and read back from.
+    pub outlets: Vec<Outlet>,
     /// What is accepted for a while.
     pub waivers: Vec<Waiver>,
     /// The shared entries, by name.

@@ -150,7 +150,7 @@ fn number(read: In<'_>, unit: &mut Unit, shared: &Shared) {
 }
 
 /// For each stage, whether one of the patterns covers it.
-fn belongs(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<bool> {
+pub(super) fn belongs(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<bool> {
     let mut belongs = vec![false; stages.len()];
     for (text, span) in read.texts(item, "`stages`") {
         let Some(pattern) = stage_pattern(read, text, span.clone()) else { continue };

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
-use cledger_core::model::{Aligned, Class, Follow, Group, GroupId, Judging, Stage, StageId};
+use cledger_core::model::{Aligned, Class, Follow, Group, GroupId, Judging, Outlet, Stage, StageId};
 use cledger_core::name::{Name, nearest};
 use toml::Spanned;
 use toml::de::{DeString, DeTable};
@@ -11,6 +11,7 @@ use toml::de::{DeString, DeTable};
 use super::contract::chores;
 use super::frame::{In, Item};
 use super::judging::judging;
+use super::outlets::outlets;
 
 /// The format of ledgers that this version reads.
 const FORMAT: i64 = 1;
@@ -27,10 +28,11 @@ pub(super) struct Manifest {
     pub(super) groups: Vec<Group>,
     pub(super) aligned: Vec<Aligned>,
     pub(super) judging: Judging,
+    pub(super) outlets: Vec<Outlet>,
 }
 
-const KEYS: [&str; 9] =
-    ["format", "name", "default_stage", "stage", "group", "aligned", "check", "rule", "recipe"];
+const KEYS: [&str; 10] =
+    ["format", "name", "default_stage", "stage", "group", "aligned", "check", "rule", "recipe", "outlet"];
 const RECIPE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
 const SEARCH_KEYS: [&str; 15] = [
     "pattern",
@@ -90,6 +92,7 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     default_stage(read, table, &mut manifest);
     aligned(read, table, &mut manifest);
     manifest.judging = judging(read, table, &manifest);
+    manifest.outlets = outlets(read, table, &manifest.stages);
     recipes(read, table);
     manifest
 }

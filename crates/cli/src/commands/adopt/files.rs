@@ -12,6 +12,8 @@ use cledger_core::tree::Tree;
 use cledger_core::value::Value;
 use cledger_formats::{Particulars, detect, format};
 
+use cledger_outlets::file::FileError;
+
 use crate::app::known_stage;
 use crate::error::CliError;
 use crate::existing;
@@ -128,11 +130,11 @@ impl Files {
             CliError::usage(message).help("mend it, or leave it out")
         };
         let text = match existing::text(path) {
-            Err(existing::ExistingError::NotText) if !is_named => {
+            Err(FileError::NotText) if !is_named => {
                 self.not_read.push(shown);
                 return Ok(());
             }
-            text => text.map_err(wrong)?,
+            text => text.map_err(|error| wrong(error.into()))?,
         };
         let found =
             said.filter(|_| is_named || detect(below, &text).is_none()).or_else(|| detect(below, &text));

@@ -59,7 +59,7 @@ pub(super) fn run(args: &CompareArgs, sides: (&str, &str), app: &mut App<'_>) ->
 /// The file that a side names, if it names one.
 fn content<'p>(side: &'p str, said: Option<&str>) -> Result<Option<Content<'p>>, CliError> {
     let Some(path) = side.strip_prefix(FILE) else { return Ok(None) };
-    let text = existing::text(Path::new(path)).map_err(|error| cannot_be_read(path, &error))?;
+    let text = existing::text(Path::new(path)).map_err(|error| cannot_be_read(path, &error.into()))?;
     let told = detect(path, &text);
     let said = said.and_then(|word| OutputFormat::ALL.iter().find(|(_, name)| *name == word));
     let format = told.or(said.map(|(format, _)| *format)).ok_or_else(|| {

@@ -10,7 +10,8 @@ use crate::output::text::drift::{State, UnitDrift, word};
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'d> {
     format: u32,
-    stage: &'d str,
+    /// The one stage that was looked at; null if there were several.
+    stage: Option<&'d str>,
     clean: bool,
     units: Vec<UnitDocument<'d>>,
 }
@@ -18,7 +19,11 @@ pub(crate) struct Document<'d> {
 #[derive(Debug, Serialize)]
 struct UnitDocument<'d> {
     unit: &'d str,
+    stage: &'d str,
+    outlet: Option<&'d str>,
     state: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    reason: Option<&'d str>,
     files: Vec<FileDocument<'d>>,
 }
 
@@ -41,7 +46,10 @@ struct NameDocument<'d> {
     there: serde_json::Value,
 }
 
-pub(crate) fn document<'d>(stage: &'d str, units: &'d [UnitDrift]) -> Document<'d> {
+pub(crate) fn document(units: &[UnitDrift]) -> Document<'_> {
+    let mut stages = units.iter().map(|unit| unit.stage.as_str());
+    let first = stages.next();
+    let stage = first.filter(|first| stages.all(|stage| stage == *first));
     let clean = units.iter().all(UnitDrift::is_clean);
     Document { format: FORMAT, stage, clean, units: units.iter().map(unit).collect() }
 }
@@ -55,8 +63,14 @@ fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
         State::NotThere => ("not-there", Vec::new()),
         State::NothingRendered => ("nothing-rendered", Vec::new()),
         State::Unknown => ("unknown", Vec::new()),
+        State::NotKnown(_) => ("not-known", Vec::new()),
     };
-    UnitDocument { unit: &unit.owner, state, files }
+    let reason = match &unit.state {
+        State::NotKnown(reason) => Some(reason.as_str()),
+        _ => None,
+    };
+    let outlet = unit.outlet.as_ref().map(|(name, _)| name.as_str());
+    UnitDocument { unit: &unit.owner, stage: &unit.stage, outlet, state, reason, files }
 }
 
 fn file<'d>(path: &'d str, drift: &'d FileDrift) -> FileDocument<'d> {

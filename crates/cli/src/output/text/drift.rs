@@ -14,6 +14,9 @@ use crate::output::{style, values};
 pub(crate) struct UnitDrift {
     /// Its name.
     pub(crate) owner: String,
+    pub(crate) stage: String,
+    /// The outlet's name and kind, where it is not a folder that was named.
+    pub(crate) outlet: Option<(String, &'static str)>,
     pub(crate) state: State,
 }
 
@@ -28,6 +31,8 @@ pub(crate) enum State {
     NothingRendered,
     /// It is there, and the ledger does not know it.
     Unknown,
+    /// Nobody can tell, for this reason.
+    NotKnown(String),
 }
 
 impl UnitDrift {
@@ -36,12 +41,17 @@ impl UnitDrift {
         match &self.state {
             State::There(files) => files.iter().all(|(_, file)| file.is_clean()),
             State::NothingRendered => true,
-            State::NotThere | State::Unknown => false,
+            State::NotThere | State::Unknown | State::NotKnown(_) => false,
         }
     }
 }
 
 impl UnitDrift {
+    /// Whether nothing came back of it.
+    pub(crate) fn is_unreachable(&self) -> bool {
+        matches!(self.state, State::NotKnown(_))
+    }
+
     /// Whether nothing is known to differ, and not all is known.
     fn is_unknown(&self) -> bool {
         let State::There(files) = &self.state else { return false };
@@ -76,6 +86,28 @@ fn row_word(difference: RowDifference) -> String {
 
 pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
     let widest = units.iter().map(|unit| unit.owner.len()).max().unwrap_or_default();
+    let same_place =
+        |one: &UnitDrift, other: &UnitDrift| (&one.stage, &one.outlet) == (&other.stage, &other.outlet);
+    for (at, of_place) in units.chunk_by(same_place).enumerate() {
+        if let [UnitDrift { stage, outlet: Some((outlet, kind)), .. }, ..] = of_place {
+            let gap = if at > 0 { "\n" } else { "" };
+            console.line(format!("{gap}{} (outlet {outlet}, {kind})", style::heading(stage)));
+        }
+        place(console, of_place, widest);
+    }
+    console.line("");
+    summary(console, units);
+}
+
+/// The units of one outlet in one stage; if all share one trouble, that is told once.
+fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
+    if let [UnitDrift { state: State::NotKnown(reason), .. }, _, ..] = units
+        && units.iter().all(|unit| matches!(&unit.state, State::NotKnown(other) if other == reason))
+    {
+        let count = counted(units.len(), "unit");
+        console.line(format!("{}: {reason}; it has {count}", style::doubtful("not known")));
+        return;
+    }
     for unit in units {
         let name = style::heading(&format!("{:<widest$}", unit.owner));
         match &unit.state {
@@ -84,6 +116,9 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
             }
             State::NothingRendered => console.line(format!("{name}  nothing is rendered for it")),
             State::NotThere => console.line(format!("{name}  {}", style::bad("not there"))),
+            State::NotKnown(reason) => {
+                console.line(format!("{name}  {}: {reason}", style::doubtful("not known")));
+            }
             State::Unknown => {
                 console.line(format!("{name}  {}", style::bad("there, but not in the ledger")));
             }
@@ -95,23 +130,27 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
             }
         }
     }
+}
+
+fn summary(console: &mut Console, units: &[UnitDrift]) {
     let unknown = units.iter().filter(|unit| unit.is_unknown()).count();
-    let drifted = units.iter().filter(|unit| !unit.is_clean()).count() - unknown;
-    console.line("");
+    let unreachable = units.iter().filter(|unit| unit.is_unreachable()).count();
+    let drifted = units.iter().filter(|unit| !unit.is_clean()).count() - unknown - unreachable;
     if unknown > 0 {
         let text = format!("{} with secrets that are not readable here.", counted(unknown, "unit"));
         console.line(format!("{}: {text}", style::doubtful("not known")));
     }
-    if drifted == 0 && unknown > 0 {
-        return;
+    if unreachable > 0 {
+        let text = format!("{} could not be looked at.", counted(unreachable, "unit"));
+        console.line(format!("{}: {text}", style::doubtful("not known")));
     }
-    if drifted == 0 {
-        let text = format!("{} as the ledger says.", counted(units.len(), "unit"));
-        console.line(format!("{}: {text}", style::good("no drift")));
-    } else {
+    if drifted > 0 {
         let are = if drifted == 1 { "is" } else { "are" };
         let text = format!("{drifted} of {} {are} not as the ledger says.", counted(units.len(), "unit"));
         console.line(format!("{}: {text}", style::bad("drift")));
+    } else if unknown + unreachable == 0 {
+        let text = format!("{} as the ledger says.", counted(units.len(), "unit"));
+        console.line(format!("{}: {text}", style::good("no drift")));
     }
 }
 

@@ -10,6 +10,7 @@ pub(crate) mod impact;
 pub(crate) mod key;
 pub(crate) mod list;
 pub(crate) mod matrix;
+pub(crate) mod outlet;
 pub(crate) mod probe;
 pub(crate) mod rehome;
 pub(crate) mod remove;
