@@ -28,7 +28,7 @@ use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct DriftArgs {
-    /// What to look at: stages as @PATTERN, units as UNIT[+INSTANCE][@PATTERN]; all that outlets have if
+    /// What to look at: stages as `@PATTERN`, units as `UNIT@PATTERN` or `UNIT`; all that outlets have if
     /// not given
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "ADDRESS")]
     addresses: Vec<String>,

@@ -222,7 +222,11 @@ impl Place<'_> {
 
     /// How a unit or instance stands here.
     pub(super) fn unit(&self, ledger: &Ledger, owner: String, state: State) -> UnitDrift {
-        let stage = ledger.stage(self.stage).name.to_string();
-        UnitDrift { owner, stage, outlet: self.outlet_name(), state }
+        UnitDrift {
+            owner,
+            stage: ledger.stage(self.stage).name.to_string(),
+            outlet: self.outlet_name(),
+            state,
+        }
     }
 }
