@@ -13,7 +13,7 @@ use crate::app::App;
 use crate::error::{CliError, status};
 use crate::output::style;
 
-/// The demo's files: `ledger`, `vault` and `live`.
+/// The demo's files: `ledger`, `vault`, `live`, `legacy` and `exports`.
 static FILES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
 
 #[derive(Debug, Args)]
@@ -65,7 +65,7 @@ const WALK: [Step; 9] = [
     },
     Step {
         about: "What really runs, compared with the ledger: somebody has been there by hand.",
-        arguments: &["drift", "@prod-north", "--observed", "../live/prod-north"],
+        arguments: &["drift", "@prod-north"],
     },
 ];
 
@@ -81,8 +81,10 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     write(&FILES, dir)?;
     let ledger = dir.join("ledger");
-    app.console
-        .line(format!("The demo is in {}: a ledger, a vault and a pretend live system.", dir.display()));
+    app.console.line(format!(
+        "The demo is in {}: a ledger, a vault, a pretend live system, and files from before.",
+        dir.display()
+    ));
     if !args.files_only {
         walk(&ledger, app)?;
     }

@@ -25,7 +25,7 @@ $ cledger get ticket-desk/fare_service@test --assume fare-engine/listen.port=999
 $ cledger render @prod-north --out ../rendered/prod-north
 $ cledger render ticket-desk@prod-south
 (exit status 1)
-$ cledger drift @prod-north --observed ../live/prod-north
+$ cledger drift @prod-north
 (exit status 1)
 "#]]
     );

@@ -105,7 +105,7 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
         && units.iter().all(|unit| matches!(&unit.state, State::NotKnown(other) if other == reason))
     {
         let count = counted(units.len(), "unit");
-        console.line(format!("{}: {reason}; it has {count}", style::doubtful("not known")));
+        console.line(format!("{}: {reason}; {count} belong to it", style::doubtful("not known")));
         return;
     }
     for unit in units {
