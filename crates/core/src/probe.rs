@@ -87,8 +87,10 @@ pub enum Tls {
 /// How somebody shows who they are over HTTP.
 #[derive(Clone)]
 pub enum Auth {
-    /// Not at all, or in a way that only the service knows.
+    /// Not at all.
     None,
+    /// In a header that only the service knows: nothing is shown, and being turned away is an answer.
+    OwnHeader,
     /// User and password (RFC 7617).
     Basic(Login),
     /// A token (RFC 6750).
@@ -185,7 +187,7 @@ impl Target {
             Service::Http { proxy, auth, .. } => {
                 key.push(proxy.clone());
                 match auth {
-                    Auth::None => {}
+                    Auth::None | Auth::OwnHeader => {}
                     Auth::Basic(this) => key.extend(login(this)),
                     Auth::Bearer(token) => key.push(text(&Some(token.clone()))),
                 }
@@ -270,6 +272,7 @@ fn of_entry(entry: &Entry, values: &Values<'_>) -> Result<Vec<Target>, String> {
             let auth = match text("auth").as_deref() {
                 Some(auth::BASIC) => Auth::Basic(login()),
                 Some(auth::BEARER) => held("token").map_or(Auth::None, Auth::Bearer),
+                Some(auth::API_KEY) => Auth::OwnHeader,
                 _ => Auth::None,
             };
             Ok(vec![target(host, port, Service::Http { url, proxy: text("proxy"), auth })])

@@ -33,7 +33,7 @@ pub(super) fn probe(
     let agent = agent(prober, proxy, deadline)?;
     let mut request = agent.get(url);
     let header = match auth {
-        Auth::None => None,
+        Auth::None | Auth::OwnHeader => None,
         Auth::Basic(login) => {
             let user = login.user.as_deref().unwrap_or_default();
             let password = login.password.as_ref().map(|it| it.expose().to_text()).unwrap_or_default();
@@ -48,6 +48,9 @@ pub(super) fn probe(
     let answer = request.call().map_err(|error| failure(&error, proxy.is_some()))?;
     let status = answer.status().as_u16();
     match status {
+        401 | 403 if matches!(auth, Auth::OwnHeader) => {
+            Ok(Reached { detail: format!("status {status}, without its key"), days_left })
+        }
         401 | 403 => Err(Failure::new(Answer::AccessDenied, format!("status {status}"))),
         407 => Err(Failure::new(Answer::AccessDenied, "the proxy wants a login")),
         500.. => Err(Failure::new(Answer::Unexpected, format!("status {status}"))),

@@ -90,6 +90,7 @@ fn http_says_how_far_it_came() {
         ("basic", Auth::Basic(login("keeper", "other")), Answer::AccessDenied, "status 401"),
         ("bearer", Auth::Bearer(held("tide-1")), Answer::Answers, "status 200"),
         ("bearer", Auth::None, Answer::AccessDenied, "status 401"),
+        ("bearer", Auth::OwnHeader, Answer::Answers, "status 401, without its key"),
         ("loop", Auth::None, Answer::Answers, "status 302"),
         ("down", Auth::None, Answer::Unexpected, "status 503"),
         ("huge", Auth::None, Answer::Answers, "status 200"),
