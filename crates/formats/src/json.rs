@@ -4,7 +4,7 @@ pub(crate) mod tokens;
 
 use cledger_core::value::Value;
 
-use crate::tree::ReadTree;
+use crate::node::ReadNode;
 use crate::{Format, Found, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Json;
@@ -20,11 +20,12 @@ impl Format for Json {
 
     fn read(&self, text: &str) -> Result<Found, ReadError> {
         let text = start(text)?;
-        let ReadTree(tree) = serde_json::from_str(text).map_err(|error| {
+        let ReadNode::<String>(node, _) = serde_json::from_str(text).map_err(|error| {
             let whole = error.to_string();
             let reason = whole.split(" at line ").next().unwrap_or(&whole).to_owned();
             ReadError { line: error.line().max(1), reason }
         })?;
+        let tree = Found::of_root(node)?.tree;
         let mut found = Found { tree, ..Found::default() };
         let mut counted = (0, 1);
         for token in tokens::tokens(text) {

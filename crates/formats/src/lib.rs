@@ -14,13 +14,13 @@ mod found;
 mod ini;
 mod json;
 mod manifest;
+mod node;
 mod properties;
 mod rendered;
 mod shell;
 mod stretches;
 pub mod template;
 mod toml;
-mod tree;
 mod xml;
 mod yaml;
 
