@@ -28,4 +28,5 @@ pub mod source;
 pub mod trace;
 pub mod tree;
 pub mod types;
+pub mod uri;
 pub mod value;

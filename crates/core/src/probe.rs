@@ -7,6 +7,7 @@ use std::fmt;
 
 use crate::model::{Entry, Kind, Slot, StageId, Subject, auth};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
+use crate::uri::host_of;
 use crate::value::{Held, Value};
 
 /// A service that is to be tried.
@@ -324,26 +325,4 @@ fn tls(values: &Values<'_>) -> Tls {
         Some("require") => Tls::Unverified,
         _ => Tls::Off,
     }
-}
-
-/// The host and port of a URL (RFC 3986 section 3.2), the port the scheme's if none is written.
-pub fn host_of(url: &str) -> Option<(String, u16)> {
-    let (scheme, rest) = url.split_once("://")?;
-    let authority = rest.split(['/', '?', '#']).next()?;
-    let address = authority.rsplit_once('@').map_or(authority, |(_, address)| address);
-    let usual = match scheme {
-        "http" => Some(80),
-        "https" => Some(443),
-        _ => None,
-    };
-    if let Some(inside) = address.strip_prefix('[') {
-        let (host, rest) = inside.split_once(']')?;
-        let port = rest.strip_prefix(':').map_or(usual, |port| port.parse().ok())?;
-        return Some((host.to_owned(), port));
-    }
-    let (host, port) = match address.rsplit_once(':') {
-        Some((host, port)) => (host, port.parse().ok()?),
-        None => (address, usual?),
-    };
-    (!host.is_empty()).then(|| (host.to_owned(), port))
 }

@@ -6,6 +6,7 @@ use super::{Proposed, ProposedField, ProposedKind, with_stage};
 use crate::model::StageId;
 use crate::name::Name;
 use crate::types::Type;
+use crate::uri::authority;
 use crate::value::Value;
 
 /// A host that stands in several values, the same ones in every stage.
@@ -77,9 +78,7 @@ fn host_in(this: Type, text: &str) -> Option<&str> {
     if this == Type::Host {
         return Some(text);
     }
-    let (_, rest) = text.split_once("://")?;
-    let authority = rest.split(['/', '?', '#']).next()?;
-    let host = authority.rsplit_once('@').map_or(authority, |(_, host)| host);
+    let (_, host) = authority(text)?;
     let host = host.split_once(':').map_or(host, |(host, _)| host);
     (!host.is_empty() && host != "localhost").then_some(host)
 }

@@ -1,6 +1,7 @@
 //! Telling secrets by their names and by their look.
 
 use crate::types::Type;
+use crate::uri::authority;
 use crate::value::Value;
 
 /// Words that end the name of a secret.
@@ -67,10 +68,8 @@ fn changes(text: &str) -> usize {
 
 /// The password in a URL (RFC 3986 section 3.2.1), if it is one with a password.
 pub(super) fn password_of(text: &str) -> Option<&str> {
-    let (_, rest) = text.split_once("://")?;
-    let authority = rest.split(['/', '?', '#']).next()?;
-    let (userinfo, _) = authority.rsplit_once('@')?;
-    userinfo.split_once(':').map(|(_, password)| password).filter(|password| !password.is_empty())
+    let (login, _) = authority(text)?;
+    login?.split_once(':').map(|(_, password)| password).filter(|password| !password.is_empty())
 }
 
 /// Whether a value under this name is, or may be, a secret.

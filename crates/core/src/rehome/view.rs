@@ -3,12 +3,10 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use percent_encoding::utf8_percent_encode;
 
 use super::{Coding, Stretch};
-
-/// What RFC 3986 calls unreserved stays as it is.
-const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+use crate::uri::ENCODED;
 
 /// How a value may be written within the characters of a stretch.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -84,7 +82,7 @@ impl<'s> View<'s> {
     pub(super) fn coded(&self, value: &str) -> String {
         let inner: Cow<'_, str> = match self.within {
             Within::Plain => Cow::Borrowed(value),
-            Within::Percent => utf8_percent_encode(value, RESERVED).into(),
+            Within::Percent => utf8_percent_encode(value, ENCODED).into(),
             Within::Backslash => Cow::Owned(escaped(value)),
         };
         match self.stretch.coding {

@@ -7,11 +7,12 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::Offset;
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use percent_encoding::{AsciiSet, utf8_percent_encode};
 
 use super::graph::{Edge, Session, fields_reached, is_named};
 use super::outcome::{Content, Effective, Layer, Origin, Outcome};
 use crate::model::{Declaration, Entry, Form, Kind, Required, UrlShape};
+use crate::uri::ENCODED;
 use crate::value::{Held, Value};
 
 /// The fields that make up a `url`.
@@ -19,8 +20,6 @@ pub(super) fn url_parts(shape: UrlShape) -> impl Iterator<Item = &'static str> {
     ["host", "port", "user", "password", "options"].into_iter().chain(shape.place)
 }
 
-/// Everything but the unreserved characters of RFC 3986 section 2.3.
-const ENCODED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 const ENCODED_IN_PATH: &AsciiSet = &ENCODED.remove(b'/');
 
 /// Whether the field is the last day of a certificate.

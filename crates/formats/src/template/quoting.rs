@@ -2,14 +2,12 @@
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use cledger_core::uri::ENCODED;
 use minijinja::value::{Value, ValueKind};
 use minijinja::{Environment, Error, ErrorKind};
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use percent_encoding::utf8_percent_encode;
 
 use crate::{properties, shell, xml};
-
-/// What RFC 3986 calls unreserved stays as it is.
-const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 type Quote = fn(&str) -> Result<String, &'static str>;
 
@@ -19,7 +17,7 @@ const FILTERS: [(&str, Quote); 9] = [
     ("toml", |text| Ok(toml::Value::String(text.to_owned()).to_string())),
     ("xml", |text| Ok(xml::escaped(text, true))),
     ("properties", |text| Ok(properties::escaped(text))),
-    ("percent", |text| Ok(utf8_percent_encode(text, RESERVED).to_string())),
+    ("percent", |text| Ok(utf8_percent_encode(text, ENCODED).to_string())),
     ("sql", |text| without_nul(text).map(|text| format!("'{}'", text.replace('\'', "''")))),
     ("systemd", systemd),
     ("base64", |text| Ok(STANDARD.encode(text))),

@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use cledger_core::probe::{Answer, Auth, Target, host_of};
+use cledger_core::probe::{Answer, Auth, Target};
+use cledger_core::uri::host_of;
 use ureq::tls::{Certificate, RootCerts, TlsConfig, TlsProvider};
 use ureq::{Agent, Proxy};
 use zeroize::Zeroizing;
