@@ -1,9 +1,10 @@
 //! What all forms of `NAME=value` lines share.
 
 use cledger_core::tree::Tree;
+use cledger_core::value::Value;
 use compact_str::CompactString;
 
-use crate::WriteError;
+use crate::{Found, ReadError, WriteError, start};
 
 /// Whether every shell takes this as the name of a variable (POSIX.1-2017, 3.235).
 pub(crate) fn is_variable(name: &str) -> bool {
@@ -33,6 +34,21 @@ pub(crate) fn write(
     Ok(text)
 }
 
+/// What is in a text of such lines, where `value` reads what stands behind each `=`.
+pub(crate) fn read(
+    text: &str,
+    value: impl Fn(&mut Reader<'_>) -> Result<CompactString, ReadError>,
+) -> Result<Found, ReadError> {
+    let mut found = Found::default();
+    let mut reader = Reader::new(start(text)?);
+    while let Some(name) = reader.name() {
+        let (line, name) = name?;
+        let value = value(&mut reader)?;
+        found.add(name, Value::Text(value), line)?;
+    }
+    Ok(found)
+}
+
 /// Reads a text from left to right, and knows the line.
 pub(crate) struct Reader<'t> {
     pub(crate) rest: &'t str,
@@ -40,7 +56,7 @@ pub(crate) struct Reader<'t> {
 }
 
 impl<'t> Reader<'t> {
-    pub(crate) fn new(text: &'t str) -> Self {
+    fn new(text: &'t str) -> Self {
         Self { rest: text, line: 1 }
     }
 
@@ -61,7 +77,7 @@ impl<'t> Reader<'t> {
 
     /// The next name, and the line that it is in: what stands in front of `=`, after `export` if it
     /// is there. Blank lines and comments are skipped; `None` at the end.
-    pub(crate) fn name(&mut self) -> Option<Result<(usize, &'t str), crate::ReadError>> {
+    fn name(&mut self) -> Option<Result<(usize, &'t str), ReadError>> {
         loop {
             self.skip_blanks();
             match self.rest.chars().next()? {
@@ -77,7 +93,7 @@ impl<'t> Reader<'t> {
         let (name, after) = self.rest.split_at(end);
         let Some(after) = after.strip_prefix('=').filter(|_| is_variable(name)) else {
             let reason = "this is not NAME=value".to_owned();
-            return Some(Err(crate::ReadError { line, reason }));
+            return Some(Err(ReadError { line, reason }));
         };
         self.rest = after;
         Some(Ok((line, name)))

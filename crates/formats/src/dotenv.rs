@@ -5,11 +5,10 @@
 //! single quote itself, in double quotes. The readers share no way to escape anything, so that some
 //! values cannot be held: they are refused, and the `shell` format holds them for shells.
 
-use cledger_core::value::Value;
 use compact_str::CompactString;
 
 use crate::assignments::{self, Reader};
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, ReadError, Tree, WriteError};
 
 pub(crate) struct Dotenv;
 
@@ -31,14 +30,7 @@ impl Format for Dotenv {
     }
 
     fn read(&self, text: &str) -> Result<Found, ReadError> {
-        let mut found = Found::default();
-        let mut reader = Reader::new(start(text)?);
-        while let Some(name) = reader.name() {
-            let (line, name) = name?;
-            let value = value(&mut reader)?;
-            found.add(name, Value::Text(value), line)?;
-        }
-        Ok(found)
+        assignments::read(text, value)
     }
 }
 

@@ -1,10 +1,9 @@
 //! `export NAME='value'` lines for a POSIX shell (`. ./file`): every text can be held.
 
-use cledger_core::value::Value;
 use compact_str::CompactString;
 
 use crate::assignments::{self, Reader};
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, ReadError, Tree, WriteError};
 
 pub(crate) struct Shell;
 
@@ -17,14 +16,7 @@ impl Format for Shell {
     }
 
     fn read(&self, text: &str) -> Result<Found, ReadError> {
-        let mut found = Found::default();
-        let mut reader = Reader::new(start(text)?);
-        while let Some(name) = reader.name() {
-            let (line, name) = name?;
-            let value = value(&mut reader)?;
-            found.add(name, Value::Text(value), line)?;
-        }
-        Ok(found)
+        assignments::read(text, value)
     }
 }
 
