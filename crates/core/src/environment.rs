@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 
 use crate::findings::{self, Finding};
-use crate::model::{Output, OutputFormat, StageId, StageText, Subject};
+use crate::model::{FieldPatterns, Output, OutputFormat, StageId, StageText, Subject};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
 
 /// The variables of a unit or instance in a stage.
@@ -28,7 +28,11 @@ pub fn environment<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: S
     let outputs = &ledger.unit(unit).outputs;
     let like = outputs.iter().find(|output| output.format.is_environment());
     let usual = Output::plain(StageText::default(), OutputFormat::Dotenv, ledger.unit(unit).place);
-    let all = Output { only: Vec::new(), except: Vec::new(), ..like.unwrap_or(&usual).clone() };
+    let all = Output {
+        only: FieldPatterns::default(),
+        except: FieldPatterns::default(),
+        ..like.unwrap_or(&usual).clone()
+    };
     for slot in ledger.slots(subject).all() {
         let field = FieldId { subject, stage, slot };
         if all.holds(ledger.unit(unit), ledger.field(subject, slot).0, ledger.field(subject, slot).1) {

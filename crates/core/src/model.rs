@@ -6,6 +6,7 @@
 mod built_in;
 mod declaration;
 mod entry;
+mod field_patterns;
 mod judging;
 mod ledger;
 mod outlet;
@@ -20,6 +21,7 @@ mod waiver;
 pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields};
 pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};
 pub use entry::{Entry, Form, Kind, UrlShape};
+pub use field_patterns::{FieldPatterns, NoFieldPattern};
 pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, Ledger, Subject};
 pub use outlet::{Outlet, OutletKind};

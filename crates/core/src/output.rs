@@ -151,13 +151,34 @@ impl Output {
         subject: Subject,
         stage: StageId,
     ) -> Result<Vec<(OutputName, Slot)>, NoLabel> {
+        self.with_maker(ledger, subject, stage, |maker| self.names(ledger, subject, maker))
+    }
+
+    /// The name of one field for a subject in a stage.
+    pub fn name_in(
+        &self,
+        ledger: &Ledger,
+        subject: Subject,
+        stage: StageId,
+        slot: Slot,
+    ) -> Result<OutputName, NoLabel> {
+        let (entry, field) = ledger.field(subject, slot);
+        self.with_maker(ledger, subject, stage, |maker| maker.name_of(entry, field))
+    }
+
+    fn with_maker<R>(
+        &self,
+        ledger: &Ledger,
+        subject: Subject,
+        stage: StageId,
+        make: impl FnOnce(NameMaker<'_>) -> Result<R, NoLabel>,
+    ) -> Result<R, NoLabel> {
         let prefix = self.prefix.as_ref().map(|prefix| prefix.expand(ledger, subject, stage)).transpose()?;
-        let maker = NameMaker {
+        make(NameMaker {
             prefix: prefix.as_deref(),
             around: Some((ledger, subject, stage)),
             ..NameMaker::as_written(self)
-        };
-        self.names(ledger, subject, maker)
+        })
     }
 
     fn names(

@@ -186,8 +186,7 @@ pub fn ends(ledger: &Ledger, field: FieldId) -> Vec<End> {
         .iter()
         .filter(|output| output.holds(unit, entry, declaration) && output.secrets.takes(declaration.secret));
     let ends = outputs.filter_map(|output| {
-        let names = output.names_in(ledger, field.subject, field.stage).ok()?;
-        let (name, _) = names.into_iter().find(|(_, slot)| *slot == field.slot)?;
+        let name = output.name_in(ledger, field.subject, field.stage, field.slot).ok()?;
         let path = output.path.expand(ledger, field.subject, field.stage).ok()?.into_owned();
         Some(End { path, name })
     });

@@ -2,8 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{StageText, Unit};
-use crate::address::Pattern;
+use super::{FieldPatterns, StageText, Unit};
 use crate::model::{Declaration, Entry};
 use crate::name::Name;
 use crate::source::Place;
@@ -199,9 +198,9 @@ pub struct Output {
     /// What stands in front of all names but those given with `as`.
     pub prefix: Option<StageText>,
     /// What its fields are, of all where this is empty.
-    pub only: Vec<Pattern>,
+    pub only: FieldPatterns,
     /// What its fields are not.
-    pub except: Vec<Pattern>,
+    pub except: FieldPatterns,
     /// Where these two lists stand, if they do.
     pub lists: [Option<Place>; 2],
     /// Whether secrets stand in it.
@@ -224,8 +223,8 @@ impl Output {
             template: None,
             naming: format.usual_naming(),
             prefix: None,
-            only: Vec::new(),
-            except: Vec::new(),
+            only: FieldPatterns::default(),
+            except: FieldPatterns::default(),
             lists: [None; 2],
             secrets: format.usual_secrets(),
             header: None,
@@ -242,10 +241,10 @@ impl Output {
             return is_of(self);
         }
         let name = field.name.as_ref().map(Name::as_str);
-        let covered = |pattern: &Pattern| pattern.covers_field(entry.name.as_str(), name);
+        let covers = |patterns: &FieldPatterns| patterns.covers(entry.name.as_str(), name);
         !unit.outputs.iter().any(is_of)
-            && (self.only.is_empty() || self.only.iter().any(covered))
-            && !self.except.iter().any(covered)
+            && (self.only.is_empty() || covers(&self.only))
+            && !covers(&self.except)
     }
 
     /// Whether anything about its names depends on the stage or the instance, apart from `as`.

@@ -2,9 +2,9 @@
 
 use std::ops::Range;
 
-use cledger_core::address::Pattern;
 use cledger_core::model::{
-    Entry, Kind, Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn, StageText,
+    Entry, FieldPatterns, Kind, Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn,
+    StageText,
 };
 use cledger_core::name::nearest;
 use cledger_core::output::path_fault;
@@ -107,16 +107,12 @@ fn naming(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<Nami
     Some(naming)
 }
 
-/// Patterns of fields: `ENTRY` or `ENTRY.FIELD`.
-fn patterns(read: In<'_>, item: Item<'_, '_>, what: &str) -> Vec<Pattern> {
-    let mut patterns = Vec::new();
+fn patterns(read: In<'_>, item: Item<'_, '_>, what: &str) -> FieldPatterns {
+    let mut patterns = FieldPatterns::default();
     for (text, span) in read.texts(item, what) {
-        match Pattern::parse(&format!("*/{text}")) {
-            Ok(pattern) if !text.contains(['/', '@']) => patterns.push(pattern),
-            _ => {
-                let message = format!("`{text}` is no pattern of fields");
-                read.wrong_with(span, message, "write ENTRY or ENTRY.FIELD; `*` and `?` match in each");
-            }
+        if patterns.add(text).is_err() {
+            let message = format!("`{text}` is no pattern of fields");
+            read.wrong_with(span, message, "write ENTRY or ENTRY.FIELD; `*` and `?` match in each");
         }
     }
     patterns

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::address::Pattern;
 use cledger_core::model::{Ledger, SecretsIn, Slot, Subject, Unit, UnitId};
 use cledger_core::name::Name;
 use cledger_core::output::NameMaker;
@@ -97,10 +96,8 @@ impl Work<'_> {
             let name = field.name.as_ref().map(Name::as_str);
             wanted.extend(after.find_slot(subject, entry.name.as_str(), name).ok());
         }
-        let is_new = |slot: Slot| {
-            let name = after.field(subject, slot).0.name.as_str();
-            self.proposed.iter().any(|entry| entry.name.as_str() == name)
-        };
+        let new: BTreeSet<&Name> = self.proposed.iter().map(|entry| &entry.name).collect();
+        let is_new = |slot: Slot| new.contains(&after.field(subject, slot).0.name);
         let held = |slot: Slot| {
             let (entry, field) = after.field(subject, slot);
             output.holds(after.unit(unit), entry, field)
@@ -190,9 +187,6 @@ impl Work<'_> {
             let Some(output) = self.files.outputs[*at].known.map(|known| &unit.outputs[known]) else {
                 continue;
             };
-            let known = |patterns: &[Pattern]| -> Vec<String> {
-                patterns.iter().map(|it| it.to_string().trim_start_matches("*/").to_owned()).collect()
-            };
             for (added, here, place, word) in [
                 (lacking, &output.only, output.lists[0], "only"),
                 (except, &output.except, output.lists[1], "except"),
@@ -200,7 +194,7 @@ impl Work<'_> {
                 if added.is_empty() {
                     continue;
                 }
-                let all: Vec<String> = known(here).into_iter().chain(added.iter().cloned()).collect();
+                let all: Vec<String> = here.texts().iter().chain(added).cloned().collect();
                 match place {
                     Some(place) => values.push((place, patterns(&all))),
                     // Behind the path, where the output has no such list yet.

@@ -1,6 +1,6 @@
 //! A unit that is there already: which of the names in the files it has, and where they have moved on.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::adopt::{NotPlaced, OldField, OldValue};
 use cledger_core::model::{Declaration, Ledger, Slot, StageId, Subject, UnitId, Vary};
@@ -75,11 +75,11 @@ pub(super) fn compare(
         else {
             continue;
         };
+        let in_file: BTreeSet<&OutputName> = names[at].values().collect();
         for (name, slot) in output.names_as_written(ledger, unit) {
             let field = FieldId { subject, stage: file.stage, slot };
-            let is_in_file = names[at].values().any(|known| *known == name);
             let has_value = session.outcome(field).value().is_some_and(|it| output.secrets.takes(it.secret));
-            if !is_in_file && has_value {
+            if !in_file.contains(&name) && has_value {
                 known.gone.push((ledger.address(field).to_string(), at));
             }
         }

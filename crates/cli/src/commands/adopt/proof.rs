@@ -4,9 +4,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::adopt::{NotPlaced, flattened};
-use cledger_core::model::{Ledger, Subject, UnitId};
+use cledger_core::model::{Ledger, StageId, Subject, UnitId};
 use cledger_core::output::OutputName;
-use cledger_core::render::rendering;
+use cledger_core::render::{Rendering, rendering};
 use cledger_core::resolve::{Layer, Outside, Resolver};
 use cledger_core::value::Value;
 use cledger_formats::{particulars, text_of};
@@ -45,9 +45,13 @@ pub(super) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
     let Claim { files, names, outputs, left_out, gone } = claim;
     let resolver = Resolver::new(ledger, outside, &[]);
     let mut proof = Proof::default();
+    let gone: BTreeSet<&(String, usize)> = gone.iter().collect();
+    let subject = Subject::Unit(unit, None);
+    let render = |stage: &StageId| rendering(&mut resolver.session(Some(unit)), subject, *stage);
+    let renderings: BTreeMap<StageId, Rendering<'_>> =
+        files.stages.iter().map(|stage| (*stage, render(stage))).collect();
     for (at, file) in files.old.iter().enumerate() {
-        let subject = Subject::Unit(unit, None);
-        let rendering = rendering(&mut resolver.session(Some(unit)), subject, file.stage);
+        let rendering = &renderings[&file.stage];
         let output = &ledger.unit(unit).outputs[outputs[file.output]];
         let found = rendering.outputs.iter().find(|rendered| rendered.output.place == output.place);
         let Some(rendered) = found else {
@@ -80,7 +84,7 @@ pub(super) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
             let value = rendered.values.get(name);
             let address = value.map(|(field, _)| ledger.address(*field).to_string());
             // The ledger keeps what a file has no more, and says so.
-            if gone.iter().any(|(known, file)| *file == at && Some(known) == address.as_ref()) {
+            if address.is_some_and(|address| gone.contains(&(address, at))) {
                 continue;
             }
             let list = match value.map(|(_, effective)| effective.origin.layer) {
