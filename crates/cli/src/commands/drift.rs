@@ -13,7 +13,7 @@ use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::render::{RenderedOutput, Rendering, rendering};
 use cledger_core::resolve::Resolver;
-use cledger_formats::{RenderError, particulars, text_of};
+use cledger_formats::{particulars, text_of};
 use cledger_outlets::file::FileError;
 use cledger_outlets::read_back::{Held, ReadBack, read_back};
 
@@ -52,6 +52,10 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let mut renderings = BTreeMap::new();
     for place in &mut places {
         for subject in place.subjects.clone() {
+            if place.is_process() {
+                place.ask(&ledger, subject, Vec::new())?;
+                continue;
+            }
             let key = (place.stage, subject);
             let rendering = renderings
                 .entry(key)
@@ -81,7 +85,6 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
             if let (State::NotThere | State::There(_), Some(rendering)) =
                 (&state, renderings.get(&(place.stage, subject)))
                 && rendering.outputs.is_empty()
-                && !place.is_process()
             {
                 state = State::NothingRendered;
             }
@@ -131,18 +134,16 @@ fn files_state(
 ) -> State {
     let file = |output: &RenderedOutput<'_>| {
         let found = files.remove(&output.path).unwrap_or(Err(FileError::NotThere));
-        let drift = match text_of(output) {
-            Ok(expected) if output.output.template.is_some() => {
-                let observed = found.map_or_else(|error| not_there(error.into()), Observed::Text);
-                drift::of_text(&expected.text, observed)
+        let drift = if output.output.template.is_some() {
+            let observed = found.map_or_else(|error| not_there(error.into()), Observed::Text);
+            match text_of(output) {
+                Ok(expected) => drift::of_text(&expected.text, observed),
+                Err(error) => FileDrift::Unreadable(error.to_string()),
             }
-            Err(error @ RenderError::Template { .. }) => FileDrift::Unreadable(error.to_string()),
-            // What cannot be written can be looked at all the same.
-            Ok(_) | Err(RenderError::Write(_)) => {
-                let read = |text: String| existing::read(&text, output.output.format, particulars(output));
-                let tree = found.map_err(ExistingError::from).and_then(read).map(|found| found.tree);
-                drift::of_output(ledger, output, tree.map_or_else(not_there, Observed::Tree))
-            }
+        } else {
+            let read = |text: String| existing::read(&text, output.output.format, particulars(output));
+            let tree = found.map_err(ExistingError::from).and_then(read).map(|found| found.tree);
+            drift::of_output(ledger, output, tree.map_or_else(not_there, Observed::Tree))
         };
         (output.path.clone(), drift)
     };
