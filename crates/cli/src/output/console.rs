@@ -59,13 +59,13 @@ impl Console {
         self.out.push('\n');
     }
 
-    /// Adds a line that is folded at the console's width, and goes on two columns in.
-    pub(crate) fn wrapped(&mut self, text: &str) {
+    /// Adds a line that is folded at the console's width, and goes on behind an indent.
+    pub(crate) fn wrapped(&mut self, text: &str, indent: &str) {
         let Some(width) = self.width() else {
             self.line(text);
             return;
         };
-        let options = textwrap::Options::new(width).subsequent_indent("  ");
+        let options = textwrap::Options::new(width).subsequent_indent(indent);
         for line in textwrap::wrap(text, options.word_splitter(textwrap::WordSplitter::NoHyphenation)) {
             self.line(line);
         }

@@ -145,8 +145,10 @@ not everywhere, so required, and missing in:
   planner_slots_per_berth_night: dev, staging, prod-north, prod-south
 
 no longer in the files:
-  berth-planner/planner_horizon@test: not in ../legacy/berth-planner/test/planner.properties
-  berth-planner/berths-db.user@prod-south: not in ../legacy/berth-planner/prod-south/planner.properties
+  berth-planner/planner_horizon@test: not in
+    ../legacy/berth-planner/test/planner.properties
+  berth-planner/berths-db.user@prod-south: not in
+    ../legacy/berth-planner/prod-south/planner.properties
 
 proven: rendering gives back 84 values of 10 files, each as it was.
 nothing written: berth-planner would change; --write does it.

@@ -99,7 +99,7 @@ fn list<T>(console: &mut Console, heading: &str, items: &[T], shown: impl Fn(&T)
     console.line("");
     console.line(format!("{}:", style::heading(heading)));
     for item in items {
-        console.line(format!("  {}", shown(item)));
+        console.wrapped(&format!("  {}", shown(item)), "    ");
     }
 }
 

@@ -62,10 +62,10 @@ pub(crate) fn print(console: &mut Console, report: &RehomeReport<'_>) {
         .filter_map(|part| part.member.as_deref())
         .collect();
     if !skipped.is_empty() {
-        console.wrapped(&format!(
-            "Kept without looking into them, since they are no text: {}.",
-            skipped.join(", ")
-        ));
+        console.wrapped(
+            &format!("Kept without looking into them, since they are no text: {}.", skipped.join(", ")),
+            "  ",
+        );
     }
     summary(console, report, replaced.len(), left.len());
 }
@@ -75,7 +75,7 @@ fn listed(console: &mut Console, heading: &str, report: &RehomeReport<'_>, swaps
         return;
     }
     let names: Vec<String> = swaps.iter().flat_map(|at| report.swaps[*at].fields.clone()).collect();
-    console.wrapped(&format!("{heading}: {}.", names.join(", ")));
+    console.wrapped(&format!("{heading}: {}.", names.join(", ")), "  ");
 }
 
 /// Why a value is still there.
