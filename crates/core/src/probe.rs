@@ -173,40 +173,47 @@ impl Target {
         }
     }
 
-    /// Everything that makes it this target and no other, logins included.
-    fn key(&self) -> Vec<Option<String>> {
-        let text = |held: &Option<Held>| held.as_ref().map(|held| held.expose().to_text().to_string());
-        let login = |login: &Login| [login.user.clone(), text(&login.password)];
-        let mut key = vec![Some(self.shown()), Some(self.host.clone()), Some(self.port.to_string())];
-        match &self.service {
-            Service::Tcp { .. } => {}
-            Service::Postgresql { login: this, tls, .. } => {
-                key.extend(login(this));
-                key.push(Some(format!("{tls:?}")));
-            }
-            Service::Redis { login: this, .. } => key.extend(login(this)),
+    /// What tells it from others, but for secrets.
+    fn key(&self) -> (String, String, u16, Option<String>) {
+        let more = match &self.service {
+            Service::Tcp { .. } => None,
+            Service::Postgresql { login, tls, .. } => Some(format!("{tls:?} {:?}", login.user)),
+            Service::Redis { login, .. } => login.user.clone(),
             Service::Http { proxy, auth, .. } => {
-                key.push(proxy.clone());
-                match auth {
-                    Auth::None | Auth::OwnHeader => {}
-                    Auth::Basic(this) => key.extend(login(this)),
-                    Auth::Bearer(token) => key.push(text(&Some(token.clone()))),
-                }
+                let user = if let Auth::Basic(login) = auth { login.user.clone() } else { None };
+                Some(format!("{proxy:?} {:?} {user:?}", std::mem::discriminant(auth)))
             }
-        }
-        key
+        };
+        (self.shown(), self.host.clone(), self.port, more)
+    }
+
+    /// What is shown to be let in, compared where it lies.
+    fn secret(&self) -> Option<&Value> {
+        let held = match &self.service {
+            Service::Tcp { .. } => None,
+            Service::Postgresql { login, .. } | Service::Redis { login, .. } => login.password.as_ref(),
+            Service::Http { auth, .. } => match auth {
+                Auth::None | Auth::OwnHeader => None,
+                Auth::Basic(login) => login.password.as_ref(),
+                Auth::Bearer(token) => Some(token),
+            },
+        };
+        held.map(Held::expose)
     }
 }
 
 /// Merges targets that are one, and keeps their order.
 pub fn merged(targets: Vec<Target>) -> Vec<Target> {
-    let mut known: BTreeMap<Vec<Option<String>>, usize> = BTreeMap::new();
+    // Few are alike in all but their secrets.
+    let mut known: BTreeMap<_, Vec<usize>> = BTreeMap::new();
     let mut merged: Vec<Target> = Vec::new();
     for target in targets {
-        let at = *known.entry(target.key()).or_insert(merged.len());
-        match merged.get_mut(at) {
-            Some(same) => same.addresses.extend(target.addresses),
-            None => merged.push(target),
+        let alike = known.entry(target.key()).or_default();
+        if let Some(&at) = alike.iter().find(|at| merged[**at].secret() == target.secret()) {
+            merged[at].addresses.extend(target.addresses);
+        } else {
+            alike.push(merged.len());
+            merged.push(target);
         }
     }
     merged

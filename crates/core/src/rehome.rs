@@ -10,6 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use aho_corasick::{AhoCorasick, MatchKind};
+use zeroize::Zeroizing;
 
 use self::view::{View, views};
 use crate::compare::Compared;
@@ -174,8 +175,8 @@ pub enum Left {
 
 /// What rehoming a text comes to.
 pub struct Rehomed {
-    /// The new text.
-    pub text: String,
+    /// The new text. It may hold secrets.
+    pub text: Zeroizing<String>,
     /// What was replaced, in order.
     pub replaced: Vec<Spot>,
     /// Values of the first stage that are still in there, and why.
@@ -191,7 +192,7 @@ struct Hit {
     range: Range<usize>,
     stretch: usize,
     swap: usize,
-    coded: String,
+    coded: Zeroizing<String>,
 }
 
 /// Replaces values in the stretches of a text. `chosen` says whether a value is to be replaced at a place.
@@ -202,7 +203,7 @@ pub fn rehome(
     chosen: impl Fn(&str, usize) -> bool,
 ) -> Rehomed {
     let mut rehomed = Rehomed {
-        text: String::with_capacity(text.len()),
+        text: Zeroizing::new(String::with_capacity(text.len())),
         replaced: Vec::new(),
         left: Vec::new(),
         ambiguous: Vec::new(),
@@ -233,7 +234,7 @@ pub fn rehome(
                         rehomed.no_number.push(spot);
                     }
                     Some(to) => {
-                        let coded = view.coded(to);
+                        let coded = Zeroizing::new(view.coded(to));
                         hits.push(Hit { range: view.raw(within), stretch: at, swap, coded });
                     }
                 }
@@ -394,7 +395,7 @@ mod tests {
             ),
             (Coding::Plain, "finder%26co", "m%C3%BCller%20%22x%22"),
         ] {
-            assert_eq!(of(before, coding, &swaps).text, after, "{before}");
+            assert_eq!(of(before, coding, &swaps).text.as_str(), after, "{before}");
         }
     }
 
@@ -413,8 +414,8 @@ mod tests {
         let rehomed = of("TEST.example mytest.example", Coding::Plain, &one);
         assert_eq!(rehomed.left.len(), 1, "whatever the case, and once a stretch");
         let port = [swap("port", "5432", Some("5433")), swap("word", "77", Some("n"))];
-        assert_eq!(of("5432", Coding::Number, &port).text, "5433");
-        assert_eq!(of("15432", Coding::Number, &port).text, "15432");
+        assert_eq!(of("5432", Coding::Number, &port).text.as_str(), "5433");
+        assert_eq!(of("15432", Coding::Number, &port).text.as_str(), "15432");
         assert_eq!(of("77", Coding::Number, &port).no_number.len(), 1);
     }
 }

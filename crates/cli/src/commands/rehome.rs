@@ -6,8 +6,9 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::{Address, Pattern};
+use cledger_core::address::Address;
 use cledger_core::compare;
+use cledger_core::model::{FieldPatterns, Ledger};
 use cledger_core::name::Name;
 use cledger_core::rehome::{Rehomed, Spot, Swap, rehome, swaps};
 use cledger_core::resolve::{FieldId, Resolver};
@@ -70,7 +71,8 @@ pub(crate) struct Report<'r> {
 
 /// What is to be replaced.
 struct Only {
-    fields: Vec<Pattern>,
+    /// One for each that was named.
+    fields: Vec<FieldPatterns>,
     places: Vec<String>,
 }
 
@@ -158,11 +160,12 @@ impl Only {
                 only.places.push(text.clone());
                 continue;
             }
-            let pattern = Pattern::parse(&format!("*/{text}")).ok().filter(|_| !text.contains(['/', '@']));
-            only.fields.push(pattern.ok_or_else(|| {
+            let mut pattern = FieldPatterns::default();
+            pattern.add(text).map_err(|_| {
                 CliError::usage(format!("`{text}` is neither a pattern of fields nor a place"))
                     .help("write ENTRY, ENTRY.FIELD, or a place like /server/host")
-            })?);
+            })?;
+            only.fields.push(pattern);
         }
         Ok(only)
     }
@@ -170,16 +173,15 @@ impl Only {
     /// Refuses patterns of fields that the unit does not have.
     fn refuse_unknown(
         &self,
-        ledger: &cledger_core::model::Ledger,
+        ledger: &Ledger,
         fields: impl Iterator<Item = FieldId> + Clone,
     ) -> Result<(), CliError> {
         for pattern in &self.fields {
             let mut named = fields.clone().map(|id| ledger.field(id.subject, id.slot));
             if !named.any(|(entry, field)| {
-                pattern.covers_field(entry.name.as_str(), field.name.as_ref().map(Name::as_str))
+                pattern.covers(entry.name.as_str(), field.name.as_ref().map(Name::as_str))
             }) {
-                let text = pattern.to_string();
-                let text = text.trim_start_matches("*/");
+                let text = pattern.texts().join(", ");
                 return Err(CliError::usage(format!("the unit has no field `{text}`"))
                     .help("`cledger list UNIT` shows its fields"));
             }
@@ -196,7 +198,7 @@ impl Only {
             let name = name.split('[').next().unwrap_or(name);
             name.split_once('.').map_or((name, None), |(entry, field)| (entry, Some(field)))
         });
-        names.any(|(entry, field)| self.fields.iter().any(|pattern| pattern.covers_field(entry, field)))
+        names.any(|(entry, field)| self.fields.iter().any(|pattern| pattern.covers(entry, field)))
     }
 
     fn takes_place(&self, place: &str) -> bool {
@@ -270,13 +272,17 @@ fn refuse_undecided(parts: &[Part], swaps: &[Swap]) -> Result<(), CliError> {
 
 /// The bytes of the new file.
 fn content(bytes: &[u8], is_archive: bool, parts: &[Part]) -> Result<Zeroizing<Vec<u8>>, CliError> {
-    let new = |part: &Part| {
-        let rehomed = part.rehomed.as_ref().filter(|it| !it.replaced.is_empty())?;
-        Some(rehomed.text.clone())
+    let new: Vec<Option<&str>> = parts
+        .iter()
+        .map(|part| {
+            let rehomed = part.rehomed.as_ref().filter(|it| !it.replaced.is_empty())?;
+            Some(rehomed.text.as_str())
+        })
+        .collect();
+    let content = match new.first() {
+        _ if is_archive => archive::packed(bytes, &new)?,
+        Some(Some(text)) => text.as_bytes().to_vec(),
+        _ => bytes.to_vec(),
     };
-    if is_archive {
-        let texts: Vec<Option<String>> = parts.iter().map(new).collect();
-        return Ok(Zeroizing::new(archive::packed(bytes, &texts)?));
-    }
-    Ok(Zeroizing::new(parts.first().and_then(new).map_or_else(|| bytes.to_vec(), String::into_bytes)))
+    Ok(Zeroizing::new(content))
 }

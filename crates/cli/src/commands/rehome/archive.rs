@@ -86,13 +86,13 @@ pub(super) fn members(bytes: &[u8]) -> Result<Vec<Member>, CliError> {
 }
 
 /// The archive with other texts in some members; all others are copied as they are packed.
-pub(super) fn packed(bytes: &[u8], new: &[Option<String>]) -> Result<Vec<u8>, CliError> {
+pub(super) fn packed(bytes: &[u8], new: &[Option<&str>]) -> Result<Vec<u8>, CliError> {
     let mut archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| broken(&error))?;
     let mut writer = ZipWriter::new(Cursor::new(Vec::with_capacity(bytes.len())));
     writer.set_raw_comment(archive.comment().into()).map_err(|error| broken(&error))?;
     for at in 0..archive.len() {
         let file = archive.by_index_raw(at).map_err(|error| broken(&error))?;
-        match new.get(at).and_then(Option::as_ref) {
+        match new.get(at).copied().flatten() {
             None => writer.raw_copy_file(file).map_err(|error| broken(&error))?,
             Some(text) => {
                 let (name, options) =
