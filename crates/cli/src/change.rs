@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use clap::Args;
 use cledger_core::effects::{Effect, effects};
-use cledger_core::model::{Class, LayerId, Ledger, StageId, TableFault};
+use cledger_core::model::{Class, LayerId, Ledger, Stage, StageId, TableFault};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use cledger_store::{
@@ -160,30 +160,31 @@ impl Changing {
             let message = format!("`{}` is locked: its settings change with a reason only", stage.name);
             return Err(CliError::refused(message).help("add --why TEXT"));
         }
-        let mut production: Vec<&Name> = Vec::new();
-        for stage in &ledger.stages {
-            let affected =
-                planned.effects.iter().any(|effect| effect.address.stage.as_ref() == Some(&stage.name));
-            let touched = touched.iter().any(|&id| ledger.stage(id).name == stage.name);
-            if stage.class == Class::Production && (touched || affected) {
-                production.push(&stage.name);
-            }
-        }
-        let unsigned: Vec<&Name> =
-            production.into_iter().filter(|name| !options.countersign.contains(name)).collect();
-        for name in &unsigned {
-            if !typed(name.as_str())? {
-                let names: Vec<&str> = unsigned.iter().map(|name| name.as_str()).collect();
-                let (names, stages) = (
-                    names.join(","),
-                    if names.len() == 1 { "a production stage" } else { "production stages" },
-                );
-                let message = format!("this changes {}, {stages}", names.replace(',', " and "));
-                return Err(CliError::refused(message).help(format!("add --countersign {names}")));
-            }
-        }
-        Ok(())
+        let is_touched = |stage: &Stage| {
+            let mut effects = planned.effects.iter();
+            touched.iter().any(|&id| ledger.stage(id).name == stage.name)
+                || effects.any(|effect| effect.address.stage.as_ref() == Some(&stage.name))
+        };
+        let stages: Vec<&Stage> = ledger.stages.iter().filter(|stage| is_touched(stage)).collect();
+        countersigned(&stages, options)
     }
+}
+
+/// Refuses a change of stages of which one is a production stage that nobody has countersigned.
+pub(crate) fn countersigned(stages: &[&Stage], options: &ChangeOptions) -> Result<(), CliError> {
+    let production = stages.iter().filter(|stage| stage.class == Class::Production);
+    let unsigned: Vec<&Name> =
+        production.map(|stage| &stage.name).filter(|name| !options.countersign.contains(name)).collect();
+    for name in &unsigned {
+        if !typed(name.as_str())? {
+            let names: Vec<&str> = unsigned.iter().map(|name| name.as_str()).collect();
+            let (names, stages) =
+                (names.join(","), if names.len() == 1 { "a production stage" } else { "production stages" });
+            let message = format!("this changes {}, {stages}", names.replace(',', " and "));
+            return Err(CliError::refused(message).help(format!("add --countersign {names}")));
+        }
+    }
+    Ok(())
 }
 
 /// Whether a layer's settings are a stage's own or those of one of its groups.

@@ -13,6 +13,8 @@ mod explanations;
 mod options;
 mod output;
 mod place;
+mod reality;
+mod rendered;
 mod schema;
 mod secrets;
 mod trade_words;

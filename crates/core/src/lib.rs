@@ -9,6 +9,7 @@ pub mod adopt;
 pub mod blanks;
 pub mod cipher;
 pub mod compare;
+pub mod delivery;
 pub mod drift;
 pub mod effects;
 pub mod environment;

@@ -24,7 +24,7 @@ pub use entry::{Entry, Form, Kind, UrlShape};
 pub use field_patterns::{FieldPatterns, NoFieldPattern};
 pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, Ledger, Subject};
-pub use outlet::{Outlet, OutletKind};
+pub use outlet::{Effecting, Given, HttpOutlet, Outlet, OutletKind, PostgresOutlet, Ready, RowColumns};
 pub use output::{Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn};
 pub use rule::{Demand, Rule};
 pub use setting::{

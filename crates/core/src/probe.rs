@@ -85,6 +85,17 @@ pub enum Tls {
     Unverified,
 }
 
+impl Tls {
+    /// What `sslmode` of PostgreSQL asks for, or leaves out.
+    pub fn of(mode: Option<&str>) -> Self {
+        match mode {
+            Some("verify-full" | "verify-ca") => Tls::Verified,
+            Some("require") => Tls::Unverified,
+            _ => Tls::Off,
+        }
+    }
+}
+
 /// How somebody shows who they are over HTTP.
 #[derive(Clone)]
 pub enum Auth {
@@ -327,9 +338,5 @@ fn tls(values: &Values<'_>) -> Tls {
         Some(Value::Map(options)) => options.get("sslmode").map(Value::to_text),
         _ => None,
     };
-    match mode.as_deref() {
-        Some("verify-full" | "verify-ca") => Tls::Verified,
-        Some("require") => Tls::Unverified,
-        _ => Tls::Off,
-    }
+    Tls::of(mode.as_deref())
 }

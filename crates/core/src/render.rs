@@ -4,8 +4,8 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::findings::{self, Finding};
-use crate::model::{Ledger, NoLabel, Output, StageId, StageText, Subject, UnitId};
-use crate::output::OutputName;
+use crate::model::{Ledger, NoLabel, Output, Slot, StageId, StageText, Subject, UnitId};
+use crate::output::{OutputName, clash};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
 use crate::tree::Tree;
 use crate::value::Value;
@@ -92,7 +92,7 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
     }
     let mut outputs: Vec<RenderedOutput<'l>> = Vec::new();
     for (unit, output) in outputs_of(ledger, subject) {
-        match rendered(ledger, output, (subject, stage), &outcomes) {
+        match rendered(ledger, output, (subject, stage), |slot| outcomes[slot.0 as usize].clone()) {
             Ok(output) => outputs.push(output),
             Err(no_label) => gaps.push(findings::no_label(ledger, unit, output, stage, &no_label)),
         }
@@ -103,19 +103,46 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
     Rendering { subject, stage, gaps, unreadable: unreadable.into_iter().collect(), outputs }
 }
 
+/// Why nothing can be made for an outlet.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ContentError {
+    /// A name refers to a label that the stage lacks.
+    #[error(transparent)]
+    NoLabel(#[from] NoLabel),
+    /// Two fields have one name there.
+    #[error("`{0}` and `{1}` have one name there, `{2}`")]
+    Clash(String, String, String),
+}
+
+/// Works out what of a subject stands in an outlet that holds names and values, in place of files.
+pub fn content<'l>(
+    session: &mut Session<'_, 'l>,
+    output: &'l Output,
+    subject: Subject,
+    stage: StageId,
+) -> Result<RenderedOutput<'l>, ContentError> {
+    let ledger = session.ledger();
+    if let Some((name, one, other)) = clash(&output.names_in(ledger, subject, stage)?) {
+        let address = |slot| ledger.address(FieldId { subject, stage, slot }).to_string();
+        return Err(ContentError::Clash(address(one), address(other), name.join(".")));
+    }
+    let outcome = |slot| session.outcome(FieldId { subject, stage, slot });
+    Ok(rendered(ledger, output, (subject, stage), outcome)?)
+}
+
 /// One file, made of the outcomes by slot.
 fn rendered<'l>(
     ledger: &'l Ledger,
     output: &'l Output,
     (subject, stage): (Subject, StageId),
-    outcomes: &[Outcome<'l>],
+    mut outcome: impl FnMut(Slot) -> Outcome<'l>,
 ) -> Result<RenderedOutput<'l>, NoLabel> {
     let (mut values, mut lacking) = (BTreeMap::new(), BTreeMap::new());
     for (name, slot) in output.names_in(ledger, subject, stage)? {
         let field = FieldId { subject, stage, slot };
-        match &outcomes[slot.0 as usize] {
+        match outcome(slot) {
             Outcome::Value(effective) if output.secrets.takes(effective.secret) => {
-                values.insert(name, (field, effective.clone()));
+                values.insert(name, (field, effective));
             }
             Outcome::Missing(..) | Outcome::Broken(_)
                 if output.secrets.takes(ledger.field(subject, slot).1.secret) =>

@@ -4,6 +4,8 @@ use std::fs::File;
 use std::io::{self, Read as _};
 use std::path::Path;
 
+use zeroize::Zeroizing;
+
 /// The largest file of names and values, in bytes.
 pub const LARGEST: usize = 16 << 20;
 
@@ -42,6 +44,6 @@ pub fn bytes(path: &Path, largest: usize) -> Result<Vec<u8>, FileError> {
 }
 
 /// The text of a file of names and values.
-pub fn text(path: &Path) -> Result<String, FileError> {
-    String::from_utf8(bytes(path, LARGEST)?).map_err(|_| FileError::NotText)
+pub fn text(path: &Path) -> Result<Zeroizing<String>, FileError> {
+    String::from_utf8(bytes(path, LARGEST)?).map(Zeroizing::new).map_err(|_| FileError::NotText)
 }

@@ -1,8 +1,21 @@
 //! What is outside of a ledger: the outlets of its stages, and the services that units talk to.
 //!
-//! [`read_back`] reads what outlets hold, [`probe`] tries services; both many at once, and each within a
-//! time limit. [`mod@file`] reads files that somebody else has written.
+//! [`read_back`] reads what outlets hold, [`bring`] brings them what they should, [`effect`] makes it count,
+//! and [`probe`] tries services; many at once, and each within a time limit. [`mod@file`] reads files that
+//! somebody else has written.
 
+pub mod bring;
+pub mod effect;
+mod failure;
 pub mod file;
+mod http;
+mod postgresql;
 pub mod probe;
+pub mod reach;
 pub mod read_back;
+mod tcp;
+mod tls;
+mod trust;
+
+pub use failure::Failure;
+pub use trust::Trust;

@@ -6,32 +6,20 @@
 mod http;
 mod postgresql;
 mod redis;
-mod tcp;
-mod tls;
 
-use std::sync::{Arc, mpsc};
+use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant};
 
 use cledger_core::probe::{Answer, Probed, Service, Target};
 use jiff::Timestamp;
-use rustls::RootCertStore;
-use rustls::pki_types::CertificateDer;
+
+use crate::failure::{Deadline, Failure};
+use crate::tcp;
+use crate::trust::Trust;
 
 /// How many targets are tried at once.
 const AT_ONCE: usize = 512;
-
-/// Why a target does not answer as it should.
-struct Failure {
-    answer: Answer,
-    detail: String,
-}
-
-impl Failure {
-    fn new(answer: Answer, detail: impl Into<String>) -> Self {
-        Self { answer, detail: detail.into() }
-    }
-}
 
 /// A target that answers.
 struct Reached {
@@ -42,36 +30,15 @@ struct Reached {
 /// Tries targets.
 #[derive(Clone)]
 pub struct Prober {
-    trusted: Arc<Vec<CertificateDer<'static>>>,
-    roots: Arc<RootCertStore>,
+    trust: Trust,
     limit: Duration,
     now: Timestamp,
 }
 
-/// The moment at which a probe gives up.
-#[derive(Clone, Copy)]
-struct Deadline(Instant);
-
-impl Deadline {
-    /// What is left of the time; an answer where nothing is.
-    fn left(self) -> Result<Duration, Failure> {
-        let left = self.0.saturating_duration_since(Instant::now());
-        if left.is_zero() { Err(Failure::new(Answer::NoAnswer, "within the time limit")) } else { Ok(left) }
-    }
-}
-
 impl Prober {
-    /// Trusts what the system trusts (or what `SSL_CERT_FILE` and `SSL_CERT_DIR` name), and gives each
-    /// target so much time. Certificates are judged as of `now`.
-    pub fn new(limit: Duration, now: Timestamp) -> Self {
-        Self::trusting(rustls_native_certs::load_native_certs().certs, limit, now)
-    }
-
-    /// The same with these certificates as the only ones that are trusted.
-    pub fn trusting(trusted: Vec<CertificateDer<'static>>, limit: Duration, now: Timestamp) -> Self {
-        let mut roots = RootCertStore::empty();
-        roots.add_parsable_certificates(trusted.iter().cloned());
-        Self { trusted: Arc::new(trusted), roots: Arc::new(roots), limit, now }
+    /// Gives each target so much time. Certificates are judged as of `now`.
+    pub fn new(trust: Trust, limit: Duration, now: Timestamp) -> Self {
+        Self { trust, limit, now }
     }
 
     /// Tries all targets, many at once, and gives what came of each, in their order.
@@ -81,7 +48,7 @@ impl Prober {
 
     fn together(&self, targets: &[Target]) -> Vec<Probed> {
         let (sender, receiver) = mpsc::channel();
-        let deadline = Deadline(Instant::now() + self.limit);
+        let deadline = Deadline::within(self.limit);
         for (at, target) in targets.iter().enumerate() {
             let (sender, target, prober) = (sender.clone(), target.clone(), self.clone());
             thread::spawn(move || {

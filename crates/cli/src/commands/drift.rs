@@ -1,30 +1,23 @@
 //! `cledger drift`: what is really there, compared with what the ledger says.
 
-pub(super) mod places;
-
-use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::drift::{self, FileDrift, Observed};
-use cledger_core::environment::environment;
-use cledger_core::model::Ledger;
+use cledger_core::address::{Address, Pattern};
+use cledger_core::model::{Ledger, Subject};
 use cledger_core::name::Name;
-use cledger_core::render::{RenderedOutput, Rendering, rendering};
 use cledger_core::resolve::Resolver;
-use cledger_formats::{particulars, text_of};
-use cledger_outlets::file::FileError;
-use cledger_outlets::read_back::{Held, ReadBack, read_back};
+use cledger_outlets::Trust;
+use cledger_store::Scope;
 
-use self::places::Place;
-use crate::app::{App, unit_of};
+use super::{with_stage, without_delivery};
+use crate::app::{App, scope_of};
 use crate::complete;
 use crate::conditions::day;
 use crate::error::{CliError, status};
-use crate::existing::{self, ExistingError};
-use crate::output::text::drift::{State, UnitDrift};
 use crate::output::{json, text};
+use crate::reality::{Around, Place, UnitDrift, look, places};
 
 #[derive(Debug, Args)]
 pub(crate) struct DriftArgs {
@@ -43,61 +36,23 @@ pub(crate) struct DriftArgs {
     today: Option<String>,
 }
 
+/// What somebody wants to look at.
+enum Wanted {
+    /// A unit, or all, of one stage, in a folder.
+    Folder(Box<Address>, PathBuf),
+    /// Whatever these patterns cover, in outlets.
+    Outlets(Vec<Pattern>),
+}
+
 pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    let (wanted, scope) = places::wanted(args)?;
+    let (wanted, scope) = wanted(args)?;
     let (root, ledger) = app.open(&scope)?;
-    let mut places = places::places(&wanted, &ledger, &root, app)?;
     let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &[]);
-    let mut renderings = BTreeMap::new();
-    for place in &mut places {
-        for subject in place.subjects.clone() {
-            if place.is_process() {
-                place.ask(&ledger, subject, Vec::new())?;
-                continue;
-            }
-            let key = (place.stage, subject);
-            let rendering = renderings
-                .entry(key)
-                .or_insert_with(|| rendering(&mut resolver.session(unit_of(subject)), subject, place.stage));
-            let files = rendering.outputs.iter().map(|output| output.path.clone()).collect();
-            place.ask(&ledger, subject, files)?;
-        }
-    }
-    let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
-    let today = day(args.today.as_deref())?;
-    let mut units = Vec::new();
-    for (place, mut back) in places.iter().zip(read_back(&sources)) {
-        for &subject in &place.subjects {
-            let owner = ledger.owner(subject).to_string();
-            let held = back.units.remove(&owner);
-            let mut state = match held {
-                None => State::NotKnown(place.trouble(&back)),
-                Some(Held::NotKnown(reason)) => State::NotKnown(reason),
-                Some(Held::NotThere) => State::NotThere,
-                Some(Held::Environment(variables)) => {
-                    let made = environment(&mut resolver.session(unit_of(subject)), subject, place.stage);
-                    let drift = drift::of_environment(&ledger, &made, &variables);
-                    State::There(vec![("environment".to_owned(), drift)])
-                }
-                Some(Held::Files(files)) => files_state(&ledger, &renderings[&(place.stage, subject)], files),
-            };
-            if let (State::NotThere | State::There(_), Some(rendering)) =
-                (&state, renderings.get(&(place.stage, subject)))
-                && rendering.outputs.is_empty()
-            {
-                state = State::NothingRendered;
-            }
-            if let State::There(files) = &mut state {
-                for (_, file) in files {
-                    file.keep(|name| place.keeps(name));
-                    file.waive(&ledger, today);
-                }
-            }
-            units.push(place.unit(&ledger, owner, state));
-        }
-        units.extend(unknown(place, &ledger, &back));
-    }
+    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let places = places(&wanted, &ledger, &around, app)?;
+    let looked = look(places, &resolver, day(args.today.as_deref())?, app.console)?;
+    let units: Vec<UnitDrift> = looked.into_iter().flat_map(|looked| looked.units).collect();
     let clean = units.iter().all(UnitDrift::is_clean);
     let known = units.iter().any(|unit| !unit.is_clean() && !unit.is_unreachable());
     let console = &mut *app.console;
@@ -115,44 +70,61 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     })
 }
 
-/// Folders there that are no unit's.
-fn unknown(place: &Place<'_>, ledger: &Ledger, back: &ReadBack) -> Vec<UnitDrift> {
-    if !place.is_whole {
-        return Vec::new();
-    }
-    let known: BTreeSet<String> =
-        ledger.subjects_in(place.stage).map(|subject| ledger.owner(subject).to_string()).collect();
-    let others = back.folders.iter().filter(|name| !known.contains(*name) && !place.keeps(name));
-    others.map(|name| place.unit(ledger, name.clone(), State::Unknown)).collect()
-}
-
-/// How the files of a unit stand.
-fn files_state(
-    ledger: &Ledger,
-    rendering: &Rendering<'_>,
-    mut files: BTreeMap<String, Result<String, FileError>>,
-) -> State {
-    let file = |output: &RenderedOutput<'_>| {
-        let found = files.remove(&output.path).unwrap_or(Err(FileError::NotThere));
-        let drift = if output.output.template.is_some() {
-            let observed = found.map_or_else(|error| not_there(error.into()), Observed::Text);
-            match text_of(output) {
-                Ok(expected) => drift::of_text(&expected.text, observed),
-                Err(error) => FileDrift::Unreadable(error.to_string()),
-            }
-        } else {
-            let read = |text: String| existing::read(&text, output.output.format, particulars(output));
-            let tree = found.map_err(ExistingError::from).and_then(read).map(|found| found.tree);
-            drift::of_output(ledger, output, tree.map_or_else(not_there, Observed::Tree))
+/// Reads what is wanted, and how much of the ledger it takes.
+fn wanted(args: &DriftArgs) -> Result<(Wanted, Scope), CliError> {
+    if let Some(folder) = &args.observed {
+        let [text] = &args.addresses[..] else {
+            return Err(CliError::usage("a folder is of one stage").help("name it: @STAGE, or UNIT@STAGE"));
         };
-        (output.path.clone(), drift)
-    };
-    State::There(rendering.outputs.iter().map(file).collect())
+        let address = without_delivery(with_stage(Address::parse(text)?, args.stage.as_ref())?)?;
+        refuse_entry(text, address.entry.is_some())?;
+        let scope = scope_of([&address]);
+        return Ok((Wanted::Folder(Box::new(address), folder.clone()), scope));
+    }
+    let mut patterns = Vec::new();
+    for text in &args.addresses {
+        let text = match &args.stage {
+            Some(stage) if !text.contains('@') => format!("{text}@{stage}"),
+            _ => text.clone(),
+        };
+        let pattern = Pattern::parse(&text)?;
+        refuse_entry(&text, pattern.has_entry())?;
+        patterns.push(pattern);
+    }
+    if let (Some(stage), true) = (&args.stage, patterns.is_empty()) {
+        patterns.push(Pattern::parse(&format!("@{stage}"))?);
+    }
+    Ok((Wanted::Outlets(patterns), Scope::Whole))
 }
 
-fn not_there(reason: ExistingError) -> Observed {
-    match reason {
-        ExistingError::File(FileError::NotThere) => Observed::NotThere,
-        other => Observed::Unreadable(other.to_string()),
+fn refuse_entry(text: &str, has_entry: bool) -> Result<(), CliError> {
+    if has_entry {
+        let message = format!("`{text}` names an entry, and whole units are looked at");
+        return Err(CliError::usage(message).help("leave out what begins with `/`"));
+    }
+    Ok(())
+}
+
+/// The places that are meant.
+fn places<'l>(
+    wanted: &Wanted,
+    ledger: &'l Ledger,
+    around: &Around<'_>,
+    app: &App<'_>,
+) -> Result<Vec<Place<'l>>, CliError> {
+    match wanted {
+        Wanted::Folder(address, folder) => {
+            let chosen = App::stage(ledger, address.stage.as_ref())?;
+            if let Some(because) = &chosen.because {
+                app.console.notice(&format!("stage {}, from {because}", ledger.stage(chosen.stage).name));
+            }
+            let subjects: Vec<Subject> = match &address.owner {
+                None => ledger.subjects_in(chosen.stage).collect(),
+                Some(owner) => vec![app.subject_in(ledger, owner, chosen.stage)?],
+            };
+            let is_whole = address.owner.is_none();
+            Ok(vec![places::folder(folder.clone(), chosen.stage, subjects, is_whole)?])
+        }
+        Wanted::Outlets(patterns) => places::outlets(patterns, ledger, around),
     }
 }

@@ -9,13 +9,13 @@ use cledger_core::resolve::{Outcome, Resolver};
 use cledger_core::value::Value;
 use zeroize::Zeroizing;
 
-use super::render::not_readable;
 use super::show::{fields, with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::{AssumeOptions, UnmaskOptions};
 use crate::output::json;
+use crate::rendered::not_readable;
 
 #[derive(Debug, Args)]
 pub(crate) struct GetArgs {

@@ -35,7 +35,7 @@ use clap::Subcommand;
 
 pub(crate) use adopt::Adoption;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
-pub(crate) use outlet::Listed as ListedOutlet;
+pub(crate) use outlet::{Listed as ListedOutlet, Prepared, Preparing};
 pub(crate) use probe::Report as ProbeReport;
 pub(crate) use rehome::Report as RehomeReport;
 pub(crate) use replace::{Names, Replacement};

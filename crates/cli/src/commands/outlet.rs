@@ -1,14 +1,15 @@
 //! `cledger outlet`: where stages are delivered to and read back from.
 
-use clap::{Args, Subcommand};
-use cledger_core::address::Pattern;
-use cledger_outlets::read_back::{Held, read_back};
-use cledger_store::Scope;
+mod list;
+mod prepare;
+mod put;
 
-use super::drift::places;
+pub(crate) use prepare::{Prepared, Preparing};
+
+use clap::{Args, Subcommand};
+
 use crate::app::App;
-use crate::error::{CliError, status};
-use crate::output::{json, text};
+use crate::error::CliError;
 
 #[derive(Debug, Args)]
 pub(crate) struct OutletArgs {
@@ -19,14 +20,11 @@ pub(crate) struct OutletArgs {
 #[derive(Debug, Subcommand)]
 enum OutletCommand {
     /// List outlets by stage, and say whether each answers and which units are there
-    List(ListArgs),
-}
-
-#[derive(Debug, Args)]
-struct ListArgs {
-    /// The stages, as @PATTERN; all if not given
-    #[arg(value_name = "@STAGE")]
-    stages: Vec<String>,
+    List(list::ListArgs),
+    /// Make the tables of outlets of kind postgres, where they are not there yet
+    Prepare(prepare::PrepareArgs),
+    /// Bring what one unit should have to the outlets of a stage, by hand
+    Put(put::PutArgs),
 }
 
 /// An outlet in a stage.
@@ -43,40 +41,9 @@ pub(crate) struct Listed {
 }
 
 pub(crate) fn run(args: &OutletArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    let OutletCommand::List(args) = &args.command;
-    let patterns: Vec<Pattern> =
-        args.stages.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
-    let (root, ledger) = app.open(&Scope::Whole)?;
-    let mut places = places::outlets(&patterns, &ledger, &root)?;
-    for place in &mut places {
-        for subject in place.subjects.clone() {
-            place.ask(&ledger, subject, Vec::new())?;
-        }
+    match &args.command {
+        OutletCommand::List(args) => list::run(args, app),
+        OutletCommand::Prepare(args) => prepare::run(args, app),
+        OutletCommand::Put(args) => put::run(args, app),
     }
-    let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
-    let mut listed = Vec::new();
-    for (place, back) in places.iter().zip(read_back(&sources)) {
-        let is_there = |held: &&Held| matches!(held, Held::Files(_) | Held::Environment(_));
-        let not_known = back.units.values().find_map(|held| match held {
-            Held::NotKnown(reason) => Some(reason.clone()),
-            _ => None,
-        });
-        let late = place.source.asked.values().len() > back.units.len();
-        let (name, kind) = place.outlet_name().unwrap_or_default();
-        listed.push(Listed {
-            name,
-            kind,
-            stage: ledger.stage(place.stage).name.to_string(),
-            units: place.subjects.len(),
-            there: back.units.values().filter(is_there).count(),
-            trouble: if late { Some(place.trouble(&back)) } else { not_known },
-        });
-    }
-    if app.console.is_json() {
-        app.console.document(&json::outlet::document(&listed));
-    } else {
-        text::outlet::print(app.console, &listed);
-    }
-    let all_answer = listed.iter().all(|outlet| outlet.trouble.is_none());
-    Ok(if all_answer { status::CLEAN } else { status::OUTSIDE })
 }

@@ -10,6 +10,7 @@ use cledger_core::model::{Class, Subject};
 use cledger_core::name::Name;
 use cledger_core::probe::{Answer, NotTried, Probed, Target, merged, targets};
 use cledger_core::resolve::Resolver;
+use cledger_outlets::Trust;
 use cledger_outlets::probe::Prober;
 use jiff::Timestamp;
 
@@ -92,7 +93,7 @@ pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     let all = merged(all);
     app.console.detail(&format!("trying {} services", all.len()));
-    let probed = Prober::new(args.timeout, Timestamp::now()).all(&all);
+    let probed = Prober::new(Trust::of_system(), args.timeout, Timestamp::now()).all(&all);
     let report = Report {
         stage: stage.name.as_str(),
         class: stage.class.name(),

@@ -17,13 +17,13 @@ use cledger_outlets::file::FileError;
 use cledger_store::{Mode, write_atomically};
 use zeroize::Zeroizing;
 
-use super::render::not_readable;
 use super::show::without_delivery;
 use crate::app::{App, known_stage, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
 use crate::existing;
 use crate::output::{json, text};
+use crate::rendered::not_readable;
 
 /// The largest artifact, in bytes.
 const LARGEST: usize = 64 << 20;

@@ -9,11 +9,11 @@ use cledger_core::address::Address;
 use cledger_core::findings::Finding;
 use cledger_core::model::{Ledger, Subject};
 use cledger_core::name::Name;
-use cledger_core::output::{self, OutputName, path_fault};
+use cledger_core::output::OutputName;
 use cledger_core::render::{RenderedOutput, Rendering, rendering};
 use cledger_core::resolve::{Effective, FieldId, Resolver};
-use cledger_formats::{OutputText, RenderError, annotate, particulars, text_of};
-use cledger_store::{Keys, Mode, write_atomically};
+use cledger_formats::{OutputText, annotate, particulars};
+use cledger_store::{Mode, write_atomically};
 use zeroize::Zeroizing;
 
 use super::show::{with_stage, without_delivery};
@@ -22,7 +22,8 @@ use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::AssumeOptions;
 use crate::output::text::render::RenderedFile;
-use crate::output::{json, origin, text};
+use crate::output::{json, origin, text as output_text};
+use crate::rendered::{not_readable, refuse_clashes, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct RenderArgs {
@@ -115,50 +116,11 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     if console.is_json() {
         console.document(&json::render::document(&ledger, stage, &files, &gaps));
     } else {
-        text::render::gaps(console, &ledger, &gaps);
-        text::render::files(console, &files);
-        text::render::summary(console, files.len(), gaps.len(), write);
+        output_text::render::gaps(console, &ledger, &gaps);
+        output_text::render::files(console, &files);
+        output_text::render::summary(console, files.len(), gaps.len(), write);
     }
     Ok(if gaps.is_empty() { status::CLEAN } else { status::FOUND })
-}
-
-/// The refusal to hand out units whose secrets are not readable here.
-pub(super) fn not_readable(units: &[String], keys: &Keys<'_>, instead: &str) -> CliError {
-    let message = format!("nothing is handed out: secrets of {} are not readable here", units.join(", "));
-    let reasons = keys.not_at_hand();
-    let reasons: Vec<String> =
-        reasons.iter().map(|(scope, reason)| format!("the key of `{}`: {reason}", scope.name())).collect();
-    CliError::Plain {
-        status: status::REFUSED,
-        message,
-        pointed: Some(reasons.join("\n")),
-        help: Some(format!("let a reader do it, or let you in with `cledger key admit`{instead}")),
-    }
-}
-
-/// Refuses outputs in which one field would take another's place.
-fn refuse_clashes(ledger: &Ledger, rendering: &Rendering<'_>) -> Result<(), CliError> {
-    let owner = ledger.owner(rendering.subject);
-    let help = format!("`cledger check {owner}` says which");
-    for (at, rendered) in rendering.outputs.iter().enumerate() {
-        let path = &rendered.path;
-        if let Some(fault) = path_fault(path) {
-            let message = format!("`{owner}` cannot be rendered to `{path}`: {fault}");
-            return Err(CliError::usage(message).help(help));
-        }
-        if rendering.outputs[..at].iter().any(|other| other.path == *path) {
-            return Err(
-                CliError::usage(format!("two outputs of `{owner}` have the path `{path}`")).help(help)
-            );
-        }
-        let names = rendered.output.names_in(ledger, rendering.subject, rendering.stage).unwrap_or_default();
-        if let Some((name, ..)) = output::clash(&names) {
-            let name = name.join(".");
-            let message = format!("two fields of `{owner}` are called `{name}` in `{path}`");
-            return Err(CliError::usage(message).help(help));
-        }
-    }
-    Ok(())
 }
 
 fn files(
@@ -171,17 +133,7 @@ fn files(
     let mut ready = Vec::new();
     for rendered in &rendering.outputs {
         let path = out.join(&owner).join(&rendered.path);
-        let wrong = |error: RenderError| {
-            let help = match &error {
-                RenderError::Write(_) => {
-                    "give the field another name there with `as`, or the output another format"
-                }
-                RenderError::Template { .. } => "mend the template, or give the field a value",
-            };
-            CliError::usage(format!("`{owner}` cannot be rendered to `{}`: {error}", rendered.path))
-                .help(help)
-        };
-        let OutputText { text, secret } = text_of(rendered).map_err(wrong)?;
+        let OutputText { text, secret } = text(ledger, rendering, rendered)?;
         if !annotated {
             ready.push(Ready { path, content: text, secret });
             continue;

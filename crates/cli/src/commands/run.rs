@@ -12,13 +12,13 @@ use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use zeroize::Zeroizing;
 
-use super::render::not_readable;
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
 use crate::options::AssumeOptions;
 use crate::output::diagnostics;
+use crate::rendered::not_readable;
 
 #[derive(Debug, Args)]
 pub(crate) struct RunArgs {

@@ -3,6 +3,7 @@
 use std::io::{self, IsTerminal as _, Write as _};
 
 use anstream::{AutoStream, ColorChoice};
+use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
 use super::{diagnostics, json, style};
@@ -95,6 +96,19 @@ impl Console {
     pub(crate) fn notice(&self, text: &str) {
         if !self.quiet {
             let _ = writeln!(self.stderr(), "{text}");
+        }
+    }
+
+    /// Shows how far something has come, out of so many, while it lasts: on a terminal, where notices are
+    /// wanted.
+    pub(crate) fn progress(&self, count: usize, what: &'static str) -> ProgressBar {
+        if self.quiet || count < 2 || !io::stderr().is_terminal() {
+            return ProgressBar::hidden();
+        }
+        let bar = ProgressBar::new(count as u64);
+        match ProgressStyle::with_template("{pos} of {len} {msg} {wide_bar}") {
+            Ok(style) => bar.with_style(style).with_message(what),
+            Err(_) => bar,
         }
     }
 

@@ -11,6 +11,8 @@ mod aged;
 mod bad_input;
 mod check;
 mod compare;
+#[path = "../../../outlets/tests/it/database.rs"]
+mod database;
 mod demo;
 mod documents;
 mod drift;
@@ -24,6 +26,7 @@ mod marks;
 mod outlets;
 mod outputs;
 mod probe;
+mod put;
 mod rehome;
 mod remove;
 mod rename;

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use wildmatch::WildMatch;
 
-use super::{StageId, StageText};
+use super::{Output, Source, StageId, StageText};
 use crate::address::Pattern;
 use crate::name::Name;
 use crate::source::Place;
@@ -24,8 +24,30 @@ pub struct Outlet {
     pub timeout: Duration,
     /// What it is.
     pub kind: OutletKind,
+    /// What makes a delivery count there.
+    pub effect: Effecting,
     /// Its name in `ledger.toml`.
     pub place: Place,
+}
+
+/// What makes a delivery take effect, and how one sees that it did.
+#[derive(Debug, Clone, Default)]
+pub struct Effecting {
+    /// The program with its arguments that is started after a delivery; nothing where this is empty.
+    pub reload: Vec<StageText>,
+    /// What answers once it counts.
+    pub ready: Option<Ready>,
+    /// How long each of the two may take.
+    pub within: Duration,
+}
+
+/// What tells that a delivery counts.
+#[derive(Debug, Clone)]
+pub enum Ready {
+    /// This address answers with a status of success.
+    Http(StageText),
+    /// This file, from the ledger's folder, is written anew.
+    File(StageText),
 }
 
 /// The kinds of outlets.
@@ -36,6 +58,10 @@ pub enum OutletKind {
         /// The folder, from the ledger's; that of the unit itself if it refers to the unit.
         path: StageText,
     },
+    /// A JSON document for each unit, behind HTTP.
+    Http(Box<HttpOutlet>),
+    /// Rows of a table in a PostgreSQL database.
+    Postgres(Box<PostgresOutlet>),
     /// The environment of a running process, which is only read.
     Process {
         /// The file with its number, from the ledger's folder.
@@ -43,15 +69,90 @@ pub enum OutletKind {
     },
 }
 
+/// Text that stands in the ledger, or comes from outside when it is used.
+#[derive(Debug, Clone)]
+pub enum Given {
+    /// This text.
+    Text(String),
+    /// What is found there: `env:NAME` or `file:PATH`.
+    From(Source),
+}
+
+/// A JSON document for each unit, read with GET and written with PUT (RFC 9110).
+#[derive(Debug, Clone)]
+pub struct HttpOutlet {
+    /// The address of the service.
+    pub url: Given,
+    /// What follows it; the unit's name comes behind it unless it refers to the unit.
+    pub path: StageText,
+    /// What is sent as a bearer token (RFC 6750).
+    pub token: Option<Source>,
+    /// The proxy between.
+    pub proxy: Option<String>,
+    /// How often it is tried again where it does not answer, or says that it cannot now.
+    pub retries: u32,
+    /// What of a unit stands there, and under which names.
+    pub document: Output,
+}
+
+/// Rows of a table: one for each name of a scope.
+#[derive(Debug, Clone)]
+pub struct PostgresOutlet {
+    /// Where the database is: `postgresql://user@host:port/database?sslmode=…`, without a password.
+    pub url: Given,
+    /// The password.
+    pub password: Option<Source>,
+    /// The table, with its schema where that is named.
+    pub table: Vec<String>,
+    /// The table's columns; in our own layout without a `given` name.
+    pub columns: RowColumns,
+    /// The scope of a unit; `UNIT[+INSTANCE]@STAGE` where it is not given.
+    pub scope: Option<StageText>,
+    /// What of a unit stands there, and under which names.
+    pub rows: Output,
+}
+
+/// The columns that hold scope, name and value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RowColumns {
+    /// Whose row it is.
+    pub scope: String,
+    /// The name.
+    pub name: String,
+    /// The value, as text.
+    pub value: String,
+    /// Whether the table is an application's own, which we did not make.
+    pub are_given: bool,
+}
+
+impl Default for RowColumns {
+    /// Our own layout.
+    fn default() -> Self {
+        let [scope, name, value] = ["scope", "name", "value"].map(str::to_owned);
+        Self { scope, name, value, are_given: false }
+    }
+}
+
 impl OutletKind {
     /// The kinds by their names in `ledger.toml`.
-    pub const NAMES: [&'static str; 2] = ["directory", "process"];
+    pub const NAMES: [&'static str; 4] = ["directory", "http", "postgres", "process"];
 
     /// The name in `ledger.toml`.
     pub fn name(&self) -> &'static str {
         match self {
             OutletKind::Directory { .. } => "directory",
+            OutletKind::Http(_) => "http",
+            OutletKind::Postgres(_) => "postgres",
             OutletKind::Process { .. } => "process",
+        }
+    }
+
+    /// What of a unit stands there, where that is not its files.
+    pub fn output(&self) -> Option<&Output> {
+        match self {
+            OutletKind::Http(http) => Some(&http.document),
+            OutletKind::Postgres(postgres) => Some(&postgres.rows),
+            OutletKind::Directory { .. } | OutletKind::Process { .. } => None,
         }
     }
 }

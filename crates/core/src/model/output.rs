@@ -209,6 +209,8 @@ pub struct Output {
     pub header: Option<String>,
     /// The name of the manifest that it is.
     pub manifest_name: Option<StageText>,
+    /// Whether it also holds the lookup tables that have a file of their own: what is no file does.
+    pub holds_tables: bool,
     /// The path in the contract.
     pub place: Place,
 }
@@ -229,6 +231,7 @@ impl Output {
             secrets: format.usual_secrets(),
             header: None,
             manifest_name: None,
+            holds_tables: false,
             place,
         }
     }
@@ -242,7 +245,7 @@ impl Output {
         }
         let name = field.name.as_ref().map(Name::as_str);
         let covers = |patterns: &FieldPatterns| patterns.covers(entry.name.as_str(), name);
-        !unit.outputs.iter().any(is_of)
+        (self.holds_tables || !unit.outputs.iter().any(is_of))
             && (self.only.is_empty() || covers(&self.only))
             && !covers(&self.except)
     }

@@ -1,16 +1,15 @@
 //! HTTP and HTTPS: one GET, redirects not followed, with the login of the endpoint.
 
-use std::sync::Arc;
-
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use cledger_core::probe::{Answer, Auth, Target};
 use cledger_core::uri::host_of;
-use ureq::tls::{Certificate, RootCerts, TlsConfig, TlsProvider};
-use ureq::{Agent, Proxy};
 use zeroize::Zeroizing;
 
-use super::{Deadline, Failure, Prober, Reached, tcp, tls};
+use super::{Prober, Reached};
+use crate::failure::{Deadline, Failure};
+use crate::http::{Redirects, agent, failure};
+use crate::{tcp, tls};
 
 pub(super) fn probe(
     prober: &Prober,
@@ -28,10 +27,11 @@ pub(super) fn probe(
     } else {
         let stream = tcp::connect(&target.host, target.port, deadline)?;
         if url.starts_with("https://") {
-            days_left = tls::days_left(stream, &target.host, prober.roots.clone(), prober.now)?;
+            days_left = tls::days_left(stream, &target.host, prober.trust.store(), prober.now)?;
         }
     }
-    let agent = agent(prober, proxy, deadline)?;
+    let over_tls = url.starts_with("https://");
+    let agent = agent(over_tls.then_some(&prober.trust), proxy, Redirects::Shown, deadline)?;
     let mut request = agent.get(url);
     let header = match auth {
         Auth::None | Auth::OwnHeader => None,
@@ -56,46 +56,5 @@ pub(super) fn probe(
         407 => Err(Failure::new(Answer::AccessDenied, "the proxy wants a login")),
         500.. => Err(Failure::new(Answer::Unexpected, format!("status {status}"))),
         _ => Ok(Reached { detail: format!("status {status}"), days_left }),
-    }
-}
-
-fn agent(prober: &Prober, proxy: Option<&str>, deadline: Deadline) -> Result<Agent, Failure> {
-    let trusted: Vec<Certificate<'static>> =
-        prober.trusted.iter().map(|der| Certificate::from_der(der).to_owned()).collect();
-    let tls = TlsConfig::builder()
-        .provider(TlsProvider::Rustls)
-        .root_certs(RootCerts::Specific(Arc::new(trusted)))
-        .unversioned_rustls_crypto_provider(tls::provider())
-        .build();
-    let proxy = proxy
-        .map(|proxy| {
-            Proxy::new(proxy).map_err(|_| Failure::new(Answer::Unexpected, "the proxy is no address"))
-        })
-        .transpose()?;
-    let config = Agent::config_builder()
-        .timeout_global(Some(deadline.left()?))
-        .max_redirects(0)
-        .max_redirects_will_error(false)
-        .http_status_as_error(false)
-        .user_agent("cledger-probe")
-        .proxy(proxy)
-        .tls_config(tls)
-        .build();
-    Ok(config.into())
-}
-
-fn failure(error: &ureq::Error, by_proxy: bool) -> Failure {
-    match error {
-        ureq::Error::Timeout(_) => Failure::new(Answer::NoAnswer, "within the time limit"),
-        ureq::Error::HostNotFound => Failure::new(Answer::NoSuchHost, "its name leads nowhere"),
-        ureq::Error::ConnectProxyFailed(said) if said.contains("407") => {
-            Failure::new(Answer::AccessDenied, "the proxy wants a login")
-        }
-        ureq::Error::ConnectProxyFailed(_) => Failure::new(Answer::Unexpected, "the proxy does not go there"),
-        ureq::Error::ConnectionFailed if by_proxy => {
-            Failure::new(Answer::Refused, "the proxy: nothing listens there")
-        }
-        ureq::Error::Protocol(_) => Failure::new(Answer::Unexpected, "it does not speak HTTP as we do"),
-        other => tls::of_any(other),
     }
 }

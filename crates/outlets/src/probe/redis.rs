@@ -5,7 +5,9 @@ use redis::{
     Client, ConnectionAddr, IntoConnectionInfo as _, RedisConnectionInfo, RedisError, ServerErrorKind,
 };
 
-use super::{Deadline, Failure, Reached, tcp, tls};
+use super::Reached;
+use crate::failure::{Deadline, Failure};
+use crate::{tcp, tls};
 
 pub(super) fn probe(
     target: &Target,

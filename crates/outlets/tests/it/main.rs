@@ -2,5 +2,6 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod database;
 mod probe;
 mod servers;

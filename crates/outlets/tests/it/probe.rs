@@ -4,10 +4,12 @@ use std::time::Duration;
 
 use cledger_core::probe::{Answer, Auth, Login, Probed, Service, Target, Tls};
 use cledger_core::value::{Held, Value};
+use cledger_outlets::Trust;
 use cledger_outlets::probe::Prober;
 use jiff::Timestamp;
 
-use crate::servers::{self, Authority, free_port};
+use crate::database::{free_port, postgres};
+use crate::servers::{self, Authority};
 
 const LONG: Duration = Duration::from_secs(30);
 
@@ -29,7 +31,7 @@ fn try_one(prober: &Prober, target: Target) -> Probed {
 
 /// Nobody is trusted, and there is time.
 fn prober() -> Prober {
-    Prober::trusting(Vec::new(), LONG, Timestamp::now())
+    Prober::new(Trust::of(Vec::new()), LONG, Timestamp::now())
 }
 
 fn plain(host: &str, port: u16) -> Target {
@@ -57,7 +59,7 @@ fn those_that_hang_do_not_hold_up_the_others() {
         target("127.0.0.1", port, Service::Http { url, proxy: None, auth: Auth::None })
     };
     let targets: Vec<Target> = (0..200).map(of).collect();
-    let found = Prober::trusting(Vec::new(), Duration::from_secs(5), Timestamp::now()).all(&targets);
+    let found = Prober::new(Trust::of(Vec::new()), Duration::from_secs(5), Timestamp::now()).all(&targets);
     for (target, probed) in targets.iter().zip(&found) {
         let expected = if target.port == silent { Answer::NoAnswer } else { Answer::Answers };
         assert_eq!(probed.answer, expected, "{} {}", target.shown(), probed.detail);
@@ -132,7 +134,7 @@ fn certificates_are_judged() {
     let (trusted, stranger) = (Authority::new("harbour"), Authority::new("stranger"));
     let now: Timestamp = "2026-11-25T12:00:00Z".parse().unwrap();
     let answer = |_: &str| "HTTP/1.1 200 x\r\nContent-Length: 0\r\n\r\n".to_owned();
-    let trusting = Prober::trusting(vec![trusted.der.clone()], LONG, now);
+    let trusting = Prober::new(Trust::of(vec![trusted.der.clone()]), LONG, now);
     let of = |port: u16| {
         let url = format!("https://localhost:{port}/");
         target("localhost", port, Service::Http { url, proxy: None, auth: Auth::None })
@@ -149,7 +151,7 @@ fn certificates_are_judged() {
         let probed = try_one(&trusting, of(servers::https(&signed, answer)));
         assert_eq!((probed.answer, probed.detail.as_str()), (Answer::Certificate, detail));
     }
-    let short = Prober::trusting(Vec::new(), Duration::from_secs(1), now);
+    let short = Prober::new(Trust::of(Vec::new()), Duration::from_secs(1), now);
     let probed = try_one(&short, of(servers::http(|_| "no TLS".to_owned())));
     assert_ne!(probed.answer, Answer::Answers, "{}", probed.detail);
 }
@@ -158,13 +160,13 @@ fn certificates_are_judged() {
 fn postgresql_is_logged_in_to() {
     let authority = Authority::new("harbour");
     let signed = authority.sign("localhost", (2020, 1, 1), (2096, 1, 1));
-    let Some(server) = servers::postgres(Some(&signed)) else { return };
+    let Some(server) = postgres(Some((&signed.pem, &signed.key_pem))) else { return };
     let of = |host: &str, database: &str, login: Login, tls: Tls| {
         let database = Some(database.to_owned());
         target(host, server.port, Service::Postgresql { database, login, tls })
     };
     let keeper = || login("keeper", "tide-1");
-    let trusting = Prober::trusting(vec![authority.der.clone()], LONG, Timestamp::now());
+    let trusting = Prober::new(Trust::of(vec![authority.der.clone()]), LONG, Timestamp::now());
     for (target, answer, detail) in [
         (of("127.0.0.1", "berths", keeper(), Tls::Off), Answer::Answers, "logged in"),
         (of("localhost", "berths", keeper(), Tls::Verified), Answer::Answers, "logged in, over TLS"),
@@ -207,7 +209,7 @@ fn redis_is_logged_in_to() {
     }
     let garbage = servers::http(|_| String::new());
     let service = Service::Redis { database: None, login: Login::default() };
-    let probed = Prober::trusting(Vec::new(), Duration::from_secs(1), Timestamp::now())
+    let probed = Prober::new(Trust::of(Vec::new()), Duration::from_secs(1), Timestamp::now())
         .all(&[target("127.0.0.1", garbage, service)])
         .remove(0);
     assert_ne!(probed.answer, Answer::Answers);

@@ -1,21 +1,37 @@
 //! The outlets of `ledger.toml`.
 
+mod http;
+mod postgres;
+
 use std::time::Duration;
 
-use cledger_core::model::{Outlet, OutletKind, Stage, StageText};
+use cledger_core::model::{
+    Effecting, Given, Outlet, OutletKind, Output, OutputFormat, Ready, SecretsIn, Source, Stage, StageText,
+};
 use cledger_core::types::duration;
-use toml::de::DeTable;
+use toml::de::{DeTable, DeValue};
 use wildmatch::WildMatch;
 
 use super::contract::belongs;
 use super::frame::{In, Item};
-use super::outputs::stage_text;
+use super::outputs::{naming, stage_text};
 
-/// What can be said of an outlet.
-const KEYS: [&str; 8] = ["name", "kind", "stages", "units", "keep", "timeout", "path", "pid_file"];
+/// What can be said of every outlet.
+const COMMON: [&str; 9] = ["name", "kind", "stages", "units", "keep", "timeout", "reload", "ready", "within"];
+
+/// What else can be said of an outlet of each kind, and what must be.
+const OF_KIND: [(&str, &[&str], &[&str]); 4] = [
+    ("directory", &["path"], &["path"]),
+    ("http", &["url", "path", "token", "proxy", "retries", "naming", "prefix", "secrets"], &["url"]),
+    ("postgres", &["url", "password", "table", "columns", "scope", "naming", "prefix", "secrets"], &["url"]),
+    ("process", &["pid_file"], &["pid_file"]),
+];
 
 /// How long an outlet may take to answer where nothing is said.
 const TIMEOUT: Duration = Duration::from_secs(10);
+
+/// How long a delivery may take to count where nothing is said.
+const WITHIN: Duration = Duration::from_secs(30);
 
 /// Reads the outlets, each with a name of its own.
 pub(super) fn outlets(read: In<'_>, table: &DeTable<'_>, stages: &[Stage]) -> Vec<Outlet> {
@@ -35,9 +51,11 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, stages: &[Stage
     let mut name = None;
     let mut covered = Vec::new();
     let (mut units, mut keep, mut timeout) = (Vec::new(), Vec::new(), Some(TIMEOUT));
-    let (mut path, mut pid_file) = (None::<StageText>, None::<StageText>);
+    let mut effect = Effecting { within: WITHIN, ..Effecting::default() };
     let mut kind = None;
-    read.keys(table, &KEYS, |key, item| match key {
+    let all: Vec<&str> =
+        COMMON.iter().chain(OF_KIND.iter().flat_map(|(_, keys, _)| keys.iter())).copied().collect();
+    read.keys(table, &all, |key, item| match key {
         "name" => {
             let text = read.text(item, "an outlet's name");
             name = text.and_then(|text| read.name_text(text, item.span(), "an outlet", false));
@@ -52,13 +70,15 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, stages: &[Stage
             let texts = read.texts(item, "`keep`").into_iter();
             keep = texts.map(|(text, _)| WildMatch::new(text)).collect();
         }
-        "timeout" => timeout = self::timeout(read, item),
-        "path" => path = stage_text(read, item, "`path`").map(|(text, _)| text),
-        _ => pid_file = stage_text(read, item, "`pid_file`").map(|(text, _)| text),
+        "timeout" => timeout = self::time(read, item, "`timeout`"),
+        "reload" => effect.reload = reload(read, item),
+        "ready" => effect.ready = ready(read, item),
+        "within" => effect.within = time(read, item, "`within`").unwrap_or(WITHIN),
+        _ => {}
     });
     for (key, help) in [
         ("name", "write name = \"…\""),
-        ("kind", "write kind = \"directory\" or \"process\""),
+        ("kind", "write kind = \"directory\", \"http\", \"postgres\" or \"process\""),
         ("stages", "write stages = [\"…\"], with patterns of stage names"),
     ] {
         if !table.contains_key(key) {
@@ -66,27 +86,121 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, stages: &[Stage
         }
     }
     let kind = kind?;
-    let (wanted, other) = if kind == "process" { ("pid_file", "path") } else { ("path", "pid_file") };
-    if !table.contains_key(wanted) {
-        read.wrong(item.span(), format!("an outlet of kind \"{kind}\" needs a `{wanted}`"));
-    }
-    if let Some(item) = table.get(other) {
-        read.wrong(item.span(), format!("`{other}` means nothing in an outlet of kind \"{kind}\""));
-    }
-    let kind = match kind {
-        "process" => OutletKind::Process { pid_file: pid_file? },
-        _ => OutletKind::Directory { path: path? },
-    };
+    refuse_what_does_not_fit(read, item, table, kind);
+    let kind = self::kind(read, table, kind)?;
     covered.resize(stages.len(), false);
     let place = read.place(table.get("name").map_or(item.span(), toml::Spanned::span));
-    Some(Outlet { name: name?, stages: covered, units, keep, timeout: timeout?, kind, place })
+    Some(Outlet { name: name?, stages: covered, units, keep, timeout: timeout?, kind, effect, place })
 }
 
-fn timeout(read: In<'_>, item: Item<'_, '_>) -> Option<Duration> {
+/// Keys that the kind makes no use of, and those that it lacks.
+fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, kind: &str) {
+    let Some((_, keys, needed)) = OF_KIND.iter().find(|(name, ..)| *name == kind) else { return };
+    for wanted in needed.iter().filter(|wanted| !table.contains_key(**wanted)) {
+        read.wrong(item.span(), format!("an outlet of kind \"{kind}\" needs a `{wanted}`"));
+    }
+    let nothing_is_brought = |key: &str| kind == "process" && ["reload", "ready", "within"].contains(&key);
+    for (key, _) in table {
+        let name = key.get_ref().as_ref();
+        let of_another = OF_KIND.iter().any(|(_, others, _)| others.contains(&name)) && !keys.contains(&name);
+        if of_another || nothing_is_brought(name) {
+            read.wrong(key.span(), format!("`{name}` means nothing in an outlet of kind \"{kind}\""));
+        }
+    }
+}
+
+fn kind(read: In<'_>, table: &DeTable<'_>, kind: &str) -> Option<OutletKind> {
+    let text = |key: &str| {
+        let item = table.get(key)?;
+        stage_text(read, item, &format!("`{key}`")).map(|(text, _)| text)
+    };
+    match kind {
+        "process" => Some(OutletKind::Process { pid_file: text("pid_file")? }),
+        "http" => http::http(read, table).map(|http| OutletKind::Http(Box::new(http))),
+        "postgres" => postgres::postgres(read, table).map(|it| OutletKind::Postgres(Box::new(it))),
+        _ => Some(OutletKind::Directory { path: text("path")? }),
+    }
+}
+
+/// What of a unit stands in an outlet that holds names and values, as a file of this format would.
+fn content(read: In<'_>, table: &DeTable<'_>, format: OutputFormat) -> Output {
+    let place = read.place(table.get("name").map_or(0..0, toml::Spanned::span));
+    let mut output = Output { holds_tables: true, ..Output::plain(StageText::default(), format, place) };
+    for (key, item) in table {
+        match key.get_ref().as_ref() {
+            "naming" => output.naming = naming(read, item, format).unwrap_or(output.naming),
+            "prefix" => output.prefix = stage_text(read, item, "`prefix`").map(|(text, _)| text),
+            "secrets" => {
+                output.secrets = read.choice(item, "`secrets`", &SecretsIn::ALL).unwrap_or(output.secrets);
+            }
+            _ => {}
+        }
+    }
+    output
+}
+
+/// Text, or where it comes from.
+fn given(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<Given> {
+    match item.get_ref() {
+        DeValue::Table(_) => from(read, item, what).map(Given::From),
+        _ => read.text(item, what).map(|text| Given::Text(text.to_owned())),
+    }
+}
+
+/// Where something comes from that does not stand in the ledger.
+fn from(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<Source> {
+    let help = "write { from = \"env:NAME\" } or { from = \"file:PATH\" }";
+    let DeValue::Table(table) = item.get_ref() else {
+        read.wrong_with(item.span(), format!("{what} does not stand in the ledger"), help);
+        return None;
+    };
+    let mut found = None;
+    read.keys(table, &["from"], |_, item| found = read.text(item, "`from`").map(|text| (text, item.span())));
+    let Some((text, span)) = found else {
+        read.wrong_with(item.span(), format!("{what} says nothing"), help);
+        return None;
+    };
+    if !text.starts_with("env:") && !text.starts_with("file:") {
+        read.wrong_with(span, "`from` begins with neither `env:` nor `file:`", help);
+        return None;
+    }
+    Some(Source(text.into()))
+}
+
+fn reload(read: In<'_>, item: Item<'_, '_>) -> Vec<StageText> {
+    let words = read.list(item, "`reload`").into_iter();
+    let words: Vec<StageText> =
+        words.filter_map(|word| stage_text(read, word, "`reload`").map(|(text, _)| text)).collect();
+    if words.is_empty() {
+        read.wrong_with(
+            item.span(),
+            "`reload` names no program",
+            "write reload = [\"PROGRAM\", \"ARGUMENT\", …]; no shell reads it",
+        );
+    }
+    words
+}
+
+fn ready(read: In<'_>, item: Item<'_, '_>) -> Option<Ready> {
+    let (text, span) = stage_text(read, item, "`ready`")?;
+    let written = text.as_written();
+    if written.starts_with("http://") || written.starts_with("https://") {
+        return Some(Ready::Http(text));
+    }
+    let path = written.strip_prefix("file:").and_then(|path| StageText::parse(path).ok());
+    if path.is_none() {
+        let message = "`ready` is neither an address nor a file";
+        read.wrong_with(span, message, "write \"http://HOST/PATH\" or \"file:PATH\"");
+    }
+    path.map(Ready::File)
+}
+
+fn time(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<Duration> {
     let found = read.value(item).as_text().and_then(duration);
     let fits = found.filter(|found| (100..=600_000).contains(&found.as_millis()));
     if fits.is_none() {
-        read.wrong_with(item.span(), "`timeout` must be a duration from 100ms to 10m", "write \"10s\"");
+        let message = format!("{what} must be a duration from 100ms to 10m");
+        read.wrong_with(item.span(), message, "write \"10s\"");
     }
     fits
 }

@@ -97,7 +97,7 @@ fn article(format: OutputFormat) -> &'static str {
     if format == OutputFormat::Csv { "the rows of a table" } else { "a template" }
 }
 
-fn naming(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<Naming> {
+pub(super) fn naming(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<Naming> {
     let naming = read.choice(item, "`naming`", &Naming::ALL)?;
     if naming == Naming::Nested && format.levels() == Levels::One {
         let message = format!("names cannot be nested in {} files", format.name());

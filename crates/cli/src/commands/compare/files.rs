@@ -13,6 +13,8 @@ use cledger_core::value::Value;
 use cledger_formats::{detect, particulars};
 
 use super::CompareArgs;
+use zeroize::Zeroizing;
+
 use crate::app::{App, scope_of, unit_of};
 use crate::commands::without_delivery;
 use crate::error::{CliError, status};
@@ -25,7 +27,7 @@ pub(super) const FILE: &str = "file:";
 /// A file's text with its format.
 struct Content<'p> {
     path: &'p str,
-    text: String,
+    text: Zeroizing<String>,
     format: OutputFormat,
 }
 

@@ -5,7 +5,8 @@ use cledger_core::value::Value;
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::output::text::drift::{State, UnitDrift, word};
+use crate::output::text::drift::word;
+use crate::reality::{State, UnitDrift};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'d> {

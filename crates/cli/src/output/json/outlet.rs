@@ -1,9 +1,15 @@
-//! `outlet list` for programs.
+//! `outlet` for programs.
 
+use cledger_core::findings::Finding;
+use cledger_core::model::Ledger;
 use serde::Serialize;
 
-use super::FORMAT;
-use crate::commands::ListedOutlet;
+use super::check::{self, FindingDocument};
+use super::{FORMAT, drift};
+use crate::commands::{ListedOutlet, Prepared, Preparing};
+use crate::output::text::outlet::outcome;
+use crate::reality::UnitDrift;
+use crate::reality::bring::{Brought, Outcome};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'o> {
@@ -33,4 +39,86 @@ pub(crate) fn document(outlets: &[ListedOutlet]) -> Document<'_> {
         reason: it.trouble.as_deref(),
     });
     Document { format: FORMAT, outlets: of.collect() }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct PreparedDocument<'o> {
+    format: u32,
+    written: bool,
+    tables: Vec<TableDocument<'o>>,
+}
+
+#[derive(Debug, Serialize)]
+struct TableDocument<'o> {
+    outlet: &'o str,
+    table: &'o str,
+    state: &'static str,
+    reason: Option<&'o str>,
+}
+
+pub(crate) fn prepared(prepared: &[Prepared], written: bool) -> PreparedDocument<'_> {
+    let tables = prepared.iter().map(|it| {
+        let (state, reason) = match &it.what {
+            Preparing::Wanted => ("wanted", None),
+            Preparing::TheirOwn => ("their-own", None),
+            Preparing::Made => ("made", None),
+            Preparing::WasThere => ("was-there", None),
+            Preparing::Failed(reason) => ("failed", Some(reason.as_str())),
+        };
+        TableDocument { outlet: &it.outlet, table: &it.table, state, reason }
+    });
+    PreparedDocument { format: FORMAT, written, tables: tables.collect() }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct BroughtDocument<'o> {
+    format: u32,
+    brought: Vec<OneBrought<'o>>,
+    /// How all of it stands now.
+    after: drift::Document<'o>,
+    /// What keeps it from being brought.
+    gaps: Vec<FindingDocument<'o>>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct OneBrought<'o> {
+    unit: &'o str,
+    stage: &'o str,
+    outlet: &'o str,
+    kind: &'static str,
+    state: &'static str,
+    in_effect: Option<bool>,
+    reason: Option<&'o str>,
+}
+
+pub(crate) fn one_brought(it: &Brought) -> OneBrought<'_> {
+    let reason = match (&it.outcome, &it.effect) {
+        (Outcome::Failed(reason) | Outcome::NotKnown(reason), _) | (_, Some(Err(reason))) => {
+            Some(reason.as_str())
+        }
+        _ => None,
+    };
+    OneBrought {
+        unit: &it.owner,
+        stage: &it.stage,
+        outlet: &it.outlet,
+        kind: it.kind,
+        state: outcome(it).0,
+        in_effect: it.effect.as_ref().map(Result::is_ok),
+        reason,
+    }
+}
+
+pub(crate) fn brought<'o>(
+    brought: &'o [Brought],
+    after: &'o [UnitDrift],
+    ledger: &'o Ledger,
+    gaps: &'o [Finding],
+) -> BroughtDocument<'o> {
+    BroughtDocument {
+        format: FORMAT,
+        brought: brought.iter().map(one_brought).collect(),
+        after: drift::document(after),
+        gaps: gaps.iter().map(|gap| check::finding(ledger, gap)).collect(),
+    }
 }

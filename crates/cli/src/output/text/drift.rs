@@ -8,62 +8,7 @@ use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
-
-/// How a unit or instance stands.
-#[derive(Debug)]
-pub(crate) struct UnitDrift {
-    /// Its name.
-    pub(crate) owner: String,
-    pub(crate) stage: String,
-    /// The outlet's name and kind, where it is not a folder that was named.
-    pub(crate) outlet: Option<(String, &'static str)>,
-    pub(crate) state: State,
-}
-
-/// What was found of a unit or instance.
-#[derive(Debug)]
-pub(crate) enum State {
-    /// It has a folder there: its files, by path.
-    There(Vec<(String, FileDrift)>),
-    /// It is not there at all.
-    NotThere,
-    /// Nothing is rendered for it.
-    NothingRendered,
-    /// It is there, and the ledger does not know it.
-    Unknown,
-    /// Nobody can tell, for this reason.
-    NotKnown(String),
-}
-
-impl UnitDrift {
-    /// Whether all is as the ledger says.
-    pub(crate) fn is_clean(&self) -> bool {
-        match &self.state {
-            State::There(files) => files.iter().all(|(_, file)| file.is_clean()),
-            State::NothingRendered => true,
-            State::NotThere | State::Unknown | State::NotKnown(_) => false,
-        }
-    }
-}
-
-impl UnitDrift {
-    /// Whether nothing came back of it.
-    pub(crate) fn is_unreachable(&self) -> bool {
-        matches!(self.state, State::NotKnown(_))
-    }
-
-    /// Whether nothing is known to differ, and not all is known.
-    fn is_unknown(&self) -> bool {
-        let State::There(files) = &self.state else { return false };
-        !self.is_clean()
-            && files.iter().all(|(_, file)| match file {
-                FileDrift::Drifted(names) => {
-                    names.iter().all(|name| name.waived || name.what == NameDrift::Unreadable)
-                }
-                other => other.is_clean(),
-            })
-    }
-}
+use crate::reality::{State, UnitDrift};
 
 pub(crate) fn word(what: NameDrift) -> &'static str {
     match what {

@@ -1,9 +1,11 @@
-//! `outlet list` for people.
+//! `outlet` for people.
 
-use crate::commands::ListedOutlet;
+use crate::commands::{ListedOutlet, Prepared, Preparing};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
-use crate::output::values;
+use crate::output::{style, values};
+use crate::reality::UnitDrift;
+use crate::reality::bring::{Brought, Outcome};
 
 pub(crate) fn print(console: &mut Console, outlets: &[ListedOutlet]) {
     let mut table = Table::new(&["outlet", "kind", "stage", "units there", "", ""], console.width());
@@ -23,4 +25,80 @@ pub(crate) fn print(console: &mut Console, outlets: &[ListedOutlet]) {
     }
     table.keep_whole(4);
     table.lines().iter().for_each(|line| console.line(line));
+}
+
+pub(crate) fn prepared(console: &mut Console, prepared: &[Prepared], write: bool) {
+    let mut table = Table::new(&["outlet", "table", "", ""], console.width());
+    for it in prepared {
+        let (word, tone, reason) = match &it.what {
+            Preparing::Wanted => ("is made if it is not there", Tone::Plain, ""),
+            Preparing::TheirOwn => ("is somebody else's, and stays as it is", Tone::Quiet, ""),
+            Preparing::Made => ("made", Tone::Plain, ""),
+            Preparing::WasThere => ("there already, as it should be", Tone::Plain, ""),
+            Preparing::Failed(reason) => ("failed", Tone::Bad, reason.as_str()),
+        };
+        table.row(vec![
+            (it.outlet.clone(), Tone::Plain),
+            (it.table.clone(), Tone::Plain),
+            (word.to_owned(), tone),
+            (values::escape(reason), Tone::Quiet),
+        ]);
+    }
+    table.lines().iter().for_each(|line| console.line(line));
+    if !write {
+        console.line("Nothing is made yet. To do it, add --write.");
+    }
+}
+
+/// What came of bringing units to outlets; `after` is how they stand now.
+pub(crate) fn brought(console: &mut Console, brought: &[Brought], after: &[UnitDrift]) {
+    let mut table = Table::new(&["unit", "outlet", "kind", "", ""], console.width());
+    for it in brought {
+        let (word, tone) = outcome(it);
+        let reason = match (&it.outcome, &it.effect) {
+            (Outcome::Failed(reason) | Outcome::NotKnown(reason), _) | (_, Some(Err(reason))) => {
+                reason.as_str()
+            }
+            (Outcome::ChangedMeanwhile, _) => "look again, and bring it then",
+            (Outcome::NotHeld, _) => "it took what was brought, and holds something else",
+            _ => "",
+        };
+        table.row(vec![
+            (format!("{}@{}", it.owner, it.stage), Tone::Plain),
+            (it.outlet.clone(), Tone::Plain),
+            (it.kind.to_owned(), Tone::Plain),
+            (word.to_owned(), tone),
+            (values::escape(reason), Tone::Quiet),
+        ]);
+    }
+    table.keep_whole(0);
+    table.keep_whole(3);
+    table.lines().iter().for_each(|line| console.line(line));
+    let processes = after.iter().filter(|unit| matches!(unit.outlet, Some((_, "process"))));
+    for unit in processes {
+        let name = unit.outlet.as_ref().map(|(name, _)| name.as_str()).unwrap_or_default();
+        let state = match (unit.is_as_made(), unit.is_unreachable()) {
+            (true, _) => "runs with it",
+            (_, true) => "is not known",
+            _ => "does not run with it yet",
+        };
+        console.line(format!("The process of outlet {name} {state}."));
+    }
+    if !brought.iter().all(Brought::is_well) {
+        console.line(format!("{}: not all of it went well.", style::bad("trouble")));
+    }
+}
+
+/// The word for what came of it.
+pub(crate) fn outcome(brought: &Brought) -> (&'static str, Tone) {
+    match (&brought.outcome, &brought.effect) {
+        (Outcome::AsItShouldBe, _) => ("as it should be", Tone::Plain),
+        (Outcome::Brought, None) => ("brought", Tone::Plain),
+        (Outcome::Brought, Some(Ok(()))) => ("brought, in effect", Tone::Plain),
+        (Outcome::Brought, Some(Err(_))) => ("brought, not in effect", Tone::Bad),
+        (Outcome::NotHeld, _) => ("not held", Tone::Bad),
+        (Outcome::ChangedMeanwhile, _) => ("changed meanwhile", Tone::Bad),
+        (Outcome::Failed(_), _) => ("not brought", Tone::Bad),
+        (Outcome::NotKnown(_), _) => ("not known", Tone::Bad),
+    }
 }

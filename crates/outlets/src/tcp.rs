@@ -5,10 +5,10 @@ use std::net::{TcpStream, ToSocketAddrs as _};
 
 use cledger_core::probe::Answer;
 
-use super::{Deadline, Failure};
+use crate::failure::{Deadline, Failure};
 
 /// Connects to the first address of a host that lets us.
-pub(super) fn connect(host: &str, port: u16, deadline: Deadline) -> Result<TcpStream, Failure> {
+pub(crate) fn connect(host: &str, port: u16, deadline: Deadline) -> Result<TcpStream, Failure> {
     let addresses = (host, port).to_socket_addrs();
     let nowhere = || Failure::new(Answer::NoSuchHost, "its name leads nowhere");
     let addresses = addresses.map_err(|_| nowhere())?;
@@ -28,7 +28,7 @@ pub(super) fn connect(host: &str, port: u16, deadline: Deadline) -> Result<TcpSt
 }
 
 /// What an error of the system says.
-pub(super) fn of_io(error: &io::Error) -> Failure {
+pub(crate) fn of_io(error: &io::Error) -> Failure {
     match error.kind() {
         io::ErrorKind::ConnectionRefused => Failure::new(Answer::Refused, "nothing listens there"),
         io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => {

@@ -14,16 +14,16 @@ use rustls::{
     CertificateError, ClientConfig, ClientConnection, DigitallySignedStruct, RootCertStore, SignatureScheme,
 };
 
-use super::Failure;
-use super::tcp::of_io;
+use crate::failure::Failure;
+use crate::tcp::of_io;
 
 /// The one provider of cryptography.
-pub(super) fn provider() -> Arc<CryptoProvider> {
+pub(crate) fn provider() -> Arc<CryptoProvider> {
     Arc::new(ring::default_provider())
 }
 
 /// How connections are made; without `roots` any certificate will do.
-pub(super) fn config(roots: Option<Arc<RootCertStore>>) -> Result<ClientConfig, Failure> {
+pub(crate) fn config(roots: Option<Arc<RootCertStore>>) -> Result<ClientConfig, Failure> {
     let builder = ClientConfig::builder_with_provider(provider())
         .with_safe_default_protocol_versions()
         .map_err(|error| of_tls(&error))?;
@@ -35,7 +35,7 @@ pub(super) fn config(roots: Option<Arc<RootCertStore>>) -> Result<ClientConfig, 
 }
 
 /// Shakes hands over a connection, and gives the days that the certificate is still good for.
-pub(super) fn days_left(
+pub(crate) fn days_left(
     mut stream: TcpStream,
     host: &str,
     roots: Arc<RootCertStore>,
@@ -58,7 +58,7 @@ fn days_of(certificate: &CertificateDer<'_>, now: Timestamp) -> Option<i64> {
 }
 
 /// What an error says that may have one of TLS inside.
-pub(super) fn of_any(error: &(dyn StdError + 'static)) -> Failure {
+pub(crate) fn of_any(error: &(dyn StdError + 'static)) -> Failure {
     let mut inside: Option<&(dyn StdError + 'static)> = Some(error);
     let mut system = None;
     while let Some(this) = inside {
@@ -77,7 +77,7 @@ pub(super) fn of_any(error: &(dyn StdError + 'static)) -> Failure {
     system.unwrap_or_else(|| Failure::new(Answer::Unexpected, error.to_string()))
 }
 
-pub(super) fn of_tls(error: &rustls::Error) -> Failure {
+pub(crate) fn of_tls(error: &rustls::Error) -> Failure {
     let rustls::Error::InvalidCertificate(why) = error else {
         return match error {
             rustls::Error::InvalidMessage(_) | rustls::Error::AlertReceived(_) => {

@@ -1,0 +1,63 @@
+//! `cledger outlet list`: which outlets there are, and whether they answer.
+
+use clap::Args;
+use cledger_core::address::Pattern;
+use cledger_outlets::Trust;
+use cledger_outlets::read_back::{Held, read_back};
+use cledger_store::Scope;
+
+use super::Listed;
+use crate::app::App;
+use crate::error::{CliError, status};
+use crate::output::{json, text};
+use crate::reality::{Around, places};
+
+#[derive(Debug, Args)]
+pub(crate) struct ListArgs {
+    /// The stages, as @PATTERN; all if not given
+    #[arg(value_name = "@STAGE")]
+    stages: Vec<String>,
+}
+
+pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let patterns: Vec<Pattern> =
+        args.stages.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
+    let (root, ledger) = app.open(&Scope::Whole)?;
+    let outside = app.outside(&root);
+    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let mut places = places::outlets(&patterns, &ledger, &around)?;
+    for place in &mut places {
+        for subject in place.subjects.clone() {
+            place.ask(&ledger, subject, Vec::new())?;
+        }
+    }
+    let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
+    let progress = app.console.progress(sources.len(), "outlets");
+    let backs = read_back(&sources, |heard| progress.set_position(heard as u64));
+    progress.finish_and_clear();
+    let mut listed = Vec::new();
+    for (place, back) in places.iter().zip(backs) {
+        let is_there = |held: &&Held| !matches!(held, Held::NotThere | Held::NotKnown(_));
+        let not_known = back.units.values().find_map(|held| match held {
+            Held::NotKnown(reason) => Some(reason.clone()),
+            _ => None,
+        });
+        let late = place.source.asked.len() > back.units.len();
+        let (name, kind) = place.outlet_name().unwrap_or_default();
+        listed.push(Listed {
+            name,
+            kind,
+            stage: ledger.stage(place.stage).name.to_string(),
+            units: place.subjects.len(),
+            there: back.units.values().filter(is_there).count(),
+            trouble: if late { Some(place.trouble(&back)) } else { not_known },
+        });
+    }
+    if app.console.is_json() {
+        app.console.document(&json::outlet::document(&listed));
+    } else {
+        text::outlet::print(app.console, &listed);
+    }
+    let all_answer = listed.iter().all(|outlet| outlet.trouble.is_none());
+    Ok(if all_answer { status::CLEAN } else { status::OUTSIDE })
+}

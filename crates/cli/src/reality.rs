@@ -1,0 +1,95 @@
+//! What is really out there: where it is, how it stands to the ledger, and how it is brought into line.
+
+pub(crate) mod bring;
+pub(crate) mod look;
+pub(crate) mod places;
+pub(crate) mod reach;
+
+use cledger_core::drift::{FileDrift, NameDrift};
+
+pub(crate) use look::{Looked, look};
+pub(crate) use places::{Around, Place};
+
+/// How a unit or instance stands at one place.
+#[derive(Debug)]
+pub(crate) struct UnitDrift {
+    /// Its name.
+    pub(crate) owner: String,
+    pub(crate) stage: String,
+    /// The outlet's name and kind, where it is not a folder that was named.
+    pub(crate) outlet: Option<(String, &'static str)>,
+    pub(crate) state: State,
+}
+
+/// What was found of a unit or instance.
+#[derive(Debug)]
+pub(crate) enum State {
+    /// It is there: its files, by path, or what else it has there.
+    There(Vec<(String, FileDrift)>),
+    /// It is not there at all.
+    NotThere,
+    /// Nothing is rendered for it.
+    NothingRendered,
+    /// It is there, and the ledger does not know it.
+    Unknown,
+    /// Nobody can tell, for this reason.
+    NotKnown(String),
+}
+
+impl UnitDrift {
+    /// Whether all is as the ledger says.
+    pub(crate) fn is_clean(&self) -> bool {
+        match &self.state {
+            State::There(files) => files.iter().all(|(_, file)| file.is_clean()),
+            State::NothingRendered => true,
+            State::NotThere | State::Unknown | State::NotKnown(_) => false,
+        }
+    }
+
+    /// Whether it is exactly as the ledger makes it: waivers do not count where something is brought.
+    pub(crate) fn is_as_made(&self) -> bool {
+        match &self.state {
+            State::There(files) => files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger)),
+            State::NothingRendered => true,
+            State::NotThere | State::Unknown | State::NotKnown(_) => false,
+        }
+    }
+
+    /// Whether it holds all that the ledger makes, whatever else is there.
+    pub(crate) fn holds_all(&self) -> bool {
+        let holds = |file: &FileDrift| match file {
+            FileDrift::AsLedger => true,
+            FileDrift::Drifted(names) => names.iter().all(|name| name.what == NameDrift::ExtraThere),
+            _ => false,
+        };
+        match &self.state {
+            State::There(files) => files.iter().all(|(_, file)| holds(file)),
+            other => matches!(other, State::NothingRendered),
+        }
+    }
+
+    /// Why nobody can tell, if so.
+    pub(crate) fn reason(&self) -> Option<&str> {
+        match &self.state {
+            State::NotKnown(reason) => Some(reason),
+            _ => None,
+        }
+    }
+
+    /// Whether nothing came back of it.
+    pub(crate) fn is_unreachable(&self) -> bool {
+        matches!(self.state, State::NotKnown(_))
+    }
+
+    /// Whether nothing is known to differ, and not all is known.
+    pub(crate) fn is_unknown(&self) -> bool {
+        let State::There(files) = &self.state else { return false };
+        !self.is_clean()
+            && files.iter().all(|(_, file)| match file {
+                FileDrift::Drifted(names) => {
+                    names.iter().all(|name| name.waived || name.what == NameDrift::Unreadable)
+                }
+                other => other.is_clean(),
+            })
+    }
+}

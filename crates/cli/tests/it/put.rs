@@ -1,0 +1,293 @@
+//! `outlet put`, `outlet prepare` and what `drift` says then, over real and simulated services.
+
+use std::fs;
+
+use cledger_standin::{Fault, Options, StandIn};
+use postgres::{Client, NoTls};
+use snapbox::str;
+
+use crate::database::{self, Server};
+use crate::test_ledger::{SMALL, TestLedger, written};
+
+/// A small ledger with an outlet of kind `http`, the stand-in behind it, and its address in a file.
+fn boards(more: &str) -> (TestLedger, StandIn) {
+    let ledger = TestLedger::with(SMALL);
+    let standin = StandIn::start(Options { folder: ledger.path("../boards"), ..Options::default() }).unwrap();
+    ledger.write("address", format!("{}\n", standin.url()));
+    let outlet = format!(
+        "[[outlet]]\nname = \"boards\"\nkind = \"http\"\nstages = [\"*\"]\nkeep = [\"node\"]\ntimeout = \"2s\"\n\
+         url = {{ from = \"file:address\" }}\npath = \"${{stage.name}}\"\n{more}"
+    );
+    ledger.write("ledger.toml", ledger.read("ledger.toml") + &outlet);
+    (ledger, standin)
+}
+
+#[test]
+fn a_document_is_brought_and_kept_in_line() {
+    let (ledger, _standin) = boards("");
+    ledger.run("outlet list").code(0).stdout_eq(str![[r#"
+outlet  kind  stage  units there
+boards  http  dev    0 of 1       answers
+boards  http  prod   0 of 1       answers
+
+"#]]);
+    ledger.run("outlet put desk@dev").code(0).stdout_eq(str![[r#"
+dev (outlet boards, http)
+desk  not there
+
+drift: 1 of 1 unit is not as the ledger says.
+Nothing is brought yet. To do it, add --write.
+
+"#]]);
+    ledger.run("outlet put desk@dev --write").code(0).stdout_eq(str![[r#"
+unit      outlet  kind
+desk@dev  boards  http  brought
+
+"#]]);
+    let document = "../boards/dev/desk.json";
+    let text = ledger.read(document);
+    assert!(text.contains("\"host\": \"db.dev.example\"") && text.contains("\"hold\": \"5m\""), "{text}");
+    ledger.run("outlet put desk@dev --write").code(0).stdout_eq(str![[r#"
+unit      outlet  kind
+desk@dev  boards  http  as it should be
+
+"#]]);
+    // Somebody changes it, and the server writes its own name in.
+    ledger.write(
+        document,
+        text.replace("\"5m\"", "\"9m\"").replacen('{', "{\"node\": \"n3\", \"stale\": 1,", 1),
+    );
+    ledger.run("drift desk@dev").code(1).stdout_eq(str![[r#"
+dev (outlet boards, http)
+desk
+  document
+  name   ledger  there
+  hold   5m      9m           differs
+  stale  none    (not shown)  extra there
+
+drift: 1 of 1 unit is not as the ledger says.
+
+"#]]);
+    ledger.run("outlet put desk@dev --write").code(0);
+    let text = ledger.read(document);
+    assert!(text.contains("n3") && !text.contains("stale") && text.contains("\"5m\""), "{text}");
+    ledger.run("drift desk@dev").code(0);
+}
+
+#[test]
+fn what_a_bad_service_does_is_told_by_its_kind() {
+    let (ledger, standin) = boards("retries = 1\ntoken = { from = \"env:BOARDS_TOKEN\" }\n");
+    let run = |arguments: &str| ledger.command(arguments).env("BOARDS_TOKEN", "t").assert();
+    let (out, _) = written(&ledger.run("drift @dev").code(3));
+    assert!(out.contains("not known: the environment variable `BOARDS_TOKEN` is not set"), "{out}");
+    run("outlet put desk@dev --write").code(0);
+    let before = ledger.read("../boards/dev/desk.json");
+    for (fault, code, said) in [
+        (Fault::Hang, 3, "not known: no answer within 2 s"),
+        (Fault::Down, 3, "not known: status 503"),
+        (Fault::Refuse, 3, "not known: access denied: status 401"),
+        (Fault::Garbage, 1, "document  cannot be read: line 1: expected value"),
+        (Fault::Huge, 3, "not known: its answer is too large"),
+        (Fault::Loop, 3, "not known: it sends from one address to the next"),
+    ] {
+        standin.set_fault("/dev", Some(fault));
+        let (out, _) = written(&run("drift @dev").code(code));
+        assert!(out.contains(said), "{fault:?}: {out}");
+        if fault != Fault::Garbage {
+            let (out, _) = written(&run("outlet put desk@dev --write").code(3));
+            assert!(out.contains("not brought"), "{fault:?}: {out}");
+            assert_eq!(ledger.read("../boards/dev/desk.json"), before, "{fault:?}");
+        }
+    }
+    // A short pause between tries is all that a service needs which is slow to start.
+    standin.set_fault("/dev", Some(Fault::Slow(std::time::Duration::from_millis(50))));
+    run("drift @dev").code(0);
+    standin.set_fault("/dev", Some(Fault::LoseWrites));
+    ledger.write("stages/dev.toml", ledger.read("stages/dev.toml").replace("db.dev", "db2.dev"));
+    let (out, _) = written(&run("outlet put desk@dev --write").code(3));
+    assert!(out.contains("not held  it took what was brought, and holds something else"), "{out}");
+    drop(standin);
+    let (out, _) = written(&run("drift @dev").code(3));
+    assert!(out.contains("not known: refused: nothing listens there"), "{out}");
+}
+
+#[test]
+fn production_is_brought_nothing_without_its_guards() {
+    let (ledger, _standin) = boards("");
+    let text = ledger
+        .read("ledger.toml")
+        .replace("class = \"production\"\n", "class = \"production\"\nlocked = true\n");
+    ledger.write("ledger.toml", text);
+    let run = |arguments: &str| ledger.command(arguments).env("DB_PASSWORD", "x").assert();
+    let (_, err) = written(&run("outlet put desk@prod --write").code(4));
+    assert!(err.contains("`prod` is locked") && err.contains("--why TEXT"), "{err}");
+    let (_, err) = written(&run("outlet put desk@prod --write --why asked").code(4));
+    assert!(err.contains("--countersign prod"), "{err}");
+    assert!(!ledger.path("../boards/prod").exists());
+    run("outlet put desk@prod --write --why asked --countersign prod").code(0);
+    let (out, _) = written(&ledger.run("outlet put desk@prod --write --why a --countersign prod").code(1));
+    assert!(out.contains("missing-value") && out.contains("Nothing is brought."), "{out}");
+}
+
+#[test]
+fn a_delivery_counts_when_the_program_has_taken_it_up() {
+    let ledger = TestLedger::with(SMALL);
+    let outlet = |more: &str| {
+        format!(
+            "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"live\"\nwithin = \"500ms\"\n{more}"
+        )
+    };
+    let manifest = ledger.read("ledger.toml");
+    for (more, code, said) in [
+        (
+            "reload = [\"touch\", \"ready-${unit.name}\"]\nready = \"file:ready-desk\"\n",
+            0,
+            "brought, in effect",
+        ),
+        (
+            "reload = [\"true\"]\nready = \"file:ready-desk\"\n",
+            3,
+            "`ready-desk` is not written anew within 0.5 s",
+        ),
+        (
+            "reload = [\"sh\", \"-c\", \"echo no room >&2; exit 7\"]\n",
+            3,
+            "`sh` ended with exit status: 7: no room",
+        ),
+        ("reload = [\"sleep\", \"60\"]\n", 3, "`sleep` did not end within 0.5 s, and was stopped"),
+        ("reload = [\"no-such-program\"]\n", 3, "`no-such-program` cannot be started"),
+        ("ready = \"http://127.0.0.1:1/\"\n", 3, "`http://127.0.0.1:1/` is not ready within 0.5 s: refused"),
+    ] {
+        ledger.write("ledger.toml", format!("{manifest}{}", outlet(more)));
+        let _ = fs::remove_dir_all(ledger.path("live"));
+        fs::create_dir(ledger.path("live")).unwrap();
+        let run =
+            ledger.command("outlet put desk@dev --write").env("PATH", std::env::var_os("PATH").unwrap());
+        let (out, _) = written(&run.assert().code(code));
+        assert!(out.contains(said), "{more}: {out}");
+        ledger.run("drift @dev").code(0);
+    }
+}
+
+/// A ledger with an outlet in a real database, and somebody who is connected to it.
+fn database(more: &str) -> Option<(TestLedger, Server, Client)> {
+    let server = database::postgres(None)?;
+    let ledger = TestLedger::with(SMALL);
+    let url = format!("postgresql://keeper@127.0.0.1:{}/berths", server.port);
+    let outlet = format!(
+        "[[outlet]]\nname = \"table\"\nkind = \"postgres\"\nstages = [\"dev\"]\nkeep = [\"server.*\"]\n\
+         url = {{ from = \"file:url\" }}\npassword = {{ from = \"file:password\" }}\n{more}"
+    );
+    ledger.write("ledger.toml", ledger.read("ledger.toml") + &outlet);
+    ledger.write("password", "tide-1\n");
+    ledger.write("url", &url);
+    let client = Client::connect(&url.replace("keeper@", "keeper:tide-1@"), NoTls).unwrap();
+    Some((ledger, server, client))
+}
+
+#[test]
+fn rows_are_merged_in_a_table_of_our_own() {
+    let Some((ledger, mut server, mut client)) = database("") else { return };
+    let (out, _) = written(&ledger.run("drift @dev").code(3));
+    assert!(out.contains("not known: there is no table `cledger_values`"), "{out}");
+    ledger.run("outlet prepare").code(0).stdout_eq(str![[r#"
+outlet  table
+table   cledger_values  is made if it is not there
+Nothing is made yet. To do it, add --write.
+
+"#]]);
+    ledger.run("outlet prepare --write").code(0).stdout_eq(str![[r#"
+outlet  table
+table   cledger_values  made
+
+"#]]);
+    let (out, _) = written(&ledger.run("outlet prepare table --write").code(0));
+    assert!(out.contains("there already, as it should be"), "{out}");
+    ledger.run("outlet put desk@dev --write").code(0);
+    ledger.run("drift @dev").code(0);
+    client
+        .batch_execute(
+            "UPDATE cledger_values SET value = '9m' WHERE name = 'hold';
+             DELETE FROM cledger_values WHERE name = 'region';
+             INSERT INTO cledger_values VALUES ('desk@dev', 'server.name', 'n3'), ('desk@dev', 'old', 'x'),
+                                               ('gone@dev', 'old', 'x'), ('desk@prod', 'hold', 'x')",
+        )
+        .unwrap();
+    ledger.run("drift @dev").code(1).stdout_eq(str![[r#"
+dev (outlet table, postgres)
+desk
+  rows
+  name    ledger  there
+  hold    5m      9m           differs
+  region  north   none         missing there
+  old     none    (not shown)  extra there
+gone  there, but not in the ledger
+
+drift: 2 of 2 units are not as the ledger says.
+
+"#]]);
+    ledger.run("outlet put desk@dev --write").code(0);
+    let count = |client: &mut Client, condition: &str| -> i64 {
+        client
+            .query_one(&format!("SELECT count(*) FROM cledger_values WHERE {condition}"), &[])
+            .unwrap()
+            .get(0)
+    };
+    assert_eq!(count(&mut client, "name IN ('server.name', 'old')"), 2, "ours alone goes");
+    assert_eq!(count(&mut client, "scope = 'desk@dev' AND name = 'old'"), 0);
+    ledger.write("password", "wrong");
+    let (out, _) = written(&ledger.run("drift @dev").code(3));
+    assert!(out.contains("not known: access denied: SQLSTATE 28P01"), "{out}");
+    ledger.write("password", "tide-1");
+    server.child.kill().unwrap();
+    server.child.wait().unwrap();
+    let (out, _) = written(&ledger.run("drift @dev").code(3));
+    assert!(out.contains("not known: refused: nothing listens there"), "{out}");
+}
+
+#[test]
+fn rows_are_merged_in_the_table_of_an_application() {
+    let columns = "table = \"app.options\"\ncolumns = { scope = \"Server\", name = \"key\", value = \"val\" }\nscope = \"${stage.name}-1\"\nnaming = \"UPPER_SNAKE\"\n";
+    let Some((ledger, _server, mut client)) = database(columns) else { return };
+    client
+        .batch_execute(
+            "CREATE SCHEMA app; CREATE TABLE app.options (id serial PRIMARY KEY, \"Server\" varchar(20) NOT NULL,
+             key varchar(60) NOT NULL, val varchar(40), UNIQUE (\"Server\", key));
+             INSERT INTO app.options (\"Server\", key, val) VALUES ('dev-1', 'THEME', 'blue'), ('dev-1', 'HOLD', '1m')",
+        )
+        .unwrap();
+    // The URL of the connection is longer than the column: all or nothing.
+    let (out, _) = written(&ledger.run("outlet put desk@dev --write").code(3));
+    assert!(
+        out.contains("the value of `DB_URL` is longer than its column, which holds 40 characters"),
+        "{out}"
+    );
+    let rows = |client: &mut Client| -> i64 {
+        client.query_one("SELECT count(*) FROM app.options", &[]).unwrap().get(0)
+    };
+    assert_eq!(rows(&mut client), 2);
+    client.batch_execute("ALTER TABLE app.options ALTER val TYPE text").unwrap();
+    for word in ["brought", "as it should be"] {
+        let (out, _) = written(&ledger.run("outlet put desk@dev --write").code(0));
+        assert!(out.ends_with(&format!("desk@dev  table   postgres  {word}\n")), "{out}");
+    }
+    // What the application itself has there is not ours to take away.
+    ledger.run("drift @dev").code(1).stdout_eq(str![[r#"
+dev (outlet table, postgres)
+desk
+  rows
+  name   ledger  there
+  THEME  none    (not shown)  extra there
+
+drift: 1 of 1 unit is not as the ledger says.
+
+"#]]);
+    client.batch_execute("ALTER TABLE app.options RENAME COLUMN key TO option_key").unwrap();
+    let (out, _) = written(&ledger.run("drift @dev").code(3));
+    assert!(out.contains("`app.options` has no column `key`: it has id, Server, option_key, val"), "{out}");
+    client.batch_execute("ALTER TABLE app.options RENAME COLUMN option_key TO key; REVOKE ALL ON app.options FROM PUBLIC; GRANT CONNECT ON DATABASE berths TO guest").unwrap();
+    ledger.write("url", ledger.read("url").replace("keeper@", "guest@"));
+    ledger.write("password", "guest-1");
+    let (out, _) = written(&ledger.run("drift @dev").code(3));
+    assert!(out.contains("access denied: SQLSTATE 42501"), "{out}");
+}

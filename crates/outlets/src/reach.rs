@@ -1,0 +1,90 @@
+//! Ways to outlets: what one has to know to get there.
+
+mod document;
+mod rows;
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use cledger_core::model::RowColumns;
+use zeroize::Zeroizing;
+
+use crate::failure::{Deadline, Failure};
+use crate::trust::Trust;
+
+pub(crate) use document::{Document, Documents, Put};
+pub(crate) use rows::Rows;
+pub use rows::Values;
+
+/// The way to an outlet.
+#[derive(Debug, Clone)]
+pub enum Reach {
+    /// Files and processes of this machine, from this folder; messages name paths from there.
+    Local(PathBuf),
+    /// Documents behind HTTP.
+    Http(HttpReach),
+    /// A table in a database.
+    Postgres(PostgresReach),
+    /// There is none, for this reason.
+    None(String),
+}
+
+/// A secret that is sent, shared by those who send it, and never printed.
+#[derive(Clone)]
+pub struct Sent(Arc<Zeroizing<String>>);
+
+impl Sent {
+    /// Takes the secret over.
+    pub fn new(secret: Zeroizing<String>) -> Self {
+        Self(Arc::new(secret))
+    }
+
+    pub(crate) fn expose(&self) -> &str {
+        &self.0
+    }
+}
+
+impl std::fmt::Debug for Sent {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Sent(…)")
+    }
+}
+
+/// The way to a service that keeps JSON documents.
+#[derive(Debug, Clone)]
+pub struct HttpReach {
+    /// Whether its addresses begin with `https`.
+    pub over_tls: bool,
+    /// The bearer token.
+    pub token: Option<Sent>,
+    /// The proxy between.
+    pub proxy: Option<String>,
+    /// How often a request is made again.
+    pub retries: u32,
+    /// Whose certificates are trusted.
+    pub trust: Trust,
+}
+
+/// The way to a table in PostgreSQL.
+#[derive(Debug, Clone)]
+pub struct PostgresReach {
+    /// The address of the database, in which no password is needed.
+    pub url: Sent,
+    /// The password.
+    pub password: Option<Sent>,
+    /// The table, with its schema where that is named.
+    pub table: Vec<String>,
+    /// Its columns.
+    pub columns: RowColumns,
+    /// Whose certificates are trusted.
+    pub trust: Trust,
+}
+
+impl PostgresReach {
+    /// Makes the table of our own layout, if it is not there yet; says whether it made it. A table that
+    /// is there must have its columns.
+    pub fn prepare(&self, limit: Duration) -> Result<bool, Failure> {
+        Rows::of(self, Deadline::within(limit))?.prepare()
+    }
+}

@@ -1,0 +1,143 @@
+//! JSON documents behind HTTP (RFC 9110): read with GET, written with PUT under a condition.
+
+use std::thread;
+use std::time::Duration;
+
+use cledger_core::probe::Answer;
+use ureq::http::{Response, StatusCode, header};
+use ureq::{Agent, Body};
+use zeroize::Zeroizing;
+
+use super::HttpReach;
+use crate::failure::{Deadline, Failure};
+use crate::file::LARGEST;
+use crate::http::{Redirects, agent, failure};
+
+/// How long the pause before the second try is; each further one is twice as long.
+const FIRST_PAUSE: Duration = Duration::from_millis(100);
+
+/// A document as it is there.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) struct Document {
+    /// What stands in it.
+    pub(crate) text: Zeroizing<String>,
+    /// Its entity tag, if the service gives one.
+    pub(crate) version: Option<String>,
+}
+
+/// What writing a document came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Put {
+    /// The service took it.
+    Taken,
+    /// The document is not the one that it was.
+    ChangedMeanwhile,
+}
+
+/// Reads and writes the documents of one service.
+pub(crate) struct Documents<'r> {
+    reach: &'r HttpReach,
+    agent: Agent,
+    deadline: Deadline,
+}
+
+impl<'r> Documents<'r> {
+    /// Gets ready for the service; nothing is sent yet.
+    pub(crate) fn of(reach: &'r HttpReach, deadline: Deadline) -> Result<Self, Failure> {
+        let trust = reach.over_tls.then_some(&reach.trust);
+        let agent = agent(trust, reach.proxy.as_deref(), Redirects::Followed, deadline)?;
+        Ok(Self { reach, agent, deadline })
+    }
+
+    /// Reads a document; `None` where there is none.
+    pub(crate) fn get(&self, url: &str) -> Result<Option<Document>, Failure> {
+        let (mut response, _) = self.send(|left| {
+            let request = self.agent.get(url).config().timeout_global(Some(left)).build();
+            self.bearer(request).call()
+        })?;
+        match response.status() {
+            StatusCode::OK => {}
+            StatusCode::NOT_FOUND | StatusCode::GONE => return Ok(None),
+            status => return Err(of_status(status)),
+        }
+        let version = response.headers().get(header::ETAG);
+        let version = version.and_then(|tag| tag.to_str().ok()).map(str::to_owned);
+        let limit = u64::try_from(LARGEST).unwrap_or(u64::MAX);
+        let read = response.body_mut().with_config().limit(limit).read_to_vec();
+        let bytes = read.map_err(|error| failure(&error, self.reach.proxy.is_some()))?;
+        let text = String::from_utf8(bytes);
+        let text = text.map_err(|_| Failure::unexpected("its answer is not UTF-8 text"))?;
+        Ok(Some(Document { text: Zeroizing::new(text), version }))
+    }
+
+    /// Writes a document in place of the one that was seen, or where there was none.
+    pub(crate) fn put(&self, url: &str, text: &str, seen: Option<&Document>) -> Result<Put, Failure> {
+        let (response, tries) = self.send(|left| {
+            let request = self.agent.put(url).config().timeout_global(Some(left));
+            let request = request.max_redirects(0).max_redirects_will_error(false).build();
+            let request = self.bearer(request).header(header::CONTENT_TYPE, "application/json");
+            let request = match seen {
+                None => request.header(header::IF_NONE_MATCH, "*"),
+                Some(Document { version: Some(version), .. }) => request.header(header::IF_MATCH, version),
+                Some(_) => request,
+            };
+            request.send(text)
+        })?;
+        match response.status() {
+            // The answer to an earlier try may have been lost on its way.
+            StatusCode::PRECONDITION_FAILED if tries > 1 => {
+                let is_ours = self.get(url)?.is_some_and(|found| *found.text == *text);
+                Ok(if is_ours { Put::Taken } else { Put::ChangedMeanwhile })
+            }
+            StatusCode::PRECONDITION_FAILED | StatusCode::CONFLICT => Ok(Put::ChangedMeanwhile),
+            status if status.is_success() => Ok(Put::Taken),
+            status if status.is_redirection() => {
+                Err(Failure::unexpected(format!("status {}: it sends elsewhere", status.as_u16())))
+            }
+            status => Err(of_status(status)),
+        }
+    }
+
+    fn bearer<B>(&self, request: ureq::RequestBuilder<B>) -> ureq::RequestBuilder<B> {
+        match &self.reach.token {
+            Some(token) => {
+                let header = Zeroizing::new(format!("Bearer {}", token.expose()));
+                request.header(header::AUTHORIZATION, header.as_str())
+            }
+            None => request,
+        }
+    }
+
+    /// Sends a request, and again after a pause where it found nobody or came at a bad time. Gives the
+    /// number of tries too.
+    fn send(
+        &self,
+        request: impl Fn(Duration) -> Result<Response<Body>, ureq::Error>,
+    ) -> Result<(Response<Body>, u32), Failure> {
+        let mut pause = FIRST_PAUSE;
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            let sent = request(self.deadline.left()?);
+            let again = match &sent {
+                Ok(response) => matches!(response.status().as_u16(), 429 | 502 | 503 | 504),
+                Err(error) => matches!(error, ureq::Error::Io(_) | ureq::Error::ConnectionFailed),
+            };
+            if !again || tries > self.reach.retries || self.deadline.left()? <= pause {
+                let sent = sent.map_err(|error| failure(&error, self.reach.proxy.is_some()))?;
+                return Ok((sent, tries));
+            }
+            thread::sleep(pause);
+            pause *= 2;
+        }
+    }
+}
+
+fn of_status(status: StatusCode) -> Failure {
+    let number = status.as_u16();
+    match number {
+        401 | 403 => Failure::new(Answer::AccessDenied, format!("status {number}")),
+        407 => Failure::new(Answer::AccessDenied, "the proxy wants a login"),
+        _ => Failure::unexpected(format!("status {number}")),
+    }
+}

@@ -1,0 +1,45 @@
+//! Reading back JSON documents, several of one service at once.
+
+use std::thread;
+
+use super::{Asked, Held, Source, Teller};
+use crate::failure::{Deadline, Failure};
+use crate::reach::{Document, Documents, HttpReach};
+
+/// How many documents of one service are asked for at once.
+const AT_ONCE: usize = 8;
+
+/// Tells what a service holds.
+pub(super) fn tell(http: &HttpReach, source: &Source, teller: &Teller<'_>, deadline: Deadline) {
+    let documents = match Documents::of(http, deadline) {
+        Ok(documents) => documents,
+        Err(failure) => return teller.trouble(failure.to_string()),
+    };
+    let asked: Vec<(&String, &Asked)> = source.asked.iter().collect();
+    let share = asked.len().div_ceil(AT_ONCE).max(1);
+    thread::scope(|scope| {
+        for some in asked.chunks(share) {
+            let documents = &documents;
+            let sender = teller.sender.clone();
+            let at = teller.at;
+            scope.spawn(move || {
+                let teller = Teller { at, sender: &sender };
+                for (unit, asked) in some {
+                    let Asked::Document(url) = asked else { continue };
+                    if !teller.unit(unit, held(documents.get(url))) {
+                        return;
+                    }
+                }
+            });
+        }
+    });
+}
+
+/// What came back for a unit.
+pub(crate) fn held(found: Result<Option<Document>, Failure>) -> Held {
+    match found {
+        Ok(Some(Document { text, version })) => Held::Document(text, version),
+        Ok(None) => Held::NotThere,
+        Err(failure) => Held::NotKnown(failure.to_string()),
+    }
+}
