@@ -122,6 +122,7 @@ impl ConditionOptions {
             tests,
             secret: if self.secret { Some(true) } else { self.no_secret.then_some(false) },
             with_why: self.with_why,
+            looked_up: false,
             past: if self.past_until { Some(day(self.today.as_deref())?) } else { None },
         })
     }

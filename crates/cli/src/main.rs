@@ -17,6 +17,7 @@ mod reality;
 mod rendered;
 mod schema;
 mod secrets;
+mod setting;
 mod trade_words;
 
 use std::process::ExitCode;

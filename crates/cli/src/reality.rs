@@ -2,6 +2,7 @@
 
 pub(crate) mod bring;
 pub(crate) mod look;
+pub(crate) mod lookups;
 pub(crate) mod places;
 pub(crate) mod reach;
 

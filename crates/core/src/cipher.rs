@@ -73,7 +73,7 @@ pub struct Cipher {
 
 /// The secret that a field of this type has when its cipher text opens to this; `None` if that is not
 /// of the type. It is the text form of [`Value::to_text`], and holds no references.
-pub(crate) fn secret_of(text: &str, this: Type) -> Option<Held> {
+pub fn secret_of(text: &str, this: Type) -> Option<Held> {
     let value = match this {
         Type::List | Type::Map => from_json(serde_json::from_str(text).ok()?)?,
         _ => this.read(text)?,

@@ -53,6 +53,8 @@ pub struct Conditions {
     pub secret: Option<bool>,
     /// Only with a reason.
     pub with_why: bool,
+    /// Only settings that say where their value can be looked up.
+    pub looked_up: bool,
     /// Only past its last day, counted from this one.
     pub past: Option<Date>,
 }
@@ -121,6 +123,7 @@ impl Conditions {
     fn covers_note(&self, setting: Option<&Setting>) -> bool {
         let note = setting.and_then(|setting| setting.note.as_deref());
         (!self.with_why || note.is_some_and(|note| note.why.is_some()))
+            && (!self.looked_up || note.is_some_and(|note| note.looked_up.is_some()))
             && self
                 .past
                 .is_none_or(|today| note.and_then(|note| note.until).is_some_and(|until| until < today))

@@ -17,7 +17,7 @@ use crate::complete;
 use crate::conditions::day;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
-use crate::reality::{Around, Place, UnitDrift, look, places};
+use crate::reality::{Around, Place, UnitDrift, look, lookups, places};
 
 #[derive(Debug, Args)]
 pub(crate) struct DriftArgs {
@@ -50,9 +50,19 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
-    let places = places(&wanted, &ledger, &around, app)?;
-    let looked = look(places, &resolver, day(args.today.as_deref())?, app.console)?;
-    let units: Vec<UnitDrift> = looked.into_iter().flat_map(|looked| looked.units).collect();
+    let today = day(args.today.as_deref())?;
+    let lookups = match &wanted {
+        Wanted::Folder(..) => Vec::new(),
+        Wanted::Outlets(patterns) => lookups::look_up(patterns, &ledger, &outside, &around, app.console)?,
+    };
+    let places = match places(&wanted, &ledger, &around, app) {
+        // Values that are looked up are something to look at, too.
+        Err(_) if !lookups.is_empty() => Vec::new(),
+        places => places?,
+    };
+    let looked = look(places, &resolver, today, app.console)?;
+    let mut units: Vec<UnitDrift> = looked.into_iter().flat_map(|looked| looked.units).collect();
+    units.extend(lookups::standing(&lookups, &ledger, today));
     let clean = units.iter().all(UnitDrift::is_clean);
     let known = units.iter().any(|unit| !unit.is_clean() && !unit.is_unreachable());
     let console = &mut *app.console;

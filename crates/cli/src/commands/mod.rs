@@ -39,7 +39,6 @@ pub(crate) use outlet::{Listed as ListedOutlet, Prepared, Preparing};
 pub(crate) use probe::Report as ProbeReport;
 pub(crate) use rehome::Report as RehomeReport;
 pub(crate) use replace::{Names, Replacement};
-pub(crate) use set::Written;
 pub(crate) use show::{fields_of, with_stage, without_delivery};
 pub(crate) use trace::{Step, Traced};
 

@@ -1,6 +1,7 @@
 //! `cledger outlet`: where stages are delivered to and read back from.
 
 mod list;
+mod lookup;
 mod prepare;
 mod put;
 
@@ -23,6 +24,8 @@ enum OutletCommand {
     List(list::ListArgs),
     /// Make the tables of outlets of kind postgres, where they are not there yet
     Prepare(prepare::PrepareArgs),
+    /// Find values that the other side assigns, and write them into the ledger
+    Lookup(lookup::LookupArgs),
     /// Bring what one unit should have to the outlets of a stage, by hand
     Put(put::PutArgs),
 }
@@ -44,6 +47,7 @@ pub(crate) fn run(args: &OutletArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     match &args.command {
         OutletCommand::List(args) => list::run(args, app),
         OutletCommand::Prepare(args) => prepare::run(args, app),
+        OutletCommand::Lookup(args) => lookup::run(args, app),
         OutletCommand::Put(args) => put::run(args, app),
     }
 }

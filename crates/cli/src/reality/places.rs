@@ -107,7 +107,7 @@ pub(crate) fn outlets<'l>(
 }
 
 /// An outlet in a stage; nothing is asked of it yet.
-fn place<'l>(
+pub(super) fn place<'l>(
     outlet: &'l Outlet,
     stage: StageId,
     (subjects, is_whole): (Vec<Subject>, bool),

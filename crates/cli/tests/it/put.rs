@@ -291,3 +291,57 @@ drift: 1 of 1 unit is not as the ledger says.
     let (out, _) = written(&ledger.run("drift @dev").code(3));
     assert!(out.contains("access denied: SQLSTATE 42501"), "{out}");
 }
+
+#[test]
+fn what_the_other_side_assigns_is_looked_up() {
+    let (ledger, standin) = boards("");
+    ledger.write("../boards/registry/dev.json", r#"{"desks": [{"id": 17, "name": "a ${b}"}]}"#);
+    let unit = "[variables.desk_id]\ntype = \"integer\"\n[variables.title]\n";
+    ledger.write(
+        "units/desk.toml",
+        ledger.read("units/desk.toml").replace("[[output]]", &format!("{unit}[[output]]")),
+    );
+    let place = format!("{}/registry/${{stage.name}}#/desks/0/", standin.url());
+    ledger.command("set desk/desk_id@dev --absent --looked-up").arg(format!("{place}id")).assert().code(0);
+    ledger.command("set desk/title@dev=x --looked-up").arg(format!("{place}name")).assert().code(0);
+    let place = "desk_id = { absent = true, looked_up = \"http://127";
+    assert!(ledger.read("stages/dev.toml").contains(place), "{}", ledger.read("stages/dev.toml"));
+    let before = ledger.read("stages/dev.toml");
+    ledger.run("outlet lookup @dev").code(0).stdout_eq(str![[r#"
+field             ledger    there
+desk/desk_id@dev  none yet  17      differs
+desk/title@dev    x         a ${b}  differs
+Nothing is written yet. To do it, add --write.
+
+"#]]);
+    assert_eq!(ledger.read("stages/dev.toml"), before);
+    let (out, _) = written(&ledger.run("drift @dev").code(1));
+    assert!(
+        out.contains("dev (looked up)") && out.contains("desk/title@dev  x       a ${b}  differs"),
+        "{out}"
+    );
+    ledger.run("outlet lookup @dev --write").code(0);
+    ledger.run("get desk/desk_id@dev").code(0).stdout_eq("17\n");
+    ledger.run("get desk/title@dev").code(0).stdout_eq("a ${b}\n");
+    let (out, _) = written(&ledger.run("outlet lookup @dev --json").code(0));
+    assert!(out.contains(r#""ledger":"17","there":"17","same":true"#), "{out}");
+    // The same, from what the unit's own document holds: the server has given it another number.
+    ledger.run("outlet put desk@dev --write").code(0);
+    let text = ledger.read("../boards/dev/desk.json").replace("17", "18");
+    ledger.write("../boards/dev/desk.json", text);
+    ledger.run("set desk/desk_id@dev=17 --looked-up boards").code(0);
+    let (out, _) = written(&ledger.run("outlet lookup desk/desk_id@dev").code(0));
+    assert!(out.contains("desk/desk_id@dev  17      18     differs"), "{out}");
+    for (place, said) in [
+        ("boards#/nothing/here", "not known  it has no `nothing/here`"),
+        ("nowhere", "not known  there is no outlet `nowhere`"),
+        ("http://127.0.0.1:1/x#/id", "not known  refused: nothing listens there"),
+    ] {
+        ledger.run(&format!("set desk/desk_id@dev=17 --looked-up {place}")).code(0);
+        let (out, _) = written(&ledger.run("outlet lookup desk/desk_id@dev --write").code(3));
+        assert!(out.contains(said), "{place}: {out}");
+        ledger.run("get desk/desk_id@dev").code(0).stdout_eq("17\n");
+    }
+    let (_, err) = written(&ledger.run("set desk/desk_id@dev=17 --looked-up ftp://x#/y").code(2));
+    assert!(err.contains("`looked_up` names neither an address nor an outlet"), "{err}");
+}

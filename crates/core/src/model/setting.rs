@@ -3,7 +3,7 @@
 use compact_str::CompactString;
 use jiff::civil::Date;
 
-use super::{InstanceId, LayerId, Slot};
+use super::{InstanceId, LayerId, LookUp, Slot};
 use crate::cipher::Cipher;
 use crate::name::Name;
 use crate::source::Place;
@@ -47,7 +47,7 @@ pub struct Note {
     /// The last day on which it is meant to count.
     pub until: Option<Date>,
     /// Where its value can be looked up.
-    pub looked_up: Option<String>,
+    pub looked_up: Option<LookUp>,
     /// For a lookup table, where each row stands, by key.
     pub rows: Vec<(CompactString, Place)>,
 }

@@ -5,8 +5,8 @@ use std::cmp::Ordering;
 use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::{Cipher, holds_cipher, is_cipher};
 use cledger_core::model::{
-    Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, Note, Setting, SettingValue, Slot, SlotEntry,
-    Source, Stray, StrayKind, Verdict,
+    Declaration, Entry, EntryRef, InstanceId, Kind, LayerId, LookUp, Note, Setting, SettingValue, Slot,
+    SlotEntry, Source, Stray, StrayKind, Verdict,
 };
 use cledger_core::source::Place;
 use cledger_core::value::{Held, Value};
@@ -166,7 +166,7 @@ fn setting(
                 None => return None,
             },
             "from" => found.push((SettingValue::From(source(read, item)?), Verdict::Open, Vec::new())),
-            "looked_up" => note.looked_up = read.text(item, "`looked_up`").map(str::to_owned),
+            "looked_up" => note.looked_up = look_up(read, item),
             "why" => note.why = read.text(item, "`why`").map(str::to_owned),
             _ => note.until = read.day(item, "`until`"),
         }
@@ -183,6 +183,15 @@ fn setting(
     let empty =
         note.why.is_none() && note.until.is_none() && note.looked_up.is_none() && note.rows.is_empty();
     Some(Setting { slot, value, verdict, place, note: (!empty).then(|| Box::new(note)) })
+}
+
+fn look_up(read: In<'_>, item: Item<'_, '_>) -> Option<LookUp> {
+    let text = read.text(item, "`looked_up`")?;
+    let parsed = LookUp::parse(text).map_err(|error| {
+        let help = "write \"https://HOST/PATH#/NAME\", the name of an outlet, or \"OUTLET#/NAME\"";
+        read.wrong_with(item.span(), error.to_string(), help);
+    });
+    parsed.ok()
 }
 
 fn source(read: In<'_>, item: Item<'_, '_>) -> Option<Source> {

@@ -11,8 +11,8 @@ use zeroize::Zeroizing;
 
 use super::{Setting, Work, known};
 use crate::change::Planned;
-use crate::commands::set::setting_literal;
 use crate::error::CliError;
+use crate::setting::setting_literal;
 
 impl Work<'_> {
     /// The contract with all settings beside it.

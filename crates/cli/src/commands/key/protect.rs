@@ -9,8 +9,8 @@ use cledger_store::put;
 use super::{Done, Renewal, finish, layers, names};
 use crate::app::App;
 use crate::change::{Changing, NO_CHANGE};
-use crate::commands::set::setting_literal;
 use crate::error::CliError;
+use crate::setting::setting_literal;
 
 pub(super) fn run(args: &Renewal, app: &mut App<'_>) -> Result<u8, CliError> {
     let changing = Changing::start(app, &args.change)?;

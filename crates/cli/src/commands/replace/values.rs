@@ -7,8 +7,8 @@ use cledger_core::value::Held;
 use cledger_store::{Edit, Target, What, literal, setting};
 
 use super::changes::Changes;
-use crate::commands::set::{setting_literal, typed_value};
 use crate::error::CliError;
+use crate::setting::{setting_literal, typed_value};
 
 /// The change of one value and the value after it; `None` if it stays as it is.
 pub(super) fn edit(

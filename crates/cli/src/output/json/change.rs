@@ -5,8 +5,8 @@ use cledger_core::value::Value;
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::Written;
 use crate::output::text::change::words;
+use crate::setting::Written;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'w> {

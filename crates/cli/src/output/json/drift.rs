@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use super::FORMAT;
 use crate::output::text::drift::word;
+use crate::reality::lookups::LOOKED_UP;
 use crate::reality::{State, UnitDrift};
 
 #[derive(Debug, Serialize)]
@@ -70,7 +71,8 @@ fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
         State::NotKnown(reason) => Some(reason.as_str()),
         _ => None,
     };
-    let outlet = unit.outlet.as_ref().map(|(name, _)| name.as_str());
+    let outlet = unit.outlet.as_ref().filter(|(_, kind)| *kind != LOOKED_UP.1);
+    let outlet = outlet.map(|(name, _)| name.as_str());
     UnitDocument { unit: &unit.owner, stage: &unit.stage, outlet, state, reason, files }
 }
 

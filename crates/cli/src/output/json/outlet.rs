@@ -10,6 +10,7 @@ use crate::commands::{ListedOutlet, Prepared, Preparing};
 use crate::output::text::outlet::outcome;
 use crate::reality::UnitDrift;
 use crate::reality::bring::{Brought, Outcome};
+use crate::reality::lookups::Lookup;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'o> {
@@ -121,4 +122,40 @@ pub(crate) fn brought<'o>(
         after: drift::document(after),
         gaps: gaps.iter().map(|gap| check::finding(ledger, gap)).collect(),
     }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct LookedUpDocument<'o> {
+    format: u32,
+    written: bool,
+    values: Vec<LookedUp<'o>>,
+}
+
+#[derive(Debug, Serialize)]
+struct LookedUp<'o> {
+    address: String,
+    looked_up: &'o str,
+    secret: bool,
+    ledger: Option<&'o str>,
+    there: Option<String>,
+    /// Null where nobody can tell.
+    same: Option<bool>,
+    reason: Option<&'o str>,
+}
+
+pub(crate) fn looked_up<'o>(lookups: &'o [Lookup<'_>], written: bool) -> LookedUpDocument<'o> {
+    let values = lookups.iter().map(|lookup| {
+        let said = lookup.said.as_ref().ok().and_then(Option::as_ref).map(|said| said.as_str());
+        let there = lookup.found.as_ref().ok().map(|found| found.to_text().to_string());
+        LookedUp {
+            address: lookup.field.address.to_string(),
+            looked_up: lookup.look_up.as_written(),
+            secret: lookup.secret,
+            ledger: said.filter(|_| !lookup.secret),
+            there: there.filter(|_| !lookup.secret),
+            same: lookup.is_same().ok(),
+            reason: lookup.is_same().err(),
+        }
+    });
+    LookedUpDocument { format: FORMAT, written, values: values.collect() }
 }

@@ -4,10 +4,10 @@ use cledger_core::effects::{Effect, Seen};
 
 use super::check::counted;
 use super::rows;
-use crate::commands::Written;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use crate::setting::Written;
 
 /// The most effective values that are listed.
 const MOST_EFFECTS: usize = 30;

@@ -8,6 +8,7 @@ use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use crate::reality::lookups::LOOKED_UP;
 use crate::reality::{State, UnitDrift};
 
 pub(crate) fn word(what: NameDrift) -> &'static str {
@@ -36,7 +37,8 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
     for (at, of_place) in units.chunk_by(same_place).enumerate() {
         if let [UnitDrift { stage, outlet: Some((outlet, kind)), .. }, ..] = of_place {
             let gap = if at > 0 { "\n" } else { "" };
-            console.line(format!("{gap}{} (outlet {outlet}, {kind})", style::heading(stage)));
+            let what = if *kind == LOOKED_UP.1 { outlet.clone() } else { format!("outlet {outlet}, {kind}") };
+            console.line(format!("{gap}{} ({what})", style::heading(stage)));
         }
         place(console, of_place, widest);
     }

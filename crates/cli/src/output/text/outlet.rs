@@ -6,6 +6,7 @@ use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
 use crate::reality::UnitDrift;
 use crate::reality::bring::{Brought, Outcome};
+use crate::reality::lookups::Lookup;
 
 pub(crate) fn print(console: &mut Console, outlets: &[ListedOutlet]) {
     let mut table = Table::new(&["outlet", "kind", "stage", "units there", "", ""], console.width());
@@ -86,6 +87,41 @@ pub(crate) fn brought(console: &mut Console, brought: &[Brought], after: &[UnitD
     }
     if !brought.iter().all(Brought::is_well) {
         console.line(format!("{}: not all of it went well.", style::bad("trouble")));
+    }
+}
+
+/// What was looked up, and what the settings say.
+pub(crate) fn looked_up(console: &mut Console, lookups: &[Lookup<'_>], write: bool) {
+    let mut table = Table::new(&["field", "ledger", "there", "", ""], console.width());
+    let mut to_write = 0;
+    for lookup in lookups {
+        let masked = |text: &str| if lookup.secret { values::MASK.to_owned() } else { values::escape(text) };
+        let said = match &lookup.said {
+            Ok(Some(said)) => masked(said),
+            Ok(None) => "none yet".to_owned(),
+            Err(_) => values::MASK.to_owned(),
+        };
+        let found = lookup.found.as_ref().map(|found| masked(&found.to_text())).unwrap_or_default();
+        let (word, tone, reason) = match lookup.is_same() {
+            Ok(true) => ("as the ledger says", Tone::Plain, ""),
+            Ok(false) => {
+                to_write += 1;
+                (if write { "written" } else { "differs" }, Tone::Plain, "")
+            }
+            Err(reason) => ("not known", Tone::Bad, reason),
+        };
+        table.row(vec![
+            (lookup.field.address.to_string(), Tone::Plain),
+            (said, Tone::Plain),
+            (found, Tone::Plain),
+            (word.to_owned(), tone),
+            (values::escape(reason), Tone::Quiet),
+        ]);
+    }
+    table.keep_whole(3);
+    table.lines().iter().for_each(|line| console.line(line));
+    if to_write > 0 && !write {
+        console.line("Nothing is written yet. To do it, add --write.");
     }
 }
 
