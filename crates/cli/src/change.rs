@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use clap::Args;
-use cledger_core::effects::{Effect, effects};
+use cledger_core::effects::{Effect, Seen, effects};
 use cledger_core::model::{Class, LayerId, Ledger, Stage, StageId, TableFault};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
@@ -161,7 +161,10 @@ impl Changing {
             return Err(CliError::refused(message).help("add --why TEXT"));
         }
         let is_touched = |stage: &Stage| {
-            let mut effects = planned.effects.iter();
+            // A field that is new and has no value changes nothing yet.
+            let is_nothing =
+                |effect: &&Effect| matches!((&effect.before, &effect.after), (Seen::NotThere, Seen::Unset));
+            let mut effects = planned.effects.iter().filter(|effect| !is_nothing(effect));
             touched.iter().any(|&id| ledger.stage(id).name == stage.name)
                 || effects.any(|effect| effect.address.stage.as_ref() == Some(&stage.name))
         };

@@ -61,7 +61,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "waive", "compare"]),
     ("Hand out", &["render", "run", "rehome"]),
-    ("Reality", &["outlet", "probe", "drift"]),
+    ("Reality", &["outlet", "probe", "capture", "drift"]),
     ("Help", &["completions", "man", "schema"]),
 ];
 

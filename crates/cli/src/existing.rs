@@ -1,8 +1,13 @@
 //! Files that exist outside of the ledger, as trees of names and values: live ones, old ones.
 
+use std::path::Path;
+
 use cledger_core::model::OutputFormat;
 use cledger_formats::{Found, Particulars, ReadError, format};
 use cledger_outlets::file::FileError;
+use cledger_store::Capture;
+
+use crate::error::CliError;
 
 pub(crate) use cledger_outlets::file::{bytes, text};
 
@@ -24,4 +29,14 @@ pub(crate) fn read(
     particulars: Particulars<'_>,
 ) -> Result<Found, ExistingError> {
     Ok(format(this, particulars).ok_or(ExistingError::NoForm)?.read(text)?)
+}
+
+/// A capture that was written to a file.
+pub(crate) fn capture(path: &Path) -> Result<Capture, CliError> {
+    let wrong = |reason: String| {
+        CliError::usage(format!("`{}` cannot be read: {reason}", path.display()))
+            .help("name a file that `cledger capture @STAGE --out FILE` has written")
+    };
+    let text = text(path).map_err(|error| wrong(error.to_string()))?;
+    Capture::parse(&text).map_err(|error| wrong(error.to_string()))
 }

@@ -1,6 +1,7 @@
 //! What is really out there: where it is, how it stands to the ledger, and how it is brought into line.
 
 pub(crate) mod bring;
+pub(crate) mod captured;
 pub(crate) mod look;
 pub(crate) mod lookups;
 pub(crate) mod places;
@@ -8,7 +9,7 @@ pub(crate) mod reach;
 
 use cledger_core::drift::{FileDrift, NameDrift};
 
-pub(crate) use look::{Looked, look};
+pub(crate) use look::{Looked, Seeing, look};
 pub(crate) use places::{Around, Place};
 
 /// How a unit or instance stands at one place.

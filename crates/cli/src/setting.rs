@@ -1,8 +1,9 @@
 //! Settings as they are written: what a text becomes in its field, and where that goes.
 
 use cledger_core::address::Address;
-use cledger_core::cipher::Cipher;
-use cledger_core::model::{Declaration, LayerId, Ledger, Note, Setting, SettingValue, Verdict};
+use cledger_core::cipher::{Cipher, secret_of};
+use cledger_core::model::{Declaration, LayerId, Ledger, Note, Setting, SettingValue, Vary, Verdict};
+use cledger_core::name::Name;
 use cledger_core::reference;
 use cledger_core::resolve::Opened;
 use cledger_core::types::Type;
@@ -12,7 +13,7 @@ use zeroize::Zeroizing;
 
 use crate::error::CliError;
 use crate::output::values;
-use crate::place::Place;
+use crate::place::{DEFAULT, Place};
 
 /// One setting that is written or taken out.
 pub(crate) struct Written {
@@ -63,14 +64,15 @@ impl Setter<'_> {
         {
             return Ok(SettingValue::Cipher(cipher));
         }
-        let escaped =
-            Zeroizing::new(if from == TextFrom::System { reference::escape(text) } else { text.to_owned() });
-        let text = escaped.as_str();
         if declaration.this_type == Type::Table {
             // Its rows are read once the change is planned.
             return Ok(SettingValue::Value(Held::new(Value::text(text), false)));
         }
-        let value = typed_value(text, declaration).ok_or_else(|| {
+        let value = match from {
+            TextFrom::System => secret_of(text, declaration.this_type).map(|held| held.expose().escaped()),
+            TextFrom::Argument | TextFrom::Hand => typed_value(text, declaration),
+        };
+        let value = value.ok_or_else(|| {
             let message = format!("the value for `{address}` is not {}", declaration.this_type.describe());
             CliError::usage(message).help(format!("its type is {}", declaration.this_type.name()))
         })?;
@@ -131,6 +133,22 @@ impl Setter<'_> {
     }
 }
 
+/// Refuses fields that no setting can be for.
+pub(crate) fn may_be_set(place: &Place, declaration: &Declaration) -> Result<(), CliError> {
+    let address = &place.address;
+    if declaration.derived {
+        let message = format!("`{address}` is derived from other fields, and cannot be set");
+        return Err(CliError::usage(message).help("set the fields that it is made of"));
+    }
+    if declaration.vary == Vary::Never && place.target != Target::Default {
+        let message =
+            format!("`{address}` is the same everywhere (vary = \"never\"), and cannot be set in one place");
+        let everywhere = Address { stage: Name::parse(DEFAULT).ok(), ..address.clone() };
+        return Err(CliError::usage(message).help(format!("set it everywhere: cledger set {everywhere}=…")));
+    }
+    Ok(())
+}
+
 /// The change that writes a setting, if it changes anything, and what it was and will be. Reason, last day
 /// and look-up stay where the note has none.
 pub(crate) fn write(
@@ -167,7 +185,8 @@ fn secret_value(secret: &str, declaration: &Declaration) -> Option<Held> {
         Type::List | Type::Map => parse_value(secret),
         this => this.read(secret),
     };
-    value.map(|value| Held::new(value, true)).filter(|held| declaration.this_type.fits(held.expose()))
+    let held = value.map(|value| Held::new(value, true)).or_else(|| secret_of(secret, declaration.this_type));
+    held.filter(|held| declaration.this_type.fits(held.expose()))
 }
 
 pub(crate) fn typed_value(text: &str, declaration: &Declaration) -> Option<Value> {

@@ -19,6 +19,7 @@ mod words;
 use std::collections::BTreeMap;
 
 pub use gather::{Gathered, flattened, gather, with_stage};
+pub use infer::inferred;
 pub use propose::propose;
 pub use repeats::{Repeat, naming_the_stage, repeats};
 pub use secrecy::looks_secret;

@@ -75,25 +75,11 @@ pub struct Cipher {
 /// of the type. It is the text form of [`Value::to_text`], and holds no references.
 pub fn secret_of(text: &str, this: Type) -> Option<Held> {
     let value = match this {
-        Type::List | Type::Map => from_json(serde_json::from_str(text).ok()?)?,
+        Type::List | Type::Map => Value::from_json(serde_json::from_str(text).ok()?)?,
         _ => this.read(text)?,
     };
     let secret = Held::new(value, true);
     this.fits(secret.expose()).then_some(secret)
-}
-
-fn from_json(json: serde_json::Value) -> Option<Value> {
-    Some(match json {
-        serde_json::Value::String(text) => Value::Text(text.into()),
-        serde_json::Value::Array(items) => {
-            Value::List(items.into_iter().map(from_json).collect::<Option<_>>()?)
-        }
-        serde_json::Value::Object(map) => {
-            let pair = |(key, item): (String, _)| Some((CompactString::from(key), from_json(item)?));
-            Value::Map(map.into_iter().map(pair).collect::<Option<_>>()?)
-        }
-        _ => return None,
-    })
 }
 
 impl Ledger {

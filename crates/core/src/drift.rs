@@ -11,7 +11,7 @@ use crate::output::OutputName;
 use crate::render::{RenderedOutput, as_written};
 use crate::resolve::{Effective, FieldId};
 use crate::tree::{Branch, Tree};
-use crate::value::Value;
+use crate::value::{Held, Value};
 
 /// How one name in a file has drifted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,6 +33,8 @@ pub enum NameDrift {
 pub struct Drifted {
     /// Its name in the file, steps joined with dots.
     pub name: String,
+    /// These steps.
+    pub steps: OutputName,
     /// The field's address, where the ledger knows it.
     pub address: Option<String>,
     /// How.
@@ -46,6 +48,8 @@ pub struct Drifted {
     /// The value that is there; `None` for secrets, for names that the ledger does not know, and
     /// where there is none.
     pub observed: Option<Value>,
+    /// The value that is there, whatever it is, for whoever takes it over.
+    pub there: Option<Held>,
 }
 
 /// What was found in place of an output's file.
@@ -141,12 +145,14 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
         known.insert(name);
         drifted.push(Drifted {
             name: name.join("."),
+            steps: name.clone(),
             address: Some(ledger.address(*field).to_string()),
             what: NameDrift::NoValueHere,
             secret: true,
             waived: false,
             expected: None,
             observed: None,
+            there: tree.get(name).map(|value| Held::new(value.clone(), true)),
         });
     }
     extra(&tree.0, &mut Vec::new(), &known, &mut drifted);
@@ -183,17 +189,19 @@ fn of_value(
         let open = !effective.secret && what != NameDrift::Unreadable;
         Drifted {
             name: name.join("."),
+            steps: name.to_vec(),
             address: Some(ledger.address(field).to_string()),
             what,
             secret: !open,
             waived: false,
             expected: expected.filter(|_| open),
             observed: observed.filter(|_| open).cloned(),
+            there: observed.map(|value| Held::new(value.clone(), effective.secret)),
         }
     };
-    let Some(expected) = effective.expose() else { return Some(drifted(NameDrift::Unreadable, None, None)) };
-    let expected = if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
     let found = tree.get(name);
+    let Some(expected) = effective.expose() else { return Some(drifted(NameDrift::Unreadable, None, found)) };
+    let expected = if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
     match found {
         // The file of a lookup table without rows.
         None if is_table && expected == Value::Map(Branch::new()) => None,
@@ -216,6 +224,7 @@ fn extra(branch: &Branch, steps: &mut OutputName, known: &BTreeSet<&OutputName>,
             Value::Map(level) if inside => extra(level, steps, known, drifted),
             _ => drifted.push(Drifted {
                 name: steps.join("."),
+                steps: steps.clone(),
                 address: None,
                 what: NameDrift::ExtraThere,
                 // Nobody has said that it is none.
@@ -223,6 +232,7 @@ fn extra(branch: &Branch, steps: &mut OutputName, known: &BTreeSet<&OutputName>,
                 waived: false,
                 expected: None,
                 observed: None,
+                there: Some(Held::new(value.clone(), true)),
             }),
         }
         steps.pop();

@@ -114,6 +114,27 @@ impl Value {
         }
     }
 
+    /// The value that a JSON value is; `None` for null, anywhere in it. Whole numbers beyond 64 bits become
+    /// numbers with a fraction.
+    pub fn from_json(json: serde_json::Value) -> Option<Value> {
+        Some(match json {
+            serde_json::Value::Null => return None,
+            serde_json::Value::Bool(truth) => Value::Boolean(truth),
+            serde_json::Value::Number(number) => match number.as_i64() {
+                Some(whole) => Value::Integer(whole),
+                None => Value::Number(number.as_f64()?),
+            },
+            serde_json::Value::String(text) => Value::Text(text.into()),
+            serde_json::Value::Array(items) => {
+                Value::List(items.into_iter().map(Value::from_json).collect::<Option<_>>()?)
+            }
+            serde_json::Value::Object(map) => {
+                let pair = |(key, item): (String, _)| Some((key.into(), Value::from_json(item)?));
+                Value::Map(map.into_iter().map(pair).collect::<Option<_>>()?)
+            }
+        })
+    }
+
     fn wipe(&mut self) {
         match self {
             Value::Text(text) | Value::Time(text) => text.zeroize(),

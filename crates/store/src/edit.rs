@@ -25,7 +25,7 @@ pub use proposed::{ProposedOutput, entry_block, field_pattern, output_block, pat
 pub use put::put;
 pub use remove::remove;
 pub use rename::{Named, Renaming, rename};
-pub use setting::{Target, setting};
+pub use setting::{Target, setting, setting_of};
 pub use share::{share, shared_file};
 
 use crate::tree::{FileError, Tree};

@@ -3,6 +3,7 @@
 //! [`read()`] turns a folder into a [`cledger_core::model::Ledger`], or into all the mistakes that
 //! keep it from being one.
 
+mod capture;
 mod edit;
 mod find;
 mod git;
@@ -14,10 +15,13 @@ mod read;
 mod tree;
 mod write;
 
+pub use capture::{
+    Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, NoCapture,
+};
 pub use edit::{
     Changed, Edit, EditError, Named, Overlay, ProposedOutput, Renaming, Target, What, append, apply,
     entry_block, extend, field_pattern, key, literal, output_block, parse_value, patterns, put, remove,
-    rename, setting, share, shared_file, with_cells,
+    rename, setting, setting_of, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
 pub use git::{GitError, at_revision, is_bare_repository};

@@ -34,7 +34,8 @@ pub(crate) struct AdoptArgs {
     /// The unit to make, or to bring up to date
     #[arg(add = ArgValueCompleter::new(complete::address))]
     unit: Name,
-    /// A file, or a folder of files, and the stage that it is of
+    /// A file, or a folder of files, and the stage that it is of; or `STAGE=capture:FILE`, what a capture
+    /// has of the unit
     #[arg(required = true, value_name = "STAGE=FILE")]
     sources: Vec<String>,
     /// The format of files whose names do not tell it
@@ -104,7 +105,9 @@ pub(crate) fn run(args: &AdoptArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         args.format.as_deref().and_then(|word| OutputFormat::ALL.iter().find(|(_, name)| *name == word));
     let unit = ledger.unit_id(args.unit.as_str());
     let has = unit.map(|id| (Subject::Unit(id, None), ledger.unit(id)));
-    let files = files::read(ledger, has, &args.sources, format.map(|(format, _)| *format))?;
+    let keys = changing.keys(&NO_CHANGE);
+    let captures = files::FromCaptures { keys: &keys, unit: args.unit.as_str() };
+    let files = files::read(ledger, has, &args.sources, format.map(|(format, _)| *format), &captures)?;
     refuse_stages(ledger, unit, &files)?;
     let gathered = gather(&files.old);
     let mut not_placed = files.not_placed.clone();

@@ -1,5 +1,6 @@
 //! `cledger compare`: two stages, a unit in two stages, the ledger at two times, or files.
 
+mod captures;
 mod files;
 
 use clap::Args;
@@ -18,13 +19,14 @@ use crate::complete;
 use crate::error::{CliError, status};
 use crate::output::text::compare::Sides;
 use crate::output::{json, text};
+use crate::reality::captured::CAPTURE;
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
-    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, or `file:PATH`; with --against a pattern of what to compare
+    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, `file:PATH` or `capture:PATH`; with --against a pattern of what to compare
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against")]
     left: Option<String>,
-    /// The second: @STAGE, UNIT[+INSTANCE]@STAGE, or `file:PATH`
+    /// The second: @STAGE, UNIT[+INSTANCE]@STAGE, `file:PATH` or `capture:PATH`
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against", conflicts_with = "against")]
     right: Option<String>,
     /// Compare the ledger with what it was at a git revision: which effective values change
@@ -45,6 +47,9 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let (Some(left_text), Some(right_text)) = (&args.left, &args.right) else {
         return Err(CliError::usage("two sides are needed").help("cledger compare @test @prod-north"));
     };
+    if left_text.starts_with(CAPTURE) || right_text.starts_with(CAPTURE) {
+        return captures::run(args, (left_text, right_text), app);
+    }
     if left_text.starts_with(files::FILE) || right_text.starts_with(files::FILE) {
         return files::run(args, (left_text, right_text), app);
     }

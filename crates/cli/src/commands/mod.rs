@@ -2,6 +2,7 @@
 
 mod add;
 mod adopt;
+mod capture;
 mod check;
 mod compare;
 mod completions;
@@ -34,6 +35,7 @@ mod waive;
 use clap::Subcommand;
 
 pub(crate) use adopt::Adoption;
+pub(crate) use capture::Counted as CountedOutlet;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
 pub(crate) use outlet::{Listed as ListedOutlet, Prepared, Preparing};
 pub(crate) use probe::Report as ProbeReport;
@@ -100,6 +102,8 @@ pub(crate) enum Command {
     Outlet(outlet::OutletArgs),
     /// Try the services that units talk to in a stage
     Probe(probe::ProbeArgs),
+    /// Save what the outlets of a stage hold now
+    Capture(capture::CaptureArgs),
     /// Compare what is really there with the ledger
     Drift(drift::DriftArgs),
     /// Print what a shell needs to complete commands and addresses
@@ -139,6 +143,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Rehome(args) => rehome::run(&args, app),
         Command::Outlet(args) => outlet::run(&args, app),
         Command::Probe(args) => probe::run(&args, app),
+        Command::Capture(args) => capture::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),
         Command::Schema(args) => schema::run(&args, app),

@@ -2,8 +2,7 @@
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Address;
-use cledger_core::model::{Declaration, LayerId, Ledger, LookUp, Note, Setting, SettingValue, Vary};
+use cledger_core::model::{LayerId, Ledger, LookUp, Note, Setting, SettingValue};
 use cledger_core::name::Name;
 use cledger_core::reference;
 use cledger_core::types::Type;
@@ -15,9 +14,9 @@ use crate::complete;
 use crate::conditions::day;
 use crate::error::{CliError, status};
 use crate::output::{json, text, values};
-use crate::place::{DEFAULT, Place, place};
+use crate::place::{Place, place};
 use crate::secrets::{SecretOptions, typed_twice};
-use crate::setting::{Setter, TextFrom, Written, shown, there, write};
+use crate::setting::{Setter, TextFrom, Written, may_be_set, shown, there, write};
 
 #[derive(Debug, Args)]
 pub(crate) struct SetArgs {
@@ -171,21 +170,6 @@ fn layer_of(place: &Place) -> Option<LayerId> {
         Target::Layer(layer) => Some(layer),
         Target::Default => None,
     }
-}
-
-fn may_be_set(place: &Place, declaration: &Declaration) -> Result<(), CliError> {
-    let address = &place.address;
-    if declaration.derived {
-        let message = format!("`{address}` is derived from other fields, and cannot be set");
-        return Err(CliError::usage(message).help("set the fields that it is made of"));
-    }
-    if declaration.vary == Vary::Never && place.target != Target::Default {
-        let message =
-            format!("`{address}` is the same everywhere (vary = \"never\"), and cannot be set in one place");
-        let everywhere = Address { stage: Name::parse(DEFAULT).ok(), ..address.clone() };
-        return Err(CliError::usage(message).help(format!("set it everywhere: cledger set {everywhere}=…")));
-    }
-    Ok(())
 }
 
 /// What is to be said for a field, by the options and the value behind its address.

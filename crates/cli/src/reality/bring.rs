@@ -18,7 +18,7 @@ use jiff::civil::Date;
 use zeroize::Zeroizing;
 
 use super::look::Made;
-use super::{Looked, Place, UnitDrift, look};
+use super::{Looked, Place, Seeing, UnitDrift, look};
 use crate::error::CliError;
 use crate::existing;
 use crate::output::console::Console;
@@ -116,7 +116,7 @@ impl<'l> Bringer<'_, 'l> {
         }
         self.make_it_count(&mut all, &places, &stamps)?;
         let counts: Vec<usize> = all.iter().map(|(.., place)| *place).collect();
-        let again = look(places, self.resolver, self.today, self.console)?;
+        let again = look(places, self.resolver, self.today, Seeing::Live(self.console))?;
         let mut next = BTreeMap::new();
         for ((brought, ..), place) in all.iter_mut().zip(counts) {
             let at: &mut usize = next.entry(place).or_default();
@@ -225,7 +225,7 @@ fn load(
             Ok(content) => content,
             Err(reason) => return Ok(Err(reason)),
         },
-        Made::Environment => return Ok(Err("a process is only looked at".to_owned())),
+        Made::Environment(_) => return Ok(Err("a process is only looked at".to_owned())),
     };
     let owner = ledger.owner(subject).to_string();
     let Some(asked) = place.source.asked.get(&owner).cloned() else {

@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use cledger_core::drift::{self, FileDrift, Observed};
-use cledger_core::environment::environment;
+use cledger_core::environment::{Environment, environment};
 use cledger_core::model::{Ledger, OutputFormat, StageId, Subject};
+use cledger_core::output::OutputName;
 use cledger_core::render::{ContentError, RenderedOutput, Rendering, content, rendering};
 use cledger_core::resolve::Resolver;
 use cledger_core::tree::Tree;
@@ -14,7 +15,9 @@ use cledger_formats::{particulars, text_of};
 use cledger_outlets::file::FileError;
 use cledger_outlets::read_back::{Held, read_back};
 use jiff::civil::Date;
+use zeroize::Zeroizing;
 
+use super::captured::{Captured, FromCapture};
 use super::{Place, State, UnitDrift};
 use crate::app::unit_of;
 use crate::error::CliError;
@@ -27,8 +30,35 @@ pub(crate) enum Made<'l> {
     Files(Rc<Rendering<'l>>),
     /// What stands in an outlet of names and values.
     Content(Result<RenderedOutput<'l>, ContentError>),
-    /// The environment of its programs, which is worked out when it is compared.
-    Environment,
+    /// The environment of its programs.
+    Environment(Environment<'l>),
+}
+
+impl<'l> Made<'l> {
+    /// One of its files, or what else holds names and values.
+    pub(crate) fn output(&self, path: &str) -> Option<&RenderedOutput<'l>> {
+        match self {
+            Made::Files(rendering) => rendering.outputs.iter().find(|output| output.path == path),
+            Made::Content(output) => output.as_ref().ok(),
+            Made::Environment(_) => None,
+        }
+    }
+
+    /// The names that stand there, with their values; `None` where a secret is not readable here.
+    pub(crate) fn values(&self, path: &str) -> Vec<(OutputName, Option<&Value>, bool)> {
+        if let Made::Environment(environment) = self {
+            let variables = environment.variables.iter();
+            let named = variables.map(|(name, (_, it))| (vec![name.clone()], it.expose(), it.secret));
+            return named.collect();
+        }
+        let values = self.output(path).into_iter().flat_map(|output| &output.values);
+        values.map(|(name, (_, value))| (name.clone(), value.expose(), value.secret)).collect()
+    }
+
+    /// The format of one of its files, or of what else there is.
+    pub(crate) fn format_of(&self, path: &str) -> OutputFormat {
+        self.output(path).map_or(OutputFormat::Dotenv, |output| output.output.format)
+    }
 }
 
 /// A unit or instance at a place.
@@ -47,12 +77,21 @@ pub(crate) struct Looked<'l> {
     pub(crate) units: Vec<UnitDrift>,
 }
 
+/// Where one looks.
+#[derive(Clone, Copy)]
+pub(crate) enum Seeing<'s> {
+    /// At the outlets themselves, with a word on the console while it lasts.
+    Live(&'s Console),
+    /// At what was captured of them.
+    Capture(&'s Captured<'s>),
+}
+
 /// Looks at all places at once.
 pub(crate) fn look<'l>(
     mut places: Vec<Place<'l>>,
     resolver: &Resolver<'l>,
     today: Date,
-    console: &Console,
+    at: Seeing<'_>,
 ) -> Result<Vec<Looked<'l>>, CliError> {
     let ledger = resolver.ledger();
     let mut renderings: BTreeMap<(StageId, Subject), Rc<Rendering<'l>>> = BTreeMap::new();
@@ -66,12 +105,25 @@ pub(crate) fn look<'l>(
         }
         all_made.push(made);
     }
-    let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
-    let progress = console.progress(sources.len(), "outlets");
-    let backs = read_back(&sources, |heard| progress.set_position(heard as u64));
-    progress.finish_and_clear();
+    let found: Vec<FromCapture> = match at {
+        Seeing::Live(console) => {
+            let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
+            let progress = console.progress(sources.len(), "outlets");
+            let backs = read_back(&sources, |heard| progress.set_position(heard as u64));
+            progress.finish_and_clear();
+            backs.into_iter().map(|back| FromCapture { back, ..FromCapture::default() }).collect()
+        }
+        Seeing::Capture(capture) => {
+            let of = |(place, made): (&Place<'l>, &Vec<Made<'l>>)| {
+                let owners = place.subjects.iter().map(|&subject| ledger.owner(subject).to_string());
+                let name = place.outlet_name().unwrap_or_default().0;
+                capture.of(&name, ledger, &owners.zip(made).collect())
+            };
+            places.iter().zip(&all_made).map(of).collect()
+        }
+    };
     let mut looked = Vec::new();
-    for ((place, made), mut back) in places.into_iter().zip(all_made).zip(backs) {
+    for ((place, made), FromCapture { mut back, veiled }) in places.into_iter().zip(all_made).zip(found) {
         let (mut looks, mut units) = (Vec::new(), Vec::new());
         for (&subject, made) in place.subjects.iter().zip(made) {
             let owner = ledger.owner(subject).to_string();
@@ -79,10 +131,15 @@ pub(crate) fn look<'l>(
             let look = Look { subject, made, held };
             let mut state = match &look.held {
                 None => State::NotKnown(place.trouble(&back)),
-                Some(held) => state(resolver, &place, &look, held),
+                Some(held) => state(ledger, &look, held),
             };
             if let State::There(files) = &mut state {
-                for (_, file) in files {
+                for (path, file) in files {
+                    if let (Seeing::Capture(capture), Some(veiled)) =
+                        (at, veiled.get(&(owner.clone(), path.clone())))
+                    {
+                        capture.unveil(ledger, &look.made, path, veiled, file);
+                    }
                     file.keep(|name| place.keeps(name));
                     file.waive(ledger, today);
                 }
@@ -97,6 +154,11 @@ pub(crate) fn look<'l>(
     Ok(looked)
 }
 
+/// What the ledger makes for a unit at a place.
+pub(crate) fn make_alone<'l>(place: &Place<'l>, subject: Subject, resolver: &Resolver<'l>) -> Made<'l> {
+    make(place, subject, resolver, &mut BTreeMap::new()).0
+}
+
 /// What the ledger makes for a unit at a place, and the files that are asked for.
 fn make<'l>(
     place: &Place<'l>,
@@ -106,7 +168,8 @@ fn make<'l>(
 ) -> (Made<'l>, Vec<String>) {
     let session = || resolver.session(unit_of(subject));
     if place.is_process() {
-        return (Made::Environment, Vec::new());
+        let made = environment(&mut session(), subject, place.stage);
+        return (Made::Environment(made), Vec::new());
     }
     if let Some(output) = place.outlet.and_then(|outlet| outlet.kind.output()) {
         return (Made::Content(content(&mut session(), output, subject, place.stage)), Vec::new());
@@ -124,8 +187,7 @@ fn unit(place: &Place<'_>, ledger: &Ledger, owner: String, state: State) -> Unit
 }
 
 /// How what is there stands to what the ledger makes.
-fn state(resolver: &Resolver<'_>, place: &Place<'_>, look: &Look<'_>, held: &Held) -> State {
-    let ledger = resolver.ledger();
+fn state(ledger: &Ledger, look: &Look<'_>, held: &Held) -> State {
     match (&look.made, held) {
         (_, Held::NotKnown(reason)) => State::NotKnown(reason.clone()),
         (Made::Content(Err(error)), _) => State::NotKnown(error.to_string()),
@@ -146,9 +208,8 @@ fn state(resolver: &Resolver<'_>, place: &Place<'_>, look: &Look<'_>, held: &Hel
             let observed = Observed::Tree(Tree(values.collect()));
             State::There(vec![("rows".to_owned(), drift::of_output(ledger, output, observed))])
         }
-        (Made::Environment, Held::Environment(variables)) => {
-            let made = environment(&mut resolver.session(unit_of(look.subject)), look.subject, place.stage);
-            let drift = drift::of_environment(ledger, &made, variables);
+        (Made::Environment(made), Held::Environment(variables)) => {
+            let drift = drift::of_environment(ledger, made, variables);
             State::There(vec![("environment".to_owned(), drift)])
         }
         _ => State::NotThere,
@@ -159,7 +220,7 @@ fn state(resolver: &Resolver<'_>, place: &Place<'_>, look: &Look<'_>, held: &Hel
 fn file(
     ledger: &Ledger,
     output: &RenderedOutput<'_>,
-    found: Option<&Result<zeroize::Zeroizing<String>, FileError>>,
+    found: Option<&Result<Zeroizing<String>, FileError>>,
 ) -> FileDrift {
     let text = match found {
         None | Some(Err(FileError::NotThere)) => return FileDrift::NotThere,

@@ -258,12 +258,15 @@ pub(crate) fn standing(lookups: &[Lookup<'_>], ledger: &Ledger, today: Date) -> 
                 let said = lookup.said.as_ref().ok().and_then(Option::as_ref);
                 let mut drift = FileDrift::Drifted(vec![Drifted {
                     name: lookup.field.address.to_string(),
+                    steps: Vec::new(),
                     address: Some(lookup.field.address.to_string()),
                     what: if said.is_some() { NameDrift::Differs } else { NameDrift::ExtraThere },
                     secret: lookup.secret,
                     expected: said.and_then(|said| shown(said)),
                     waived: false,
                     observed: lookup.found.as_ref().ok().and_then(|found| shown(&found.to_text())),
+                    // `outlet lookup` takes these over.
+                    there: None,
                 }]);
                 drift.waive(ledger, today);
                 State::There(vec![(place, drift)])

@@ -39,5 +39,6 @@ mod set;
 mod share;
 mod show;
 mod tables;
+mod taken;
 mod test_ledger;
 mod understand;

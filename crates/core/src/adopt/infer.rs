@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::words::words;
-use super::{OldField, OldValue};
-use crate::model::StageId;
+use super::{OldField, OldPlace, OldValue};
+use crate::model::{OutputFormat, StageId};
 use crate::types::Type;
 use crate::value::Value;
 
@@ -39,6 +39,16 @@ fn as_type(old: &OldValue, this: Type) -> Option<Value> {
 pub(super) fn all_as(field: &OldField, this: Type) -> Option<BTreeMap<StageId, Value>> {
     let values = field.values.iter();
     values.map(|(stage, old)| Some((*stage, as_type(old, this)?))).collect()
+}
+
+/// The narrowest type that one value under a name has in a file of this format, and the value of it; a
+/// reason where there is none.
+pub fn inferred(format: OutputFormat, name: &[String], value: &Value) -> Result<(Type, Value), String> {
+    let place = OldPlace { file: 0, line: 0 };
+    let old = OldValue { value: value.clone(), is_bare: format.knows_text_alone(), place };
+    let field = OldField { names: [(0, (format, name.to_vec()))].into(), values: [(StageId(0), old)].into() };
+    let (this, mut values) = infer(&field)?;
+    values.pop_first().map(|(_, value)| (this, value)).ok_or_else(|| reason(&field))
 }
 
 /// The narrowest type that all values have, and the values of it; a reason where there is none.

@@ -1,6 +1,7 @@
 //! Where a setting or a default stands, or would stand.
 
 use cledger_core::model::{LayerId, Ledger, Slot, Subject};
+use cledger_core::name::Name;
 use cledger_core::types::Type;
 
 use super::{Edit, What};
@@ -33,6 +34,18 @@ pub fn setting(ledger: &Ledger, target: Target, subject: Subject, slot: Slot, wh
         path.push(if declaration.this_type == Type::Table { "rows" } else { "default" }.to_owned());
         return Edit { file, path, header: 2, what };
     };
+    setting_of(ledger, layer, subject, &entry.name, field, what)
+}
+
+/// The change of a setting of an entry that need not be declared yet.
+pub fn setting_of(
+    ledger: &Ledger,
+    layer: LayerId,
+    subject: Subject,
+    entry: &Name,
+    field: Option<String>,
+    what: What,
+) -> Edit {
     let owner = match subject {
         Subject::Shared => "shared".to_owned(),
         Subject::Unit(..) => ledger.owner(subject).to_string(),
@@ -45,7 +58,7 @@ pub fn setting(ledger: &Ledger, target: Target, subject: Subject, slot: Slot, wh
     };
     // `[shared.bookings-db]`, but `[units.ticket-desk]` with the entry in front of the field.
     let header = path.len() + usize::from(path.len() == 1 && field.is_some());
-    path.push(entry.name.to_string());
+    path.push(entry.to_string());
     path.extend(field);
     Edit { file, path, header, what }
 }

@@ -1,5 +1,6 @@
 //! The files that are adopted, and the outputs that they become.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 
@@ -13,10 +14,14 @@ use cledger_core::value::Value;
 use cledger_formats::{Particulars, detect, format};
 
 use cledger_outlets::file::FileError;
+use cledger_outlets::read_back::Held;
+use cledger_store::Keys;
+use zeroize::Zeroizing;
 
 use crate::app::known_stage;
 use crate::error::CliError;
 use crate::existing;
+use crate::reality::captured::{CAPTURE, Captured};
 
 /// The files, and what was found on the way to them.
 #[derive(Debug, Default)]
@@ -49,21 +54,32 @@ pub(super) struct Seen {
     pub(super) stages: Vec<StageId>,
 }
 
-/// Reads `STAGE=FILE` and `STAGE=FOLDER` arguments.
+/// Reads `STAGE=FILE`, `STAGE=FOLDER` and `STAGE=capture:FILE` arguments.
 pub(super) fn read(
     ledger: &Ledger,
     unit: Option<(Subject, &Unit)>,
     sources: &[String],
     said: Option<OutputFormat>,
+    captures: &FromCaptures<'_>,
 ) -> Result<Files, CliError> {
     let mut files = Files::default();
     for source in sources {
         let Some((stage, path)) = source.split_once('=').filter(|(_, path)| !path.is_empty()) else {
             let message = format!("`{source}` does not say which stage it is of");
-            return Err(CliError::usage(message).help("write STAGE=FILE, or STAGE=FOLDER"));
+            return Err(CliError::usage(message).help("write STAGE=FILE, STAGE=FOLDER or STAGE=capture:FILE"));
         };
         let id = known_stage(ledger, stage)?;
         let stage = Name::parse(stage).map_err(|error| CliError::usage(error.to_string()))?;
+        if let Some(capture) = path.strip_prefix(CAPTURE) {
+            for (below, text) in captures.texts(ledger, Path::new(capture))? {
+                let shown = format!("{path} {below}");
+                files.add_text(ledger, unit, (id, &stage), (&shown, &below, &text), said, false)?;
+            }
+            if !files.stages.contains(&id) {
+                files.stages.push(id);
+            }
+            continue;
+        }
         let path = Path::new(path);
         if path.is_dir() {
             let mut found = Vec::new();
@@ -109,6 +125,61 @@ fn walk(root: &Path, below: &str, found: &mut Vec<String>) -> Result<(), CliErro
     Ok(())
 }
 
+fn wrong(shown: &str, error: &existing::ExistingError) -> CliError {
+    let message = match error {
+        existing::ExistingError::Form(form) => format!("{shown}:{}: {}", form.line, form.reason),
+        other => format!("`{shown}` cannot be read: {other}"),
+    };
+    CliError::usage(message).help("mend it, or leave it out")
+}
+
+/// Where captures are read, and for which unit.
+pub(super) struct FromCaptures<'k> {
+    pub(super) keys: &'k Keys<'k>,
+    pub(super) unit: &'k str,
+}
+
+impl FromCaptures<'_> {
+    /// The files that a capture has of the unit, as texts by path; of outlets without files one each.
+    fn texts(&self, ledger: &Ledger, path: &Path) -> Result<Vec<(String, Zeroizing<String>)>, CliError> {
+        let captured = Captured { file: existing::capture(path)?, keys: self.keys };
+        let mut texts = Vec::new();
+        for outlet in &captured.file.outlets {
+            let mut found = captured.of(outlet.name.as_str(), ledger, &BTreeMap::new());
+            let veiled =
+                found.veiled.iter().any(|((owner, _), veiled)| owner == self.unit && !veiled.is_empty());
+            if veiled {
+                let message = format!("secrets of `{}` are not readable in `{}`", self.unit, path.display());
+                return Err(CliError::refused(message).help("let a reader of the stage's key do it"));
+            }
+            let rows = |values: &mut dyn Iterator<Item = (String, Value)>, format: OutputFormat| {
+                let tree = Tree(values.map(|(name, value)| (name.into(), value)).collect());
+                let written = self::format(format, Particulars::default()).map(|form| form.write(&tree));
+                let text = written.transpose().map_err(|error| CliError::usage(error.to_string()))?;
+                Ok::<_, CliError>(Zeroizing::new(text.unwrap_or_default()))
+            };
+            match found.back.units.remove(self.unit) {
+                Some(Held::Files(files)) => {
+                    texts.extend(files.into_iter().filter_map(|(path, text)| Some((path, text.ok()?))));
+                }
+                Some(Held::Document(text, _)) => texts.push((format!("{}.json", outlet.name), text)),
+                Some(Held::Rows(values)) => {
+                    let mut values = values.iter().map(|(name, text)| (name.clone(), Value::text(text)));
+                    let text = rows(&mut values, OutputFormat::Properties)?;
+                    texts.push((format!("{}.properties", outlet.name), text));
+                }
+                Some(Held::Environment(values)) => {
+                    let mut values = values.iter().map(|(name, text)| (name.clone(), Value::text(text)));
+                    let text = rows(&mut values, OutputFormat::Shell)?;
+                    texts.push((format!("{}.sh", outlet.name), text));
+                }
+                Some(Held::NotThere | Held::NotKnown(_)) | None => {}
+            }
+        }
+        Ok(texts)
+    }
+}
+
 impl Files {
     #[expect(clippy::too_many_arguments, reason = "a file is all of this")]
     fn add(
@@ -122,31 +193,37 @@ impl Files {
         is_named: bool,
     ) -> Result<(), CliError> {
         let shown = path.display().to_string();
-        let wrong = |error: existing::ExistingError| {
-            let message = match &error {
-                existing::ExistingError::Form(form) => format!("{shown}:{}: {}", form.line, form.reason),
-                other => format!("`{shown}` cannot be read: {other}"),
-            };
-            CliError::usage(message).help("mend it, or leave it out")
-        };
         let text = match existing::text(path) {
             Err(FileError::NotText) if !is_named => {
                 self.not_read.push(shown);
                 return Ok(());
             }
-            text => text.map_err(|error| wrong(error.into()))?,
+            text => text.map_err(|error| wrong(&shown, &error.into()))?,
         };
+        self.add_text(ledger, unit, (stage, stage_name), (&shown, below, &text), said, is_named)
+    }
+
+    fn add_text(
+        &mut self,
+        ledger: &Ledger,
+        unit: Option<(Subject, &Unit)>,
+        (stage, stage_name): (StageId, &Name),
+        (shown, below, text): (&str, &str, &str),
+        said: Option<OutputFormat>,
+        is_named: bool,
+    ) -> Result<(), CliError> {
         let found =
-            said.filter(|_| is_named || detect(below, &text).is_none()).or_else(|| detect(below, &text));
+            said.filter(|_| is_named || detect(below, text).is_none()).or_else(|| detect(below, text));
         let Some(format) = found else {
             if is_named {
                 let message = format!("the name of `{shown}` does not tell its format");
                 return Err(CliError::usage(message).help("add --format FORMAT"));
             }
-            self.not_read.push(shown);
+            self.not_read.push(shown.to_owned());
             return Ok(());
         };
-        let found = existing::read(&text, format, Particulars::default()).map_err(wrong)?;
+        let found = existing::read(text, format, Particulars::default());
+        let found = found.map_err(|error| wrong(shown, &error))?;
         let output = self.output(
             ledger,
             unit,
@@ -159,7 +236,7 @@ impl Files {
         let mut tree = Tree::default();
         for (name, value) in flattened(&found.tree.0) {
             let place = OldPlace { file, line: found.line_of(&name).unwrap_or(1) };
-            if format == OutputFormat::Yaml && is_other_in_old_yaml(&value, &text, place.line) {
+            if format == OutputFormat::Yaml && is_other_in_old_yaml(&value, text, place.line) {
                 self.other_in_old_yaml.push((name.clone(), place));
             }
             match refusal(format, &name, value.clone()) {
@@ -172,7 +249,7 @@ impl Files {
         let (lines, nulls) = (found.lines, found.nulls);
         let stage_name = stage_name.clone();
         self.old.push(OldFile { stage, stage_name, output, format, tree, lines, nulls });
-        self.paths.push(shown);
+        self.paths.push(shown.to_owned());
         Ok(())
     }
 

@@ -18,7 +18,7 @@ use crate::conditions::day;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
 use crate::reality::bring::{Bringer, Brought};
-use crate::reality::{Around, look, places};
+use crate::reality::{Around, Seeing, look, places};
 use crate::rendered::not_readable;
 
 #[derive(Debug, Args)]
@@ -72,7 +72,7 @@ pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     places.retain(|place| !place.subjects.is_empty());
     let today = day(None)?;
-    let looked = look(places, &resolver, today, app.console)?;
+    let looked = look(places, &resolver, today, Seeing::Live(app.console))?;
     if !args.write {
         let units: Vec<_> = looked.into_iter().flat_map(|looked| looked.units).collect();
         if app.console.is_json() {

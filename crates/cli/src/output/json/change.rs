@@ -15,6 +15,14 @@ pub(crate) struct Document<'w> {
     effects: Vec<EffectDocument>,
 }
 
+/// What is taken over from outlets, or would be.
+#[derive(Debug, Serialize)]
+pub(crate) struct Taken<'w> {
+    #[serde(flatten)]
+    pub(crate) change: Document<'w>,
+    pub(crate) written: bool,
+}
+
 #[derive(Debug, Serialize)]
 struct SettingDocument<'w> {
     address: &'w str,

@@ -2,6 +2,7 @@
 
 pub(crate) mod add;
 pub(crate) mod adopt;
+pub(crate) mod capture;
 pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod compare;
