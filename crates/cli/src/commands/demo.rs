@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use clap::Args;
+use cledger_standin::{Fault, Options, StandIn};
 use cledger_store::{Mode, write_atomically};
 use include_dir::{Dir, DirEntry, include_dir};
 
@@ -13,7 +14,7 @@ use crate::app::App;
 use crate::error::{CliError, status};
 use crate::output::style;
 
-/// The demo's files: `ledger`, `vault`, `live`, `legacy` and `exports`.
+/// The demo's files: `ledger`, `vault`, `live`, `boards`, `legacy` and `exports`.
 static FILES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
 
 #[derive(Debug, Args)]
@@ -24,7 +25,19 @@ pub(crate) struct DemoArgs {
     /// Write the files, and leave the walk out
     #[arg(long)]
     files_only: bool,
+    /// Keep the stand-in for the boards' service running, also for a demo that was written before
+    #[arg(long)]
+    serve: bool,
 }
+
+/// Where the stand-in's documents are, below the demo.
+const BOARDS: &str = "boards";
+
+/// The file with the address of the stand-in.
+const ADDRESS: &str = "boards.address";
+
+/// The file with the token that it asks for.
+const TOKEN: &str = "vault/boards";
 
 /// A step of the walk: what it is about, and what is typed.
 struct Step {
@@ -75,6 +88,9 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
             .help("add --json to the commands that it shows"));
     }
     let dir = &args.dir;
+    if args.serve && dir.join(BOARDS).is_dir() {
+        return serve(&stand_in(dir)?, app);
+    }
     if dir.symlink_metadata().is_ok() {
         let message = format!("`{}` is there already, and the demo writes over nothing", dir.display());
         return Err(CliError::usage(message).help("name another folder: cledger demo DIR"));
@@ -85,6 +101,7 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         "The demo is in {}: a ledger, a vault, a pretend live system, and files from before.",
         dir.display()
     ));
+    let standin = if args.files_only && !args.serve { None } else { Some(stand_in(dir)?) };
     if !args.files_only {
         walk(&ledger, app)?;
     }
@@ -98,13 +115,41 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         "cledger show ticket-desk+kiosk@prod-north  # an instance".to_owned(),
         "cledger compare @prod-north @prod-south    # two whole stages".to_owned(),
         "cledger show ticket-desk@test --json       # the same for programs".to_owned(),
+        "cledger demo .. --serve                    # the boards' service again, in another terminal"
+            .to_owned(),
         "export CLEDGER_IDENTITY=../identity        # a private key for the demo alone; then:".to_owned(),
         "cledger key identity && cledger key make @test && cledger key protect @test --write".to_owned(),
     ] {
         app.console.line(format!("  {line}"));
     }
     app.console.line("Then mend a file in stages/, and check again. `cledger --help` has all commands.");
-    Ok(status::CLEAN)
+    match standin {
+        Some(standin) if args.serve => serve(&standin, app),
+        _ => Ok(status::CLEAN),
+    }
+}
+
+/// Starts the stand-in for the service of the boards, and writes down where it listens. The boards of
+/// one stage are down.
+fn stand_in(dir: &Path) -> Result<StandIn, CliError> {
+    let failed = |error: std::io::Error| CliError::outside(format!("the stand-in cannot start: {error}"));
+    let token = fs::read_to_string(dir.join(TOKEN)).map_err(failed)?;
+    let options = Options { folder: dir.join(BOARDS), port: None, token: Some(token.trim_end().to_owned()) };
+    let standin = StandIn::start(options).map_err(failed)?;
+    standin.set_fault("/prod-south", Some(Fault::Down));
+    write_atomically(&dir.join(ADDRESS), format!("{}\n", standin.url()).as_bytes(), Mode::Usual)?;
+    Ok(standin)
+}
+
+/// Lets the stand-in run until somebody stops the program.
+fn serve(standin: &StandIn, app: &mut App<'_>) -> Result<u8, CliError> {
+    app.console.line(format!("\nThe boards' service answers at {}. Stop it with Ctrl-C.", standin.url()));
+    app.console
+        .flush()
+        .map_err(|error| CliError::outside(format!("the output cannot be written: {error}")))?;
+    loop {
+        std::thread::park();
+    }
 }
 
 /// The program's path, where `cledger` alone would not start it.

@@ -1,7 +1,7 @@
 //! The schemas of `ledger.toml` and `waivers.toml`.
 
 use cledger_core::findings::Code;
-use cledger_core::model::{Class, OutletKind, Waived};
+use cledger_core::model::{Class, Naming, OutletKind, SecretsIn, Waived};
 use serde_json::{Value, json};
 
 use super::{chores, document, name, names, table, text, texts};
@@ -33,7 +33,24 @@ pub(crate) fn ledger() -> Value {
             "units": texts(),
             "keep": texts(),
             "timeout": text("How long it may take to answer"),
-            "path": text("The folder, from the ledger's; may refer to the stage and the unit"),
+            "path": text("The folder, from the ledger's, or what follows the url; may refer to the stage and the unit"),
+            "url": given("The address of the service or the database"),
+            "token": from("The bearer token"),
+            "proxy": text("The proxy between"),
+            "retries": { "type": "integer", "minimum": 0, "maximum": 10 },
+            "password": from("The password of the database"),
+            "table": text("The table, as TABLE or SCHEMA.TABLE"),
+            "columns": table(
+                json!({ "scope": text("Whose row it is"), "name": text("The name"), "value": text("The value") }),
+                &["scope", "name", "value"],
+            ),
+            "scope": text("The scope of a unit; may refer to the stage and the unit"),
+            "naming": { "enum": Naming::ALL.map(|(_, word)| word) },
+            "prefix": text("What stands in front of all names"),
+            "secrets": { "enum": SecretsIn::ALL.map(|(_, word)| word) },
+            "reload": texts(),
+            "ready": text("What tells that a delivery counts: an address, or file:PATH"),
+            "within": text("How long a delivery may take to count"),
             "pid_file": text("The file with the number of a process; may refer to the stage and the unit"),
         }),
         &["name", "kind", "stages"],
@@ -117,4 +134,16 @@ pub(crate) fn waivers() -> Value {
         &["code", "address", "why", "until"],
     );
     document("waivers.toml", json!({ "waiver": { "type": "array", "items": waiver } }))
+}
+
+/// Where something comes from that does not stand in the ledger.
+fn from(about: &str) -> Value {
+    let mut from = table(json!({ "from": { "type": "string", "pattern": "^(env|file):" } }), &["from"]);
+    from["description"] = about.into();
+    from
+}
+
+/// Text, or where it comes from.
+fn given(about: &str) -> Value {
+    json!({ "anyOf": [text(about), from(about)] })
 }

@@ -5,7 +5,10 @@ use std::fs;
 use std::path::PathBuf;
 
 use cledger_core::findings::Code;
+use cledger_standin::{Fault, Options, StandIn};
 use snapbox::str;
+
+use crate::database;
 
 use crate::test_ledger::{TestLedger, program, written};
 
@@ -94,6 +97,7 @@ Hand out:
 Reality:
   outlet      List where stages are delivered to and read back from
   probe       Try the services that units talk to in a stage
+  capture     Save what the outlets of a stage hold now
   drift       Compare what is really there with the ledger
 
 Help:
@@ -162,34 +166,101 @@ fn shells_complete_from_the_ledger_at_hand() {
     }
 }
 
+/// A block of the guide that is tried.
+enum Block<'g> {
+    /// A command, and what it prints.
+    Command(&'g str, &'g str),
+    /// What is added to `ledger.toml`.
+    Addition(&'g str),
+}
+
+/// The blocks of the guide that are tried, in their order.
+fn blocks(guide: &str) -> Vec<Block<'_>> {
+    let fenced = guide.split("\n```").skip(1).step_by(2);
+    let tried = fenced.filter_map(|block| {
+        let (kind, text) = block.split_once('\n')?;
+        match kind {
+            "console" => {
+                let (command, printed) = text.split_once('\n').unwrap_or((text, ""));
+                Some(Block::Command(command.strip_prefix("$ cledger ").unwrap(), printed))
+            }
+            "toml add-to=ledger.toml" => Some(Block::Addition(text)),
+            _ => None,
+        }
+    });
+    tried.collect()
+}
+
 #[test]
 fn the_guide_shows_what_the_program_prints() {
     let guide = fs::read_to_string(repository("docs/guide.md")).unwrap();
     let ledger = TestLedger::demo();
-    let mut shown = 0;
-    for block in guide.split("```console\n").skip(1) {
-        let (block, _) = block.split_once("\n```").unwrap();
-        let (command, expected) = block.split_once('\n').unwrap_or((block, ""));
-        let arguments = command.strip_prefix("$ cledger ").unwrap();
-        let run = ledger.command(arguments).env("COLUMNS", "80").env("CLEDGER_WHO", "ada");
+    // The stand-in as `cledger demo --serve` starts it, and a database for the outlet that is added.
+    let token = Some(ledger.read("../vault/boards").trim_end().to_owned());
+    let options = Options { folder: ledger.path("../boards"), port: None, token };
+    let standin = StandIn::start(options).unwrap();
+    standin.set_fault("/prod-south", Some(Fault::Down));
+    ledger.write("../boards.address", standin.url());
+    let database = database::postgres(None);
+    let url = database.as_ref().map(|server| format!("postgresql://keeper@127.0.0.1:{}/berths", server.port));
+    // As with snapshots: what is printed now takes the place of what was.
+    let renews = std::env::var("SNAPSHOTS").is_ok_and(|how| how == "overwrite");
+    let (mut renewed, mut shown) = (guide.clone(), 0);
+    for block in blocks(&guide) {
+        let (arguments, expected) = match block {
+            Block::Command(arguments, expected) => (arguments, expected),
+            // Without a database, what follows cannot be tried. In CI there is one.
+            Block::Addition(_) if database.is_none() => break,
+            Block::Addition(text) => {
+                ledger.write("ledger.toml", ledger.read("ledger.toml") + "\n" + text + "\n");
+                continue;
+            }
+        };
+        let run = ledger.command("").args(words(arguments)).env("COLUMNS", "80").env("CLEDGER_WHO", "ada");
+        let run = run.env("TICKETS_DATABASE", url.as_deref().unwrap_or_default());
+        let run = run.env("TICKETS_PASSWORD", "tide-1");
         let (out, err) = written(&run.env("CLEDGER_IDENTITY", ledger.path("../identity")).assert());
         let printed = format!("{out}{err}");
         let printed = printed.trim_end();
+        shown += 1;
         // A line `…` stands for any lines.
-        let mut from = 0;
         let whole = format!("\n{expected}\n");
-        for part in whole.split("\n…\n") {
+        let parts: Vec<&str> = whole.split("\n…\n").collect();
+        if renews && parts.len() == 1 {
+            let block =
+                |text: &str| format!("$ cledger {arguments}\n{}", text.trim_end()).trim_end().to_owned();
+            let (old, new) = (format!("{}\n```", block(expected)), format!("{}\n```", block(printed)));
+            renewed = renewed.replacen(&old, &new, 1);
+            continue;
+        }
+        let mut from = 0;
+        for part in &parts {
             let part = part.trim_start_matches('\n').trim_end();
             let at = printed[from..].find(part);
-            let at = at.unwrap_or_else(|| panic!("`{command}` prints\n{printed}\nand not\n{part}"));
+            let at = at.unwrap_or_else(|| panic!("`{arguments}` prints\n{printed}\nand not\n{part}"));
             from += at + part.len();
         }
-        if !whole.contains("\n…\n") {
-            assert_eq!(printed, expected.trim_end(), "{command}");
+        if parts.len() == 1 {
+            assert_eq!(printed, expected.trim_end(), "{arguments}");
         }
-        shown += 1;
+    }
+    if renews {
+        fs::write(repository("docs/guide.md"), renewed).unwrap();
     }
     assert!(shown >= 8, "the guide shows the main commands, not only {shown}");
+}
+
+/// The words of a command line; what stands in double quotes is one.
+fn words(line: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    for (at, part) in line.split('"').enumerate() {
+        if at % 2 == 1 {
+            words.push(part.to_owned());
+        } else {
+            words.extend(part.split_whitespace().map(str::to_owned));
+        }
+    }
+    words
 }
 
 #[test]

@@ -10,8 +10,19 @@ use crate::test_ledger::{TestLedger, program, written};
 const MARK: &str = "marked-tide";
 
 /// Every command (beside the marks, the demo has secrets in its vault and its pretend live system), as one would use it on the demo; some do their work and some fail.
-const COMMANDS: [&str; 69] = [
+const COMMANDS: [&str; 80] = [
     "outlet list",
+    "outlet prepare",
+    "outlet lookup @prod-north",
+    "outlet put ticket-desk@prod-north",
+    "outlet put fare-engine@prod-north --write --why x",
+    "capture @test",
+    "capture @prod-north --out ../left-out.json --secrets left-out",
+    "drift --captured ../left-out.json",
+    "drift --take ticket-desk/seat_hold@prod-north ticket-desk/debug_page@prod-north",
+    "drift --take fare-engine/bookings-db.password@prod-north",
+    "compare ticket-desk@prod-north capture:../left-out.json",
+    "adopt desk-two prod-north=capture:../left-out.json",
     "drift @prod-*",
     "probe @dev --timeout 1",
     "probe ticket-desk@test --timeout 1",

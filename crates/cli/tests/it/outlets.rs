@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::process::{Command, Stdio};
 
+use cledger_standin::{Fault, Options, StandIn};
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use snapbox::str;
@@ -26,7 +27,9 @@ fn outlets_are_looked_at_where_no_folder_is_named() {
     ledger.run("outlet list").code(3).stdout_eq(str![[r#"
 outlet   kind       stage       units there
 servers  directory  prod-north  7 of 8       answers
+boards   http       prod-north  0 of 2       not known  the file `../boards.address` does not exist
 servers  directory  prod-south  0 of 8       not known  `../live/prod-south` is not there
+boards   http       prod-south  0 of 2       not known  the file `../boards.address` does not exist
 
 "#]]);
     ledger.run("drift crew-roster tide-watch@prod-north").code(1).stderr_eq("").stdout_eq(str![[r#"
@@ -49,7 +52,7 @@ drift: 2 of 3 units are not as the ledger says.
 
 "#]]);
     let (out, _) = written(&ledger.run("drift @prod-south").code(3));
-    assert!(out.ends_with("not known: 8 units could not be looked at.\n"), "unknown is not clean: {out}");
+    assert!(out.ends_with("not known: 10 units could not be looked at.\n"), "unknown is not clean: {out}");
     for (arguments, message) in [
         ("@test", "error: no outlet has anything of @test"),
         (
@@ -158,6 +161,38 @@ drift: 1 of 1 unit is not as the ledger says.
 }
 
 #[test]
+fn two_hundred_outlets_are_asked_at_once() {
+    let ledger = TestLedger::with(SMALL);
+    let folder = ledger.path("../boards");
+    let standin = StandIn::start(Options { folder: folder.clone(), ..Options::default() }).unwrap();
+    let mut manifest = ledger.read("ledger.toml");
+    for number in 0..200 {
+        // Every tenth hangs; if they were asked one after the other, this would take 20 times as long.
+        if number % 10 == 7 {
+            standin.set_fault(&format!("/{number}/"), Some(Fault::Hang));
+        }
+        manifest += &format!(
+            "[[outlet]]\nname = \"o{number}\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"{}/{number}\"\ntimeout = \"5s\"\n",
+            standin.url()
+        );
+    }
+    let one = manifest.replace("o0\"", "first\"");
+    ledger.write("ledger.toml", &one[..one.find("[[outlet]]\nname = \"o1\"").unwrap()]);
+    ledger.run("outlet put desk@dev --write").code(0);
+    let document = ledger.read("../boards/0/desk.json");
+    for number in 0..200 {
+        ledger.write(&format!("../boards/{number}/desk.json"), &document);
+    }
+    ledger.write("ledger.toml", manifest);
+    let (out, _) = written(&ledger.run("drift --json").code(3));
+    let document: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let states = document["units"].as_array().unwrap().iter().map(|unit| unit["state"].as_str().unwrap());
+    let states: Vec<&str> = states.collect();
+    assert_eq!(states.iter().filter(|state| **state == "as-ledger").count(), 180, "{states:?}");
+    assert_eq!(states.iter().filter(|state| **state == "not-known").count(), 20, "{states:?}");
+}
+
+#[test]
 fn what_an_outlet_cannot_be_is_refused_where_it_stands() {
     for (said, message) in [
         ("name = \"x\"", "this outlet has no `kind`"),
@@ -182,6 +217,39 @@ fn what_an_outlet_cannot_be_is_refused_where_it_stands() {
         (
             "name = \"x\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"a\"\npth = \"a\"",
             "unknown key `pth`",
+        ),
+        ("name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]", "an outlet of kind \"http\" needs a `url`"),
+        (
+            "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"http://a\"\ntoken = \"t\"",
+            "`token` does not stand in the ledger",
+        ),
+        (
+            "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = { from = \"a\" }",
+            "`from` begins with neither `env:` nor `file:`",
+        ),
+        (
+            "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"http://a\"\ntable = \"t\"",
+            "`table` means nothing in an outlet of kind \"http\"",
+        ),
+        (
+            "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"http://a\"\nready = \"soon\"",
+            "`ready` is neither an address nor a file",
+        ),
+        (
+            "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"http://a\"\nreload = []",
+            "`reload` names no program",
+        ),
+        (
+            "name = \"x\"\nkind = \"postgres\"\nstages = [\"dev\"]\nurl = \"a\"\ntable = \"a.b.c\"",
+            "`a.b.c` names no table",
+        ),
+        (
+            "name = \"x\"\nkind = \"postgres\"\nstages = [\"dev\"]\nurl = \"a\"\ntable = \"t\"\ncolumns = { scope = \"s\", name = \"n\" }",
+            "`columns` does not say which one holds the value",
+        ),
+        (
+            "name = \"x\"\nkind = \"process\"\nstages = [\"dev\"]\npid_file = \"a\"\nreload = [\"b\"]",
+            "`reload` means nothing in an outlet of kind \"process\"",
         ),
     ] {
         let ledger = TestLedger::small();

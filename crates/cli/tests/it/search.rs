@@ -335,9 +335,9 @@ help: leave out the other conditions and changes
     ledger.write("ledger.toml", manifest.replace("swap = ", "swp = "));
     ledger.run("list").code(2).stdout_eq("").stderr_eq(str![[r#"
 error: unknown key `swp`
-  --> ledger.toml:80:1
+  --> ledger.toml:94:1
    |
-80 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
+94 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
    | ^^^
    |
    = help: did you mean `swap`?
