@@ -1,14 +1,17 @@
 //! Bringing units to their outlets, making it count, and looking whether it does.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::time::{Duration, SystemTime};
 
 use cledger_core::delivery::{merged, row_changes};
-use cledger_core::model::{Ledger, OutletKind, OutputFormat, Ready, StageId, StageText, Subject};
+use cledger_core::model::{
+    Ledger, OutletKind, OutputFormat, PostgresOutlet, Ready, StageId, StageText, Subject,
+};
 use cledger_core::render::{RenderedOutput, Rendering};
 use cledger_core::resolve::Resolver;
-use cledger_formats::{Particulars, format, text_of};
+use cledger_core::tree::Tree;
+use cledger_formats::{Particulars, format};
 use cledger_outlets::Trust;
 use cledger_outlets::bring::{Content, Load, NewFile, NotBrought};
 use cledger_outlets::effect;
@@ -177,7 +180,7 @@ impl<'l> Bringer<'_, 'l> {
                 let text = self.expanded(text, *subject, place.stage)?;
                 let is_file = matches!(this, Ready::File(_));
                 let wait = |text: &String| self.wait(is_file, text, stamps, effect.within);
-                counts = ready.entry(text).or_insert_with_key(wait).clone();
+                counts.clone_from(ready.entry(text).or_insert_with_key(wait));
             }
             brought.effect = Some(counts);
         }
@@ -253,48 +256,49 @@ fn content(
     output: &RenderedOutput<'_>,
     seen: &Held,
 ) -> Result<Content, String> {
-    let keeps = |name: &str| place.keeps(name);
-    match place.outlet.map(|outlet| &outlet.kind) {
-        Some(OutletKind::Postgres(postgres)) => {
-            let values = output.values.iter().filter_map(|(name, (_, effective))| {
-                let text = effective.expose()?.to_text();
-                Some((name.join("."), Zeroizing::new(text.to_string())))
-            });
-            let ours: Values = values.collect();
-            let names = output.output.names_in(ledger, subject, place.stage);
-            let names = names.map_err(|missing| missing.to_string())?;
-            let declared: Vec<String> = names.iter().map(|(name, _)| name.join(".")).collect();
-            // In a table of somebody else's only what the contract names is ours.
-            let is_ours = |name: &str| {
-                !keeps(name) && (!postgres.columns.are_given || declared.iter().any(|it| it == name))
-            };
-            let nothing = Values::new();
-            let there = if let Held::Rows(rows) = seen { rows } else { &nothing };
-            Ok(Content::Rows(row_changes(there, &ours, is_ours)))
-        }
-        _ => {
-            let keep = place.outlet.map(|outlet| &outlet.keep);
-            let has_keep = keep.is_some_and(|keep| !keep.is_empty());
-            let there = match seen {
-                Held::Document(text, _) => existing::read(text, OutputFormat::Json, Particulars::default())
-                    .map(|found| Some(found.tree)),
-                _ => Ok(None),
-            };
-            let tree = match there {
-                Ok(Some(there)) => merged(&there, output.tree(), keeps),
-                Ok(None) => output.tree(),
-                Err(error) if has_keep => {
-                    return Err(format!(
-                        "what is there cannot be read, and names in it are to be kept: {error}"
-                    ));
-                }
-                Err(_) => output.tree(),
-            };
-            let json = format(OutputFormat::Json, Particulars::default());
-            let text = json.map(|json| json.write(&tree)).transpose().map_err(|error| error.to_string())?;
-            let text =
-                text.map_or_else(|| text_of(output).map(|made| made.text), |text| Ok(Zeroizing::new(text)));
-            Ok(Content::Document(text.map_err(|error| error.to_string())?))
-        }
+    if let Some(OutletKind::Postgres(postgres)) = place.outlet.map(|outlet| &outlet.kind) {
+        return rows(ledger, place, (subject, postgres), output, seen);
     }
+    let keeps = |name: &str| place.keeps(name);
+    let keep = place.outlet.map(|outlet| &outlet.keep);
+    let has_keep = keep.is_some_and(|keep| !keep.is_empty());
+    let there = match seen {
+        Held::Document(text, _) => {
+            existing::read(text, OutputFormat::Json, Particulars::default()).map(|found| found.tree)
+        }
+        _ => Ok(Tree::default()),
+    };
+    let tree = match there {
+        Ok(there) => merged(&there, output.tree(), keeps),
+        Err(error) if has_keep => {
+            return Err(format!("what is there cannot be read, and names in it are to be kept: {error}"));
+        }
+        Err(_) => output.tree(),
+    };
+    let json = format(OutputFormat::Json, Particulars::default());
+    let text = json.map(|json| json.write(&tree)).transpose().map_err(|error| error.to_string())?;
+    Ok(Content::Document(Zeroizing::new(text.unwrap_or_default())))
+}
+
+/// The changes of rows that are to be made.
+fn rows(
+    ledger: &Ledger,
+    place: &Place<'_>,
+    (subject, postgres): (Subject, &PostgresOutlet),
+    output: &RenderedOutput<'_>,
+    seen: &Held,
+) -> Result<Content, String> {
+    let values = output.values.iter().filter_map(|(name, (_, effective))| {
+        let text = effective.expose()?.to_text();
+        Some((name.join("."), Zeroizing::new(text.to_string())))
+    });
+    let ours: Values = values.collect();
+    let names = output.output.names_in(ledger, subject, place.stage);
+    let names = names.map_err(|missing| missing.to_string())?;
+    let declared: BTreeSet<String> = names.iter().map(|(name, _)| name.join(".")).collect();
+    // In a table of somebody else's only what the contract names is ours.
+    let is_ours = |name: &str| !place.keeps(name) && (!postgres.columns.are_given || declared.contains(name));
+    let nothing = Values::new();
+    let there = if let Held::Rows(rows) = seen { rows } else { &nothing };
+    Ok(Content::Rows(row_changes(there, &ours, is_ours)))
 }

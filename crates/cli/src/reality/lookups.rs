@@ -166,15 +166,12 @@ impl Ways<'_, '_> {
                     (None, Ok(own)) => own,
                     (None, Err(missing)) => return Ok(Way::None(missing.to_string())),
                 };
-                let place = match self.outlets.iter().position(|(key, _)| *key == (at, stage)) {
-                    Some(place) => place,
-                    None => {
-                        let place =
-                            places::place(outlet, stage, (Vec::new(), false), self.ledger, self.around)?;
-                        self.outlets.push(((at, stage), place));
-                        self.outlets.len() - 1
-                    }
-                };
+                let known = self.outlets.iter().position(|(key, _)| *key == (at, stage));
+                let place = known.unwrap_or(self.outlets.len());
+                if known.is_none() {
+                    let made = places::place(outlet, stage, (Vec::new(), false), self.ledger, self.around)?;
+                    self.outlets.push(((at, stage), made));
+                }
                 self.outlets[place].1.ask(self.ledger, field.subject, Vec::new())?;
                 Ok(Way::Unit { place, owner: owner.to_string(), steps })
             }
@@ -241,7 +238,7 @@ fn said(
                 text.ok_or_else(|| "the secret is not of its type".to_owned())
             }
             Opened::NoKey => Err("the secret is not readable here".to_owned()),
-            Opened::Broken(reason) => Err(reason.to_string()),
+            Opened::Broken(reason) => Err(reason),
         },
     }
 }

@@ -25,36 +25,6 @@ pub(crate) fn ledger() -> Value {
         &["name", "class"],
     );
     let group = table(json!({ "name": name(), "about": { "type": "string" } }), &["name"]);
-    let outlet = table(
-        json!({
-            "name": name(),
-            "kind": { "enum": OutletKind::NAMES },
-            "stages": texts(),
-            "units": texts(),
-            "keep": texts(),
-            "timeout": text("How long it may take to answer"),
-            "path": text("The folder, from the ledger's, or what follows the url; may refer to the stage and the unit"),
-            "url": given("The address of the service or the database"),
-            "token": from("The bearer token"),
-            "proxy": text("The proxy between"),
-            "retries": { "type": "integer", "minimum": 0, "maximum": 10 },
-            "password": from("The password of the database"),
-            "table": text("The table, as TABLE or SCHEMA.TABLE"),
-            "columns": table(
-                json!({ "scope": text("Whose row it is"), "name": text("The name"), "value": text("The value") }),
-                &["scope", "name", "value"],
-            ),
-            "scope": text("The scope of a unit; may refer to the stage and the unit"),
-            "naming": { "enum": Naming::ALL.map(|(_, word)| word) },
-            "prefix": text("What stands in front of all names"),
-            "secrets": { "enum": SecretsIn::ALL.map(|(_, word)| word) },
-            "reload": texts(),
-            "ready": text("What tells that a delivery counts: an address, or file:PATH"),
-            "within": text("How long a delivery may take to count"),
-            "pid_file": text("The file with the number of a process; may refer to the stage and the unit"),
-        }),
-        &["name", "kind", "stages"],
-    );
     let aligned = table(json!({ "stages": names(), "except": texts() }), &["stages"]);
     let search = table(
         json!({
@@ -114,7 +84,7 @@ pub(crate) fn ledger() -> Value {
             "check": check,
             "rule": list(rule),
             "recipe": list(recipe),
-            "outlet": list(outlet),
+            "outlet": list(outlet()),
         }),
     );
     schema["required"] = json!(["format", "name"]);
@@ -134,6 +104,39 @@ pub(crate) fn waivers() -> Value {
         &["code", "address", "why", "until"],
     );
     document("waivers.toml", json!({ "waiver": { "type": "array", "items": waiver } }))
+}
+
+fn outlet() -> Value {
+    table(
+        json!({
+            "name": name(),
+            "kind": { "enum": OutletKind::NAMES },
+            "stages": texts(),
+            "units": texts(),
+            "keep": texts(),
+            "timeout": text("How long it may take to answer"),
+            "path": text("The folder, from the ledger's, or what follows the url; may refer to the stage and the unit"),
+            "url": given("The address of the service or the database"),
+            "token": from("The bearer token"),
+            "proxy": text("The proxy between"),
+            "retries": { "type": "integer", "minimum": 0, "maximum": 10 },
+            "password": from("The password of the database"),
+            "table": text("The table, as TABLE or SCHEMA.TABLE"),
+            "columns": table(
+                json!({ "scope": text("Whose row it is"), "name": text("The name"), "value": text("The value") }),
+                &["scope", "name", "value"],
+            ),
+            "scope": text("The scope of a unit; may refer to the stage and the unit"),
+            "naming": { "enum": Naming::ALL.map(|(_, word)| word) },
+            "prefix": text("What stands in front of all names"),
+            "secrets": { "enum": SecretsIn::ALL.map(|(_, word)| word) },
+            "reload": texts(),
+            "ready": text("What tells that a delivery counts: an address, or file:PATH"),
+            "within": text("How long a delivery may take to count"),
+            "pid_file": text("The file with the number of a process; may refer to the stage and the unit"),
+        }),
+        &["name", "kind", "stages"],
+    )
 }
 
 /// Where something comes from that does not stand in the ledger.

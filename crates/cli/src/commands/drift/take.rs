@@ -125,13 +125,11 @@ fn known(
 }
 
 fn stage_layer(field: &Place) -> Result<LayerId, CliError> {
-    match field.target {
-        Target::Layer(layer @ LayerId::Stage(_)) => Ok(layer),
-        _ => {
-            let message = format!("`{}` names no stage, and only stages are live", field.address);
-            Err(CliError::usage(message).help("write @STAGE behind the field"))
-        }
+    if let Target::Layer(layer @ LayerId::Stage(_)) = field.target {
+        return Ok(layer);
     }
+    let message = format!("`{}` names no stage, and only stages are live", field.address);
+    Err(CliError::usage(message).help("write @STAGE behind the field"))
 }
 
 /// Whether a field that has drifted is meant: a shared one, by whatever unit uses it.

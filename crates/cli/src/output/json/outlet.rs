@@ -134,7 +134,8 @@ pub(crate) struct LookedUpDocument<'o> {
 #[derive(Debug, Serialize)]
 struct LookedUp<'o> {
     address: String,
-    looked_up: &'o str,
+    #[serde(rename = "looked_up")]
+    place: &'o str,
     secret: bool,
     ledger: Option<&'o str>,
     there: Option<String>,
@@ -149,7 +150,7 @@ pub(crate) fn looked_up<'o>(lookups: &'o [Lookup<'_>], written: bool) -> LookedU
         let there = lookup.found.as_ref().ok().map(|found| found.to_text().to_string());
         LookedUp {
             address: lookup.field.address.to_string(),
-            looked_up: lookup.look_up.as_written(),
+            place: lookup.look_up.as_written(),
             secret: lookup.secret,
             ledger: said.filter(|_| !lookup.secret),
             there: there.filter(|_| !lookup.secret),
