@@ -4,6 +4,7 @@
 //! keep it from being one.
 
 mod capture;
+pub mod daybook;
 mod edit;
 mod find;
 mod git;

@@ -1,0 +1,122 @@
+//! The daybook: the record of deliveries.
+//!
+//! Each record carries the hash of the one before, whatever unit that was of, so that none can be changed,
+//! put in or taken out without its followers telling. A hash covers what is known of a delivery and
+//! fingerprints of its content, not the cipher texts in it: these may be encrypted anew.
+//!
+//! A delivery is first put down as open, with all that it is going to bring, and recorded when it is over.
+//! What an interrupted program leaves open is there for whoever comes next.
+
+mod content;
+mod postgres;
+mod record;
+mod sqlite;
+
+use std::path::Path;
+
+pub use content::{Content, Hashes, PackError, Packed, Stored};
+pub use postgres::PostgresDaybook;
+pub use record::{Answer, Broken, Kind, Meta, Record};
+pub use sqlite::SqliteDaybook;
+
+use record::{Row, unsigned};
+
+/// Where the embedded daybook is, below the ledger.
+pub const EMBEDDED: &str = ".cledger/daybook.db";
+
+/// Why the daybook cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum DaybookError {
+    /// Somebody else is delivering the same unit to the same stage.
+    #[error("somebody else is delivering `{0}@{1}` just now")]
+    Busy(String, String),
+    /// It is damaged, or no daybook at all.
+    #[error("the daybook cannot be read: {0}")]
+    Damaged(String),
+    /// What keeps it refuses.
+    #[error("the daybook fails: {0}")]
+    Failed(String),
+    /// It was written by a later version of the program.
+    #[error("the daybook is of version {0}, which this program does not know")]
+    Version(u32),
+}
+
+/// Which records are wanted.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Wanted {
+    /// Only of this unit or instance.
+    pub unit: Option<String>,
+    /// Only of this stage.
+    pub stage: Option<String>,
+    /// Only with this number.
+    pub number: Option<u64>,
+    /// Only the last of each unit and stage.
+    pub last: bool,
+}
+
+impl Wanted {
+    /// All records of a unit in a stage.
+    pub fn of(unit: &str, stage: &str) -> Self {
+        Self { unit: Some(unit.to_owned()), stage: Some(stage.to_owned()), ..Self::default() }
+    }
+
+    /// The last record of a unit in a stage.
+    pub fn last_of(unit: &str, stage: &str) -> Self {
+        Self { last: true, ..Self::of(unit, stage) }
+    }
+}
+
+/// What keeps a daybook. Every method is one transaction: it is done, or nothing is.
+pub trait Daybook {
+    /// Makes sure that nobody else delivers this unit to this stage until it is let go, or the program ends.
+    fn hold(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError>;
+
+    /// Lets go again.
+    fn let_go(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError>;
+
+    /// Puts a delivery down as open, in place of one of the same unit and stage.
+    fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<(), DaybookError>;
+
+    /// What is open.
+    fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError>;
+
+    /// Forgets an open delivery of which nothing has been brought.
+    fn close(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError>;
+
+    /// Records what is over, and closes it: its place in the chain and its number are given now.
+    fn record(&mut self, meta: Meta, packed: &Packed) -> Result<Record, DaybookError>;
+
+    /// The records that are wanted, in the order of the chain.
+    fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError>;
+
+    /// Takes whole records over, as they are, into an empty daybook.
+    fn take_over(&mut self, records: &[Record]) -> Result<(), DaybookError>;
+
+    /// Puts other cipher texts in place of those of these records, by their places in the chain.
+    fn reseal(&mut self, sealed: &[(u64, String)]) -> Result<(), DaybookError>;
+}
+
+/// Makes the row that follows the last one.
+fn following(last: Option<(i64, String)>, number: i64, mut meta: Meta, packed: &Packed) -> Row {
+    let (place, before) = last.unwrap_or_default();
+    meta.place = unsigned(place) + 1;
+    meta.before = before;
+    meta.number = unsigned(number) + 1;
+    Row::new(&meta, packed)
+}
+
+/// Whether a chain is whole: the first place where it is not.
+pub fn verify(records: &[Record]) -> Result<(), Broken> {
+    let (mut place, mut before) = (0, String::new());
+    for record in records {
+        record.verify(place + 1, &before)?;
+        place += 1;
+        before.clone_from(&record.hash);
+    }
+    Ok(())
+}
+
+/// Opens the embedded daybook of a ledger, and makes it if it is not there yet.
+pub fn embedded(ledger: &Path) -> Result<SqliteDaybook, DaybookError> {
+    SqliteDaybook::open(&ledger.join(EMBEDDED))
+}

@@ -1,0 +1,228 @@
+//! What was delivered, packed: what is open compressed, secrets encrypted under the stage's key.
+
+use std::collections::BTreeMap;
+
+use cledger_core::cipher::KeyScope;
+use serde::{Deserialize, Serialize};
+use zeroize::{Zeroize, Zeroizing};
+
+use super::DaybookError;
+use crate::keys::{KeyError, Keys};
+
+/// How hard is compressed.
+const LEVEL: i32 = 9;
+
+/// The most that a content unpacks to, in bytes.
+const LARGEST: usize = 256 << 20;
+
+/// A text that may be a secret.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Stored {
+    /// The text; `None` for a secret that is not readable here.
+    pub text: Option<Zeroizing<String>>,
+    /// Whether it is a secret.
+    pub secret: bool,
+}
+
+// Texts may be secrets.
+impl std::fmt::Debug for Stored {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Stored(secret: {})", self.secret)
+    }
+}
+
+impl Stored {
+    /// A text.
+    pub fn new(text: &str, secret: bool) -> Self {
+        Self { text: Some(Zeroizing::new(text.to_owned())), secret }
+    }
+}
+
+/// The full content of a delivery.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Content {
+    /// The effective values, as JSON, by `ENTRY[.FIELD]`.
+    pub values: BTreeMap<String, Stored>,
+    /// The files, by path.
+    pub files: BTreeMap<String, Stored>,
+    /// The documents, by outlet.
+    pub documents: BTreeMap<String, Stored>,
+    /// The rows, as a JSON object of texts, by outlet.
+    pub rows: BTreeMap<String, Stored>,
+}
+
+/// A content as it is kept.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Packed {
+    /// What is open, compressed; empty where there is none.
+    pub(super) open: Vec<u8>,
+    /// The cipher text of the secrets.
+    pub(super) sealed: Option<String>,
+}
+
+/// What is open, secrets being null.
+#[derive(Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Open {
+    values: BTreeMap<String, Option<String>>,
+    files: BTreeMap<String, Option<String>>,
+    documents: BTreeMap<String, Option<String>>,
+    rows: BTreeMap<String, Option<String>>,
+}
+
+/// The secrets, with a salt, so that their hash tells nobody who guesses whether that is right.
+#[derive(Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Secrets {
+    salt: String,
+    values: BTreeMap<String, String>,
+    files: BTreeMap<String, String>,
+    documents: BTreeMap<String, String>,
+    rows: BTreeMap<String, String>,
+}
+
+impl Drop for Secrets {
+    fn drop(&mut self) {
+        let maps = [&mut self.values, &mut self.files, &mut self.documents, &mut self.rows];
+        maps.into_iter().flat_map(BTreeMap::values_mut).for_each(Zeroize::zeroize);
+    }
+}
+
+/// What the hash of a record says of its content.
+pub struct Hashes {
+    /// Of what is open.
+    pub open: String,
+    /// Of the secrets, salted.
+    pub secrets: Option<String>,
+}
+
+/// What cipher texts of the daybook are bound to.
+pub(crate) fn bound_to(unit: &str, stage: &str) -> String {
+    format!("daybook/{unit}@{stage}")
+}
+
+impl Content {
+    /// Whether a secret is in it.
+    pub fn has_secrets(&self) -> bool {
+        self.parts().any(|(.., stored)| stored.secret)
+    }
+
+    fn parts(&self) -> impl Iterator<Item = (usize, &String, &Stored)> {
+        let maps = [&self.values, &self.files, &self.documents, &self.rows];
+        maps.into_iter().enumerate().flat_map(|(at, map)| map.iter().map(move |(name, it)| (at, name, it)))
+    }
+
+    /// Packs it for a unit in a stage. Secrets need the key of the stage.
+    pub fn pack(
+        &self,
+        keys: &Keys<'_>,
+        scope: &KeyScope,
+        (unit, stage): (&str, &str),
+    ) -> Result<(Packed, Hashes), PackError> {
+        let (mut open, mut secrets) = (Open::default(), Secrets::default());
+        for (at, name, stored) in self.parts() {
+            let open =
+                [&mut open.values, &mut open.files, &mut open.documents, &mut open.rows].into_iter().nth(at);
+            let hidden = [&mut secrets.values, &mut secrets.files, &mut secrets.documents, &mut secrets.rows];
+            let hidden = hidden.into_iter().nth(at);
+            let (Some(open), Some(hidden)) = (open, hidden) else { continue };
+            let text = stored.text.as_ref().map(|text| text.to_string());
+            if stored.secret {
+                hidden.insert(name.clone(), text.ok_or(PackError::NotReadable)?);
+                open.insert(name.clone(), None);
+            } else {
+                open.insert(name.clone(), text);
+            }
+        }
+        let open = serde_json::to_vec(&open).unwrap_or_default();
+        let mut hashes = Hashes { open: blake3::hash(&open).to_hex().to_string(), secrets: None };
+        let open =
+            zstd::bulk::compress(&open, LEVEL).map_err(|error| PackError::Compress(error.to_string()))?;
+        let mut packed = Packed { open, sealed: None };
+        if self.has_secrets() {
+            let mut salt = [0_u8; 32];
+            getrandom::fill(&mut salt).map_err(KeyError::from)?;
+            secrets.salt = blake3::Hash::from_bytes(salt).to_hex().to_string();
+            let text = Zeroizing::new(serde_json::to_string(&secrets).unwrap_or_default());
+            hashes.secrets = Some(blake3::hash(text.as_bytes()).to_hex().to_string());
+            packed.sealed = Some(keys.seal(scope, &bound_to(unit, stage), &text)?);
+        }
+        Ok((packed, hashes))
+    }
+}
+
+/// Why a content cannot be packed.
+#[derive(Debug, thiserror::Error)]
+pub enum PackError {
+    /// A secret in it is not readable here.
+    #[error("a secret in it is not readable here")]
+    NotReadable,
+    /// The key of the stage is not at hand.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// It cannot be compressed.
+    #[error("it cannot be compressed: {0}")]
+    Compress(String),
+}
+
+impl Packed {
+    /// The hash of what is open; `None` where there is no content, or it is damaged.
+    pub(super) fn open_hash(&self) -> Option<String> {
+        let open = self.open_bytes().ok()??;
+        Some(blake3::hash(&open).to_hex().to_string())
+    }
+
+    fn open_bytes(&self) -> Result<Option<Vec<u8>>, DaybookError> {
+        if self.open.is_empty() {
+            return Ok(None);
+        }
+        let open = zstd::bulk::decompress(&self.open, LARGEST);
+        open.map(Some)
+            .map_err(|error| DaybookError::Damaged(format!("a content cannot be unpacked: {error}")))
+    }
+
+    /// Whether there are secrets in it.
+    pub fn has_secrets(&self) -> bool {
+        self.sealed.is_some()
+    }
+
+    /// Unpacks it. `open` gives the text of a cipher text, if the key is at hand; without it secrets have
+    /// no text. `expected` is their salted hash: secrets that have another one were changed.
+    pub fn unpack(
+        &self,
+        expected: Option<&str>,
+        open: impl FnOnce(&str) -> Option<Zeroizing<String>>,
+    ) -> Result<Content, DaybookError> {
+        let damaged = |error: serde_json::Error| DaybookError::Damaged(error.to_string());
+        let Some(bytes) = self.open_bytes()? else { return Ok(Content::default()) };
+        let parts: Open = serde_json::from_slice(&bytes).map_err(damaged)?;
+        let text = self.sealed.as_deref().and_then(open);
+        if let (Some(text), Some(expected)) = (&text, expected)
+            && blake3::hash(text.as_bytes()).to_hex().as_str() != expected
+        {
+            return Err(DaybookError::Damaged("the secrets of a delivery were changed".to_owned()));
+        }
+        let secrets: Option<Secrets> =
+            text.map(|text| serde_json::from_str(&text)).transpose().map_err(damaged)?;
+        let join = |open: BTreeMap<String, Option<String>>, hidden: Option<&BTreeMap<String, String>>| {
+            let stored = open.into_iter().map(|(name, text)| {
+                let secret = text.is_none();
+                let text = text.or_else(|| hidden.and_then(|hidden| hidden.get(&name).cloned()));
+                (name, Stored { text: text.map(Zeroizing::new), secret })
+            });
+            stored.collect()
+        };
+        let secrets = secrets.as_ref();
+        Ok(Content {
+            values: join(parts.values, secrets.map(|it| &it.values)),
+            files: join(parts.files, secrets.map(|it| &it.files)),
+            documents: join(parts.documents, secrets.map(|it| &it.documents)),
+            rows: join(parts.rows, secrets.map(|it| &it.rows)),
+        })
+    }
+
+    /// The cipher text of its secrets.
+    pub fn sealed(&self) -> Option<&str> {
+        self.sealed.as_deref()
+    }
+}

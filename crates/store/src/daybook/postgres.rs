@@ -1,0 +1,188 @@
+//! The daybook of a team, in PostgreSQL.
+
+use postgres::error::SqlState;
+use postgres::{Client, Transaction};
+
+use super::record::{Row, signed};
+use super::{Daybook, DaybookError, Meta, Packed, Record, Wanted, following};
+
+/// The tables; two who make them at the same time wait for each other.
+const TABLES: &str = "
+    SELECT pg_advisory_xact_lock(hashtextextended('cledger daybook', 0));
+    CREATE TABLE IF NOT EXISTS cledger_records (
+        place bigint PRIMARY KEY,
+        unit text NOT NULL,
+        stage text NOT NULL,
+        number bigint NOT NULL,
+        text text NOT NULL,
+        hash text NOT NULL,
+        open bytea NOT NULL,
+        sealed text,
+        UNIQUE (unit, stage, number)
+    );
+    CREATE TABLE IF NOT EXISTS cledger_opened (
+        unit text NOT NULL,
+        stage text NOT NULL,
+        text text NOT NULL,
+        open bytea NOT NULL,
+        sealed text,
+        PRIMARY KEY (unit, stage)
+    );";
+
+/// A daybook in two tables of a database.
+pub struct PostgresDaybook {
+    client: Client,
+}
+
+fn failed(error: postgres::Error) -> DaybookError {
+    match error.as_db_error() {
+        Some(said) if *said.code() == SqlState::DISK_FULL => {
+            DaybookError::Failed("the disk of the database is full".to_owned())
+        }
+        Some(said) if *said.code() == SqlState::INSUFFICIENT_PRIVILEGE => {
+            DaybookError::Failed(format!("the database refuses: {}", said.message()))
+        }
+        Some(said) => DaybookError::Failed(format!("{} (SQLSTATE {})", said.message(), said.code().code())),
+        None if error.is_closed() => {
+            DaybookError::Failed("the connection to the database is gone".to_owned())
+        }
+        None => DaybookError::Failed(error.to_string()),
+    }
+}
+
+impl PostgresDaybook {
+    /// Uses the tables of the database that a client is logged in to, and makes them if they are not there.
+    pub fn open(mut client: Client) -> Result<Self, DaybookError> {
+        let there =
+            "SELECT to_regclass('cledger_records') IS NOT NULL AND to_regclass('cledger_opened') IS NOT NULL";
+        let there: bool = client.query_one(there, &[]).map_err(failed)?.get(0);
+        if !there {
+            let mut transaction = client.transaction().map_err(failed)?;
+            transaction.batch_execute(TABLES).map_err(failed)?;
+            transaction.commit().map_err(failed)?;
+        }
+        Ok(Self { client })
+    }
+
+    /// A transaction in which nobody else writes records. Whoever reads is not held up.
+    fn writing(&mut self) -> Result<Transaction<'_>, DaybookError> {
+        let mut transaction = self.client.transaction().map_err(failed)?;
+        transaction.batch_execute("LOCK TABLE cledger_records IN EXCLUSIVE MODE").map_err(failed)?;
+        Ok(transaction)
+    }
+
+    fn hold_key(unit: &str, stage: &str) -> String {
+        format!("cledger delivering {unit}@{stage}")
+    }
+}
+
+fn insert(transaction: &mut Transaction<'_>, row: &Row) -> Result<(), DaybookError> {
+    let statement = "INSERT INTO cledger_records VALUES ($1, $2, $3, $4, $5, $6, $7, $8)";
+    let values: [&(dyn postgres::types::ToSql + Sync); 8] =
+        [&row.place, &row.unit, &row.stage, &row.number, &row.text, &row.hash, &row.open, &row.sealed];
+    transaction.execute(statement, &values).map_err(failed)?;
+    Ok(())
+}
+
+impl Daybook for PostgresDaybook {
+    fn hold(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
+        // The server gives it back when the connection ends, however that happens.
+        let query = "SELECT pg_try_advisory_lock(hashtextextended($1, 0))";
+        let held: bool =
+            self.client.query_one(query, &[&Self::hold_key(unit, stage)]).map_err(failed)?.get(0);
+        if held { Ok(()) } else { Err(DaybookError::Busy(unit.to_owned(), stage.to_owned())) }
+    }
+
+    fn let_go(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
+        let query = "SELECT pg_advisory_unlock(hashtextextended($1, 0))";
+        self.client.execute(query, &[&Self::hold_key(unit, stage)]).map_err(failed)?;
+        Ok(())
+    }
+
+    fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<(), DaybookError> {
+        let statement = "INSERT INTO cledger_opened VALUES ($1, $2, $3, $4, $5)
+             ON CONFLICT (unit, stage) DO UPDATE SET text = $3, open = $4, sealed = $5";
+        let values: [&(dyn postgres::types::ToSql + Sync); 5] =
+            [&meta.unit, &meta.stage, &meta.to_text(), &packed.open, &packed.sealed];
+        self.client.execute(statement, &values).map_err(failed)?;
+        Ok(())
+    }
+
+    fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError> {
+        let query = "SELECT text, open, sealed FROM cledger_opened ORDER BY unit, stage";
+        let rows = self.client.query(query, &[]).map_err(failed)?;
+        let opened = rows.into_iter().map(|row| {
+            let packed = Packed { open: row.get(1), sealed: row.get(2) };
+            Ok((Meta::parse(row.get(0))?, packed))
+        });
+        opened.collect()
+    }
+
+    fn close(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
+        let statement = "DELETE FROM cledger_opened WHERE unit = $1 AND stage = $2";
+        self.client.execute(statement, &[&unit, &stage]).map_err(failed)?;
+        Ok(())
+    }
+
+    fn record(&mut self, meta: Meta, packed: &Packed) -> Result<Record, DaybookError> {
+        let mut transaction = self.writing()?;
+        let last = "SELECT place, hash FROM cledger_records ORDER BY place DESC LIMIT 1";
+        let last = transaction.query_opt(last, &[]).map_err(failed)?;
+        let last = last.map(|row| (row.get(0), row.get(1)));
+        let number = "SELECT coalesce(max(number), 0) FROM cledger_records WHERE unit = $1 AND stage = $2";
+        let number = transaction.query_one(number, &[&meta.unit, &meta.stage]).map_err(failed)?;
+        let row = following(last, number.get(0), meta, packed);
+        insert(&mut transaction, &row)?;
+        let close = "DELETE FROM cledger_opened WHERE unit = $1 AND stage = $2";
+        transaction.execute(close, &[&row.unit, &row.stage]).map_err(failed)?;
+        transaction.commit().map_err(failed)?;
+        row.into_record()
+    }
+
+    fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
+        let query = "SELECT place, unit, stage, number, text, hash, open, sealed FROM cledger_records r
+             WHERE ($1::text IS NULL OR unit = $1) AND ($2::text IS NULL OR stage = $2)
+             AND ($3::bigint IS NULL OR number = $3)
+             AND (NOT $4 OR number = (SELECT max(number) FROM cledger_records
+                                      WHERE unit = r.unit AND stage = r.stage))
+             ORDER BY place";
+        let number = wanted.number.map(signed);
+        let rows = self.client.query(query, &[&wanted.unit, &wanted.stage, &number, &wanted.last]);
+        let record = |row: postgres::Row| {
+            let row = Row {
+                place: row.get(0),
+                unit: row.get(1),
+                stage: row.get(2),
+                number: row.get(3),
+                text: row.get(4),
+                hash: row.get(5),
+                open: row.get(6),
+                sealed: row.get(7),
+            };
+            row.into_record()
+        };
+        rows.map_err(failed)?.into_iter().map(record).collect()
+    }
+
+    fn take_over(&mut self, records: &[Record]) -> Result<(), DaybookError> {
+        let mut transaction = self.writing()?;
+        let count = transaction.query_one("SELECT count(*) FROM cledger_records", &[]).map_err(failed)?;
+        let count: i64 = count.get(0);
+        if count > 0 {
+            return Err(DaybookError::Failed(format!("it has {count} records already")));
+        }
+        for record in records {
+            insert(&mut transaction, &Row::of(record))?;
+        }
+        transaction.commit().map_err(failed)
+    }
+
+    fn reseal(&mut self, sealed: &[(u64, String)]) -> Result<(), DaybookError> {
+        let mut transaction = self.writing()?;
+        for (place, text) in sealed {
+            let statement = "UPDATE cledger_records SET sealed = $2 WHERE place = $1";
+            transaction.execute(statement, &[&signed(*place), text]).map_err(failed)?;
+        }
+        transaction.commit().map_err(failed)
+    }
+}

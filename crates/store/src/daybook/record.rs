@@ -1,0 +1,247 @@
+//! One record of the daybook, and what its hash covers.
+
+use serde::{Deserialize, Serialize};
+
+use super::{DaybookError, Packed};
+
+/// The version of the form.
+const FORMAT: u32 = 1;
+
+/// What a record is of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Kind {
+    /// A delivery.
+    Delivered,
+    /// What was delivered was taken off the outlets.
+    Withdrawn,
+    /// A chore was done.
+    ChoreDone,
+}
+
+/// What an outlet answered.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Answer {
+    /// The outlet.
+    pub outlet: String,
+    /// Its kind.
+    pub kind: String,
+    /// The word for what came of it.
+    pub state: String,
+    /// Whether it counts there; null where nothing is said of that.
+    pub in_effect: Option<bool>,
+    /// Why not, where something went wrong.
+    pub reason: Option<String>,
+}
+
+/// What is known of a delivery beside its content.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Meta {
+    /// The version of this form.
+    pub format: u32,
+    /// Its place in the chain, from 1.
+    pub place: u64,
+    /// The hash of the record before; empty for the first.
+    pub before: String,
+    /// The unit or instance.
+    pub unit: String,
+    /// The stage.
+    pub stage: String,
+    /// Its number among those of this unit in this stage, from 1.
+    pub number: u64,
+    /// What it is of.
+    pub kind: Kind,
+    /// When (RFC 3339, UTC).
+    pub time: String,
+    /// Who: a user's name, or what `CLEDGER_WHO` says.
+    pub who: String,
+    /// On which machine.
+    pub host: Option<String>,
+    /// Why.
+    pub why: String,
+    /// The unit's version.
+    pub version: Option<String>,
+    /// The hash of the contract.
+    pub contract: String,
+    /// The hash of what is open in the content.
+    pub open: String,
+    /// The salted hash of the secrets in it.
+    pub secrets: Option<String>,
+    /// The commit that the ledger is at, if it is in git.
+    pub revision: Option<String>,
+    /// Whether the ledger had changes that are in no commit.
+    pub uncommitted: Option<bool>,
+    /// The number of the delivery whose content came again.
+    pub again: Option<u64>,
+    /// What the outlets answered.
+    pub outlets: Vec<Answer>,
+    /// What else is to be said: a chore's text, or steps that were left out.
+    pub note: Option<String>,
+}
+
+impl Meta {
+    /// What is known before anything is brought. Place, number and hashes come later.
+    pub fn new(unit: &str, stage: &str, kind: Kind, who: String, why: &str, time: String) -> Self {
+        Self {
+            format: FORMAT,
+            place: 0,
+            before: String::new(),
+            unit: unit.to_owned(),
+            stage: stage.to_owned(),
+            number: 0,
+            kind,
+            time,
+            who,
+            host: None,
+            why: why.to_owned(),
+            version: None,
+            contract: String::new(),
+            open: String::new(),
+            secrets: None,
+            revision: None,
+            uncommitted: None,
+            again: None,
+            outlets: Vec::new(),
+            note: None,
+        }
+    }
+
+    pub(super) fn to_text(&self) -> String {
+        // It is made of texts and numbers, which always serialise.
+        serde_json::to_string(self).unwrap_or_default()
+    }
+
+    pub(super) fn parse(text: &str) -> Result<Self, DaybookError> {
+        let meta: Meta =
+            serde_json::from_str(text).map_err(|error| DaybookError::Damaged(error.to_string()))?;
+        if meta.format == FORMAT { Ok(meta) } else { Err(DaybookError::Version(meta.format)) }
+    }
+}
+
+/// A record as it is kept.
+#[derive(Debug, Clone)]
+pub struct Record {
+    /// What is known of it.
+    pub meta: Meta,
+    /// Its hash.
+    pub hash: String,
+    /// The text that the hash covers.
+    pub(super) text: String,
+    /// Its content.
+    pub packed: Packed,
+}
+
+/// Why a chain does not hold.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("record {place} ({unit}@{stage}:{number}): {what}")]
+pub struct Broken {
+    /// Its place in the chain.
+    pub place: u64,
+    /// The unit.
+    pub unit: String,
+    /// The stage.
+    pub stage: String,
+    /// Its number.
+    pub number: u64,
+    /// What is wrong.
+    pub what: &'static str,
+}
+
+impl Record {
+    /// Whether it is what was recorded, at this place behind the record with this hash. Secrets are not
+    /// looked into.
+    pub(super) fn verify(&self, place: u64, before: &str) -> Result<(), Broken> {
+        let broken = |what| Broken {
+            place,
+            unit: self.meta.unit.clone(),
+            stage: self.meta.stage.clone(),
+            number: self.meta.number,
+            what,
+        };
+        if self.meta.place != place {
+            return Err(broken("a record before it is missing"));
+        }
+        if self.meta.before != before {
+            return Err(broken("it follows another record than the one before it"));
+        }
+        if self.hash != hash_of(&self.text) {
+            return Err(broken("it was changed"));
+        }
+        if self.packed.open_hash() != Some(&self.meta.open).filter(|open| !open.is_empty()).cloned() {
+            return Err(broken("its content was changed"));
+        }
+        if self.meta.secrets.is_some() != self.packed.sealed.is_some() {
+            return Err(broken("its secrets were taken out"));
+        }
+        Ok(())
+    }
+}
+
+fn hash_of(text: &str) -> String {
+    blake3::hash(text.as_bytes()).to_hex().to_string()
+}
+
+/// A record as a row of a table.
+#[derive(Debug, Clone)]
+pub(super) struct Row {
+    pub(super) place: i64,
+    pub(super) unit: String,
+    pub(super) stage: String,
+    pub(super) number: i64,
+    pub(super) text: String,
+    pub(super) hash: String,
+    pub(super) open: Vec<u8>,
+    pub(super) sealed: Option<String>,
+}
+
+impl Row {
+    pub(super) fn new(meta: &Meta, packed: &Packed) -> Self {
+        let text = meta.to_text();
+        Self {
+            place: signed(meta.place),
+            unit: meta.unit.clone(),
+            stage: meta.stage.clone(),
+            number: signed(meta.number),
+            hash: hash_of(&text),
+            text,
+            open: packed.open.clone(),
+            sealed: packed.sealed.clone(),
+        }
+    }
+
+    pub(super) fn of(record: &Record) -> Self {
+        Self {
+            place: signed(record.meta.place),
+            unit: record.meta.unit.clone(),
+            stage: record.meta.stage.clone(),
+            number: signed(record.meta.number),
+            text: record.text.clone(),
+            hash: record.hash.clone(),
+            open: record.packed.open.clone(),
+            sealed: record.packed.sealed.clone(),
+        }
+    }
+
+    /// The record; a row whose columns are others than its text says was tampered with.
+    pub(super) fn into_record(self) -> Result<Record, DaybookError> {
+        let mut meta = Meta::parse(&self.text)?;
+        let told = (signed(meta.place), meta.unit.as_str(), meta.stage.as_str(), signed(meta.number));
+        if told != (self.place, self.unit.as_str(), self.stage.as_str(), self.number) {
+            // The chain is told that this place is not what it was.
+            meta.before = "changed".to_owned();
+        }
+        let packed = Packed { open: self.open, sealed: self.sealed };
+        Ok(Record { meta, hash: self.hash, text: self.text, packed })
+    }
+}
+
+/// Numbers of the daybook are small: they count deliveries.
+pub(super) fn signed(number: u64) -> i64 {
+    i64::try_from(number).unwrap_or(i64::MAX)
+}
+
+pub(super) fn unsigned(number: i64) -> u64 {
+    u64::try_from(number).unwrap_or_default()
+}
