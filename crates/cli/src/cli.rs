@@ -54,13 +54,14 @@ pub(crate) struct Globals {
 }
 
 /// The commands in the order of the work, under the headings that `--help` shows.
-const GROUPS: [(&str, &[&str]); 8] = [
+const GROUPS: [(&str, &[&str]); 9] = [
     ("Start", &["init", "demo", "adopt"]),
     ("Declare", &["add", "list", "share", "rename", "remove"]),
     ("Fill", &["set", "unset", "search", "replace", "key"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "waive", "compare"]),
     ("Hand out", &["render", "run", "rehome"]),
+    ("Move up", &["deliver"]),
     ("Reality", &["outlet", "probe", "capture", "drift"]),
     ("Help", &["completions", "man", "schema"]),
 ];

@@ -7,6 +7,7 @@ mod cli;
 mod commands;
 mod complete;
 mod conditions;
+mod daybook;
 mod error;
 mod existing;
 mod explanations;

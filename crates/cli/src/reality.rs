@@ -4,6 +4,7 @@ pub(crate) mod bring;
 pub(crate) mod captured;
 pub(crate) mod look;
 pub(crate) mod lookups;
+pub(crate) mod made;
 pub(crate) mod places;
 pub(crate) mod reach;
 
@@ -54,19 +55,6 @@ impl UnitDrift {
             State::There(files) => files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger)),
             State::NothingRendered => true,
             State::NotThere | State::Unknown | State::NotKnown(_) => false,
-        }
-    }
-
-    /// Whether it holds all that the ledger makes, whatever else is there.
-    pub(crate) fn holds_all(&self) -> bool {
-        let holds = |file: &FileDrift| match file {
-            FileDrift::AsLedger => true,
-            FileDrift::Drifted(names) => names.iter().all(|name| name.what == NameDrift::ExtraThere),
-            _ => false,
-        };
-        match &self.state {
-            State::There(files) => files.iter().all(|(_, file)| holds(file)),
-            other => matches!(other, State::NothingRendered),
         }
     }
 

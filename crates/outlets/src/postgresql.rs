@@ -1,14 +1,37 @@
 //! What everybody needs who speaks to PostgreSQL.
 
+use std::str::FromStr as _;
+use std::time::Duration;
+
 use cledger_core::probe::{Answer, Tls};
 use postgres::config::SslMode;
 use postgres::error::SqlState;
 use postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
+use zeroize::Zeroizing;
 
 use crate::failure::Failure;
+use crate::reach::Sent;
 use crate::tls;
 use crate::trust::Trust;
+
+/// Logs in to the database at an address, which may hold the password itself, within a time.
+pub fn log_in(
+    url: &Sent,
+    password: Option<&Sent>,
+    trust: &Trust,
+    limit: Duration,
+) -> Result<Client, Failure> {
+    let (url, mode) = without_mode(url.expose());
+    // What is wrong with it is not told: a password may stand in it.
+    let wrong = |_| Failure::unexpected("its `url` is no address of PostgreSQL");
+    let mut config = Config::from_str(&url).map_err(wrong)?;
+    config.connect_timeout(limit).application_name("cledger");
+    if let Some(password) = password {
+        config.password(password.expose().as_bytes());
+    }
+    connect(config, trust, Tls::of(mode.as_deref()))
+}
 
 /// Logs in.
 pub(crate) fn connect(mut config: Config, trust: &Trust, encrypted: Tls) -> Result<Client, Failure> {
@@ -45,4 +68,20 @@ pub(crate) fn failure(error: &postgres::Error) -> Failure {
         return Failure::new(Answer::AccessDenied, format!("SQLSTATE {}", code.code()));
     }
     Failure::new(Answer::Unexpected, format!("SQLSTATE {}", code.code()))
+}
+
+/// The address without `sslmode`, of which the library does not know all words, and its value.
+fn without_mode(url: &str) -> (Zeroizing<String>, Option<String>) {
+    let Some((before, query)) = url.split_once('?') else { return (Zeroizing::new(url.to_owned()), None) };
+    let mut mode = None;
+    let rest = query.split('&').filter(|part| match part.strip_prefix("sslmode=") {
+        Some(found) => {
+            mode = Some(found.to_owned());
+            false
+        }
+        None => true,
+    });
+    let rest: Vec<&str> = rest.collect();
+    let gap = if rest.is_empty() { "" } else { "?" };
+    (Zeroizing::new(format!("{before}{gap}{}", rest.join("&"))), mode)
 }

@@ -50,6 +50,17 @@ pub fn is_bare_repository(folder: &Path) -> bool {
     matches!(asked(command), Ok(Some(answer)) if answer.starts_with(b"true"))
 }
 
+/// The commit that a folder is at, and whether something in it is in no commit; `None` outside of git.
+pub fn commit_of(folder: &Path) -> Option<(String, bool)> {
+    let mut command = git(folder);
+    command.args(["rev-parse", "--verify", "--quiet", "HEAD"]);
+    let commit = asked(command).ok()??;
+    let mut command = git(folder);
+    command.args(["status", "--porcelain", "--", "."]);
+    let changes = asked(command).ok()??;
+    Some((String::from_utf8_lossy(&commit).trim().to_owned(), !changes.is_empty()))
+}
+
 /// The files of a folder as they are in a revision: a branch, tag or commit, as git names it.
 pub fn at_revision(folder: &Path, revision: &str) -> Result<Memory, GitError> {
     let mut command = git(folder);

@@ -25,7 +25,7 @@ pub use edit::{
     rename, setting, setting_of, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
-pub use git::{GitError, at_revision, is_bare_repository};
+pub use git::{GitError, at_revision, commit_of, is_bare_repository};
 pub use keys::{
     Admitted, AskPassphrase, BadRecipient, DataKey, Identity, IdentityError, KeyError, KeyFile, Keys, Made,
     MakeError, READERS, Reader, Readers, Recipient, Resealed, SecretString, admit, exclude, key_path, make,

@@ -112,6 +112,7 @@ fn assemble(manifest: Manifest, shared: Shared, read: units::Read, waivers: Vec<
         aligned: manifest.aligned,
         judging: manifest.judging,
         outlets: manifest.outlets,
+        daybook: manifest.daybook,
         waivers,
         shared: shared.entries,
         shared_slots: shared.slots,

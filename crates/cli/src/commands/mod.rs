@@ -6,6 +6,7 @@ mod capture;
 mod check;
 mod compare;
 mod completions;
+mod deliver;
 mod demo;
 mod drift;
 mod get;
@@ -36,6 +37,7 @@ use clap::Subcommand;
 
 pub(crate) use adopt::Adoption;
 pub(crate) use capture::Counted as CountedOutlet;
+pub(crate) use deliver::Delivery;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
 pub(crate) use outlet::{Listed as ListedOutlet, Prepared, Preparing};
 pub(crate) use probe::Report as ProbeReport;
@@ -98,6 +100,8 @@ pub(crate) enum Command {
     Run(run::RunArgs),
     /// Put another stage's values into an artifact that was exported from one
     Rehome(rehome::RehomeArgs),
+    /// Bring units to a stage's outlets, and record it
+    Deliver(deliver::DeliverArgs),
     /// List where stages are delivered to and read back from
     Outlet(outlet::OutletArgs),
     /// Try the services that units talk to in a stage
@@ -141,6 +145,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Render(args) => render::run(&args, app),
         Command::Run(args) => run::run(&args, app),
         Command::Rehome(args) => rehome::run(&args, app),
+        Command::Deliver(args) => deliver::run(&args, app),
         Command::Outlet(args) => outlet::run(&args, app),
         Command::Probe(args) => probe::run(&args, app),
         Command::Capture(args) => capture::run(&args, app),

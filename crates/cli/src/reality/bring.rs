@@ -5,27 +5,20 @@ use std::path::Path;
 use std::time::{Duration, SystemTime};
 
 use cledger_core::delivery::{merged, row_changes};
-use cledger_core::model::{
-    Ledger, OutletKind, OutputFormat, PostgresOutlet, Ready, StageId, StageText, Subject,
-};
-use cledger_core::render::{RenderedOutput, Rendering};
-use cledger_core::resolve::Resolver;
+use cledger_core::model::{Ledger, OutletKind, OutputFormat, Ready, StageId, StageText, Subject};
 use cledger_core::tree::Tree;
 use cledger_formats::{Particulars, format};
 use cledger_outlets::Trust;
-use cledger_outlets::bring::{Content, Load, NewFile, NotBrought};
+use cledger_outlets::bring::{Content as Load, NewFile, NotBrought};
 use cledger_outlets::effect;
 use cledger_outlets::reach::Values;
-use cledger_outlets::read_back::Held;
-use jiff::civil::Date;
+use cledger_outlets::read_back::{Held, read_back};
+use cledger_store::daybook::{Answer, Content, Stored};
 use zeroize::Zeroizing;
 
-use super::look::Made;
-use super::{Looked, Place, Seeing, UnitDrift, look};
+use super::{Looked, Place};
 use crate::error::CliError;
 use crate::existing;
-use crate::output::console::Console;
-use crate::rendered;
 
 /// What bringing one unit to one outlet came to.
 pub(crate) struct Brought {
@@ -61,92 +54,161 @@ impl Brought {
         matches!(self.outcome, Outcome::AsItShouldBe | Outcome::Brought)
             && !matches!(self.effect, Some(Err(_)))
     }
+
+    /// Whether the outlet is as it was before.
+    pub(crate) fn is_without_effect(&self) -> bool {
+        matches!(self.outcome, Outcome::ChangedMeanwhile | Outcome::Failed(_))
+    }
+
+    /// The word for what came of it.
+    pub(crate) fn word(&self) -> &'static str {
+        match (&self.outcome, &self.effect) {
+            (Outcome::AsItShouldBe, _) => "as it should be",
+            (Outcome::Brought, None) => "brought",
+            (Outcome::Brought, Some(Ok(()))) => "brought, in effect",
+            (Outcome::Brought, Some(Err(_))) => "brought, not in effect",
+            (Outcome::NotHeld, _) => "not held",
+            (Outcome::ChangedMeanwhile, _) => "changed meanwhile",
+            (Outcome::Failed(_), _) => "not brought",
+            (Outcome::NotKnown(_), _) => "not known",
+        }
+    }
+
+    /// What went wrong, if something did.
+    pub(crate) fn reason(&self) -> Option<&str> {
+        match (&self.outcome, &self.effect) {
+            (Outcome::Failed(reason) | Outcome::NotKnown(reason), _) | (_, Some(Err(reason))) => Some(reason),
+            (Outcome::ChangedMeanwhile, _) => Some("look again, and bring it then"),
+            (Outcome::NotHeld, _) => Some("it took what was brought, and holds something else"),
+            _ => None,
+        }
+    }
+
+    /// The same for the daybook.
+    pub(crate) fn answer(&self) -> Answer {
+        Answer {
+            outlet: self.outlet.clone(),
+            kind: self.kind.to_owned(),
+            state: self.word().to_owned(),
+            in_effect: self.effect.as_ref().map(Result::is_ok),
+            reason: self.reason().map(str::to_owned),
+        }
+    }
+}
+
+/// What one unit is to have at the outlets of its stage.
+pub(crate) struct Bringing<'c> {
+    pub(crate) content: &'c Content,
+    /// What was delivered before: what is in that alone goes.
+    pub(crate) before: Option<&'c Content>,
+    /// Whether outlets that are as the ledger says already hold it, however they write it.
+    pub(crate) is_of_ledger: bool,
 }
 
 /// What is needed to bring things.
-pub(crate) struct Bringer<'a, 'l> {
-    pub(crate) resolver: &'a Resolver<'l>,
+pub(crate) struct Bringer<'a> {
+    pub(crate) ledger: &'a Ledger,
     pub(crate) ledger_folder: &'a Path,
     pub(crate) trust: Trust,
-    pub(crate) today: Date,
-    pub(crate) console: &'a Console,
 }
 
-impl<'l> Bringer<'_, 'l> {
-    fn ledger(&self) -> &'l Ledger {
-        self.resolver.ledger()
-    }
+/// One unit at one outlet, on its way.
+struct Way<'l> {
+    brought: Brought,
+    subject: Subject,
+    place: usize,
+    stage: StageId,
+    effect: Option<&'l cledger_core::model::Effecting>,
+}
 
-    /// Brings all units that were looked at to where they are not as they should be. Gives what came of
-    /// it, and how all stands afterwards.
-    pub(crate) fn bring(&self, looked: Vec<Looked<'l>>) -> Result<(Vec<Brought>, Vec<UnitDrift>), CliError> {
-        let ledger = self.ledger();
-        let (mut all, mut loads, mut places) = (Vec::new(), Vec::new(), Vec::new());
+impl<'a> Bringer<'a> {
+    /// Brings one unit to all places where it was looked at, as far as it is not there already.
+    pub(crate) fn bring(
+        &self,
+        looked: Vec<Looked<'a>>,
+        subject: Subject,
+        bringing: &Bringing<'_>,
+    ) -> Result<Vec<Brought>, CliError> {
+        let owner = self.ledger.owner(subject).to_string();
+        let (mut ways, mut loads, mut places) = (Vec::new(), Vec::new(), Vec::new());
         for Looked { place, looks, units } in looked {
-            for (look, unit) in looks.into_iter().zip(&units) {
-                let Some((outlet, kind)) = place.outlet_name().filter(|_| !place.is_process()) else {
-                    continue;
+            let found = looks.into_iter().zip(&units).find(|(look, _)| look.subject == subject);
+            if let (Some((look, unit)), Some((outlet, kind))) = (found, place.outlet_name())
+                && !place.is_process()
+            {
+                let outcome = match load(self.ledger, &place, subject, bringing, look.held) {
+                    _ if bringing.is_of_ledger && unit.is_as_made() => Outcome::AsItShouldBe,
+                    Err(reason) => Outcome::Failed(reason),
+                    Ok((_, None)) => Outcome::AsItShouldBe,
+                    Ok((seen, Some(content))) => {
+                        let asked = place.source.asked.get(&owner).cloned();
+                        let asked = asked.ok_or_else(|| CliError::outside("it was not looked at"))?;
+                        let (reach, limit) = (place.source.reach.clone(), place.source.limit);
+                        let load = cledger_outlets::bring::Load { reach, asked, seen, content, limit };
+                        loads.push((ways.len(), load));
+                        Outcome::Brought
+                    }
                 };
-                let mut brought = Brought {
-                    owner: unit.owner.clone(),
+                let brought = Brought {
+                    owner: owner.clone(),
                     stage: unit.stage.clone(),
                     outlet,
                     kind,
-                    outcome: Outcome::AsItShouldBe,
+                    outcome,
                     effect: None,
                 };
-                if !unit.is_as_made() {
-                    match load(ledger, &place, (look.subject, look.made), look.held, unit)? {
-                        // In a table of somebody else's, all that differs may be theirs.
-                        Ok(Load { content: Content::Rows(changes), .. }) if changes.is_empty() => {}
-                        Ok(load) => loads.push((all.len(), load)),
-                        Err(reason) => brought.outcome = Outcome::Failed(reason),
-                    }
-                }
-                all.push((brought, look.subject, places.len()));
+                let effect = place.outlet.map(|outlet| &outlet.effect);
+                ways.push(Way { brought, subject, place: places.len(), stage: place.stage, effect });
             }
             places.push(place);
         }
-        let stamps = self.stamps(&all, &places)?;
-        let (at, loads): (Vec<usize>, Vec<Load>) = loads.into_iter().unzip();
-        for (at, brought) in at.into_iter().zip(cledger_outlets::bring::bring(loads)) {
-            all[at].0.outcome = match brought {
+        let stamps = self.stamps(&ways)?;
+        let (at, loads): (Vec<usize>, Vec<_>) = loads.into_iter().unzip();
+        for (&at, brought) in at.iter().zip(cledger_outlets::bring::bring(loads)) {
+            ways[at].brought.outcome = match brought {
                 Ok(()) => Outcome::Brought,
                 Err(NotBrought::ChangedMeanwhile) => Outcome::ChangedMeanwhile,
                 Err(NotBrought::Failed(reason)) => Outcome::Failed(reason),
                 Err(NotBrought::NotKnown(reason)) => Outcome::NotKnown(reason),
             };
         }
-        self.make_it_count(&mut all, &places, &stamps)?;
-        let counts: Vec<usize> = all.iter().map(|(.., place)| *place).collect();
-        let again = look(places, self.resolver, self.today, Seeing::Live(self.console))?;
-        let mut next = BTreeMap::new();
-        for ((brought, ..), place) in all.iter_mut().zip(counts) {
-            let at: &mut usize = next.entry(place).or_default();
-            let now = &again[place].units[*at];
-            *at += 1;
-            match &brought.outcome {
-                Outcome::Brought if !now.holds_all() => brought.outcome = Outcome::NotHeld,
+        self.make_it_count(&mut ways, &stamps)?;
+        self.look_again(&mut ways, &at, &places, &owner, bringing);
+        Ok(ways.into_iter().map(|way| way.brought).collect())
+    }
+
+    /// Looks whether outlets hold what was brought: one may say so, and not.
+    fn look_again(
+        &self,
+        ways: &mut [Way<'_>],
+        brought: &[usize],
+        places: &[Place<'_>],
+        owner: &str,
+        bringing: &Bringing<'_>,
+    ) {
+        let sources: Vec<_> = brought.iter().map(|&at| places[ways[at].place].source.clone()).collect();
+        for (&at, mut back) in brought.iter().zip(read_back(&sources, |_| ())) {
+            let way = &mut ways[at];
+            let Some(held) = back.units.remove(owner) else { continue };
+            let holds = match load(self.ledger, &places[way.place], way.subject, bringing, Some(held)) {
+                Ok((_, content)) => content.is_none(),
+                Err(_) => continue,
+            };
+            match &way.brought.outcome {
+                Outcome::Brought if !holds => way.brought.outcome = Outcome::NotHeld,
                 // Its answer was lost, but not what it was about.
-                Outcome::NotKnown(_) if now.holds_all() => brought.outcome = Outcome::Brought,
+                Outcome::NotKnown(_) if holds => way.brought.outcome = Outcome::Brought,
                 _ => {}
             }
         }
-        let units = again.into_iter().flat_map(|looked| looked.units).collect();
-        Ok((all.into_iter().map(|(brought, ..)| brought).collect(), units))
     }
 
     /// When the files were last written that tell that a delivery counts.
-    fn stamps(
-        &self,
-        all: &[(Brought, Subject, usize)],
-        places: &[Place<'l>],
-    ) -> Result<BTreeMap<String, Option<SystemTime>>, CliError> {
+    fn stamps(&self, ways: &[Way<'_>]) -> Result<BTreeMap<String, Option<SystemTime>>, CliError> {
         let mut stamps = BTreeMap::new();
-        for (_, subject, place) in all {
-            let place = &places[*place];
-            if let Some(Ready::File(path)) = place.outlet.and_then(|outlet| outlet.effect.ready.as_ref()) {
-                let path = self.expanded(path, *subject, place.stage)?;
+        for way in ways {
+            if let Some(Ready::File(path)) = way.effect.and_then(|effect| effect.ready.as_ref()) {
+                let path = self.expanded(path, way)?;
                 let stamp = effect::stamp(&self.ledger_folder.join(&path));
                 stamps.insert(path, stamp);
             }
@@ -157,19 +219,18 @@ impl<'l> Bringer<'_, 'l> {
     /// Has what was brought taken up, each program once, and waits until it is.
     fn make_it_count(
         &self,
-        all: &mut [(Brought, Subject, usize)],
-        places: &[Place<'l>],
+        ways: &mut [Way<'_>],
         stamps: &BTreeMap<String, Option<SystemTime>>,
     ) -> Result<(), CliError> {
         let mut reloaded: BTreeMap<Vec<String>, Result<(), String>> = BTreeMap::new();
         let mut ready: BTreeMap<String, Result<(), String>> = BTreeMap::new();
-        for (brought, subject, place) in all {
-            let place = &places[*place];
-            let Some(effect) = place.outlet.map(|outlet| &outlet.effect) else { continue };
-            if brought.outcome != Outcome::Brought || (effect.reload.is_empty() && effect.ready.is_none()) {
+        for way in ways {
+            let Some(effect) = way.effect else { continue };
+            let says_something = !effect.reload.is_empty() || effect.ready.is_some();
+            if way.brought.outcome != Outcome::Brought || !says_something {
                 continue;
             }
-            let words = effect.reload.iter().map(|word| self.expanded(word, *subject, place.stage));
+            let words = effect.reload.iter().map(|word| self.expanded(word, way));
             let words: Vec<String> = words.collect::<Result<_, _>>()?;
             let mut counts = reloaded
                 .entry(words)
@@ -177,12 +238,12 @@ impl<'l> Bringer<'_, 'l> {
                 .clone();
             if let (Ok(()), Some(this)) = (&counts, &effect.ready) {
                 let (Ready::Http(text) | Ready::File(text)) = this;
-                let text = self.expanded(text, *subject, place.stage)?;
+                let text = self.expanded(text, way)?;
                 let is_file = matches!(this, Ready::File(_));
                 let wait = |text: &String| self.wait(is_file, text, stamps, effect.within);
                 counts.clone_from(ready.entry(text).or_insert_with_key(wait));
             }
-            brought.effect = Some(counts);
+            way.brought.effect = Some(counts);
         }
         Ok(())
     }
@@ -201,104 +262,110 @@ impl<'l> Bringer<'_, 'l> {
         effect::answers(text, &self.trust, within)
     }
 
-    fn expanded(&self, text: &StageText, subject: Subject, stage: StageId) -> Result<String, CliError> {
-        let expanded = text.expand(self.ledger(), subject, stage);
+    fn expanded(&self, text: &StageText, way: &Way<'_>) -> Result<String, CliError> {
+        let expanded = text.expand(self.ledger, way.subject, way.stage);
         Ok(expanded.map_err(|missing| CliError::usage(missing.to_string()))?.into_owned())
     }
 }
 
-/// What has to be brought to a place; or why it cannot be.
+/// What has to be brought to a place where this was seen: nothing if it is there. An error says why it
+/// cannot be told or brought.
 fn load(
     ledger: &Ledger,
     place: &Place<'_>,
-    (subject, made): (Subject, Made<'_>),
+    subject: Subject,
+    bringing: &Bringing<'_>,
     held: Option<Held>,
-    unit: &UnitDrift,
-) -> Result<Result<Load, String>, CliError> {
+) -> Result<(Held, Option<Load>), String> {
     let seen = match held {
-        Some(Held::NotKnown(reason)) => return Ok(Err(reason)),
-        // What came of it is in its standing.
-        None => return Ok(Err(unit.reason().unwrap_or_default().to_owned())),
+        Some(Held::NotKnown(reason)) => return Err(reason),
+        None => return Err(format!("no answer within {} s", place.source.limit.as_secs_f32())),
         Some(held) => held,
     };
-    let content = match &made {
-        Made::Files(rendering) => files(ledger, rendering)?,
-        Made::Content(Err(error)) => return Ok(Err(error.to_string())),
-        Made::Content(Ok(output)) => match content(ledger, place, subject, output, &seen) {
-            Ok(content) => content,
-            Err(reason) => return Ok(Err(reason)),
-        },
-        Made::Environment(_) => return Ok(Err("a process is only looked at".to_owned())),
-    };
-    let owner = ledger.owner(subject).to_string();
-    let Some(asked) = place.source.asked.get(&owner).cloned() else {
-        return Ok(Err("it was not looked at".to_owned()));
-    };
-    let reach = place.source.reach.clone();
-    Ok(Ok(Load { reach, asked, seen, content, limit: place.source.limit }))
-}
-
-fn files(ledger: &Ledger, rendering: &Rendering<'_>) -> Result<Content, CliError> {
-    rendered::refuse_clashes(ledger, rendering)?;
-    let file = |output: &RenderedOutput<'_>| {
-        let made = rendered::text(ledger, rendering, output)?;
-        Ok(NewFile { path: output.path.clone(), text: made.text, secret: made.secret })
-    };
-    let files = rendering.outputs.iter().map(file).collect::<Result<_, CliError>>()?;
-    Ok(Content::Files(files, Vec::new()))
-}
-
-/// The document or the rows that are to be there.
-fn content(
-    ledger: &Ledger,
-    place: &Place<'_>,
-    subject: Subject,
-    output: &RenderedOutput<'_>,
-    seen: &Held,
-) -> Result<Content, String> {
-    if let Some(OutletKind::Postgres(postgres)) = place.outlet.map(|outlet| &outlet.kind) {
-        return rows(ledger, place, (subject, postgres), output, seen);
-    }
-    let keeps = |name: &str| place.keeps(name);
-    let keep = place.outlet.map(|outlet| &outlet.keep);
-    let has_keep = keep.is_some_and(|keep| !keep.is_empty());
-    let there = match seen {
-        Held::Document(text, _) => {
-            existing::read(text, OutputFormat::Json, Particulars::default()).map(|found| found.tree)
+    let Some(outlet) = place.outlet else { return Err("a folder is only looked at".to_owned()) };
+    let name = outlet.name.as_str();
+    let content = match &outlet.kind {
+        OutletKind::Directory { .. } => files(bringing, &seen)?,
+        OutletKind::Http(_) => {
+            let text = bringing.content.documents.get(name).map(text_of).transpose()?;
+            document(place, text, &seen)?
         }
-        _ => Ok(Tree::default()),
+        OutletKind::Postgres(postgres) => {
+            let ours = values(bringing.content.rows.get(name))?;
+            let before = bringing.before.map(|before| values(before.rows.get(name))).transpose()?;
+            // In a table of somebody else's only what the contract names is ours, or was brought before.
+            let mut known: BTreeSet<String> =
+                before.into_iter().flat_map(|before| before.into_keys()).collect();
+            let names = postgres.rows.names_in(ledger, subject, place.stage).unwrap_or_default();
+            known.extend(names.iter().map(|(name, _)| name.join(".")));
+            let is_ours =
+                |name: &str| !place.keeps(name) && (!postgres.columns.are_given || known.contains(name));
+            let nothing = Values::new();
+            let there = if let Held::Rows(rows) = &seen { rows } else { &nothing };
+            let changes = row_changes(there, &ours, is_ours);
+            (!changes.is_empty()).then_some(Load::Rows(changes))
+        }
+        OutletKind::Process { .. } => return Err("a process is only looked at".to_owned()),
     };
-    let tree = match there {
-        Ok(there) => merged(&there, output.tree(), keeps),
-        Err(error) if has_keep => {
+    Ok((seen, content))
+}
+
+fn text_of(stored: &Stored) -> Result<&Zeroizing<String>, String> {
+    stored.text.as_ref().ok_or_else(|| "its secrets are not readable here".to_owned())
+}
+
+/// The files that are to be written, and those that go.
+fn files(bringing: &Bringing<'_>, seen: &Held) -> Result<Option<Load>, String> {
+    let there = |path: &String| match seen {
+        Held::Files(files) => files.get(path).and_then(|text| text.as_ref().ok()),
+        _ => None,
+    };
+    let (mut files, mut differs) = (Vec::new(), false);
+    for (path, stored) in &bringing.content.files {
+        let text = text_of(stored)?;
+        differs |= there(path) != Some(text);
+        files.push(NewFile { path: path.clone(), text: text.clone(), secret: stored.secret });
+    }
+    let before = bringing.before.into_iter().flat_map(|before| before.files.keys());
+    let gone: Vec<String> =
+        before.filter(|path| !bringing.content.files.contains_key(*path)).cloned().collect();
+    differs |= gone.iter().any(|path| there(path).is_some());
+    Ok(differs.then_some(Load::Files(files, gone)))
+}
+
+/// The document that is to be there, if another one is; none at all where `text` is none.
+fn document(
+    place: &Place<'_>,
+    text: Option<&Zeroizing<String>>,
+    seen: &Held,
+) -> Result<Option<Load>, String> {
+    let read = |text: &str| existing::read(text, OutputFormat::Json, Particulars::default());
+    let ours = text.map(|text| read(text).map(|found| found.tree)).transpose();
+    let ours = ours.map_err(|error| error.to_string())?.unwrap_or_default();
+    let (there, is_there) = match seen {
+        Held::Document(text, _) => (read(text).map(|found| found.tree), true),
+        _ => (Ok(Tree::default()), false),
+    };
+    let keeps_something = place.outlet.is_some_and(|outlet| !outlet.keep.is_empty());
+    let tree = match &there {
+        Ok(there) => merged(there, ours, |name| place.keeps(name)),
+        Err(error) if keeps_something => {
             return Err(format!("what is there cannot be read, and names in it are to be kept: {error}"));
         }
-        Err(_) => output.tree(),
+        Err(_) => ours,
     };
+    if there.is_ok_and(|there| there == tree) && (is_there || text.is_none()) {
+        return Ok(None);
+    }
     let json = format(OutputFormat::Json, Particulars::default());
-    let text = json.map(|json| json.write(&tree)).transpose().map_err(|error| error.to_string())?;
-    Ok(Content::Document(Zeroizing::new(text.unwrap_or_default())))
+    let made = json.map(|json| json.write(&tree)).transpose().map_err(|error| error.to_string())?;
+    Ok(Some(Load::Document(Zeroizing::new(made.unwrap_or_default()))))
 }
 
-/// The changes of rows that are to be made.
-fn rows(
-    ledger: &Ledger,
-    place: &Place<'_>,
-    (subject, postgres): (Subject, &PostgresOutlet),
-    output: &RenderedOutput<'_>,
-    seen: &Held,
-) -> Result<Content, String> {
-    let values = output.values.iter().filter_map(|(name, (_, effective))| {
-        let text = effective.expose()?.to_text();
-        Some((name.join("."), Zeroizing::new(text.to_string())))
-    });
-    let ours: Values = values.collect();
-    let names = output.output.names_in(ledger, subject, place.stage);
-    let names = names.map_err(|missing| missing.to_string())?;
-    let declared: BTreeSet<String> = names.iter().map(|(name, _)| name.join(".")).collect();
-    // In a table of somebody else's only what the contract names is ours.
-    let is_ours = |name: &str| !place.keeps(name) && (!postgres.columns.are_given || declared.contains(name));
-    let nothing = Values::new();
-    let there = if let Held::Rows(rows) = seen { rows } else { &nothing };
-    Ok(Content::Rows(row_changes(there, &ours, is_ours)))
+/// Rows as they are stored: a JSON object of texts.
+fn values(stored: Option<&Stored>) -> Result<Values, String> {
+    let Some(stored) = stored else { return Ok(Values::new()) };
+    let rows: BTreeMap<String, String> =
+        serde_json::from_str(text_of(stored)?).map_err(|error| error.to_string())?;
+    Ok(rows.into_iter().map(|(name, text)| (name, Zeroizing::new(text))).collect())
 }

@@ -38,6 +38,8 @@ pub struct Ledger {
     pub judging: Judging,
     /// Where its stages are delivered to and read back from.
     pub outlets: Vec<Outlet>,
+    /// Where its deliveries are recorded.
+    pub daybook: DaybookStore,
     /// What is accepted for a while.
     pub waivers: Vec<Waiver>,
     /// The shared entries, by name.
@@ -54,6 +56,22 @@ pub struct Ledger {
     pub table_faults: Vec<TableFault>,
     /// The files that were read.
     pub files: Files,
+}
+
+/// Where deliveries are recorded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum DaybookStore {
+    /// In a file of the ledger's local state.
+    #[default]
+    Embedded,
+    /// In a PostgreSQL database, at the address that `CLEDGER_DAYBOOK` gives.
+    Postgres,
+}
+
+impl DaybookStore {
+    /// The stores with their words in `ledger.toml`.
+    pub const ALL: [(DaybookStore, &'static str); 2] =
+        [(DaybookStore::Embedded, "embedded"), (DaybookStore::Postgres, "postgres")];
 }
 
 impl Drop for Ledger {

@@ -1,17 +1,15 @@
 //! Rows of a table in PostgreSQL: names and values, by scope.
 
 use std::collections::BTreeMap;
-use std::str::FromStr as _;
 
 use cledger_core::delivery::RowChange;
-use cledger_core::probe::Tls;
-use postgres::{Client, Config};
+use postgres::Client;
 use zeroize::Zeroizing;
 
 use super::PostgresReach;
 use crate::bring::{NotBrought, failed};
 use crate::failure::{Deadline, Failure};
-use crate::postgresql::{connect, failure};
+use crate::postgresql::{failure, log_in};
 
 /// Names and values.
 pub type Values = BTreeMap<String, Zeroizing<String>>;
@@ -33,17 +31,10 @@ pub(crate) struct Rows<'r> {
 impl<'r> Rows<'r> {
     /// Logs in to the database.
     pub(crate) fn of(reach: &'r PostgresReach, deadline: Deadline) -> Result<Self, Failure> {
-        let (url, mode) = without_mode(reach.url.expose());
-        // What is wrong with it is not told: a password may stand in it.
-        let mut config = Config::from_str(&url)
-            .map_err(|_| Failure::unexpected("its `url` is no address of PostgreSQL"))?;
-        let left = deadline.left()?;
-        config.connect_timeout(left).application_name("cledger");
-        config.options(&format!("-c statement_timeout={}", left.as_millis().max(1)));
-        if let Some(password) = &reach.password {
-            config.password(password.expose().as_bytes());
-        }
-        let client = connect(config, &reach.trust, Tls::of(mode.as_deref()))?;
+        let password = reach.password.as_ref();
+        let mut client = log_in(&reach.url, password, &reach.trust, deadline.left()?)?;
+        let limit = format!("SET statement_timeout = {}", deadline.left()?.as_millis().max(1));
+        client.batch_execute(&limit).map_err(|error| failure(&error))?;
         Ok(Self { reach, client })
     }
 
@@ -239,20 +230,4 @@ fn too_long(longest: [Option<usize>; 3], scope: &str, changes: &[RowChange]) -> 
 /// An identifier in quotes; none has quotes inside.
 fn quoted(identifier: &str) -> String {
     format!("\"{identifier}\"")
-}
-
-/// The address without `sslmode`, of which the library does not know all words, and its value.
-fn without_mode(url: &str) -> (Zeroizing<String>, Option<String>) {
-    let Some((before, query)) = url.split_once('?') else { return (Zeroizing::new(url.to_owned()), None) };
-    let mut mode = None;
-    let rest = query.split('&').filter(|part| match part.strip_prefix("sslmode=") {
-        Some(found) => {
-            mode = Some(found.to_owned());
-            false
-        }
-        None => true,
-    });
-    let rest: Vec<&str> = rest.collect();
-    let gap = if rest.is_empty() { "" } else { "?" };
-    (Zeroizing::new(format!("{before}{gap}{}", rest.join("&"))), mode)
 }

@@ -1,6 +1,6 @@
 //! What was delivered, packed: what is open compressed, secrets encrypted under the stage's key.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::cipher::KeyScope;
 use serde::{Deserialize, Serialize};
@@ -41,6 +41,8 @@ impl Stored {
 /// The full content of a delivery.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Content {
+    /// The fields of the contract, as `ENTRY[.FIELD]`, with or without a value.
+    pub fields: BTreeSet<String>,
     /// The effective values, as JSON, by `ENTRY[.FIELD]`.
     pub values: BTreeMap<String, Stored>,
     /// The files, by path.
@@ -64,6 +66,7 @@ pub struct Packed {
 #[derive(Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Open {
+    fields: BTreeSet<String>,
     values: BTreeMap<String, Option<String>>,
     files: BTreeMap<String, Option<String>>,
     documents: BTreeMap<String, Option<String>>,
@@ -119,7 +122,8 @@ impl Content {
         scope: &KeyScope,
         (unit, stage): (&str, &str),
     ) -> Result<(Packed, Hashes), PackError> {
-        let (mut open, mut secrets) = (Open::default(), Secrets::default());
+        let mut open = Open { fields: self.fields.clone(), ..Open::default() };
+        let mut secrets = Secrets::default();
         for (at, name, stored) in self.parts() {
             let open =
                 [&mut open.values, &mut open.files, &mut open.documents, &mut open.rows].into_iter().nth(at);
@@ -214,6 +218,7 @@ impl Packed {
         };
         let secrets = secrets.as_ref();
         Ok(Content {
+            fields: parts.fields,
             values: join(parts.values, secrets.map(|it| &it.values)),
             files: join(parts.files, secrets.map(|it| &it.files)),
             documents: join(parts.documents, secrets.map(|it| &it.documents)),

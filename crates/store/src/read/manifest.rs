@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
-use cledger_core::model::{Aligned, Class, Follow, Group, GroupId, Judging, Outlet, Stage, StageId};
+use cledger_core::model::{
+    Aligned, Class, DaybookStore, Follow, Group, GroupId, Judging, Outlet, Stage, StageId,
+};
 use cledger_core::name::{Name, nearest};
 use toml::Spanned;
 use toml::de::{DeString, DeTable};
@@ -29,10 +31,22 @@ pub(super) struct Manifest {
     pub(super) aligned: Vec<Aligned>,
     pub(super) judging: Judging,
     pub(super) outlets: Vec<Outlet>,
+    pub(super) daybook: DaybookStore,
 }
 
-const KEYS: [&str; 10] =
-    ["format", "name", "default_stage", "stage", "group", "aligned", "check", "rule", "recipe", "outlet"];
+const KEYS: [&str; 11] = [
+    "format",
+    "name",
+    "default_stage",
+    "stage",
+    "group",
+    "aligned",
+    "check",
+    "rule",
+    "recipe",
+    "outlet",
+    "daybook",
+];
 const RECIPE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
 const SEARCH_KEYS: [&str; 15] = [
     "pattern",
@@ -93,8 +107,17 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     aligned(read, table, &mut manifest);
     manifest.judging = judging(read, table, &manifest);
     manifest.outlets = outlets(read, table, &manifest.stages);
+    manifest.daybook = daybook(read, table).unwrap_or_default();
     recipes(read, table);
     manifest
+}
+
+/// Where deliveries are recorded.
+fn daybook(read: In<'_>, table: &DeTable<'_>) -> Option<DaybookStore> {
+    let daybook = read.table(table.get("daybook")?, "`daybook`")?;
+    let mut store = None;
+    read.keys(daybook, &["store"], |_, item| store = read.choice(item, "`store`", &DaybookStore::ALL));
+    store
 }
 
 /// Checks the keys and names of recipes; what is in them is read when one is used.

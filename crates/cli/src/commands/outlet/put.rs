@@ -2,7 +2,7 @@
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::{Address, Pattern};
+use cledger_core::address::Address;
 use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::render::rendering;
@@ -12,13 +12,15 @@ use cledger_store::Scope;
 
 use crate::app::{App, Chosen, unit_of};
 use crate::change::{ChangeOptions, countersigned};
+use crate::commands::deliver::plan::places_of;
 use crate::commands::{with_stage, without_delivery};
 use crate::complete;
 use crate::conditions::day;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
-use crate::reality::bring::{Bringer, Brought};
-use crate::reality::{Around, Seeing, look, places};
+use crate::reality::bring::{Bringer, Bringing, Brought};
+use crate::reality::made::made;
+use crate::reality::{Around, Seeing, look};
 use crate::rendered::not_readable;
 
 #[derive(Debug, Args)]
@@ -47,30 +49,22 @@ pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let subject = app.subject_in(&ledger, owner, chosen.stage)?;
     let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &[]);
-    let gaps = {
-        let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, chosen.stage);
-        if !rendering.unreadable.is_empty() {
-            return Err(not_readable(&[owner.to_string()], &outside.keys, ""));
-        }
-        rendering.gaps
-    };
+    let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, chosen.stage);
+    if !rendering.unreadable.is_empty() {
+        return Err(not_readable(&[owner.to_string()], &outside.keys, ""));
+    }
+    let gaps = &rendering.gaps;
     if !gaps.is_empty() {
         if app.console.is_json() {
-            app.console.document(&json::outlet::brought(&[], &[], &ledger, &gaps));
+            app.console.document(&json::outlet::brought(&[], &[], &ledger, gaps));
         } else {
-            text::render::gaps(app.console, &ledger, &gaps);
+            text::render::gaps(app.console, &ledger, gaps);
             app.console.line("Nothing is brought.");
         }
         return Ok(status::FOUND);
     }
-    let pattern = Pattern::parse(&format!("{owner}@{}", ledger.stage(chosen.stage).name))?;
     let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
-    let mut places = places::outlets(&[pattern], &ledger, &around)?;
-    for place in &mut places {
-        // The pattern covers instances of the unit too.
-        place.subjects.retain(|known| *known == subject);
-    }
-    places.retain(|place| !place.subjects.is_empty());
+    let places = places_of(&ledger, &around, subject, chosen.stage)?;
     let today = day(None)?;
     let looked = look(places, &resolver, today, Seeing::Live(app.console))?;
     if !args.write {
@@ -84,14 +78,17 @@ pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         return Ok(status::CLEAN);
     }
     guard(&ledger, &chosen, &args.change)?;
-    let bringer = Bringer {
-        resolver: &resolver,
-        ledger_folder: &root,
-        trust: around.trust.clone(),
+    let content = made(&resolver, &rendering, subject, chosen.stage)?;
+    let bringer = Bringer { ledger: &ledger, ledger_folder: &root, trust: around.trust.clone() };
+    let bringing = Bringing { content: &content, before: None, is_of_ledger: true };
+    let brought = bringer.bring(looked, subject, &bringing)?;
+    let again = look(
+        places_of(&ledger, &around, subject, chosen.stage)?,
+        &resolver,
         today,
-        console: &*app.console,
-    };
-    let (brought, after) = bringer.bring(looked)?;
+        Seeing::Live(app.console),
+    )?;
+    let after: Vec<_> = again.into_iter().flat_map(|looked| looked.units).collect();
     if app.console.is_json() {
         app.console.document(&json::outlet::brought(&brought, &after, &ledger, &[]));
     } else {

@@ -6,6 +6,7 @@ pub(crate) mod capture;
 pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod compare;
+pub(crate) mod deliver;
 pub(crate) mod drift;
 pub(crate) mod error;
 pub(crate) mod impact;

@@ -7,9 +7,8 @@ use serde::Serialize;
 use super::check::{self, FindingDocument};
 use super::{FORMAT, drift};
 use crate::commands::{ListedOutlet, Prepared, Preparing};
-use crate::output::text::outlet::outcome;
 use crate::reality::UnitDrift;
-use crate::reality::bring::{Brought, Outcome};
+use crate::reality::bring::Brought;
 use crate::reality::lookups::Lookup;
 
 #[derive(Debug, Serialize)]
@@ -93,20 +92,14 @@ pub(crate) struct OneBrought<'o> {
 }
 
 pub(crate) fn one_brought(it: &Brought) -> OneBrought<'_> {
-    let reason = match (&it.outcome, &it.effect) {
-        (Outcome::Failed(reason) | Outcome::NotKnown(reason), _) | (_, Some(Err(reason))) => {
-            Some(reason.as_str())
-        }
-        _ => None,
-    };
     OneBrought {
         unit: &it.owner,
         stage: &it.stage,
         outlet: &it.outlet,
         kind: it.kind,
-        state: outcome(it).0,
+        state: it.word(),
         in_effect: it.effect.as_ref().map(Result::is_ok),
-        reason,
+        reason: it.reason(),
     }
 }
 

@@ -5,7 +5,7 @@ use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
 use crate::reality::UnitDrift;
-use crate::reality::bring::{Brought, Outcome};
+use crate::reality::bring::Brought;
 use crate::reality::lookups::Lookup;
 
 pub(crate) fn print(console: &mut Console, outlets: &[ListedOutlet]) {
@@ -55,20 +55,13 @@ pub(crate) fn prepared(console: &mut Console, prepared: &[Prepared], write: bool
 pub(crate) fn brought(console: &mut Console, brought: &[Brought], after: &[UnitDrift]) {
     let mut table = Table::new(&["unit", "outlet", "kind", "", ""], console.width());
     for it in brought {
-        let (word, tone) = outcome(it);
-        let reason = match (&it.outcome, &it.effect) {
-            (Outcome::Failed(reason) | Outcome::NotKnown(reason), _) | (_, Some(Err(reason))) => {
-                reason.as_str()
-            }
-            (Outcome::ChangedMeanwhile, _) => "look again, and bring it then",
-            (Outcome::NotHeld, _) => "it took what was brought, and holds something else",
-            _ => "",
-        };
+        let tone = if it.is_well() { Tone::Plain } else { Tone::Bad };
+        let reason = it.reason().unwrap_or_default();
         table.row(vec![
             (format!("{}@{}", it.owner, it.stage), Tone::Plain),
             (it.outlet.clone(), Tone::Plain),
             (it.kind.to_owned(), Tone::Plain),
-            (word.to_owned(), tone),
+            (it.word().to_owned(), tone),
             (values::escape(reason), Tone::Quiet),
         ]);
     }
@@ -122,19 +115,5 @@ pub(crate) fn looked_up(console: &mut Console, lookups: &[Lookup<'_>], write: bo
     table.lines().iter().for_each(|line| console.line(line));
     if to_write > 0 && !write {
         console.line("Nothing is written yet. To do it, add --write.");
-    }
-}
-
-/// The word for what came of it.
-pub(crate) fn outcome(brought: &Brought) -> (&'static str, Tone) {
-    match (&brought.outcome, &brought.effect) {
-        (Outcome::AsItShouldBe, _) => ("as it should be", Tone::Plain),
-        (Outcome::Brought, None) => ("brought", Tone::Plain),
-        (Outcome::Brought, Some(Ok(()))) => ("brought, in effect", Tone::Plain),
-        (Outcome::Brought, Some(Err(_))) => ("brought, not in effect", Tone::Bad),
-        (Outcome::NotHeld, _) => ("not held", Tone::Bad),
-        (Outcome::ChangedMeanwhile, _) => ("changed meanwhile", Tone::Bad),
-        (Outcome::Failed(_), _) => ("not brought", Tone::Bad),
-        (Outcome::NotKnown(_), _) => ("not known", Tone::Bad),
     }
 }
