@@ -54,15 +54,16 @@ pub(crate) struct Globals {
 }
 
 /// The commands in the order of the work, under the headings that `--help` shows.
-const GROUPS: [(&str, &[&str]); 9] = [
+const GROUPS: [(&str, &[&str]); 10] = [
     ("Start", &["init", "demo", "adopt"]),
     ("Declare", &["add", "list", "share", "rename", "remove"]),
     ("Fill", &["set", "unset", "search", "replace", "key"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "waive", "compare"]),
     ("Hand out", &["render", "run", "rehome"]),
-    ("Move up", &["deliver"]),
+    ("Move up", &["deliver", "withdraw"]),
     ("Reality", &["outlet", "probe", "capture", "drift"]),
+    ("Look back", &["history"]),
     ("Help", &["completions", "man", "schema"]),
 ];
 

@@ -7,6 +7,7 @@ pub(crate) mod lookups;
 pub(crate) mod made;
 pub(crate) mod places;
 pub(crate) mod reach;
+pub(crate) mod since;
 
 use cledger_core::drift::{FileDrift, NameDrift};
 
@@ -22,6 +23,17 @@ pub(crate) struct UnitDrift {
     /// The outlet's name and kind, where it is not a folder that was named.
     pub(crate) outlet: Option<(String, &'static str)>,
     pub(crate) state: State,
+    /// What the daybook has last of it, where one is at hand.
+    pub(crate) last: Option<LastDelivery>,
+}
+
+/// The last record of a unit in a stage.
+#[derive(Debug, Clone)]
+pub(crate) struct LastDelivery {
+    pub(crate) number: u64,
+    pub(crate) time: String,
+    pub(crate) who: String,
+    pub(crate) is_withdrawal: bool,
 }
 
 /// What was found of a unit or instance.

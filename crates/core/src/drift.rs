@@ -28,6 +28,38 @@ pub enum NameDrift {
     Unreadable,
 }
 
+/// Who has moved since the last delivery.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Since {
+    /// Somebody has changed it there: the outlet left what was delivered.
+    EditedByHand,
+    /// The ledger has moved on, and that was not delivered yet.
+    AwaitingDelivery,
+    /// Both.
+    Both,
+}
+
+impl Since {
+    /// The words for it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Since::EditedByHand => "edited by hand",
+            Since::AwaitingDelivery => "awaiting delivery",
+            Since::Both => "edited by hand, awaiting delivery",
+        }
+    }
+
+    /// What happened to a value: as it was delivered, as it is there, and as the ledger has it.
+    pub fn of(delivered: Option<&Value>, there: Option<&Value>, ledger: Option<&Value>) -> Option<Self> {
+        match (delivered != there, delivered != ledger) {
+            (true, true) => Some(Since::Both),
+            (true, false) => Some(Since::EditedByHand),
+            (false, true) => Some(Since::AwaitingDelivery),
+            (false, false) => None,
+        }
+    }
+}
+
 /// One name that has drifted.
 #[derive(Debug, Clone)]
 pub struct Drifted {
@@ -48,6 +80,8 @@ pub struct Drifted {
     /// The value that is there; `None` for secrets, for names that the ledger does not know, and
     /// where there is none.
     pub observed: Option<Value>,
+    /// Who has moved since the last delivery, where one is known.
+    pub since: Option<Since>,
     /// The value that is there, whatever it is, for whoever takes it over.
     pub there: Option<Held>,
 }
@@ -150,6 +184,7 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
             what: NameDrift::NoValueHere,
             secret: true,
             waived: false,
+            since: None,
             expected: None,
             observed: None,
             there: tree.get(name).map(|value| Held::new(value.clone(), true)),
@@ -194,6 +229,7 @@ fn of_value(
             what,
             secret: !open,
             waived: false,
+            since: None,
             expected: expected.filter(|_| open),
             observed: observed.filter(|_| open).cloned(),
             there: observed.map(|value| Held::new(value.clone(), effective.secret)),
@@ -230,6 +266,7 @@ fn extra(branch: &Branch, steps: &mut OutputName, known: &BTreeSet<&OutputName>,
                 // Nobody has said that it is none.
                 secret: true,
                 waived: false,
+                since: None,
                 expected: None,
                 observed: None,
                 there: Some(Held::new(value.clone(), true)),

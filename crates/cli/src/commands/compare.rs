@@ -1,6 +1,7 @@
 //! `cledger compare`: two stages, a unit in two stages, the ledger at two times, or files.
 
 mod captures;
+pub(super) mod deliveries;
 mod files;
 
 use clap::Args;
@@ -23,10 +24,10 @@ use crate::reality::captured::CAPTURE;
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
-    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, `file:PATH` or `capture:PATH`; with --against a pattern of what to compare
+    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, a delivery as UNIT@STAGE:NUMBER, `file:PATH` or `capture:PATH`; with --against a pattern of what to compare
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against")]
     left: Option<String>,
-    /// The second: @STAGE, UNIT[+INSTANCE]@STAGE, `file:PATH` or `capture:PATH`
+    /// The second: @STAGE, UNIT[+INSTANCE]@STAGE, a delivery as UNIT@STAGE:NUMBER, `file:PATH` or `capture:PATH`
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against", conflicts_with = "against")]
     right: Option<String>,
     /// Compare the ledger with what it was at a git revision: which effective values change
@@ -47,6 +48,10 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let (Some(left_text), Some(right_text)) = (&args.left, &args.right) else {
         return Err(CliError::usage("two sides are needed").help("cledger compare @test @prod-north"));
     };
+    let is_delivery = |text: &str| Address::parse(text).is_ok_and(|address| address.delivery.is_some());
+    if is_delivery(left_text) || is_delivery(right_text) {
+        return deliveries::run(args, (left_text, right_text), app);
+    }
     if left_text.starts_with(CAPTURE) || right_text.starts_with(CAPTURE) {
         return captures::run(args, (left_text, right_text), app);
     }

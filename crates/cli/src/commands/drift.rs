@@ -18,11 +18,12 @@ use crate::app::{App, scope_of};
 use crate::change::{ChangeOptions, Changing};
 use crate::complete;
 use crate::conditions::day;
+use crate::daybook;
 use crate::error::{CliError, status};
 use crate::existing;
 use crate::output::{json, text};
 use crate::reality::captured::Captured;
-use crate::reality::{Around, Place, Seeing, UnitDrift, look, lookups, places};
+use crate::reality::{Around, Place, Seeing, UnitDrift, look, lookups, places, since};
 
 #[derive(Debug, Args)]
 pub(crate) struct DriftArgs {
@@ -92,7 +93,10 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let keys = app.keys(&root);
     let capture = capture.map(|file| Captured { file, keys: &keys });
     let at = capture.as_ref().map_or(Seeing::Live(app.console), Seeing::Capture);
-    let looked = look(places, &resolver, today, at)?;
+    let mut looked = look(places, &resolver, today, at)?;
+    if let Some(mut book) = daybook::existing(ledger, &root)? {
+        since::tell(&mut *book, &mut looked, ledger, &keys)?;
+    }
     if let Some(changing) = &changing {
         return take::take(args, changing, &looked, app);
     }

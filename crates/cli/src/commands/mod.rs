@@ -10,6 +10,7 @@ mod deliver;
 mod demo;
 mod drift;
 mod get;
+mod history;
 mod impact;
 mod init;
 mod key;
@@ -32,12 +33,14 @@ mod share;
 mod show;
 mod trace;
 mod waive;
+mod withdraw;
 
 use clap::Subcommand;
 
 pub(crate) use adopt::Adoption;
 pub(crate) use capture::Counted as CountedOutlet;
 pub(crate) use deliver::Delivery;
+pub(crate) use history::History;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
 pub(crate) use outlet::{Listed as ListedOutlet, Prepared, Preparing};
 pub(crate) use probe::Report as ProbeReport;
@@ -102,6 +105,8 @@ pub(crate) enum Command {
     Rehome(rehome::RehomeArgs),
     /// Bring units to a stage's outlets, and record it
     Deliver(deliver::DeliverArgs),
+    /// Take what was delivered off the outlets again
+    Withdraw(withdraw::WithdrawArgs),
     /// List where stages are delivered to and read back from
     Outlet(outlet::OutletArgs),
     /// Try the services that units talk to in a stage
@@ -110,6 +115,8 @@ pub(crate) enum Command {
     Capture(capture::CaptureArgs),
     /// Compare what is really there with the ledger
     Drift(drift::DriftArgs),
+    /// Say what was delivered where, when, by whom and why
+    History(history::HistoryArgs),
     /// Print what a shell needs to complete commands and addresses
     Completions(completions::CompletionsArgs),
     /// Print a JSON Schema for a kind of ledger file
@@ -146,10 +153,12 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Run(args) => run::run(&args, app),
         Command::Rehome(args) => rehome::run(&args, app),
         Command::Deliver(args) => deliver::run(&args, app),
+        Command::Withdraw(args) => withdraw::run(&args, app),
         Command::Outlet(args) => outlet::run(&args, app),
         Command::Probe(args) => probe::run(&args, app),
         Command::Capture(args) => capture::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
+        Command::History(args) => history::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),
         Command::Schema(args) => schema::run(&args, app),
         Command::Man(args) => man::run(&args, app),

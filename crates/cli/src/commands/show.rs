@@ -7,8 +7,11 @@ use cledger_core::cipher::KeyScope;
 use cledger_core::model::{Kind, Ledger, Slot, StageId, Subject};
 use cledger_core::name::{Name, nearest};
 use cledger_core::resolve::{Effective, FieldId, Layer, Outcome, Resolver};
+use cledger_store::Scope;
 use zeroize::Zeroizing;
 
+use super::compare::deliveries;
+use super::deliver::plan::Planner;
 use crate::app::{App, Chosen, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
@@ -30,7 +33,10 @@ pub(crate) struct ShowArgs {
 }
 
 pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
+    let address = with_stage(Address::parse(&args.address)?, args.stage.as_ref())?;
+    if address.delivery.is_some() {
+        return delivery(&address, args, app);
+    }
     let Some(owner) = &address.owner else {
         let message = format!("`{address}` names no unit");
         return Err(
@@ -112,10 +118,29 @@ pub(crate) fn with_stage(mut address: Address, stage: Option<&Name>) -> Result<A
 /// Refuses an address of a delivery.
 pub(crate) fn without_delivery(address: Address) -> Result<Address, CliError> {
     if address.delivery.is_some() {
-        let message = format!("`{address}` names a delivery, and this version of cledger records none");
+        let message = format!("`{address}` names a delivery, which means nothing here");
         return Err(CliError::usage(message).help("leave out what begins with `:`"));
     }
     Ok(address)
+}
+
+/// A delivery as it was recorded.
+fn delivery(address: &Address, args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let (root, ledger) = app.open(&Scope::Whole)?;
+    let mut book = deliveries::opened(&ledger, &root)?;
+    let record = deliveries::record(&mut *book, address)?;
+    let stage = App::stage(&ledger, address.stage.as_ref())?;
+    let unmask = args.unmask.granted(&ledger, stage.stage)?;
+    let (outside, keys) = (app.outside(&root), app.keys(&root));
+    let resolver = Resolver::new(&ledger, &outside, &[]);
+    let content = Planner { resolver: &resolver, keys: &keys }.content(&record)?;
+    if app.console.is_json() {
+        app.console.document(&json::show::delivery(&record, &content, unmask));
+    } else {
+        text::show::delivery(app.console, &record, &content, unmask);
+    }
+    app.tell_unreadable(&keys);
+    Ok(status::CLEAN)
 }
 
 /// The fields that an address names, in a stage.

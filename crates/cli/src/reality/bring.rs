@@ -27,6 +27,8 @@ pub(crate) struct Brought {
     pub(crate) outlet: String,
     pub(crate) kind: &'static str,
     pub(crate) outcome: Outcome,
+    /// Whether nothing was to be there any more.
+    pub(crate) is_withdrawal: bool,
     /// Whether it counts; `None` where nothing is said of that, or nothing was brought.
     pub(crate) effect: Option<Result<(), String>>,
 }
@@ -63,6 +65,8 @@ impl Brought {
     /// The word for what came of it.
     pub(crate) fn word(&self) -> &'static str {
         match (&self.outcome, &self.effect) {
+            (Outcome::Brought, _) if self.is_withdrawal => "taken off",
+            (Outcome::AsItShouldBe, _) if self.is_withdrawal => "was not there",
             (Outcome::AsItShouldBe, _) => "as it should be",
             (Outcome::Brought, None) => "brought",
             (Outcome::Brought, Some(Ok(()))) => "brought, in effect",
@@ -103,6 +107,12 @@ pub(crate) struct Bringing<'c> {
     pub(crate) before: Option<&'c Content>,
     /// Whether outlets that are as the ledger says already hold it, however they write it.
     pub(crate) is_of_ledger: bool,
+}
+
+impl Bringing<'_> {
+    fn is_withdrawal(&self) -> bool {
+        *self.content == Content::default()
+    }
 }
 
 /// What is needed to bring things.
@@ -155,6 +165,7 @@ impl<'a> Bringer<'a> {
                     outlet,
                     kind,
                     outcome,
+                    is_withdrawal: bringing.is_withdrawal(),
                     effect: None,
                 };
                 let effect = place.outlet.map(|outlet| &outlet.effect);

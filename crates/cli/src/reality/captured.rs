@@ -373,6 +373,7 @@ impl Captured<'_> {
                     what: NameDrift::ExtraThere,
                     secret: true,
                     waived: false,
+                    since: None,
                     expected: None,
                     observed: None,
                     there: None::<HeldValue>,

@@ -183,7 +183,13 @@ fn make<'l>(
 }
 
 fn unit(place: &Place<'_>, ledger: &Ledger, owner: String, state: State) -> UnitDrift {
-    UnitDrift { owner, stage: ledger.stage(place.stage).name.to_string(), outlet: place.outlet_name(), state }
+    UnitDrift {
+        owner,
+        stage: ledger.stage(place.stage).name.to_string(),
+        outlet: place.outlet_name(),
+        state,
+        last: None,
+    }
 }
 
 /// How what is there stands to what the ledger makes.

@@ -261,6 +261,7 @@ pub(crate) fn standing(lookups: &[Lookup<'_>], ledger: &Ledger, today: Date) -> 
                     secret: lookup.secret,
                     expected: said.and_then(|said| shown(said)),
                     waived: false,
+                    since: None,
                     observed: lookup.found.as_ref().ok().and_then(|found| shown(&found.to_text())),
                     // `outlet lookup` takes these over.
                     there: None,
@@ -274,6 +275,7 @@ pub(crate) fn standing(lookups: &[Lookup<'_>], ledger: &Ledger, today: Date) -> 
             stage: ledger.layer_name(lookup.layer).to_string(),
             outlet: Some((LOOKED_UP.0.to_owned(), LOOKED_UP.1)),
             state,
+            last: None,
         }
     };
     let mut units: Vec<UnitDrift> = lookups.iter().map(one).collect();

@@ -32,8 +32,12 @@ pub(super) fn bring(
         done.push(file.path.as_str());
     }
     for path in gone {
-        match fs::remove_file(folder.join(path)) {
-            Ok(()) => done.push(path),
+        let file = folder.join(path);
+        match fs::remove_file(&file) {
+            Ok(()) => {
+                done.push(path);
+                remove_empty(folder, &file);
+            }
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
             Err(error) => {
                 let reason = format!("`{path}` cannot be taken away: {error}");
@@ -42,6 +46,16 @@ pub(super) fn bring(
         }
     }
     Ok(())
+}
+
+/// Takes the folders away that are empty now, the unit's own too: what is left in others is not ours.
+fn remove_empty(folder: &Path, file: &Path) {
+    let within = file.ancestors().skip(1).take_while(|above| above.starts_with(folder));
+    for above in within {
+        if fs::remove_dir(above).is_err() {
+            return;
+        }
+    }
 }
 
 fn with_done(reason: String, done: &[&str]) -> String {

@@ -1,6 +1,6 @@
 //! `drift` for programs.
 
-use cledger_core::drift::{Drifted, FileDrift};
+use cledger_core::drift::{Drifted, FileDrift, Since};
 use cledger_core::value::Value;
 use serde::Serialize;
 
@@ -27,6 +27,17 @@ struct UnitDocument<'d> {
     #[serde(skip_serializing_if = "Option::is_none")]
     reason: Option<&'d str>,
     files: Vec<FileDocument<'d>>,
+    /// The number, time and maker of the last delivery, where one is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    last: Option<LastDocument<'d>>,
+}
+
+#[derive(Debug, Serialize)]
+struct LastDocument<'d> {
+    number: u64,
+    time: &'d str,
+    who: &'d str,
+    withdrawn: bool,
 }
 
 #[derive(Debug, Serialize)]
@@ -42,6 +53,8 @@ struct NameDocument<'d> {
     name: &'d str,
     address: Option<&'d str>,
     drift: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    since: Option<&'static str>,
     secret: bool,
     waived: bool,
     ledger: serde_json::Value,
@@ -73,7 +86,13 @@ fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
     };
     let outlet = unit.outlet.as_ref().filter(|(_, kind)| *kind != LOOKED_UP.1);
     let outlet = outlet.map(|(name, _)| name.as_str());
-    UnitDocument { unit: &unit.owner, stage: &unit.stage, outlet, state, reason, files }
+    let last = unit.last.as_ref().map(|last| LastDocument {
+        number: last.number,
+        time: &last.time,
+        who: &last.who,
+        withdrawn: last.is_withdrawal,
+    });
+    UnitDocument { unit: &unit.owner, stage: &unit.stage, outlet, state, reason, files, last }
 }
 
 fn file<'d>(path: &'d str, drift: &'d FileDrift) -> FileDocument<'d> {
@@ -93,6 +112,7 @@ fn name(drifted: &Drifted) -> NameDocument<'_> {
         name: &drifted.name,
         address: drifted.address.as_deref(),
         drift: word(drifted.what),
+        since: drifted.since.map(Since::words),
         secret: drifted.secret,
         waived: drifted.waived,
         ledger: json(&drifted.expected),

@@ -9,6 +9,7 @@ pub(crate) mod compare;
 pub(crate) mod deliver;
 pub(crate) mod drift;
 pub(crate) mod error;
+pub(crate) mod history;
 pub(crate) mod impact;
 pub(crate) mod key;
 pub(crate) mod list;

@@ -4,9 +4,11 @@ use std::collections::BTreeMap;
 
 use cledger_core::model::{Kind, Ledger, StageId, Subject};
 use cledger_core::resolve::{Effective, FieldId, Outcome, Session};
+use cledger_store::daybook::{Content, Record};
 use serde::Serialize;
 
 use super::FORMAT;
+use super::history::{self, RecordDocument};
 use crate::output::origin::{self, OriginDocument};
 use crate::output::values;
 
@@ -147,4 +149,28 @@ pub(crate) fn document<'l>(
     document.missing.sort_by(|a, b| a.address.cmp(&b.address));
     document.problems.sort_by(|a, b| (&a.address, a.code).cmp(&(&b.address, b.code)));
     document
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct DeliveryDocument<'r> {
+    format: u32,
+    record: RecordDocument<'r>,
+    values: Vec<DeliveredDocument<'r>>,
+}
+
+#[derive(Debug, Serialize)]
+struct DeliveredDocument<'r> {
+    field: &'r str,
+    secret: bool,
+    value: serde_json::Value,
+}
+
+/// A delivery with its values.
+pub(crate) fn delivery<'r>(record: &'r Record, content: &'r Content, unmask: bool) -> DeliveryDocument<'r> {
+    let values = content.values.iter().map(|(field, stored)| {
+        let shown = stored.text.as_ref().filter(|_| unmask || !stored.secret);
+        let value = shown.and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
+        DeliveredDocument { field, secret: stored.secret, value }
+    });
+    DeliveryDocument { format: FORMAT, record: history::record(record), values: values.collect() }
 }

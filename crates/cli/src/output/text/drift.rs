@@ -4,12 +4,13 @@ use cledger_core::compare::RowDifference;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 
 use super::check::counted;
+use super::deliver::day;
 use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
 use crate::reality::lookups::LOOKED_UP;
-use crate::reality::{State, UnitDrift};
+use crate::reality::{LastDelivery, State, UnitDrift};
 
 pub(crate) fn word(what: NameDrift) -> &'static str {
     match what {
@@ -62,7 +63,10 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
                 console.line(format!("{name}  as the ledger says"));
             }
             State::NothingRendered => console.line(format!("{name}  nothing is rendered for it")),
-            State::NotThere => console.line(format!("{name}  {}", style::bad("not there"))),
+            State::NotThere => {
+                let last = unit.last.as_ref().map(last).unwrap_or_default();
+                console.line(format!("{name}  {}{last}", style::bad("not there")));
+            }
             State::NotKnown(reason) => {
                 console.line(format!("{name}  {}: {reason}", style::doubtful("not known")));
             }
@@ -70,13 +74,21 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
                 console.line(format!("{name}  {}", style::bad("there, but not in the ledger")));
             }
             State::There(files) => {
-                console.line(style::heading(&unit.owner));
+                let last = unit.last.as_ref().map(last).unwrap_or_default();
+                console.line(format!("{}{last}", style::heading(&unit.owner)));
                 for (path, drift) in files {
                     file(console, path, drift);
                 }
             }
         }
     }
+}
+
+/// What was last done about a unit, and by whom.
+fn last(last: &LastDelivery) -> String {
+    let LastDelivery { number, time, who, is_withdrawal } = last;
+    let what = if *is_withdrawal { "withdrawn" } else { "last delivered" };
+    format!("  ({what}: {number} of {} by {})", day(time), values::escape(who))
 }
 
 fn summary(console: &mut Console, units: &[UnitDrift]) {
@@ -117,11 +129,10 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
             for drifted in names {
                 let (ledger, there) = sides(drifted);
                 let name = format!("  {}", values::escape(&drifted.name));
-                let word = if drifted.waived {
-                    (format!("{}, waived", word(drifted.what)), Tone::Quiet)
-                } else {
-                    (word(drifted.what).to_owned(), Tone::Bad)
-                };
+                let since = drifted.since.map(|since| format!(": {}", since.words())).unwrap_or_default();
+                let what = format!("{}{since}", word(drifted.what));
+                let word =
+                    if drifted.waived { (format!("{what}, waived"), Tone::Quiet) } else { (what, Tone::Bad) };
                 table.row(vec![(name, Tone::Plain), (ledger, Tone::Plain), (there, Tone::Plain), word]);
                 if let (Some(ledger), Some(there)) = (&drifted.expected, &drifted.observed) {
                     rows::add_differences(&mut table, (ledger, there), Some((&row_word, Tone::Bad)));

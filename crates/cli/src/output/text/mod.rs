@@ -8,6 +8,7 @@ pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod deliver;
 pub(crate) mod drift;
+pub(crate) mod history;
 pub(crate) mod impact;
 pub(crate) mod key;
 pub(crate) mod list;

@@ -2,8 +2,11 @@
 
 use cledger_core::findings::{self, Finding};
 use cledger_core::resolve::{Effective, FieldId, Outcome, Session};
+use cledger_core::value::Value;
+use cledger_store::daybook::{Content, Record};
 
 use super::check::counted;
+use super::history;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{origin, style, values};
@@ -65,4 +68,24 @@ pub(crate) fn print(
         console.line(text);
     }
     lacking
+}
+
+/// A delivery with its values.
+pub(crate) fn delivery(console: &mut Console, record: &Record, content: &Content, unmask: bool) {
+    history::record(console, record);
+    let mut table = Table::new(&["field", "value"], console.width());
+    for (name, stored) in &content.values {
+        let shown = stored.text.as_ref().filter(|_| unmask || !stored.secret);
+        let value = shown.map(|text| {
+            let value = serde_json::from_str(text).ok().and_then(Value::from_json);
+            value.map_or_else(|| values::escape(text), |value| values::one_line(&value))
+        });
+        let instead = if stored.text.is_none() { values::UNREADABLE } else { values::MASK };
+        table.row(vec![
+            (name.clone(), Tone::Plain),
+            (value.unwrap_or_else(|| instead.to_owned()), Tone::Plain),
+        ]);
+    }
+    console.line("");
+    table.lines().iter().for_each(|line| console.line(line));
 }

@@ -1,0 +1,110 @@
+//! `cledger withdraw`: what was delivered, taken off the outlets again.
+
+use clap::Args;
+use clap_complete::ArgValueCompleter;
+use cledger_core::address::Address;
+use cledger_core::name::Name;
+use cledger_core::resolve::Resolver;
+use cledger_outlets::Trust;
+use cledger_store::Scope;
+use cledger_store::daybook::{Content, Kind, Meta, Packed};
+use jiff::Timestamp;
+
+use super::deliver::plan::{Planner, places_of};
+use super::{with_stage, without_delivery};
+use crate::app::App;
+use crate::change::{ChangeOptions, countersigned};
+use crate::complete;
+use crate::conditions::day;
+use crate::daybook;
+use crate::error::{CliError, status};
+use crate::output::{json, text};
+use crate::reality::bring::{Bringer, Bringing, Brought};
+use crate::reality::{Around, Seeing, look};
+
+#[derive(Debug, Args)]
+pub(crate) struct WithdrawArgs {
+    /// What to withdraw: UNIT[+INSTANCE]@STAGE
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE")]
+    address: String,
+    /// The stage, where the address names none
+    #[arg(long, value_name = "STAGE")]
+    stage: Option<Name>,
+    /// Do it; without it is only shown
+    #[arg(long)]
+    write: bool,
+    #[command(flatten)]
+    change: ChangeOptions,
+}
+
+pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+    let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
+    let Some(owner) = address.owner.as_ref().filter(|_| address.entry.is_none()) else {
+        let message = format!("`{address}` is no unit of a stage");
+        return Err(CliError::usage(message).help("write UNIT@STAGE, or UNIT+INSTANCE@STAGE"));
+    };
+    let (root, ledger) = app.open(&Scope::Whole)?;
+    let chosen = App::stage(&ledger, address.stage.as_ref())?;
+    let stage = ledger.stage(chosen.stage);
+    let subject = app.subject_in(&ledger, owner, chosen.stage)?;
+    let (outside, keys) = (app.outside(&root), app.keys(&root));
+    let resolver = Resolver::new(&ledger, &outside, &[]);
+    let planner = Planner { resolver: &resolver, keys: &keys };
+    let mut book = daybook::open(&ledger, &root)?;
+    let (name, owner) = (stage.name.as_str(), owner.to_string());
+    let last = planner.last(&mut *book, &owner, chosen.stage)?;
+    let Some((record, content)) = last.filter(|(record, _)| record.meta.kind == Kind::Delivered) else {
+        return Err(CliError::usage(format!(
+            "`{owner}@{name}` has nothing delivered that could be withdrawn"
+        ))
+        .help(format!("`cledger history {owner}@{name}` shows what there was")));
+    };
+    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    if !args.write {
+        let names: Vec<&str> =
+            content.files.keys().chain(content.documents.keys()).map(String::as_str).collect();
+        if app.console.is_json() {
+            app.console.document(&json::outlet::brought(&[], &[], &ledger, &[]));
+        } else {
+            app.console
+                .line(format!("{owner}@{name}  would lose what delivery {} brought:", record.meta.number));
+            names.iter().for_each(|name| app.console.line(format!("  {name}")));
+            content.rows.keys().for_each(|outlet| app.console.line(format!("  its rows in {outlet}")));
+            app.console.line("Nothing is withdrawn yet. To do it, add --write.");
+        }
+        return Ok(status::CLEAN);
+    }
+    countersigned(&[stage], &args.change)?;
+    let why = args
+        .change
+        .why
+        .as_deref()
+        .ok_or_else(|| CliError::usage("a withdrawal has a reason").help("add --why TEXT"))?;
+    let who = daybook::somebody();
+    let mut meta =
+        Meta::new(&owner, name, Kind::Withdrawn, who, daybook::reason(why)?, Timestamp::now().to_string());
+    meta.host = daybook::host();
+    book.hold(&owner, name)?;
+    let packed = Packed::default();
+    book.open(&meta, &packed)?;
+    let places = places_of(&ledger, &around, subject, chosen.stage)?;
+    let looked = look(places, &resolver, day(None)?, Seeing::Live(app.console))?;
+    let bringer = Bringer { ledger: &ledger, ledger_folder: &root, trust: around.trust.clone() };
+    let nothing = Content::default();
+    let bringing = Bringing { content: &nothing, before: Some(&content), is_of_ledger: false };
+    let brought = bringer.bring(looked, subject, &bringing)?;
+    meta.outlets = brought.iter().map(Brought::answer).collect();
+    if brought.iter().all(Brought::is_without_effect) {
+        book.close(&owner, name)?;
+    } else {
+        book.record(meta, &packed)?;
+    }
+    book.let_go(&owner, name)?;
+    if app.console.is_json() {
+        app.console.document(&json::outlet::brought(&brought, &[], &ledger, &[]));
+    } else {
+        text::outlet::brought(app.console, &brought, &[]);
+        app.console.line("The settings stay as they are.");
+    }
+    Ok(if brought.iter().all(Brought::is_well) { status::CLEAN } else { status::OUTSIDE })
+}

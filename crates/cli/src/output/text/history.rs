@@ -1,0 +1,103 @@
+//! `history` for people.
+
+use cledger_store::daybook::{Kind, Meta, Record};
+
+use super::check::counted;
+use super::deliver::day;
+use crate::commands::History;
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{style, values};
+
+/// The word for what a record is of.
+pub(crate) fn word(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Delivered => "delivered",
+        Kind::Withdrawn => "withdrawn",
+        Kind::ChoreDone => "chore done",
+    }
+}
+
+/// When, to the minute.
+pub(crate) fn minute(time: &str) -> String {
+    time.get(..16).unwrap_or(time).replace('T', " ")
+}
+
+pub(crate) fn print(console: &mut Console, history: &History) {
+    let mut table = Table::new(&["delivery", "when (UTC)", "who", "", "why"], console.width());
+    for record in &history.records {
+        let meta = &record.meta;
+        let trouble = meta.outlets.iter().any(|answer| answer.reason.is_some());
+        let what = match meta.again {
+            Some(number) => format!("{number} again"),
+            None => word(meta.kind).to_owned(),
+        };
+        let what = if trouble { format!("{what}, with trouble") } else { what };
+        table.row(vec![
+            (format!("{}@{}:{}", meta.unit, meta.stage, meta.number), Tone::Plain),
+            (minute(&meta.time), Tone::Quiet),
+            (values::escape(&meta.who), Tone::Plain),
+            (what, if trouble { Tone::Bad } else { Tone::Plain }),
+            (values::escape(meta.why.lines().next().unwrap_or_default()), Tone::Plain),
+        ]);
+    }
+    table.keep_whole(0);
+    table.lines().iter().for_each(|line| console.line(line));
+    if history.records.is_empty() {
+        console.line("Nothing was delivered there yet.");
+    }
+    if history.more > 0 {
+        console.line(format!(
+            "{} before these: --last {}",
+            history.more,
+            history.more + history.records.len()
+        ));
+    }
+    for meta in &history.opened {
+        let Meta { unit, stage, who, time, .. } = meta;
+        let text =
+            format!("a delivery of {unit}@{stage} by {who} at {}; the next one finishes it", minute(time));
+        console.line(format!("{}: {text}.", style::doubtful("left open")));
+    }
+}
+
+pub(crate) fn verified(console: &mut Console, count: usize, broken: Option<&str>, not_readable: usize) {
+    let records = counted(count, "record");
+    match broken {
+        Some(broken) => console.line(format!("{}: {broken}.", style::bad("not whole"))),
+        None => {
+            console.line(format!("{}: {records}, none changed, put in or taken out.", style::good("whole")))
+        }
+    }
+    if not_readable > 0 {
+        let text = format!("the secrets of {}", counted(not_readable, "record"));
+        console.line(format!("{}: {text}, whose keys are not at hand.", style::doubtful("not known")));
+    }
+}
+
+/// One record with all that is known of it.
+pub(crate) fn record(console: &mut Console, record: &Record) {
+    let meta = &record.meta;
+    let title = format!("{}@{}:{}", meta.unit, meta.stage, meta.number);
+    console.line(format!("{}  {} of {}", style::heading(&title), word(meta.kind), day(&meta.time)));
+    let host = meta.host.as_ref().map(|host| format!(" on {host}")).unwrap_or_default();
+    let mut lines =
+        vec![("who", format!("{}{host}, {}", meta.who, minute(&meta.time))), ("why", meta.why.clone())];
+    if let Some(version) = &meta.version {
+        lines.push(("version", version.clone()));
+    }
+    if let Some(revision) = &meta.revision {
+        let more = if meta.uncommitted == Some(true) { ", with changes that are in no commit" } else { "" };
+        lines.push(("ledger", format!("{}{more}", revision.get(..12).unwrap_or(revision))));
+    }
+    if let Some(note) = &meta.note {
+        lines.push(("note", note.clone()));
+    }
+    for answer in &meta.outlets {
+        let reason = answer.reason.as_ref().map(|reason| format!(": {reason}")).unwrap_or_default();
+        lines.push(("outlet", format!("{} ({}) {}{reason}", answer.outlet, answer.kind, answer.state)));
+    }
+    for (name, text) in lines {
+        console.wrapped(&format!("  {name:<8} {}", values::escape(&text)), "           ");
+    }
+}
