@@ -57,8 +57,14 @@ impl UnitDrift {
         match &self.state {
             State::There(files) => files.iter().all(|(_, file)| file.is_clean()),
             State::NothingRendered => true,
-            State::NotThere | State::Unknown | State::NotKnown(_) => false,
+            State::NotThere => self.is_withdrawn(),
+            State::Unknown | State::NotKnown(_) => false,
         }
+    }
+
+    /// Whether it was taken off, and is not there.
+    pub(crate) fn is_withdrawn(&self) -> bool {
+        matches!(self.state, State::NotThere) && self.last.as_ref().is_some_and(|last| last.is_withdrawal)
     }
 
     /// Whether it is exactly as the ledger makes it: waivers do not count where something is brought.

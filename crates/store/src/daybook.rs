@@ -52,6 +52,8 @@ pub struct Wanted {
     pub number: Option<u64>,
     /// Only the last of each unit and stage.
     pub last: bool,
+    /// Only chores that were done, or everything but these.
+    pub chores: Option<bool>,
 }
 
 impl Wanted {
@@ -60,9 +62,19 @@ impl Wanted {
         Self { unit: Some(unit.to_owned()), stage: Some(stage.to_owned()), ..Self::default() }
     }
 
-    /// The last record of a unit in a stage.
+    /// The last delivery or withdrawal of a unit in a stage.
     pub fn last_of(unit: &str, stage: &str) -> Self {
-        Self { last: true, ..Self::of(unit, stage) }
+        Self { unit: Some(unit.to_owned()), stage: Some(stage.to_owned()), ..Self::last_of_all() }
+    }
+
+    /// The last delivery or withdrawal of each unit and stage.
+    pub fn last_of_all() -> Self {
+        Self { last: true, chores: Some(false), ..Self::default() }
+    }
+
+    /// The delivery or withdrawal of a unit in a stage with this number.
+    pub fn numbered(unit: &str, stage: &str, number: u64) -> Self {
+        Self { number: Some(number), chores: Some(false), ..Self::of(unit, stage) }
     }
 }
 

@@ -186,7 +186,7 @@ impl<'l> Delivering<'_, 'l> {
     /// The content of an earlier delivery.
     fn earlier(&mut self, ledger: &Ledger, plan: &Plan, number: u64) -> Result<(Content, Record), CliError> {
         let (owner, stage) = (&plan.owner, ledger.stage(plan.stage).name.as_str());
-        let wanted = Wanted { number: Some(number), ..Wanted::of(owner, stage) };
+        let wanted = Wanted::numbered(owner, stage, number);
         let record = self.book.records(&wanted)?.pop().filter(|record| record.meta.kind == Kind::Delivered);
         let record = record.ok_or_else(|| {
             CliError::usage(format!("there is no delivery `{owner}@{stage}:{number}`"))

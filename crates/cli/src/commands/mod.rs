@@ -4,6 +4,7 @@ mod add;
 mod adopt;
 mod capture;
 mod check;
+mod chores;
 mod compare;
 mod completions;
 mod deliver;
@@ -31,6 +32,7 @@ mod search;
 mod set;
 mod share;
 mod show;
+mod status;
 mod trace;
 mod waive;
 mod withdraw;
@@ -39,6 +41,7 @@ use clap::Subcommand;
 
 pub(crate) use adopt::Adoption;
 pub(crate) use capture::Counted as CountedOutlet;
+pub(crate) use chores::OpenChore;
 pub(crate) use deliver::Delivery;
 pub(crate) use history::History;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
@@ -47,6 +50,7 @@ pub(crate) use probe::Report as ProbeReport;
 pub(crate) use rehome::Report as RehomeReport;
 pub(crate) use replace::{Names, Replacement};
 pub(crate) use show::{fields_of, with_stage, without_delivery};
+pub(crate) use status::{InStage, Standing};
 pub(crate) use trace::{Step, Traced};
 
 use crate::app::App;
@@ -107,6 +111,8 @@ pub(crate) enum Command {
     Deliver(deliver::DeliverArgs),
     /// Take what was delivered off the outlets again
     Withdraw(withdraw::WithdrawArgs),
+    /// List what people must do around deliveries, and say that it was done
+    Chores(chores::ChoresArgs),
     /// List where stages are delivered to and read back from
     Outlet(outlet::OutletArgs),
     /// Try the services that units talk to in a stage
@@ -115,6 +121,8 @@ pub(crate) enum Command {
     Capture(capture::CaptureArgs),
     /// Compare what is really there with the ledger
     Drift(drift::DriftArgs),
+    /// Show each unit on its way through the stages
+    Status(status::StatusArgs),
     /// Say what was delivered where, when, by whom and why
     History(history::HistoryArgs),
     /// Print what a shell needs to complete commands and addresses
@@ -154,10 +162,12 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Rehome(args) => rehome::run(&args, app),
         Command::Deliver(args) => deliver::run(&args, app),
         Command::Withdraw(args) => withdraw::run(&args, app),
+        Command::Chores(args) => chores::run(&args, app),
         Command::Outlet(args) => outlet::run(&args, app),
         Command::Probe(args) => probe::run(&args, app),
         Command::Capture(args) => capture::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
+        Command::Status(args) => status::run(&args, app),
         Command::History(args) => history::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),
         Command::Schema(args) => schema::run(&args, app),

@@ -25,7 +25,7 @@ pub(crate) fn tell(
     keys: &Keys<'_>,
 ) -> Result<(), CliError> {
     let mut last: BTreeMap<(String, String), Record> = BTreeMap::new();
-    for record in book.records(&Wanted { last: true, ..Wanted::default() })? {
+    for record in book.records(&Wanted::last_of_all())? {
         last.insert((record.meta.unit.clone(), record.meta.stage.clone()), record);
     }
     for looked in looked {

@@ -4,7 +4,7 @@ use postgres::error::SqlState;
 use postgres::{Client, Transaction};
 
 use super::record::{Row, signed};
-use super::{Daybook, DaybookError, Meta, Packed, Record, Wanted, following};
+use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, Wanted, following};
 
 /// The tables; two who make them at the same time wait for each other.
 const TABLES: &str = "
@@ -14,11 +14,12 @@ const TABLES: &str = "
         unit text NOT NULL,
         stage text NOT NULL,
         number bigint NOT NULL,
+        chore boolean NOT NULL,
         text text NOT NULL,
         hash text NOT NULL,
         open bytea NOT NULL,
         sealed text,
-        UNIQUE (unit, stage, number)
+        UNIQUE (unit, stage, chore, number)
     );
     CREATE TABLE IF NOT EXISTS cledger_opened (
         unit text NOT NULL,
@@ -77,9 +78,18 @@ impl PostgresDaybook {
 }
 
 fn insert(transaction: &mut Transaction<'_>, row: &Row) -> Result<(), DaybookError> {
-    let statement = "INSERT INTO cledger_records VALUES ($1, $2, $3, $4, $5, $6, $7, $8)";
-    let values: [&(dyn postgres::types::ToSql + Sync); 8] =
-        [&row.place, &row.unit, &row.stage, &row.number, &row.text, &row.hash, &row.open, &row.sealed];
+    let statement = "INSERT INTO cledger_records VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)";
+    let values: [&(dyn postgres::types::ToSql + Sync); 9] = [
+        &row.place,
+        &row.unit,
+        &row.stage,
+        &row.number,
+        &row.chore,
+        &row.text,
+        &row.hash,
+        &row.open,
+        &row.sealed,
+    ];
     transaction.execute(statement, &values).map_err(failed)?;
     Ok(())
 }
@@ -129,8 +139,10 @@ impl Daybook for PostgresDaybook {
         let last = "SELECT place, hash FROM cledger_records ORDER BY place DESC LIMIT 1";
         let last = transaction.query_opt(last, &[]).map_err(failed)?;
         let last = last.map(|row| (row.get(0), row.get(1)));
-        let number = "SELECT coalesce(max(number), 0) FROM cledger_records WHERE unit = $1 AND stage = $2";
-        let number = transaction.query_one(number, &[&meta.unit, &meta.stage]).map_err(failed)?;
+        let number = "SELECT coalesce(max(number), 0) FROM cledger_records
+             WHERE unit = $1 AND stage = $2 AND chore = $3";
+        let chore = meta.kind == Kind::ChoreDone;
+        let number = transaction.query_one(number, &[&meta.unit, &meta.stage, &chore]).map_err(failed)?;
         let row = following(last, number.get(0), meta, packed);
         insert(&mut transaction, &row)?;
         let close = "DELETE FROM cledger_opened WHERE unit = $1 AND stage = $2";
@@ -140,24 +152,28 @@ impl Daybook for PostgresDaybook {
     }
 
     fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
-        let query = "SELECT place, unit, stage, number, text, hash, open, sealed FROM cledger_records r
+        let query =
+            "SELECT place, unit, stage, number, chore, text, hash, open, sealed FROM cledger_records r
              WHERE ($1::text IS NULL OR unit = $1) AND ($2::text IS NULL OR stage = $2)
              AND ($3::bigint IS NULL OR number = $3)
              AND (NOT $4 OR number = (SELECT max(number) FROM cledger_records
-                                      WHERE unit = r.unit AND stage = r.stage))
+                                      WHERE unit = r.unit AND stage = r.stage AND chore = r.chore))
+             AND ($5::boolean IS NULL OR chore = $5)
              ORDER BY place";
         let number = wanted.number.map(signed);
-        let rows = self.client.query(query, &[&wanted.unit, &wanted.stage, &number, &wanted.last]);
+        let rows =
+            self.client.query(query, &[&wanted.unit, &wanted.stage, &number, &wanted.last, &wanted.chores]);
         let record = |row: postgres::Row| {
             let row = Row {
                 place: row.get(0),
                 unit: row.get(1),
                 stage: row.get(2),
                 number: row.get(3),
-                text: row.get(4),
-                hash: row.get(5),
-                open: row.get(6),
-                sealed: row.get(7),
+                chore: row.get(4),
+                text: row.get(5),
+                hash: row.get(6),
+                open: row.get(7),
+                sealed: row.get(8),
             };
             row.into_record()
         };

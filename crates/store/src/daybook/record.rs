@@ -49,7 +49,8 @@ pub struct Meta {
     pub unit: String,
     /// The stage.
     pub stage: String,
-    /// Its number among those of this unit in this stage, from 1.
+    /// Its number among the deliveries and withdrawals of this unit in this stage, from 1; that of a chore
+    /// among its chores.
     pub number: u64,
     /// What it is of.
     pub kind: Kind,
@@ -190,6 +191,7 @@ pub(super) struct Row {
     pub(super) unit: String,
     pub(super) stage: String,
     pub(super) number: i64,
+    pub(super) chore: bool,
     pub(super) text: String,
     pub(super) hash: String,
     pub(super) open: Vec<u8>,
@@ -204,6 +206,7 @@ impl Row {
             unit: meta.unit.clone(),
             stage: meta.stage.clone(),
             number: signed(meta.number),
+            chore: meta.kind == Kind::ChoreDone,
             hash: hash_of(&text),
             text,
             open: packed.open.clone(),
@@ -217,6 +220,7 @@ impl Row {
             unit: record.meta.unit.clone(),
             stage: record.meta.stage.clone(),
             number: signed(record.meta.number),
+            chore: record.meta.kind == Kind::ChoreDone,
             text: record.text.clone(),
             hash: record.hash.clone(),
             open: record.packed.open.clone(),
@@ -228,7 +232,10 @@ impl Row {
     pub(super) fn into_record(self) -> Result<Record, DaybookError> {
         let mut meta = Meta::parse(&self.text)?;
         let told = (signed(meta.place), meta.unit.as_str(), meta.stage.as_str(), signed(meta.number));
-        if told != (self.place, self.unit.as_str(), self.stage.as_str(), self.number) {
+        let is_chore = meta.kind == Kind::ChoreDone;
+        if told != (self.place, self.unit.as_str(), self.stage.as_str(), self.number)
+            || is_chore != self.chore
+        {
             // The chain is told that this place is not what it was.
             meta.before = "changed".to_owned();
         }

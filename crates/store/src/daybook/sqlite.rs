@@ -8,7 +8,7 @@ use std::time::Duration;
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Transaction, TransactionBehavior, params};
 
 use super::record::{Row, signed};
-use super::{Daybook, DaybookError, Meta, Packed, Record, Wanted, following};
+use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, Wanted, following};
 
 /// How long one waits for others who write.
 const WAIT: Duration = Duration::from_secs(30);
@@ -19,11 +19,12 @@ const TABLES: &str = "
         unit TEXT NOT NULL,
         stage TEXT NOT NULL,
         number INTEGER NOT NULL,
+        chore INTEGER NOT NULL,
         text TEXT NOT NULL,
         hash TEXT NOT NULL,
         open BLOB NOT NULL,
         sealed TEXT,
-        UNIQUE (unit, stage, number)
+        UNIQUE (unit, stage, chore, number)
     );
     CREATE TABLE IF NOT EXISTS opened (
         unit TEXT NOT NULL,
@@ -77,9 +78,10 @@ impl SqliteDaybook {
 }
 
 fn insert(transaction: &Transaction<'_>, row: &Row) -> Result<(), DaybookError> {
-    let values =
-        params![row.place, row.unit, row.stage, row.number, row.text, row.hash, row.open, row.sealed];
-    let statement = "INSERT INTO records VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
+    let values = params![
+        row.place, row.unit, row.stage, row.number, row.chore, row.text, row.hash, row.open, row.sealed
+    ];
+    let statement = "INSERT INTO records VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
     transaction.execute(statement, values).map_err(failed)?;
     Ok(())
 }
@@ -134,8 +136,10 @@ impl Daybook for SqliteDaybook {
         let transaction = self.writing()?;
         let last = "SELECT place, hash FROM records ORDER BY place DESC LIMIT 1";
         let last = transaction.query_row(last, [], |row| Ok((row.get(0)?, row.get(1)?))).optional();
-        let number = "SELECT coalesce(max(number), 0) FROM records WHERE unit = ?1 AND stage = ?2";
-        let number = transaction.query_row(number, params![meta.unit, meta.stage], |row| row.get(0));
+        let number =
+            "SELECT coalesce(max(number), 0) FROM records WHERE unit = ?1 AND stage = ?2 AND chore = ?3";
+        let chore = meta.kind == Kind::ChoreDone;
+        let number = transaction.query_row(number, params![meta.unit, meta.stage, chore], |row| row.get(0));
         let row = following(last.map_err(failed)?, number.map_err(failed)?, meta, packed);
         insert(&transaction, &row)?;
         let close = "DELETE FROM opened WHERE unit = ?1 AND stage = ?2";
@@ -145,23 +149,26 @@ impl Daybook for SqliteDaybook {
     }
 
     fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
-        let query = "SELECT place, unit, stage, number, text, hash, open, sealed FROM records r
+        let query = "SELECT place, unit, stage, number, chore, text, hash, open, sealed FROM records r
              WHERE (?1 IS NULL OR unit = ?1) AND (?2 IS NULL OR stage = ?2) AND (?3 IS NULL OR number = ?3)
              AND (NOT ?4 OR number = (SELECT max(number) FROM records
-                                      WHERE unit = r.unit AND stage = r.stage))
+                                      WHERE unit = r.unit AND stage = r.stage AND chore = r.chore))
+             AND (?5 IS NULL OR chore = ?5)
              ORDER BY place";
         let mut statement = self.connection.prepare(query).map_err(failed)?;
-        let values = params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last];
+        let values =
+            params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last, wanted.chores];
         let rows = statement.query_map(values, |row| {
             Ok(Row {
                 place: row.get(0)?,
                 unit: row.get(1)?,
                 stage: row.get(2)?,
                 number: row.get(3)?,
-                text: row.get(4)?,
-                hash: row.get(5)?,
-                open: row.get(6)?,
-                sealed: row.get(7)?,
+                chore: row.get(4)?,
+                text: row.get(5)?,
+                hash: row.get(6)?,
+                open: row.get(7)?,
+                sealed: row.get(8)?,
             })
         });
         let rows: Vec<Row> = rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;

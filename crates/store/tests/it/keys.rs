@@ -31,14 +31,14 @@ sa+QaqRMtahWwFiHuOMpAAAAD21hZGUgZm9yIGEgdGVzdAECAwQFBg==
 -----END OPENSSH PRIVATE KEY-----
 ";
 
-struct Person {
+pub(crate) struct Person {
     folder: TempDir,
-    identity: Arc<Identity>,
+    pub(crate) identity: Arc<Identity>,
     reader: Reader,
 }
 
 impl Person {
-    fn new(name: &str) -> Self {
+    pub(crate) fn new(name: &str) -> Self {
         Self::with(name, None, None)
     }
 
@@ -66,7 +66,7 @@ impl Person {
     }
 }
 
-fn scope() -> KeyScope {
+pub(crate) fn scope() -> KeyScope {
     KeyScope::Stage(Name::parse("test").unwrap())
 }
 
@@ -93,7 +93,7 @@ fn put(mut files: Memory, changed: Changed) -> Memory {
 }
 
 /// These files with a key of stage `test` for one reader.
-fn with_key(files: Memory, person: &Person) -> Memory {
+pub(crate) fn with_key(files: Memory, person: &Person) -> Memory {
     let readers = std::slice::from_ref(&person.reader);
     let made = make(&person.keys(&files), &[scope()], readers, None).unwrap();
     put(files, made)

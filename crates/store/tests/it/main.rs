@@ -3,6 +3,9 @@
 #![expect(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod agreement;
+#[path = "../../../outlets/tests/it/database.rs"]
+mod database;
+mod daybook;
 mod keys;
 mod naive;
 mod random;

@@ -56,7 +56,7 @@ pub(crate) fn record(book: &mut dyn Daybook, address: &Address) -> Result<Record
     };
     let (owner, stage) = (owner.to_string(), stage.as_str());
     let wanted = match address.delivery {
-        Some(Delivery::Number(number)) => Wanted { number: Some(number.into()), ..Wanted::of(&owner, stage) },
+        Some(Delivery::Number(number)) => Wanted::numbered(&owner, stage, number.into()),
         _ => Wanted::last_of(&owner, stage),
     };
     book.records(&wanted)?.pop().ok_or_else(|| {

@@ -5,6 +5,7 @@ pub(crate) mod adopt;
 pub(crate) mod capture;
 pub(crate) mod change;
 pub(crate) mod check;
+pub(crate) mod chores;
 pub(crate) mod compare;
 pub(crate) mod deliver;
 pub(crate) mod drift;
@@ -23,6 +24,7 @@ pub(crate) mod render;
 pub(crate) mod replace;
 pub(crate) mod search;
 pub(crate) mod show;
+pub(crate) mod status;
 pub(crate) mod trace;
 pub(crate) mod waive;
 

@@ -63,6 +63,10 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
                 console.line(format!("{name}  as the ledger says"));
             }
             State::NothingRendered => console.line(format!("{name}  nothing is rendered for it")),
+            State::NotThere if unit.is_withdrawn() => {
+                let last = unit.last.as_ref().map(last).unwrap_or_default();
+                console.line(format!("{name}  not there{last}"));
+            }
             State::NotThere => {
                 let last = unit.last.as_ref().map(last).unwrap_or_default();
                 console.line(format!("{name}  {}{last}", style::bad("not there")));

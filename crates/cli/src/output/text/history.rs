@@ -23,6 +23,20 @@ pub(crate) fn minute(time: &str) -> String {
     time.get(..16).unwrap_or(time).replace('T', " ")
 }
 
+/// The first line of the reason, or the chore.
+fn why(meta: &Meta) -> &str {
+    let text = if meta.kind == Kind::ChoreDone { meta.note.as_deref() } else { Some(meta.why.as_str()) };
+    text.and_then(|text| text.lines().next()).unwrap_or_default()
+}
+
+/// The address of a delivery; a chore is of a unit in a stage alone.
+fn name(meta: &Meta) -> String {
+    match meta.kind {
+        Kind::ChoreDone => format!("{}@{}", meta.unit, meta.stage),
+        Kind::Delivered | Kind::Withdrawn => format!("{}@{}:{}", meta.unit, meta.stage, meta.number),
+    }
+}
+
 pub(crate) fn print(console: &mut Console, history: &History) {
     let mut table = Table::new(&["delivery", "when (UTC)", "who", "", "why"], console.width());
     for record in &history.records {
@@ -34,11 +48,11 @@ pub(crate) fn print(console: &mut Console, history: &History) {
         };
         let what = if trouble { format!("{what}, with trouble") } else { what };
         table.row(vec![
-            (format!("{}@{}:{}", meta.unit, meta.stage, meta.number), Tone::Plain),
+            (name(meta), Tone::Plain),
             (minute(&meta.time), Tone::Quiet),
             (values::escape(&meta.who), Tone::Plain),
             (what, if trouble { Tone::Bad } else { Tone::Plain }),
-            (values::escape(meta.why.lines().next().unwrap_or_default()), Tone::Plain),
+            (values::escape(why(meta)), Tone::Plain),
         ]);
     }
     table.keep_whole(0);

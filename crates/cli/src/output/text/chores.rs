@@ -1,0 +1,28 @@
+//! `chores` for people.
+
+use crate::commands::OpenChore;
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::values;
+
+pub(crate) fn print(console: &mut Console, open: &[OpenChore<'_>]) {
+    if open.is_empty() {
+        console.line("No chore is open.");
+        return;
+    }
+    let mut table = Table::new(&["of", "", "chore"], console.width());
+    for one in open {
+        let when = match one.after {
+            Some(number) => format!("after {number}"),
+            None => "before the first".to_owned(),
+        };
+        table.row(vec![
+            (format!("{}@{}", one.owner, one.stage), Tone::Plain),
+            (when, Tone::Plain),
+            (values::escape(&one.chore.text), Tone::Plain),
+        ]);
+    }
+    table.keep_whole(0);
+    table.keep_whole(1);
+    table.lines().iter().for_each(|line| console.line(line));
+}

@@ -1,0 +1,50 @@
+//! `status` for people: one line a unit, and below it what is waiting.
+
+use cledger_core::model::Ledger;
+
+use crate::commands::{InStage, Standing};
+use crate::output::console::Console;
+use crate::output::style;
+
+pub(crate) fn print(console: &mut Console, ledger: &Ledger, standings: &[Standing]) {
+    let widest = standings.iter().map(|standing| standing.owner.len()).max().unwrap_or_default();
+    let cells: Vec<Vec<String>> =
+        standings.iter().map(|standing| standing.stages.iter().map(cell).collect()).collect();
+    let names: Vec<&str> = ledger.stages.iter().map(|stage| stage.name.as_str()).collect();
+    let width = |at: usize| {
+        let widths = cells.iter().map(|row| row[at].len());
+        widths.chain([names[at].len()]).max().unwrap_or_default()
+    };
+    let line = |first: &str, rest: &[&str]| {
+        let rest: Vec<String> =
+            rest.iter().enumerate().map(|(at, cell)| format!("{cell:<0$}", width(at))).collect();
+        format!("{first:<widest$}  {}", rest.join("  ")).trim_end().to_owned()
+    };
+    console.line(style::heading(&line("unit", &names)));
+    for (standing, row) in standings.iter().zip(&cells) {
+        let row: Vec<&str> = row.iter().map(String::as_str).collect();
+        console.line(line(&standing.owner, &row));
+        for waiting in &standing.waiting {
+            console.wrapped(&format!("  {}", style::doubtful(waiting)), "    ");
+        }
+    }
+}
+
+fn cell(stage: &Option<InStage>) -> String {
+    match stage {
+        None => String::new(),
+        Some(InStage::Nothing) => "none".to_owned(),
+        Some(InStage::Delivered(number, seconds)) => format!("{number}, {}", age(*seconds)),
+        Some(InStage::Withdrawn(seconds)) => format!("withdrawn, {}", age(*seconds)),
+    }
+}
+
+/// An age in its greatest whole unit: minutes, hours, days.
+fn age(seconds: i64) -> String {
+    let minutes = seconds / 60;
+    match (minutes / (24 * 60), minutes / 60) {
+        (0, 0) => format!("{minutes}m"),
+        (0, hours) => format!("{hours}h"),
+        (days, _) => format!("{days}d"),
+    }
+}
