@@ -22,7 +22,7 @@ use crate::error::CliError;
 pub(crate) static NO_CHANGE: Changed = Changed::new();
 
 /// Options of every command that changes settings.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 pub(crate) struct ChangeOptions {
     /// Say which production stages are meant, by their names
     #[arg(long, value_name = "STAGE", value_delimiter = ',')]

@@ -61,7 +61,7 @@ const GROUPS: [(&str, &[&str]); 10] = [
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "waive", "compare"]),
     ("Hand out", &["render", "run", "rehome"]),
-    ("Move up", &["deliver", "withdraw", "chores"]),
+    ("Move up", &["promote", "deliver", "withdraw", "chores"]),
     ("Reality", &["outlet", "probe", "capture", "drift"]),
     ("Look back", &["status", "history"]),
     ("Help", &["completions", "man", "schema"]),

@@ -20,6 +20,7 @@ pub mod model;
 pub mod name;
 pub mod output;
 pub mod probe;
+pub mod promotion;
 pub mod reference;
 pub mod rehome;
 pub mod render;

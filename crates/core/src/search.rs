@@ -290,7 +290,7 @@ pub fn fields(ledger: &Ledger, outside: &dyn Outside, conditions: &Conditions) -
 }
 
 /// The field as it is declared: a shared entry's as the shared one.
-fn declared(ledger: &Ledger, subject: Subject, slot: Slot) -> (Subject, Slot) {
+pub fn declared(ledger: &Ledger, subject: Subject, slot: Slot) -> (Subject, Slot) {
     let (known, position) = ledger.slots(subject).entry_of(slot);
     match known.entry.shared() {
         Some(id) => {

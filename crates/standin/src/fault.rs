@@ -10,6 +10,8 @@ pub enum Fault {
     Slow(Duration),
     /// It takes requests and never answers.
     Hang,
+    /// It answers what is read, and never what is written.
+    HangWrites,
     /// It says that it cannot now (503).
     Down,
     /// It refuses the token (401).
@@ -38,8 +40,9 @@ impl std::fmt::Display for UnknownFault {
 impl std::error::Error for UnknownFault {}
 
 impl Fault {
-    const NAMED: [(&'static str, Fault); 7] = [
+    const NAMED: [(&'static str, Fault); 8] = [
         ("hang", Fault::Hang),
+        ("hang-writes", Fault::HangWrites),
         ("down", Fault::Down),
         ("refuse", Fault::Refuse),
         ("lose-writes", Fault::LoseWrites),

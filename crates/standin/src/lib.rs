@@ -104,6 +104,10 @@ impl Service {
                 thread::sleep(HANG);
                 return;
             }
+            Some(Fault::HangWrites) if *request.method() == Method::Put => {
+                thread::sleep(HANG);
+                return;
+            }
             Some(Fault::Slow(delay)) => {
                 thread::sleep(delay);
                 self.usual(&mut request, false)
@@ -114,7 +118,7 @@ impl Service {
             Some(Fault::Huge) => huge(),
             Some(Fault::Loop) => with(status(302), "Location", request.url()),
             Some(Fault::LoseWrites) => self.usual(&mut request, true),
-            None => self.usual(&mut request, false),
+            Some(Fault::HangWrites) | None => self.usual(&mut request, false),
         };
         // Whoever has gone in the meantime does not want to know.
         let _ = request.respond(answer);

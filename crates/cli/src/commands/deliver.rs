@@ -52,6 +52,18 @@ pub(crate) struct DeliverArgs {
     change: ChangeOptions,
 }
 
+impl DeliverArgs {
+    /// A delivery that follows from another command.
+    pub(super) fn following(
+        address: String,
+        draft_why: bool,
+        skip_stages: bool,
+        change: ChangeOptions,
+    ) -> Self {
+        Self { address, stage: None, write: true, again: None, draft_why, skip_stages, change }
+    }
+}
+
 /// What came of the delivery of one unit.
 pub(crate) struct Delivery {
     pub(crate) plan: Plan,

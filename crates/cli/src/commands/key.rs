@@ -1,5 +1,6 @@
 //! `cledger key`: who may read the secrets of which stages and groups.
 
+mod daybook;
 mod identity;
 mod list;
 mod make;
@@ -70,6 +71,8 @@ pub(crate) struct Done {
     pub(crate) reader: Option<Name>,
     /// The word for it.
     pub(crate) word: &'static str,
+    /// Whether the data key is another one afterwards.
+    pub(crate) renews: bool,
     /// Whether that changes anything.
     pub(crate) changes: bool,
 }
@@ -140,7 +143,13 @@ fn finish(
     let planned = Planned { after: changing.read_after(&changed)?, changed, effects: Vec::new() };
     if write {
         changing.guard(layers, &planned, options)?;
+        let is_renewal = done.iter().any(|one| one.renews && one.changes);
+        let resealing =
+            if is_renewal { daybook::Resealing::start(changing, &planned, layers)? } else { None };
         changing.write(&planned)?;
+        if let Some(resealing) = resealing {
+            resealing.finish()?;
+        }
     }
     if app.console.is_json() {
         app.console.document(&json::key::document(done, write));

@@ -20,6 +20,7 @@ mod man;
 mod matrix;
 mod outlet;
 mod probe;
+mod promote;
 mod recipe;
 mod rehome;
 mod remove;
@@ -47,6 +48,7 @@ pub(crate) use history::History;
 pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
 pub(crate) use outlet::{Listed as ListedOutlet, Prepared, Preparing};
 pub(crate) use probe::Report as ProbeReport;
+pub(crate) use promote::{Field as PromotionField, Promotion};
 pub(crate) use rehome::Report as RehomeReport;
 pub(crate) use replace::{Names, Replacement};
 pub(crate) use show::{fields_of, with_stage, without_delivery};
@@ -107,6 +109,8 @@ pub(crate) enum Command {
     Run(run::RunArgs),
     /// Put another stage's values into an artifact that was exported from one
     Rehome(rehome::RehomeArgs),
+    /// Move what was delivered to one stage up to the next
+    Promote(Box<promote::PromoteArgs>),
     /// Bring units to a stage's outlets, and record it
     Deliver(deliver::DeliverArgs),
     /// Take what was delivered off the outlets again
@@ -160,6 +164,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Render(args) => render::run(&args, app),
         Command::Run(args) => run::run(&args, app),
         Command::Rehome(args) => rehome::run(&args, app),
+        Command::Promote(args) => promote::run(&args, app),
         Command::Deliver(args) => deliver::run(&args, app),
         Command::Withdraw(args) => withdraw::run(&args, app),
         Command::Chores(args) => chores::run(&args, app),

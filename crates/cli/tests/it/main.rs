@@ -13,6 +13,7 @@ mod check;
 mod compare;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;
+mod deliver;
 mod demo;
 mod documents;
 mod drift;

@@ -12,6 +12,9 @@ use crate::keys::{KeyError, Keys};
 /// How hard is compressed.
 const LEVEL: i32 = 9;
 
+/// What stands between two cipher texts of the same secrets.
+pub const BOTH: char = ' ';
+
 /// The most that a content unpacks to, in bytes.
 const LARGEST: usize = 256 << 20;
 
@@ -195,12 +198,13 @@ impl Packed {
     pub fn unpack(
         &self,
         expected: Option<&str>,
-        open: impl FnOnce(&str) -> Option<Zeroizing<String>>,
+        open: impl FnMut(&str) -> Option<Zeroizing<String>>,
     ) -> Result<Content, DaybookError> {
         let damaged = |error: serde_json::Error| DaybookError::Damaged(error.to_string());
         let Some(bytes) = self.open_bytes()? else { return Ok(Content::default()) };
         let parts: Open = serde_json::from_slice(&bytes).map_err(damaged)?;
-        let text = self.sealed.as_deref().and_then(open);
+        // While a key is being changed there are two cipher texts, of the old and of the new one.
+        let text = self.sealed.as_deref().and_then(|sealed| sealed.split(BOTH).find_map(open));
         if let (Some(text), Some(expected)) = (&text, expected)
             && blake3::hash(text.as_bytes()).to_hex().as_str() != expected
         {

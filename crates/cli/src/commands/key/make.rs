@@ -58,6 +58,7 @@ pub(crate) fn run(args: &MakeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         secrets: None,
         reader: None,
         word: "made",
+        renews: false,
         changes: true,
     });
     let done: Vec<Done> = done.collect();

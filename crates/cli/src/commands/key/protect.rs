@@ -43,6 +43,7 @@ pub(super) fn run(args: &Renewal, app: &mut App<'_>) -> Result<u8, CliError> {
             secrets: Some(count),
             reader: None,
             word,
+            renews: false,
             changes,
         });
     }

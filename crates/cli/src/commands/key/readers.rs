@@ -69,6 +69,7 @@ pub(crate) fn admit(args: &AdmitArgs, app: &mut App<'_>) -> Result<u8, CliError>
             secrets: None,
             reader: Some(args.name.clone()),
             word,
+            renews: false,
             changes: how == Admitted::Now,
         });
     }
@@ -91,6 +92,7 @@ pub(crate) fn exclude(args: &ExcludeArgs, app: &mut App<'_>) -> Result<u8, CliEr
             secrets: Some(count),
             reader: Some(args.name.clone()),
             word: "let out",
+            renews: true,
             changes: true,
         });
     }

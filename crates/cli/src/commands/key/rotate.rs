@@ -22,6 +22,7 @@ pub(super) fn run(args: &Renewal, app: &mut App<'_>) -> Result<u8, CliError> {
             secrets: Some(count),
             reader: None,
             word: "rotated",
+            renews: true,
             changes: true,
         });
     }

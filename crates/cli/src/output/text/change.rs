@@ -13,6 +13,13 @@ use crate::setting::Written;
 const MOST_EFFECTS: usize = 30;
 
 pub(crate) fn print(console: &mut Console, written: &[Written], effects: &[Effect]) {
+    settings(console, written);
+    console.line("");
+    self::effects(console, effects);
+}
+
+/// The settings that a change writes, before and after.
+pub(crate) fn settings(console: &mut Console, written: &[Written]) {
     let mut table = Table::new(&["setting", "before", "after", "in"], console.width());
     for one in written {
         let side = |text: &Option<String>| match text {
@@ -26,8 +33,6 @@ pub(crate) fn print(console: &mut Console, written: &[Written], effects: &[Effec
     for line in table.lines() {
         console.line(line);
     }
-    console.line("");
-    self::effects(console, effects);
 }
 
 /// The effective values that a change makes different.

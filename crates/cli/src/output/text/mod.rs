@@ -16,6 +16,7 @@ pub(crate) mod list;
 pub(crate) mod matrix;
 pub(crate) mod outlet;
 pub(crate) mod probe;
+pub(crate) mod promote;
 pub(crate) mod rehome;
 pub(crate) mod remove;
 pub(crate) mod rename;

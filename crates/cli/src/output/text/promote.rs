@@ -1,0 +1,96 @@
+//! `promote` for people: what moving up means for each unit.
+
+use cledger_core::promotion::Fate;
+use cledger_core::value::Value;
+
+use super::change;
+use super::deliver::day;
+use crate::commands::{Promotion, PromotionField};
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{style, values};
+use crate::setting::Written;
+
+pub(crate) fn print(
+    console: &mut Console,
+    (below, above): (&str, &str),
+    promotions: &[Promotion],
+    written: &[Written],
+    write: bool,
+) {
+    let mut open = 0;
+    for (at, promotion) in promotions.iter().enumerate() {
+        if at > 0 {
+            console.line("");
+        }
+        let meta = &promotion.from.meta;
+        let title = style::heading(&format!("{} from {below} to {above}", promotion.owner));
+        console.line(format!("{title}  delivery {} of {}", meta.number, day(&meta.time)));
+        if !promotion.moved_on.is_empty() {
+            let names = promotion.moved_on.join(", ");
+            console
+                .wrapped(&format!("  since then the ledger says something else in {below}: {names}"), "    ");
+        }
+        if promotion.fields.is_empty() {
+            console.line("  nothing to carry, and nothing missing");
+            continue;
+        }
+        let mut table = Table::new(&["  field", below, above, ""], console.width());
+        for field in &promotion.fields {
+            let (word, tone) = word(field);
+            open += usize::from(field.fate == Fate::Needed && !field.is_taken);
+            table.row(vec![
+                (format!("  {}", without_stage(field)), Tone::Plain),
+                shown(field.below.as_deref().map(String::as_str), field.secret),
+                shown(field.above.as_deref().map(String::as_str), field.secret),
+                (word, tone),
+            ]);
+        }
+        table.keep_whole(0);
+        table.keep_whole(3);
+        table.lines().iter().for_each(|line| console.line(line));
+    }
+    console.line("");
+    if !written.is_empty() {
+        change::settings(console, written);
+    }
+    if open > 0 {
+        let text = format!("{} still needed in {above}", super::check::counted(open, "value"));
+        console.line(format!("{}: {text}; --answers FILE writes a form for them.", style::bad("needed")));
+    }
+    match (written.is_empty(), write) {
+        (true, _) => console.line("Nothing is carried. To carry settings, name them: --carry PATTERN."),
+        (false, false) => console.line("Nothing is written yet. To do it, add --write."),
+        (false, true) => {
+            console.line(format!("Written. Bring it there: cledger deliver @{above}, or one unit."))
+        }
+    }
+}
+
+fn without_stage(field: &PromotionField) -> String {
+    let address = field.place.address.to_string();
+    address.split('@').next().unwrap_or_default().to_owned()
+}
+
+fn word(field: &PromotionField) -> (String, Tone) {
+    match (field.fate, field.is_taken) {
+        (Fate::Needed, true) => ("answered".to_owned(), Tone::Plain),
+        (Fate::Needed, false) => ("needed".to_owned(), Tone::Bad),
+        (Fate::MayBeCarried, true) => ("carried".to_owned(), Tone::Plain),
+        (Fate::MayBeCarried, false) => ("may be carried".to_owned(), Tone::Plain),
+        (Fate::Stays(why), _) => (format!("stays: {}", why.words()), Tone::Quiet),
+        (Fate::Same | Fate::Follows, _) => (String::new(), Tone::Plain),
+    }
+}
+
+fn shown(json: Option<&str>, secret: bool) -> (String, Tone) {
+    match json {
+        None if secret => (values::MASK.to_owned(), Tone::Plain),
+        None => ("none".to_owned(), Tone::Quiet),
+        Some(_) if secret => (values::MASK.to_owned(), Tone::Plain),
+        Some(text) => {
+            let value = serde_json::from_str(text).ok().and_then(Value::from_json);
+            (value.map_or_else(|| values::escape(text), |value| values::one_line(&value)), Tone::Plain)
+        }
+    }
+}

@@ -1,0 +1,95 @@
+//! Promotion: what moving a unit from one stage up to the next means for its settings.
+
+use crate::address::Address;
+use crate::delivery::Delivered;
+use crate::model::{Declaration, Distinct, Ledger, StageId, Vary};
+
+/// What becomes of a field that has another value in the stage above.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fate {
+    /// The stage above has the value already.
+    Same,
+    /// The stage above needs a value, and has none.
+    Needed,
+    /// It may be carried up.
+    MayBeCarried,
+    /// It belongs to the stage above, and is never carried.
+    Stays(Stays),
+    /// It follows from something else: a default, a reference, other fields.
+    Follows,
+}
+
+/// Why a field belongs to its stage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stays {
+    /// Each stage states its own.
+    MustVary,
+    /// No two stages may have the same.
+    Distinct,
+    /// It is a secret, which is carried only where it is named.
+    Secret,
+    /// The stage has it for its own (`own`).
+    Own,
+}
+
+impl Stays {
+    /// The words for it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Stays::MustVary => "each its own",
+            Stays::Distinct => "distinct",
+            Stays::Secret => "secret",
+            Stays::Own => "own",
+        }
+    }
+}
+
+/// A field on its way up.
+pub struct Candidate<'c> {
+    /// Its address in the stage above.
+    pub address: &'c Address,
+    /// What is declared of it.
+    pub declaration: &'c Declaration,
+    /// Its value in the stage below; `None` if it has none there.
+    pub below: Option<Delivered<'c>>,
+    /// Its value in the stage above.
+    pub above: Option<Delivered<'c>>,
+    /// Whether the stage above needs a value that it does not have.
+    pub is_missing: bool,
+    /// Whether something was set for it below: its value does not come from a default alone.
+    pub is_set_below: bool,
+}
+
+/// What becomes of a field; `named` says whether it was named by itself to be carried.
+pub fn fate(ledger: &Ledger, above: StageId, candidate: &Candidate<'_>, named: bool) -> Fate {
+    let declaration = candidate.declaration;
+    if candidate.is_missing {
+        // A value that is right for the stage below is not right for this one, unless it may be carried.
+        return Fate::Needed;
+    }
+    let same = match (&candidate.below, &candidate.above) {
+        (Some(below), Some(above)) => below.text.is_some() && below.text == above.text,
+        (None, None) => true,
+        _ => false,
+    };
+    if same {
+        return Fate::Same;
+    }
+    if declaration.derived || declaration.vary == Vary::Never || !candidate.is_set_below {
+        return Fate::Follows;
+    }
+    if ledger.stage(above).own.iter().any(|pattern| pattern.covers(candidate.address)) {
+        return Fate::Stays(Stays::Own);
+    }
+    if declaration.vary == Vary::Must {
+        return Fate::Stays(Stays::MustVary);
+    }
+    if declaration.secret && !named {
+        return Fate::Stays(Stays::Secret);
+    }
+    // Secrets have it from the start, and were asked for by name.
+    if declaration.distinct != Distinct::No && !declaration.secret {
+        return Fate::Stays(Stays::Distinct);
+    }
+    if candidate.below.is_none() { Fate::Follows } else { Fate::MayBeCarried }
+}
