@@ -94,11 +94,21 @@ Hand out:
   run         Start a program with a unit's values as environment variables
   rehome      Put another stage's values into an artifact that was exported from one
 
+Move up:
+  promote     Move what was delivered to one stage up to the next
+  deliver     Bring units to a stage's outlets, and record it
+  withdraw    Take what was delivered off the outlets again
+  chores      List what people must do around deliveries, and say that it was done
+
 Reality:
   outlet      List where stages are delivered to and read back from
   probe       Try the services that units talk to in a stage
   capture     Save what the outlets of a stage hold now
   drift       Compare what is really there with the ledger
+
+Look back:
+  status      Show each unit on its way through the stages
+  history     Say what was delivered where, when, by whom and why
 
 Help:
   completions Print what a shell needs to complete commands and addresses

@@ -25,14 +25,26 @@ const FILES: &str = "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages 
 fn outlets_are_looked_at_where_no_folder_is_named() {
     let ledger = TestLedger::demo();
     ledger.run("outlet list").code(3).stdout_eq(str![[r#"
-outlet   kind       stage       units there
-servers  directory  prod-north  7 of 8       answers
-boards   http       prod-north  0 of 2       not known  the file `../boards.address` does not exist
-servers  directory  prod-south  0 of 8       not known  `../live/prod-south` is not there
-boards   http       prod-south  0 of 2       not known  the file `../boards.address` does not exist
+outlet    kind       stage       units there
+workshop  directory  dev         0 of 5       answers
+workshop  directory  test        0 of 7       answers
+workshop  directory  staging     0 of 6       answers
+servers   directory  prod-north  7 of 8       answers
+boards    http       prod-north  0 of 2       not known  the file `../boards.address` does not exist
+servers   directory  prod-south  0 of 8       not known  `../live/prod-south` is not there
+boards    http       prod-south  0 of 2       not known  the file `../boards.address` does not exist
 
 "#]]);
     ledger.run("drift crew-roster tide-watch@prod-north").code(1).stderr_eq("").stdout_eq(str![[r#"
+dev (outlet workshop, directory)
+crew-roster  not there
+
+test (outlet workshop, directory)
+crew-roster  not there
+
+staging (outlet workshop, directory)
+crew-roster  not there
+
 prod-north (outlet servers, directory)
 crew-roster
   roster.json
@@ -48,13 +60,13 @@ prod-south (outlet servers, directory)
 crew-roster  not known: `../live/prod-south` is not there
 
 not known: 1 unit could not be looked at.
-drift: 2 of 3 units are not as the ledger says.
+drift: 5 of 6 units are not as the ledger says.
 
 "#]]);
     let (out, _) = written(&ledger.run("drift @prod-south").code(3));
     assert!(out.ends_with("not known: 10 units could not be looked at.\n"), "unknown is not clean: {out}");
     for (arguments, message) in [
-        ("@test", "error: no outlet has anything of @test"),
+        ("@attic", "error: no outlet has anything of @attic"),
         (
             "ticket-desk/seat_hold",
             "error: `ticket-desk/seat_hold` names an entry, and whole units are looked at",

@@ -335,12 +335,12 @@ help: leave out the other conditions and changes
     ledger.write("ledger.toml", manifest.replace("swap = ", "swp = "));
     ledger.run("list").code(2).stdout_eq("").stderr_eq(str![[r#"
 error: unknown key `swp`
-  --> ledger.toml:94:1
-   |
-94 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
-   | ^^^
-   |
-   = help: did you mean `swap`?
+   --> ledger.toml:101:1
+    |
+101 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
+    | ^^^
+    |
+    = help: did you mean `swap`?
 
 error: the ledger cannot be read: 1 mistake was found
 

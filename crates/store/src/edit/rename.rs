@@ -250,6 +250,7 @@ impl Renaming {
                 ["stage", "name" | "after"]
                 | ["default_stage"]
                 | ["aligned", "stages"]
+                | ["outlet", "stages"]
                 | ["stage", "follow", "stage"]
                 | ["rule", "stages" | "equal_in" | "distinct_in" | "absent_in"],
             )
@@ -265,6 +266,7 @@ impl Renaming {
                 Context::Manifest,
                 ["stage", "own"]
                 | ["aligned", "except"]
+                | ["outlet", "units"]
                 | ["stage", "follow", "only" | "except"]
                 | ["recipe", "search", "pattern"]
                 | ["rule", "fields"]
