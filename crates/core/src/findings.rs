@@ -9,6 +9,7 @@ mod certificates;
 mod check;
 mod defaults;
 mod distinct;
+mod due;
 mod effective;
 mod expiry;
 mod missing;
@@ -24,6 +25,7 @@ mod waivers;
 use std::fmt;
 
 pub use check::{Report, Standing, UnitStanding, check};
+pub use due::mark_due;
 pub use effective::of_field;
 pub(crate) use outputs::no_label;
 pub(crate) use tables::of_field as of_rows;
@@ -126,6 +128,8 @@ codes! {
     NameClash "name-clash",
     /// A field that needs a value and has none.
     MissingValue "missing-value",
+    /// The same, of a field that the last delivery did without.
+    Due "due",
 }
 
 impl fmt::Display for Code {

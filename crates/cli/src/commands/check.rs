@@ -1,5 +1,7 @@
 //! `cledger check`: what is missing, wrong or unused.
 
+mod delivered;
+
 use clap::{Args, ValueEnum};
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
@@ -31,6 +33,9 @@ pub(crate) struct CheckArgs {
     /// Only what is new since a git revision: a branch, a tag or a commit
     #[arg(long, value_name = "REV", conflicts_with = "fetch")]
     against: Option<String>,
+    /// Take values that only the next delivery needs for errors, as without a daybook
+    #[arg(long)]
+    strict: bool,
     /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD")]
     today: Option<String>,
@@ -97,6 +102,9 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     };
     let today = Some(day(args.today.as_deref())?);
     let mut report = findings::check(&Resolver::new(ledger, &outside, &[]), pattern.as_ref(), today);
+    let keys = app.keys(root);
+    let left =
+        delivered::look_back(&mut report, &Resolver::new(ledger, &outside, &[]), root, &keys, args.strict)?;
     if report.standings.is_empty() && report.findings.is_empty() && pattern.is_some() {
         let message =
             format!("`{}` covers no unit of the ledger", args.pattern.as_deref().unwrap_or_default());
@@ -135,6 +143,7 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
             console.raw(&text);
         }
     }
+    left.iter().for_each(|line| app.console.notice(line));
     app.tell_unreadable(&outside.keys);
     let fails = report.findings.iter().any(|finding| finding.severity >= fails);
     Ok(if fails { status::FOUND } else { status::CLEAN })

@@ -5,9 +5,9 @@ pub(crate) mod plan;
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Address;
+use cledger_core::address::{Address, Pattern};
 use cledger_core::delivery::drafted;
-use cledger_core::findings::Finding;
+use cledger_core::findings::{self, Finding, Severity};
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
@@ -110,11 +110,21 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, CliError>
         book: daybook::open(&ledger, &root)?,
     };
     let (mut plans, mut gaps) = (Vec::new(), Vec::<Finding>::new());
+    // What was delivered before was in order then.
+    if args.again.is_none() {
+        let owner = address.owner.as_ref().map(ToString::to_string).unwrap_or_default();
+        let pattern = Pattern::parse(&format!("{owner}@{}", ledger.stage(chosen.stage).name))?;
+        let report = findings::check(&resolver, Some(&pattern), Some(day(None)?));
+        let is_error = |finding: &Finding| finding.severity == Severity::Error;
+        gaps.extend(report.findings.into_iter().filter(is_error));
+    }
     for subject in subjects {
         delivering.finish_open(app, args, &ledger, subject, chosen.stage)?;
         match delivering.plan(app, args, subject, chosen.stage)? {
             Ok(plan) => plans.push(plan),
-            Err(found) => gaps.extend(found),
+            Err(found) if gaps.is_empty() => gaps.extend(found),
+            // The check has told them.
+            Err(_) => {}
         }
     }
     if !gaps.is_empty() {
@@ -258,8 +268,9 @@ impl<'l> Delivering<'_, 'l> {
         let bringer =
             Bringer { ledger, ledger_folder: self.around.ledger_folder, trust: self.around.trust.clone() };
         let brought = bringer.bring(looked, subject, bringing)?;
-        // Where nothing came anywhere, there was no delivery.
-        if brought.iter().all(Brought::is_without_effect) {
+        // Where nothing came anywhere, there was no delivery; nor where all of it was there already.
+        let is_old = bringing.before == Some(bringing.content) && brought.iter().all(Brought::was_there);
+        if is_old || brought.iter().all(Brought::is_without_effect) {
             self.book.close(&meta.unit, &meta.stage)?;
             return Ok((brought, None));
         }

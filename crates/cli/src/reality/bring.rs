@@ -57,6 +57,11 @@ impl Brought {
             && !matches!(self.effect, Some(Err(_)))
     }
 
+    /// Whether the outlet had it already.
+    pub(crate) fn was_there(&self) -> bool {
+        self.outcome == Outcome::AsItShouldBe
+    }
+
     /// Whether the outlet is as it was before.
     pub(crate) fn is_without_effect(&self) -> bool {
         matches!(self.outcome, Outcome::ChangedMeanwhile | Outcome::Failed(_))

@@ -149,6 +149,42 @@ fn chores_hold_back_the_first_delivery_and_follow_the_others() {
     assert!(out.contains("chore done  Open the gate"), "{out}");
 }
 
+#[test]
+fn what_the_contract_gained_is_due_and_what_came_again_is_told() {
+    let ledger = ledger("");
+    run(&ledger, "deliver desk@dev --write --why first", 0);
+    run(&ledger, "set desk/hold@dev=7m", 0);
+    run(&ledger, "deliver desk@dev --write --draft-why", 0);
+    run(&ledger, "deliver desk@dev --again 1 --why back --write", 0);
+    let (_, err) = run(&ledger, "check @dev", 0);
+    assert!(
+        err.contains("desk@dev has the content of delivery 1 again, and the ledger says something else"),
+        "{err}"
+    );
+    run(&ledger, "set desk/hold@dev=5m", 0);
+    let (_, err) = run(&ledger, "check @dev", 0);
+    assert!(!err.contains("again"), "{err}");
+    run(&ledger, "add variable desk/colour", 0);
+    let (out, _) = run(&ledger, "check @dev --form lines", 0);
+    assert!(out.contains("warning: ") && out.contains("the last did without [due]"), "{out}");
+    let (out, _) = run(&ledger, "check @dev --form lines --strict", 1);
+    assert!(out.contains("[missing-value]"), "{out}");
+    let (out, _) = run(&ledger, "check @test --form lines", 1);
+    assert!(out.contains("[missing-value]"), "nothing was delivered there: {out}");
+    let (out, _) = run(&ledger, "deliver desk@dev --write --why due", 1);
+    assert!(out.contains("missing-value") && out.contains("Nothing is delivered."), "{out}");
+    let (out, _) = run(&ledger, "promote @dev @test --answers ../form.toml", 1);
+    assert!(out.contains("Wrote the form for 1 value"), "{out}");
+    let form = ledger.read("../form.toml");
+    assert!(form.contains("\"desk/colour@test\" = \"\""), "{form}");
+    ledger.write("../form.toml", form.replace("= \"\"", "= \"blue\""));
+    run(&ledger, "promote @dev @test --answers ../form.toml --write", 0);
+    run(&ledger, "get desk/colour@test", 0);
+    ledger.write("../form.toml", "\"desk/colr@test\" = \"x\"\n");
+    let (_, err) = run(&ledger, "promote @dev @test --answers ../form.toml --write", 2);
+    assert!(err.contains("`desk/colr@test` is nothing that is needed"), "{err}");
+}
+
 /// The program, to be killed while it runs.
 fn started(ledger: &TestLedger, arguments: &str) -> Child {
     let mut command = Command::new(env!("CARGO_BIN_EXE_cledger"));

@@ -196,7 +196,9 @@ fn no_mark_of_a_secret_comes_out_of_any_command() {
         let mut files = Vec::new();
         everything(&folder, &mut files);
         for (path, bytes) in files {
-            let meant = planted.iter().any(|known| path.ends_with(known)) || path.contains("/out/") || path.contains("/live/");
+            let meant = planted.iter().any(|known| path.ends_with(known))
+                || path.contains("/out/")
+                || path.contains("/live/");
             let has_mark = bytes.windows(MARK.len()).any(|part| part == MARK.as_bytes());
             assert!(meant || !has_mark, "{path} holds a mark");
         }

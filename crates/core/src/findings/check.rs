@@ -38,6 +38,17 @@ impl Standing {
     }
 }
 
+impl Standing {
+    /// Counts a finding with another severity than before.
+    pub(super) fn recount(&mut self, before: Severity, now: Severity) {
+        match before {
+            Severity::Error => self.errors = self.errors.saturating_sub(1),
+            Severity::Warning => self.warnings = self.warnings.saturating_sub(1),
+        }
+        self.count(Some(now));
+    }
+}
+
 /// How a unit stands in all stages.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct UnitStanding {

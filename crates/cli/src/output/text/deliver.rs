@@ -9,6 +9,7 @@ use crate::commands::Delivery;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use crate::reality::bring::Brought;
 
 pub(crate) fn print(console: &mut Console, ledger: &Ledger, deliveries: &[Delivery], write: bool) {
     let (idle, busy): (Vec<&Delivery>, Vec<&Delivery>) =
@@ -55,6 +56,9 @@ fn one(console: &mut Console, ledger: &Ledger, delivery: &Delivery, write: bool)
         match &delivery.recorded {
             Some(record) => {
                 console.line(format!("Recorded as {}@{stage}:{}.", plan.owner, record.meta.number))
+            }
+            None if delivery.brought.iter().all(Brought::was_there) => {
+                console.line("All of it was there already, and nothing is recorded.");
             }
             None => console.line(format!(
                 "{}: nothing came anywhere, and nothing is recorded.",
