@@ -143,7 +143,9 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
             console.raw(&text);
         }
     }
-    left.iter().for_each(|line| app.console.notice(line));
+    for line in &left {
+        app.console.notice(line);
+    }
     app.tell_unreadable(&outside.keys);
     let fails = report.findings.iter().any(|finding| finding.severity >= fails);
     Ok(if fails { status::FOUND } else { status::CLEAN })

@@ -195,7 +195,7 @@ impl<'l> Delivering<'_, 'l> {
         if let Some(number) = args.again {
             let (content, record) = self.earlier(resolver.ledger(), &plan, number)?;
             plan.content = content;
-            plan.contract = record.meta.contract.clone();
+            plan.contract.clone_from(&record.meta.contract);
             plan.version.clone_from(&record.meta.version);
             plan.again = Some(number);
         }

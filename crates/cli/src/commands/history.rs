@@ -50,7 +50,7 @@ pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, CliError>
     }
     if args.verify {
         let keys = app.keys(&root);
-        return verified(&all, &ledger, &keys, app);
+        return Ok(verified(&all, &ledger, &keys, app));
     }
     let covers = |meta: &Meta| {
         let (unit, instance) = match meta.unit.split_once('+') {
@@ -81,7 +81,7 @@ fn verified(
     ledger: &cledger_core::model::Ledger,
     keys: &cledger_store::Keys<'_>,
     app: &mut App<'_>,
-) -> Result<u8, CliError> {
+) -> u8 {
     let mut broken = verify(all).err().map(|broken| broken.to_string());
     let mut not_readable = 0;
     for record in all {
@@ -92,7 +92,7 @@ fn verified(
             Err(_) if broken.is_some() => {}
             Err(_) => {
                 broken =
-                    Some(format!("{}@{}:{}: its content was changed", meta.unit, meta.stage, meta.number))
+                    Some(format!("{}@{}:{}: its content was changed", meta.unit, meta.stage, meta.number));
             }
         }
     }
@@ -101,7 +101,7 @@ fn verified(
     } else {
         text::history::verified(app.console, all.len(), broken.as_deref(), not_readable);
     }
-    Ok(if broken.is_some() { status::FOUND } else { status::CLEAN })
+    if broken.is_some() { status::FOUND } else { status::CLEAN }
 }
 
 /// Copies all records to an empty daybook, and looks whether they have arrived.

@@ -34,6 +34,7 @@ use crate::setting::{Setter, TextFrom, Written, write};
 use self::answers::Answers;
 
 #[derive(Debug, Args)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct PromoteArgs {
     /// From where: @STAGE, UNIT@STAGE, or a delivery as UNIT@STAGE:NUMBER
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "FROM")]
@@ -142,11 +143,11 @@ fn promote(args: &PromoteArgs, app: &mut App<'_>) -> Result<(u8, Vec<String>, Na
         return Ok((status::FOUND, Vec::new(), ledger.stage(above).name.clone()));
     }
     let (edits, layers, written) = edits(args, (ledger, &keys), above, &mut promotions, &answers)?;
-    let planned = changing.plan(&edits)?;
-    changing.refuse_bad_rows(&planned)?;
+    let change = changing.plan(&edits)?;
+    changing.refuse_bad_rows(&change)?;
     if args.write && !edits.is_empty() {
-        changing.guard(&layers, &planned, &args.change)?;
-        changing.write(&planned)?;
+        changing.guard(&layers, &change, &args.change)?;
+        changing.write(&change)?;
     }
     let names = (ledger.stage(below).name.as_str(), ledger.stage(above).name.as_str());
     if app.console.is_json() {
@@ -340,6 +341,9 @@ fn promotion(
     Ok(Promotion { owner: owner.to_string(), moved_on: moved_on.collect(), from, fields })
 }
 
+/// The edits, the layers that they are of, and the settings that they write.
+type Changes = (Vec<Edit>, Vec<LayerId>, Vec<Written>);
+
 /// The settings that are written, each field once however many units share it.
 fn edits(
     args: &PromoteArgs,
@@ -347,7 +351,7 @@ fn edits(
     above: StageId,
     promotions: &mut [Promotion],
     answers: &Answers,
-) -> Result<(Vec<Edit>, Vec<LayerId>, Vec<Written>), CliError> {
+) -> Result<Changes, CliError> {
     let layer = LayerId::Stage(above);
     let setter = Setter { ledger, keys, plain_secrets: args.plain_secrets };
     let note = Note { why: args.change.why.clone(), ..Note::default() };

@@ -1,6 +1,6 @@
 //! `cledger status`: each unit on its way through the stages, and what is waiting.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
@@ -69,13 +69,13 @@ pub(crate) fn run(args: &StatusArgs, app: &mut App<'_>) -> Result<u8, CliError> 
             records.entry(key).or_default().push(record);
         }
     }
-    let mut drifted: BTreeMap<(String, String), ()> = BTreeMap::new();
+    let mut drifted: BTreeSet<(String, String)> = BTreeSet::new();
     if args.live {
         let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
         let looked =
             look(places::outlets(&[], &ledger, &around)?, &resolver, day(None)?, Seeing::Live(app.console))?;
         for unit in looked.into_iter().flat_map(|looked| looked.units).filter(|unit| !unit.is_clean()) {
-            drifted.insert((unit.owner, unit.stage), ());
+            drifted.insert((unit.owner, unit.stage));
         }
     }
     let mut standings = Vec::new();
@@ -107,7 +107,7 @@ fn standing(
     planner: &Planner<'_, '_>,
     subject: Subject,
     records: &BTreeMap<(String, String), Vec<Record>>,
-    drifted: &BTreeMap<(String, String), ()>,
+    drifted: &BTreeSet<(String, String)>,
 ) -> Result<Standing, CliError> {
     let ledger = planner.resolver.ledger();
     let owner = ledger.owner(subject).to_string();
@@ -156,7 +156,7 @@ fn standing(
         if newer {
             to_promote.push(name);
         }
-        if drifted.contains_key(&(owner.clone(), name.to_owned())) {
+        if drifted.contains(&(owner.clone(), name.to_owned())) {
             drift.push(name);
         }
         if !open_chores(planner, subject, stage, of(stage))?.is_empty() && !of(stage).is_empty() {

@@ -68,8 +68,12 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
         } else {
             app.console
                 .line(format!("{owner}@{name}  would lose what delivery {} brought:", record.meta.number));
-            names.iter().for_each(|name| app.console.line(format!("  {name}")));
-            content.rows.keys().for_each(|outlet| app.console.line(format!("  its rows in {outlet}")));
+            for name in &names {
+                app.console.line(format!("  {name}"));
+            }
+            for outlet in content.rows.keys() {
+                app.console.line(format!("  its rows in {outlet}"));
+            }
             app.console.line("Nothing is withdrawn yet. To do it, add --write.");
         }
         return Ok(status::CLEAN);

@@ -310,8 +310,7 @@ fn load(
             let ours = values(bringing.content.rows.get(name))?;
             let before = bringing.before.map(|before| values(before.rows.get(name))).transpose()?;
             // In a table of somebody else's only what the contract names is ours, or was brought before.
-            let mut known: BTreeSet<String> =
-                before.into_iter().flat_map(|before| before.into_keys()).collect();
+            let mut known: BTreeSet<String> = before.into_iter().flat_map(BTreeMap::into_keys).collect();
             let names = postgres.rows.names_in(ledger, subject, place.stage).unwrap_or_default();
             known.extend(names.iter().map(|(name, _)| name.join(".")));
             let is_ours =

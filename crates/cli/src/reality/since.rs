@@ -65,12 +65,11 @@ fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Op
             rows.iter().map(|(name, text)| (name.as_str().into(), Value::text(text))).collect(),
         ));
     }
-    let (text, format, of_output) = match text(content.documents.get(outlet)) {
-        Some(text) => (text, OutputFormat::Json, Particulars::default()),
-        None => {
-            let output = made.output(path)?;
-            (text(content.files.get(path))?, format, particulars(output))
-        }
+    let (text, format, of_output) = if let Some(text) = text(content.documents.get(outlet)) {
+        (text, OutputFormat::Json, Particulars::default())
+    } else {
+        let output = made.output(path)?;
+        (text(content.files.get(path))?, format, particulars(output))
     };
     existing::read(&text, format, of_output).ok().map(|found| found.tree)
 }
@@ -90,7 +89,7 @@ fn of_file(drift: &mut FileDrift, made: &Made<'_>, path: &str, delivered: &Tree)
         if matches!(name.what, NameDrift::Unreadable | NameDrift::NoValueHere) {
             continue;
         }
-        let there = name.there.as_ref().map(|held| held.expose());
+        let there = name.there.as_ref().map(cledger_core::value::Held::expose);
         name.since = Since::of(delivered.get(&name.steps), there, ledger.get(&name.steps));
     }
 }

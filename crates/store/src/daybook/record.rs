@@ -237,7 +237,7 @@ impl Row {
             || is_chore != self.chore
         {
             // The chain is told that this place is not what it was.
-            meta.before = "changed".to_owned();
+            "changed".clone_into(&mut meta.before);
         }
         let packed = Packed { open: self.open, sealed: self.sealed };
         Ok(Record { meta, hash: self.hash, text: self.text, packed })

@@ -249,8 +249,7 @@ impl Renaming {
                 Context::Manifest,
                 ["stage", "name" | "after"]
                 | ["default_stage"]
-                | ["aligned", "stages"]
-                | ["outlet", "stages"]
+                | ["aligned" | "outlet", "stages"]
                 | ["stage", "follow", "stage"]
                 | ["rule", "stages" | "equal_in" | "distinct_in" | "absent_in"],
             )

@@ -45,17 +45,17 @@ fn one(console: &mut Console, ledger: &Ledger, delivery: &Delivery, write: bool)
     console.line(format!("{title}  delivery {next}{after}{again}"));
     changes(console, &plan.changes());
     if let Some(number) = plan.again {
-        console.line(format!("The ledger says something else than {number} wherever they differ now: `cledger compare {}@{stage}:last {}@{stage}` shows it.", plan.owner, plan.owner));
+        let compare = format!("cledger compare {0}@{stage}:{number} {0}@{stage}", plan.owner);
+        console.wrapped(&format!("  what the ledger says otherwise: {compare}"), "    ");
     }
-    let chores = plan.chores(ledger);
-    for chore in &chores {
+    for chore in plan.chores(ledger) {
         console.wrapped(&format!("  chore: {}", values::escape(&chore.text)), "    ");
     }
     if write {
         outlet::brought(console, &delivery.brought, &[]);
         match &delivery.recorded {
             Some(record) => {
-                console.line(format!("Recorded as {}@{stage}:{}.", plan.owner, record.meta.number))
+                console.line(format!("Recorded as {}@{stage}:{}.", plan.owner, record.meta.number));
             }
             None if delivery.brought.iter().all(Brought::was_there) => {
                 console.line("All of it was there already, and nothing is recorded.");
@@ -68,12 +68,12 @@ fn one(console: &mut Console, ledger: &Ledger, delivery: &Delivery, write: bool)
         return;
     }
     for unit in plan.there.iter().filter(|unit| !unit.is_as_made()) {
-        let (name, kind) = unit.outlet.clone().unwrap_or_default();
-        let state = match unit.reason() {
+        let (outlet, kind) = unit.outlet.clone().unwrap_or_default();
+        let standing = match unit.reason() {
             Some(reason) => format!("not known: {reason}"),
             None => "has something else".to_owned(),
         };
-        console.line(format!("  outlet {name} ({kind}): {state}"));
+        console.line(format!("  outlet {outlet} ({kind}): {standing}"));
     }
 }
 

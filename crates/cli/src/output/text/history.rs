@@ -80,7 +80,7 @@ pub(crate) fn verified(console: &mut Console, count: usize, broken: Option<&str>
     match broken {
         Some(broken) => console.line(format!("{}: {broken}.", style::bad("not whole"))),
         None => {
-            console.line(format!("{}: {records}, none changed, put in or taken out.", style::good("whole")))
+            console.line(format!("{}: {records}, none changed, put in or taken out.", style::good("whole")));
         }
     }
     if not_readable > 0 {

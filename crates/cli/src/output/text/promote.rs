@@ -62,7 +62,7 @@ pub(crate) fn print(
         (true, _) => console.line("Nothing is carried. To carry settings, name them: --carry PATTERN."),
         (false, false) => console.line("Nothing is written yet. To do it, add --write."),
         (false, true) => {
-            console.line(format!("Written. Bring it there: cledger deliver @{above}, or one unit."))
+            console.line(format!("Written. Bring it there: cledger deliver @{above}, or one unit."));
         }
     }
 }
@@ -85,9 +85,8 @@ fn word(field: &PromotionField) -> (String, Tone) {
 
 fn shown(json: Option<&str>, secret: bool) -> (String, Tone) {
     match json {
-        None if secret => (values::MASK.to_owned(), Tone::Plain),
+        _ if secret => (values::MASK.to_owned(), Tone::Plain),
         None => ("none".to_owned(), Tone::Quiet),
-        Some(_) if secret => (values::MASK.to_owned(), Tone::Plain),
         Some(text) => {
             let value = serde_json::from_str(text).ok().and_then(Value::from_json);
             (value.map_or_else(|| values::escape(text), |value| values::one_line(&value)), Tone::Plain)

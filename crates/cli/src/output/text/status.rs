@@ -8,8 +8,10 @@ use crate::output::style;
 
 pub(crate) fn print(console: &mut Console, ledger: &Ledger, standings: &[Standing]) {
     let widest = standings.iter().map(|standing| standing.owner.len()).max().unwrap_or_default();
-    let cells: Vec<Vec<String>> =
-        standings.iter().map(|standing| standing.stages.iter().map(cell).collect()).collect();
+    let cells: Vec<Vec<String>> = standings
+        .iter()
+        .map(|standing| standing.stages.iter().map(|stage| cell(stage.as_ref())).collect())
+        .collect();
     let names: Vec<&str> = ledger.stages.iter().map(|stage| stage.name.as_str()).collect();
     let width = |at: usize| {
         let widths = cells.iter().map(|row| row[at].len());
@@ -30,7 +32,7 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, standings: &[Standin
     }
 }
 
-fn cell(stage: &Option<InStage>) -> String {
+fn cell(stage: Option<&InStage>) -> String {
     match stage {
         None => String::new(),
         Some(InStage::Nothing) => "none".to_owned(),
