@@ -11,7 +11,7 @@ use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::delivery::{Delivered, FieldChange, field_changes};
 use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
 use cledger_core::name::Name;
-use cledger_core::promotion::{Candidate, Fate, fate};
+use cledger_core::promotion::{self, Candidate, Fate};
 use cledger_core::resolve::{FieldId, Outcome, Resolver, Winner};
 use cledger_core::search::declared;
 use cledger_core::value::Value;
@@ -127,7 +127,7 @@ fn promote(args: &PromoteArgs, app: &mut App<'_>) -> Result<(u8, Vec<String>, Na
         let Some(record) = delivered(&mut *book, &from, &owner, ledger.stage(below).name.as_str())? else {
             continue;
         };
-        promotions.push(promotion(&planner, args, &carry, (subject, below, above), record)?);
+        promotions.push(of_unit(&planner, args, &carry, (subject, below, above), record)?);
     }
     if promotions.is_empty() {
         return Err(nothing_delivered(&args.from));
@@ -244,7 +244,7 @@ fn delivered(
 }
 
 /// What moving one unit up means for each of its fields.
-fn promotion(
+fn of_unit(
     planner: &Planner<'_, '_>,
     args: &PromoteArgs,
     carry: &[Pattern],
@@ -306,7 +306,15 @@ fn promotion(
             is_missing,
             is_set_below,
         };
-        let fate = fate(ledger, above, &candidate, named);
+        let mut fate = promotion::fate(ledger, above, &candidate, named);
+        // What is needed may be carried like anything else.
+        let given = Candidate { is_missing: false, ..candidate };
+        if fate == Fate::Needed
+            && carry.iter().any(covers)
+            && promotion::fate(ledger, above, &given, named) == Fate::MayBeCarried
+        {
+            fate = Fate::MayBeCarried;
+        }
         if matches!(fate, Fate::Same | Fate::Follows) {
             continue;
         }

@@ -76,6 +76,14 @@ fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Op
 
 fn of_file(drift: &mut FileDrift, made: &Made<'_>, path: &str, delivered: &Tree) {
     let FileDrift::Drifted(names) = drift else { return };
+    // What was never delivered is due, and has not drifted.
+    names.retain(|name| {
+        name.what != NameDrift::NoValueHere || name.there.is_some() || delivered.get(&name.steps).is_some()
+    });
+    if names.is_empty() {
+        *drift = FileDrift::AsLedger;
+        return;
+    }
     let flat = made.format_of(path).knows_text_alone();
     let ledger: BTreeMap<Vec<String>, Value> = made
         .values(path)

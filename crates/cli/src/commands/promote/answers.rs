@@ -112,7 +112,11 @@ fn form(promotions: &[Promotion]) -> (String, usize) {
             let _ = writeln!(form, "# {address} is a secret: cledger set {address}");
             continue;
         }
-        let below = field.below.as_ref().map(|text| format!(", below {}", text.as_str())).unwrap_or_default();
+        let below = field
+            .below
+            .as_ref()
+            .map(|text| format!("; in the stage below: {}", text.as_str()))
+            .unwrap_or_default();
         let _ = writeln!(form, "\n# {}{below}\n{} = \"\"", field.asks, key(address));
     }
     (form, lines.values().filter(|field| !field.secret).count())
