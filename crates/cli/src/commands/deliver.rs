@@ -1,6 +1,7 @@
 //! `cledger deliver`: a unit, or all of a stage, brought to the stage's outlets, and recorded.
 
 mod guards;
+mod only;
 pub(crate) mod plan;
 
 use clap::Args;
@@ -42,6 +43,9 @@ pub(crate) struct DeliverArgs {
     /// Bring the content of this delivery again, as a new one
     #[arg(long, value_name = "NUMBER")]
     again: Option<u64>,
+    /// Bring these fields alone, as ENTRY or ENTRY.FIELD; the rest stays as it was delivered last
+    #[arg(long, value_name = "PATTERN", conflicts_with = "again")]
+    only: Vec<String>,
     /// Make the reason of what changes: fields by name, without values
     #[arg(long, conflicts_with = "why")]
     draft_why: bool,
@@ -60,7 +64,16 @@ impl DeliverArgs {
         skip_stages: bool,
         change: ChangeOptions,
     ) -> Self {
-        Self { address, stage: None, write: true, again: None, draft_why, skip_stages, change }
+        Self {
+            address,
+            stage: None,
+            write: true,
+            again: None,
+            only: Vec::new(),
+            draft_why,
+            skip_stages,
+            change,
+        }
     }
 }
 
@@ -102,12 +115,20 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, CliError>
         Some(owner) => vec![app.subject_in(&ledger, owner, chosen.stage)?],
     };
     let (outside, keys) = (app.outside(&root), app.keys(&root));
-    let resolver = Resolver::new(&ledger, &outside, &[]);
+    let mut book = daybook::open(&ledger, &root)?;
+    let staying = if args.only.is_empty() {
+        Vec::new()
+    } else {
+        let resolver = Resolver::new(&ledger, &outside, &[]);
+        let planner = Planner { resolver: &resolver, keys: &keys };
+        only::staying(&planner, &mut *book, &subjects, chosen.stage, &args.only)?
+    };
+    let resolver = Resolver::new(&ledger, &outside, &staying);
     let mut delivering = Delivering {
         planner: Planner { resolver: &resolver, keys: &keys },
         around: Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() },
         keys: &keys,
-        book: daybook::open(&ledger, &root)?,
+        book,
     };
     let (mut plans, mut gaps) = (Vec::new(), Vec::<Finding>::new());
     // What was delivered before was in order then.

@@ -39,6 +39,8 @@ pub(crate) struct Listed {
     pub(crate) units: usize,
     /// How many of them are there.
     pub(crate) there: usize,
+    /// When something was last delivered there, as the daybook has it.
+    pub(crate) last: Option<String>,
     /// Why it does not answer, or not for all of them.
     pub(crate) trouble: Option<String>,
 }

@@ -1,6 +1,7 @@
 //! `cledger promote`: what was delivered to one stage, moved up to the next.
 
 mod answers;
+mod live;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -15,6 +16,7 @@ use cledger_core::promotion::{self, Candidate, Fate};
 use cledger_core::resolve::{FieldId, Outcome, Resolver, Winner};
 use cledger_core::search::declared;
 use cledger_core::value::Value;
+use cledger_outlets::Trust;
 use cledger_store::daybook::{Content, Daybook, Kind, Record, Wanted};
 use cledger_store::{Edit, Keys, Target};
 use zeroize::Zeroizing;
@@ -28,6 +30,7 @@ use crate::daybook;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
 use crate::place::Place;
+use crate::reality::Around;
 use crate::reality::made::field_name;
 use crate::setting::{Setter, TextFrom, Written, write};
 
@@ -54,6 +57,9 @@ pub(crate) struct PromoteArgs {
     /// Do it; without it is only shown
     #[arg(long)]
     write: bool,
+    /// Take the values from the outlets of FROM, where they were edited on purpose
+    #[arg(long)]
+    live: bool,
     /// Deliver the units there, too: one command for the whole move
     #[arg(long, requires = "write")]
     deliver: bool,
@@ -127,7 +133,13 @@ fn promote(args: &PromoteArgs, app: &mut App<'_>) -> Result<(u8, Vec<String>, Na
         let Some(record) = delivered(&mut *book, &from, &owner, ledger.stage(below).name.as_str())? else {
             continue;
         };
-        promotions.push(of_unit(&planner, args, &carry, (subject, below, above), record)?);
+        let mut content = planner.content(&record)?;
+        if args.live {
+            let around =
+                Around { ledger_folder: changing.root(), outside: &outside, trust: Trust::of_system() };
+            live::overlay(&planner, &around, (subject, below), &mut content, app.console)?;
+        }
+        promotions.push(of_unit(&planner, args, &carry, (subject, below, above), (record, &content))?);
     }
     if promotions.is_empty() {
         return Err(nothing_delivered(&args.from));
@@ -249,10 +261,9 @@ fn of_unit(
     args: &PromoteArgs,
     carry: &[Pattern],
     (subject, below, above): (Subject, StageId, StageId),
-    from: Record,
+    (from, content): (Record, &Content),
 ) -> Result<Promotion, CliError> {
     let ledger = planner.resolver.ledger();
-    let content: Content = planner.content(&from)?;
     let owner = ledger.owner(subject);
     let mut session = planner.resolver.session(unit_of(subject));
     let stage = ledger.stage(above).name.clone();
@@ -336,7 +347,7 @@ fn of_unit(
             is_taken,
         });
     }
-    let then = values(&content);
+    let then = values(content);
     let now: BTreeMap<String, Delivered<'_>> = now_below
         .iter()
         .map(|(name, (text, secret))| {

@@ -3,17 +3,18 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
+use cledger_core::model::{LayerId, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use cledger_outlets::Trust;
-use cledger_store::Scope;
 use cledger_store::daybook::{Content, Kind, Meta, Packed};
+use cledger_store::{Scope, Target, What, setting};
 use jiff::Timestamp;
 
 use super::deliver::plan::{Planner, places_of};
 use super::{with_stage, without_delivery};
 use crate::app::App;
-use crate::change::{ChangeOptions, countersigned};
+use crate::change::{ChangeOptions, Changing, countersigned};
 use crate::complete;
 use crate::conditions::day;
 use crate::daybook;
@@ -30,6 +31,9 @@ pub(crate) struct WithdrawArgs {
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
+    /// Take the unit's settings for the stage out of the ledger, too
+    #[arg(long)]
+    settings: bool,
     /// Do it; without it is only shown
     #[arg(long)]
     write: bool,
@@ -108,7 +112,30 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
         app.console.document(&json::outlet::brought(&brought, &[], &ledger, &[]));
     } else {
         text::outlet::brought(app.console, &brought, &[]);
-        app.console.line("The settings stay as they are.");
+        let settings = if args.settings { "are taken out" } else { "stay as they are" };
+        app.console.line(format!("The settings {settings}."));
+    }
+    if args.settings && brought.iter().all(Brought::is_well) {
+        take_out(args, subject, chosen.stage, app)?;
     }
     Ok(if brought.iter().all(Brought::is_well) { status::CLEAN } else { status::OUTSIDE })
+}
+
+/// Takes all settings of a unit or instance for a stage out of the ledger.
+fn take_out(
+    args: &WithdrawArgs,
+    subject: Subject,
+    stage: StageId,
+    app: &mut App<'_>,
+) -> Result<(), CliError> {
+    let changing = Changing::start(app, &args.change)?;
+    let ledger = &changing.ledger;
+    let layer = LayerId::Stage(stage);
+    let slots = ledger.slots(subject).all();
+    let set = slots.filter(|&slot| ledger.setting_at(layer, subject, slot).is_some());
+    let remove = |slot| setting(ledger, Target::Layer(layer), subject, slot, What::Remove);
+    let edits: Vec<_> = set.map(remove).collect();
+    let planned = changing.plan(&edits)?;
+    changing.guard(&[layer], &planned, &args.change)?;
+    changing.write(&planned)
 }

@@ -185,6 +185,30 @@ fn what_the_contract_gained_is_due_and_what_came_again_is_told() {
     assert!(err.contains("`desk/colr@test` is nothing that is needed"), "{err}");
 }
 
+#[test]
+fn a_part_can_be_delivered_and_the_settings_go_with_a_withdrawal() {
+    let ledger = ledger("");
+    let (_, err) = run(&ledger, "deliver desk@dev --only hold --write --why part", 2);
+    assert!(err.contains("`desk` has no delivery there of which the rest could stay"), "{err}");
+    run(&ledger, "deliver desk@dev --write --why first", 0);
+    run(&ledger, "set desk/hold@dev=7m desk/region@dev=south", 0);
+    let (out, _) = run(&ledger, "deliver desk@dev --only hold --write --why part", 0);
+    assert!(out.contains("hold  5m  7m  changes") && !out.contains("region"), "{out}");
+    let there = ledger.read("live/dev/desk/desk.env");
+    assert!(there.contains("HOLD=7m") && there.contains("REGION=north"), "{there}");
+    // What was edited there on purpose moves up, if that is asked for.
+    ledger.write("live/dev/desk/desk.env", there.replace("7m", "8m"));
+    let (out, _) = run(&ledger, "promote @dev @test --carry desk/hold --live", 0);
+    assert!(out.contains("desk/hold  8m"), "{out}");
+    let (out, _) = run(&ledger, "promote @dev @test --carry desk/hold", 0);
+    assert!(out.contains("desk/hold  7m"), "{out}");
+    let (out, _) = run(&ledger, "outlet list @dev", 0);
+    assert!(out.contains("files  directory  dev  1 of 1  20"), "{out}");
+    run(&ledger, "withdraw desk@dev --write --why gone --settings", 0);
+    assert!(!ledger.read("stages/dev.toml").contains("hold"), "{}", ledger.read("stages/dev.toml"));
+    assert!(ledger.read("stages/dev.toml").contains("db.dev.example"), "shared settings stay");
+}
+
 /// The program, to be killed while it runs.
 fn started(ledger: &TestLedger, arguments: &str) -> Child {
     let mut command = Command::new(env!("CARGO_BIN_EXE_cledger"));

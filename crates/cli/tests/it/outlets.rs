@@ -25,14 +25,14 @@ const FILES: &str = "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages 
 fn outlets_are_looked_at_where_no_folder_is_named() {
     let ledger = TestLedger::demo();
     ledger.run("outlet list").code(3).stdout_eq(str![[r#"
-outlet    kind       stage       units there
-workshop  directory  dev         0 of 5       answers
-workshop  directory  test        0 of 7       answers
-workshop  directory  staging     0 of 6       answers
-servers   directory  prod-north  7 of 8       answers
-boards    http       prod-north  0 of 2       not known  the file `../boards.address` does not exist
-servers   directory  prod-south  0 of 8       not known  `../live/prod-south` is not there
-boards    http       prod-south  0 of 2       not known  the file `../boards.address` does not exist
+outlet    kind       stage       units there  last
+workshop  directory  dev         0 of 5       never  answers
+workshop  directory  test        0 of 7       never  answers
+workshop  directory  staging     0 of 6       never  answers
+servers   directory  prod-north  7 of 8       never  answers
+boards    http       prod-north  0 of 2       never  not known  the file `../boards.address` does not exist
+servers   directory  prod-south  0 of 8       never  not known  `../live/prod-south` is not there
+boards    http       prod-south  0 of 2       never  not known  the file `../boards.address` does not exist
 
 "#]]);
     ledger.run("drift crew-roster tide-watch@prod-north").code(1).stderr_eq("").stdout_eq(str![[r#"

@@ -26,9 +26,9 @@ fn boards(more: &str) -> (TestLedger, StandIn) {
 fn a_document_is_brought_and_kept_in_line() {
     let (ledger, _standin) = boards("");
     ledger.run("outlet list").code(0).stdout_eq(str![[r#"
-outlet  kind  stage  units there
-boards  http  dev    0 of 1       answers
-boards  http  prod   0 of 1       answers
+outlet  kind  stage  units there  last
+boards  http  dev    0 of 1       never  answers
+boards  http  prod   0 of 1       never  answers
 
 "#]]);
     ledger.run("outlet put desk@dev").code(0).stdout_eq(str![[r#"

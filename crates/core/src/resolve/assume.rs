@@ -5,7 +5,7 @@ use super::outcome::Origin;
 use crate::address::{Address, Owner};
 use crate::model::{Ledger, Slot, StageId, Subject, Vary, Verdict};
 use crate::name::{Name, nearest};
-use crate::value::Held;
+use crate::value::{Held, Value};
 
 /// A value given for this run.
 #[derive(Debug, Clone)]
@@ -102,7 +102,7 @@ impl Assumption {
         let value = if crate::reference::is_in(text)
             && !matches!(this_type, crate::types::Type::List | crate::types::Type::Map)
         {
-            crate::value::Value::text(text)
+            Value::text(text)
         } else {
             this_type
                 .read(text)
@@ -116,6 +116,19 @@ impl Assumption {
             verdict: declaration.judge(&value),
             value: Held::new(value, declaration.secret),
         })
+    }
+
+    /// Takes this value for a field of a unit, whatever is declared of it.
+    pub fn exactly(ledger: &Ledger, subject: Subject, stage: StageId, slot: Slot, value: Value) -> Self {
+        let (entry, declaration) = ledger.field(subject, slot);
+        Self {
+            subject,
+            stage,
+            entry: entry.name.clone(),
+            field: declaration.name.clone(),
+            verdict: declaration.judge(&value),
+            value: Held::new(value, declaration.secret),
+        }
     }
 
     /// Whether references in it name shared entries only.

@@ -1,13 +1,19 @@
 //! `cledger outlet list`: which outlets there are, and whether they answer.
 
+use std::collections::BTreeMap;
+use std::path::Path;
+
 use clap::Args;
 use cledger_core::address::Pattern;
+use cledger_core::model::Ledger;
 use cledger_outlets::Trust;
 use cledger_outlets::read_back::{Held, read_back};
 use cledger_store::Scope;
+use cledger_store::daybook::Wanted;
 
 use super::Listed;
 use crate::app::App;
+use crate::daybook;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
 use crate::reality::{Around, places};
@@ -35,6 +41,7 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let progress = app.console.progress(sources.len(), "outlets");
     let backs = read_back(&sources, |heard| progress.set_position(heard as u64));
     progress.finish_and_clear();
+    let delivered = delivered(&ledger, &root)?;
     let mut listed = Vec::new();
     for (place, back) in places.iter().zip(backs) {
         let is_there = |held: &&Held| !matches!(held, Held::NotThere | Held::NotKnown(_));
@@ -44,10 +51,13 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         });
         let late = place.source.asked.len() > back.units.len();
         let (name, kind) = place.outlet_name().unwrap_or_default();
+        let stage = ledger.stage(place.stage).name.to_string();
+        let last = delivered.get(&(name.clone(), stage.clone())).cloned();
         listed.push(Listed {
             name,
             kind,
-            stage: ledger.stage(place.stage).name.to_string(),
+            stage,
+            last,
             units: place.subjects.len(),
             there: back.units.values().filter(is_there).count(),
             trouble: if late { Some(place.trouble(&back)) } else { not_known },
@@ -60,4 +70,16 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     let all_answer = listed.iter().all(|outlet| outlet.trouble.is_none());
     Ok(if all_answer { status::CLEAN } else { status::OUTSIDE })
+}
+
+/// When something was last delivered, by outlet and stage.
+fn delivered(ledger: &Ledger, root: &Path) -> Result<BTreeMap<(String, String), String>, CliError> {
+    let mut times = BTreeMap::new();
+    let Some(mut book) = daybook::existing(ledger, root)? else { return Ok(times) };
+    for record in book.records(&Wanted::last_of_all())? {
+        for answer in &record.meta.outlets {
+            times.insert((answer.outlet.clone(), record.meta.stage.clone()), record.meta.time.clone());
+        }
+    }
+    Ok(times)
 }

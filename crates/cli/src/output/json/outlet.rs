@@ -24,6 +24,8 @@ struct OutletDocument<'o> {
     stage: &'o str,
     units: usize,
     there: usize,
+    /// RFC 3339; null where the daybook has nothing.
+    last: Option<&'o str>,
     answers: bool,
     reason: Option<&'o str>,
 }
@@ -35,6 +37,7 @@ pub(crate) fn document(outlets: &[ListedOutlet]) -> Document<'_> {
         stage: &it.stage,
         units: it.units,
         there: it.there,
+        last: it.last.as_deref(),
         answers: it.trouble.is_none(),
         reason: it.trouble.as_deref(),
     });

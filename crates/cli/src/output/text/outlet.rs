@@ -1,5 +1,6 @@
 //! `outlet` for people.
 
+use super::deliver::day;
 use crate::commands::{ListedOutlet, Prepared, Preparing};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
@@ -9,7 +10,7 @@ use crate::reality::bring::Brought;
 use crate::reality::lookups::Lookup;
 
 pub(crate) fn print(console: &mut Console, outlets: &[ListedOutlet]) {
-    let mut table = Table::new(&["outlet", "kind", "stage", "units there", "", ""], console.width());
+    let mut table = Table::new(&["outlet", "kind", "stage", "units there", "last", "", ""], console.width());
     for outlet in outlets {
         let (word, tone) = match &outlet.trouble {
             None => ("answers", Tone::Plain),
@@ -20,11 +21,15 @@ pub(crate) fn print(console: &mut Console, outlets: &[ListedOutlet]) {
             (outlet.kind.to_owned(), Tone::Plain),
             (outlet.stage.clone(), Tone::Plain),
             (format!("{} of {}", outlet.there, outlet.units), Tone::Plain),
+            match &outlet.last {
+                Some(time) => (day(time).to_owned(), Tone::Plain),
+                None => ("never".to_owned(), Tone::Quiet),
+            },
             (word.to_owned(), tone),
             (outlet.trouble.as_deref().map(values::escape).unwrap_or_default(), Tone::Quiet),
         ]);
     }
-    table.keep_whole(4);
+    table.keep_whole(5);
     table.lines().iter().for_each(|line| console.line(line));
 }
 

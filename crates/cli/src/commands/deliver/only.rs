@@ -1,0 +1,69 @@
+//! `deliver --only`: some fields alone, while the rest stays as it was delivered last.
+
+use cledger_core::model::{FieldPatterns, StageId, Subject};
+use cledger_core::resolve::{Assumption, FieldId, Outcome};
+use cledger_core::value::Value;
+use cledger_store::daybook::{Daybook, Kind};
+
+use super::plan::Planner;
+use crate::app::unit_of;
+use crate::error::CliError;
+use crate::reality::made::field_name;
+
+/// The values that stay, for each field that the patterns do not cover.
+pub(super) fn staying(
+    planner: &Planner<'_, '_>,
+    book: &mut dyn Daybook,
+    subjects: &[Subject],
+    stage: StageId,
+    only: &[String],
+) -> Result<Vec<Assumption>, CliError> {
+    let ledger = planner.resolver.ledger();
+    let mut patterns = FieldPatterns::default();
+    for text in only {
+        patterns.add(text).map_err(|_| {
+            CliError::usage(format!("`{text}` is no pattern of fields")).help("write ENTRY or ENTRY.FIELD")
+        })?;
+    }
+    let mut staying = Vec::new();
+    for &subject in subjects {
+        let owner = ledger.owner(subject).to_string();
+        let last = planner.last(book, &owner, stage)?;
+        let Some((_, content)) = last.filter(|(record, _)| record.meta.kind == Kind::Delivered) else {
+            let message = format!("`{owner}` has no delivery there of which the rest could stay");
+            return Err(CliError::usage(message).help("leave --only out: the first delivery is a whole one"));
+        };
+        let mut session = planner.resolver.session(unit_of(subject));
+        for slot in ledger.slots(subject).all() {
+            let (entry, field) = ledger.field(subject, slot);
+            let is_meant =
+                patterns.covers(entry.name.as_str(), field.name.as_ref().map(|name| name.as_str()));
+            if field.derived || is_meant {
+                continue;
+            }
+            let name = field_name(&entry.name, field);
+            match content.values.get(&name) {
+                Some(stored) => {
+                    let json = stored.text.as_ref().and_then(|text| serde_json::from_str(text).ok());
+                    let value = json.and_then(Value::from_json).ok_or_else(|| {
+                        CliError::refused(format!(
+                            "`{name}` of `{owner}` stays as it was delivered, and is not readable here"
+                        ))
+                        .help("let a reader of the stage's key do it")
+                    })?;
+                    staying.push(Assumption::exactly(ledger, subject, stage, slot, value.escaped()));
+                }
+                None => {
+                    let outcome = session.outcome(FieldId { subject, stage, slot });
+                    if matches!(outcome, Outcome::Value(_)) {
+                        let message = format!(
+                            "`{name}` of `{owner}` is new since the last delivery, and cannot stay out"
+                        );
+                        return Err(CliError::usage(message).help(format!("add it: --only {name}")));
+                    }
+                }
+            }
+        }
+    }
+    Ok(staying)
+}
