@@ -21,11 +21,13 @@ pub(crate) fn answer(word: &str) -> Option<String> {
         "ping" | "connect" | "doctor" | "health" => "probe",
         "observe" | "detect" | "live" => "drift",
         "tutorial" | "example" | "walkthrough" => "demo",
-        "deploy" | "apply" | "push" | "publish" | "release" | "promote" | "rollback" | "revert" | "undo" => {
-            return Some(
-                "nothing is delivered yet: `cledger render @STAGE` writes a stage's files".to_owned(),
-            );
-        }
+        "deploy" | "apply" | "push" | "publish" | "release" | "rollout" => "deliver",
+        "rollback" | "revert" | "undo" => "deliver --again NUMBER",
+        "undeploy" | "unpublish" | "uninstall" | "retract" => "withdraw",
+        "log" | "journal" | "events" => "history",
+        "snapshot" | "dump" | "backup" => "capture",
+        "upgrade" | "advance" => "promote",
+        "overview" | "dashboard" | "summary" => "status",
         _ => return None,
     };
     let named: Vec<&str> = command.split(' ').take_while(|word| !word.starts_with("--")).collect();

@@ -1,7 +1,7 @@
 //! The schemas of `ledger.toml` and `waivers.toml`.
 
 use cledger_core::findings::Code;
-use cledger_core::model::{Class, Naming, OutletKind, SecretsIn, Waived};
+use cledger_core::model::{Class, DaybookStore, Naming, OutletKind, SecretsIn, Waived};
 use serde_json::{Value, json};
 
 use super::{chores, document, name, names, table, text, texts};
@@ -85,6 +85,7 @@ pub(crate) fn ledger() -> Value {
             "rule": list(rule),
             "recipe": list(recipe),
             "outlet": list(outlet()),
+            "daybook": table(json!({ "store": { "enum": DaybookStore::ALL.map(|(_, word)| word) } }), &["store"]),
         }),
     );
     schema["required"] = json!(["format", "name"]);
