@@ -296,7 +296,13 @@ impl<'l> Delivering<'_, 'l> {
             return Ok((brought, None));
         }
         meta.outlets = brought.iter().map(Brought::answer).collect();
-        let recorded = self.book.record(meta, packed)?;
+        let of = format!("{}@{}", meta.unit, meta.stage);
+        let recorded = self.book.record(meta, packed).map_err(|error| {
+            let told: Vec<String> =
+                brought.iter().map(|it| format!("outlet {}: {}", it.outlet, it.word())).collect();
+            let message = format!("{error}; what was brought is not recorded yet ({})", told.join(", "));
+            CliError::outside(message).help(format!("`cledger deliver {of} --write` finishes it"))
+        })?;
         Ok((brought, Some(recorded)))
     }
 

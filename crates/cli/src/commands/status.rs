@@ -40,8 +40,16 @@ pub(crate) struct Standing {
     pub(crate) owner: String,
     /// For each stage of the ledger, how it stands there; `None` where it does not belong.
     pub(crate) stages: Vec<Option<InStage>>,
-    /// What is waiting, in words.
-    pub(crate) waiting: Vec<String>,
+    /// What is waiting.
+    pub(crate) waiting: Vec<Waiting>,
+}
+
+/// Something that is waiting.
+pub(crate) struct Waiting {
+    /// In words.
+    pub(crate) text: String,
+    /// Whether something is wrong, and not only to be done.
+    pub(crate) is_trouble: bool,
 }
 
 /// How a unit stands in a stage.
@@ -163,16 +171,15 @@ fn standing(
             chores.push(name);
         }
     }
-    for (what, stages) in [
-        ("awaiting delivery", awaiting),
-        ("to be promoted to", to_promote),
-        ("values missing or wrong in", missing),
-        ("drifted in", drift),
-        ("chore open in", chores),
+    for (what, stages, is_trouble) in [
+        ("awaiting delivery in", awaiting, false),
+        ("to be promoted to", to_promote, false),
+        ("values missing or wrong in", missing, true),
+        ("drifted in", drift, true),
+        ("chore open in", chores, false),
     ] {
         if !stages.is_empty() {
-            let gap = if what == "awaiting delivery" { " in" } else { "" };
-            waiting.push(format!("{what}{gap} {}", stages.join(", ")));
+            waiting.push(Waiting { text: format!("{what} {}", stages.join(", ")), is_trouble });
         }
     }
     Ok(Standing { owner, stages, waiting })

@@ -16,7 +16,7 @@ pub(crate) struct Document<'s> {
 struct UnitDocument<'s> {
     unit: &'s str,
     stages: Vec<StageDocument<'s>>,
-    waiting: &'s [String],
+    waiting: Vec<&'s str>,
 }
 
 #[derive(Debug, Serialize)]
@@ -42,7 +42,7 @@ pub(crate) fn document<'s>(ledger: &'s Ledger, standings: &'s [Standing]) -> Doc
         UnitDocument {
             unit: &standing.owner,
             stages: named.filter_map(|(name, it)| Some(stage((name, it.as_ref()?)))).collect(),
-            waiting: &standing.waiting,
+            waiting: standing.waiting.iter().map(|waiting| waiting.text.as_str()).collect(),
         }
     };
     Document { format: FORMAT, units: standings.iter().map(unit).collect() }

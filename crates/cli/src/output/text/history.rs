@@ -93,7 +93,7 @@ pub(crate) fn verified(console: &mut Console, count: usize, broken: Option<&str>
 pub(crate) fn record(console: &mut Console, record: &Record) {
     let meta = &record.meta;
     let title = format!("{}@{}:{}", meta.unit, meta.stage, meta.number);
-    console.line(format!("{}  {} of {}", style::heading(&title), word(meta.kind), day(&meta.time)));
+    console.line(format!("{}  {} on {}", style::heading(&title), word(meta.kind), day(&meta.time)));
     let host = meta.host.as_ref().map(|host| format!(" on {host}")).unwrap_or_default();
     let mut lines =
         vec![("who", format!("{}{host}, {}", meta.who, minute(&meta.time))), ("why", meta.why.clone())];

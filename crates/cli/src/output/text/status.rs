@@ -27,7 +27,8 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, standings: &[Standin
         let row: Vec<&str> = row.iter().map(String::as_str).collect();
         console.line(line(&standing.owner, &row));
         for waiting in &standing.waiting {
-            console.wrapped(&format!("  {}", style::doubtful(waiting)), "    ");
+            let text = if waiting.is_trouble { style::doubtful(&waiting.text) } else { waiting.text.clone() };
+            console.wrapped(&format!("  {text}"), "    ");
         }
     }
 }
