@@ -41,6 +41,10 @@ pub(crate) fn of_io(error: &io::Error) -> Failure {
         | io::ErrorKind::ConnectionAborted
         | io::ErrorKind::UnexpectedEof
         | io::ErrorKind::BrokenPipe => Failure::new(Answer::Unexpected, "it closes the connection"),
+        // The system's own words for what the standard library has no kind for.
+        _ if error.to_string().starts_with("failed to lookup address") => {
+            Failure::new(Answer::NoSuchHost, "its name leads nowhere")
+        }
         _ => Failure::new(Answer::Unexpected, error.to_string()),
     }
 }

@@ -18,6 +18,9 @@ pub enum Fault {
     Refuse,
     /// It says that it has written, and has not.
     LoseWrites,
+    /// It does the next thing that it is asked to write, and says that it could not (503), as where an
+    /// answer is lost between; after that it is good again.
+    LoseAnswer,
     /// It answers with something that is no JSON.
     Garbage,
     /// It answers with hundreds of megabytes.
@@ -40,11 +43,12 @@ impl std::fmt::Display for UnknownFault {
 impl std::error::Error for UnknownFault {}
 
 impl Fault {
-    const NAMED: [(&'static str, Fault); 8] = [
+    const NAMED: [(&'static str, Fault); 9] = [
         ("hang", Fault::Hang),
         ("hang-writes", Fault::HangWrites),
         ("down", Fault::Down),
         ("refuse", Fault::Refuse),
+        ("lose-answer", Fault::LoseAnswer),
         ("lose-writes", Fault::LoseWrites),
         ("garbage", Fault::Garbage),
         ("huge", Fault::Huge),

@@ -56,7 +56,7 @@ impl StandIn {
         let service = Arc::new(Service { documents: Documents::new(options.folder), token: options.token });
         thread::spawn(move || {
             for request in listening.incoming_requests() {
-                let (service, fault) = (service.clone(), fault_of(&known, request.url()));
+                let (service, fault) = (service.clone(), fault_of(&known, request.method(), request.url()));
                 thread::spawn(move || service.answer(request, fault));
             }
         });
@@ -85,9 +85,17 @@ impl Drop for StandIn {
 }
 
 /// The fault of the longest path that an address begins with.
-fn fault_of(faults: &Faults, url: &str) -> Option<Fault> {
-    let faults = faults.lock().unwrap_or_else(PoisonError::into_inner);
-    faults.iter().filter(|(path, _)| url.starts_with(path.as_str())).map(|(_, fault)| *fault).next_back()
+fn fault_of(faults: &Faults, method: &Method, url: &str) -> Option<Fault> {
+    let mut faults = faults.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut known = faults.iter().filter(|(path, _)| url.starts_with(path.as_str()));
+    let (path, fault) = known.next_back().map(|(path, fault)| (path.clone(), *fault))?;
+    if fault == Fault::LoseAnswer {
+        if *method != Method::Put {
+            return None;
+        }
+        faults.remove(&path);
+    }
+    Some(fault)
 }
 
 struct Service {
@@ -118,6 +126,10 @@ impl Service {
             Some(Fault::Huge) => huge(),
             Some(Fault::Loop) => with(status(302), "Location", request.url()),
             Some(Fault::LoseWrites) => self.usual(&mut request, true),
+            Some(Fault::LoseAnswer) => {
+                drop(self.usual(&mut request, false));
+                status(503)
+            }
             Some(Fault::HangWrites) | None => self.usual(&mut request, false),
         };
         // Whoever has gone in the meantime does not want to know.

@@ -139,7 +139,7 @@ fn promote(args: &PromoteArgs, app: &mut App<'_>) -> Result<(u8, Vec<String>, Na
                 Around { ledger_folder: changing.root(), outside: &outside, trust: Trust::of_system() };
             live::overlay(&planner, &around, (subject, below), &mut content, app.console)?;
         }
-        promotions.push(of_unit(&planner, args, &carry, (subject, below, above), (record, &content))?);
+        promotions.push(of_unit(&planner, args, &carry, (subject, below, above), (record, &content)));
     }
     if promotions.is_empty() {
         return Err(nothing_delivered(&args.from));
@@ -262,7 +262,7 @@ fn of_unit(
     carry: &[Pattern],
     (subject, below, above): (Subject, StageId, StageId),
     (from, content): (Record, &Content),
-) -> Result<Promotion, CliError> {
+) -> Promotion {
     let ledger = planner.resolver.ledger();
     let owner = ledger.owner(subject);
     let mut session = planner.resolver.session(unit_of(subject));
@@ -357,7 +357,7 @@ fn of_unit(
     let moved_on = field_changes(&then, &now).into_iter();
     let moved_on =
         moved_on.filter(|(_, change)| !matches!(change, FieldChange::NotKnown)).map(|(name, _)| name);
-    Ok(Promotion { owner: owner.to_string(), moved_on: moved_on.collect(), from, fields })
+    Promotion { owner: owner.to_string(), moved_on: moved_on.collect(), from, fields }
 }
 
 /// The edits, the layers that they are of, and the settings that they write.

@@ -3,5 +3,6 @@
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod database;
+mod outlets;
 mod probe;
 mod servers;

@@ -1,6 +1,7 @@
 //! `deliver --only`: some fields alone, while the rest stays as it was delivered last.
 
 use cledger_core::model::{FieldPatterns, StageId, Subject};
+use cledger_core::name::Name;
 use cledger_core::resolve::{Assumption, FieldId, Outcome};
 use cledger_core::value::Value;
 use cledger_store::daybook::{Daybook, Kind};
@@ -36,33 +37,27 @@ pub(super) fn staying(
         let mut session = planner.resolver.session(unit_of(subject));
         for slot in ledger.slots(subject).all() {
             let (entry, field) = ledger.field(subject, slot);
-            let is_meant =
-                patterns.covers(entry.name.as_str(), field.name.as_ref().map(|name| name.as_str()));
+            let is_meant = patterns.covers(entry.name.as_str(), field.name.as_ref().map(Name::as_str));
             if field.derived || is_meant {
                 continue;
             }
             let name = field_name(&entry.name, field);
-            match content.values.get(&name) {
-                Some(stored) => {
-                    let json = stored.text.as_ref().and_then(|text| serde_json::from_str(text).ok());
-                    let value = json.and_then(Value::from_json).ok_or_else(|| {
-                        CliError::refused(format!(
-                            "`{name}` of `{owner}` stays as it was delivered, and is not readable here"
-                        ))
-                        .help("let a reader of the stage's key do it")
-                    })?;
-                    staying.push(Assumption::exactly(ledger, subject, stage, slot, value.escaped()));
+            let Some(stored) = content.values.get(&name) else {
+                let outcome = session.outcome(FieldId { subject, stage, slot });
+                if matches!(outcome, Outcome::Value(_)) {
+                    let message =
+                        format!("`{name}` of `{owner}` is new since the last delivery, and cannot stay out");
+                    return Err(CliError::usage(message).help(format!("add it: --only {name}")));
                 }
-                None => {
-                    let outcome = session.outcome(FieldId { subject, stage, slot });
-                    if matches!(outcome, Outcome::Value(_)) {
-                        let message = format!(
-                            "`{name}` of `{owner}` is new since the last delivery, and cannot stay out"
-                        );
-                        return Err(CliError::usage(message).help(format!("add it: --only {name}")));
-                    }
-                }
-            }
+                continue;
+            };
+            let json = stored.text.as_ref().and_then(|text| serde_json::from_str(text).ok());
+            let value = json.and_then(Value::from_json).ok_or_else(|| {
+                let message =
+                    format!("`{name}` of `{owner}` stays as it was delivered, and is not readable here");
+                CliError::refused(message).help("let a reader of the stage's key do it")
+            })?;
+            staying.push(Assumption::exactly(ledger, subject, stage, slot, value.escaped()));
         }
     }
     Ok(staying)

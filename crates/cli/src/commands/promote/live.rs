@@ -35,7 +35,9 @@ pub(super) fn overlay(
         let State::There(files) = &unit.state else { continue };
         for (_, drift) in files {
             let FileDrift::Drifted(names) = drift else { continue };
-            names.iter().for_each(|drifted| take(ledger, subject, drifted, content));
+            for drifted in names {
+                take(ledger, subject, drifted, content);
+            }
         }
     }
     Ok(())

@@ -1,0 +1,295 @@
+//! Outlets that are read back and brought to: files, documents and rows, and everything that goes wrong there.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+use std::time::Duration;
+
+use cledger_core::delivery::RowChange;
+use cledger_core::model::RowColumns;
+use cledger_outlets::Trust;
+use cledger_outlets::bring::{Content, Load, NewFile, NotBrought, bring};
+use cledger_outlets::effect;
+use cledger_outlets::reach::{HttpReach, PostgresReach, Reach, Sent};
+use cledger_outlets::read_back::{Asked, Held, Listing, ReadBack, Source, read_back};
+use cledger_standin::{Fault, Options, StandIn};
+use postgres::{Client, NoTls};
+use tempfile::TempDir;
+use zeroize::Zeroizing;
+
+use crate::database::{free_port, postgres};
+use crate::servers::{self, Authority};
+
+const LIMIT: Duration = Duration::from_secs(10);
+
+fn http(url: &str, trust: Trust) -> Reach {
+    let over_tls = url.starts_with("https://");
+    Reach::Http(HttpReach { over_tls, token: None, proxy: None, retries: 1, trust })
+}
+
+fn source(url: &str, trust: Trust, limit: Duration) -> Source {
+    let asked = [("desk".to_owned(), Asked::Document(url.to_owned()))].into();
+    Source { reach: http(url, trust), asked, listing: None, limit }
+}
+
+/// Why nothing is known of the one unit that was asked for.
+fn reason(back: &ReadBack) -> String {
+    match back.units.get("desk") {
+        Some(Held::NotKnown(reason)) => reason.clone(),
+        Some(other) => format!("{other:?}"),
+        None => back.trouble.clone().unwrap_or_else(|| "late".to_owned()),
+    }
+}
+
+#[test]
+fn each_bad_service_is_told_by_its_kind_and_the_others_all_the_same() {
+    let authority = Authority::new("Brackwater Tests");
+    let stranger = Authority::new("Nobody");
+    let trust = Trust::of(vec![authority.der.clone()]);
+    let good = |_: &str| "HTTP/1.1 200 x\r\nContent-Length: 2\r\nConnection: close\r\n\r\n{}".to_owned();
+    let status = |status: &'static str| {
+        move |_: &str| format!("HTTP/1.1 {status}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n")
+    };
+    let (long_ago, far) = ((2020, 1, 1), (2099, 1, 1));
+    let signed = authority.sign("localhost", long_ago, far);
+    let expired = authority.sign("localhost", long_ago, (2021, 1, 1));
+    let of_other_host = authority.sign("elsewhere.example", long_ago, far);
+    let unknown = stranger.sign("localhost", long_ago, far);
+    let plain = |port: u16| format!("http://localhost:{port}/desk");
+    let tls = |port: u16| format!("https://localhost:{port}/desk");
+    let cases = [
+        (tls(servers::https(&signed, good)), ""),
+        (tls(servers::https(&expired, good)), "certificate: it has expired"),
+        (tls(servers::https(&of_other_host, good)), "certificate: it is not for this host"),
+        (tls(servers::https(&unknown, good)), "certificate: its issuer is not trusted here"),
+        (plain(servers::http(good)), ""),
+        (plain(servers::http(status("500 x"))), "status 500"),
+        (plain(servers::http(status("503 x"))), "status 503"),
+        (plain(servers::http(status("403 x"))), "access denied: status 403"),
+        (plain(servers::http(|_| "no HTTP at all\r\n\r\n".to_owned())), "it does not speak HTTP as we do"),
+        (plain(free_port()), "refused: nothing listens there"),
+        ("http://no-such-host.invalid/desk".to_owned(), "no such host: its name leads nowhere"),
+        (plain(servers::silent()), "late"),
+    ];
+    let sources: Vec<Source> =
+        cases.iter().map(|(url, _)| source(url, trust.clone(), Duration::from_secs(3))).collect();
+    let mut heard = 0;
+    let backs = read_back(&sources, |count| heard = count);
+    assert!(heard >= cases.len() - 1, "{heard} were heard to the end");
+    for ((url, expected), back) in cases.iter().zip(&backs) {
+        let told = reason(back);
+        if expected.is_empty() {
+            assert!(matches!(back.units["desk"], Held::Document(..)), "{url}: {told}");
+        } else if *expected == "late" {
+            // It may say so itself in the last moment.
+            assert!(told == "late" || told.contains("no answer"), "{url}: {told}");
+        } else {
+            assert_eq!(told, *expected, "{url}");
+        }
+    }
+    let nothing = source(&plain(servers::http(status("404 x"))), trust, LIMIT);
+    assert!(matches!(read_back(&[nothing], |_| ())[0].units["desk"], Held::NotThere));
+}
+
+/// What is at an address now.
+fn held(url: &str) -> Held {
+    read_back(&[source(url, Trust::default(), LIMIT)], |_| ()).remove(0).units.remove("desk").unwrap()
+}
+
+fn document(url: &str, seen: Held, text: &str) -> Load {
+    Load {
+        reach: http(url, Trust::default()),
+        asked: Asked::Document(url.to_owned()),
+        seen,
+        content: Content::Document(Zeroizing::new(text.to_owned())),
+        limit: LIMIT,
+    }
+}
+
+#[test]
+fn a_document_comes_only_over_what_was_seen_and_once() {
+    let folder = TempDir::new().unwrap();
+    let options = Options { folder: folder.path().to_owned(), ..Options::default() };
+    let standin = StandIn::start(options).unwrap();
+    let url = format!("{}/desk", standin.url());
+    let file = folder.path().join("desk.json");
+    assert_eq!(bring(vec![document(&url, Held::NotThere, "{\"a\": 1}")]), [Ok(())]);
+    assert_eq!(fs::read_to_string(&file).unwrap(), "{\"a\": 1}");
+    // Nothing was seen there, and something is.
+    let late = bring(vec![document(&url, Held::NotThere, "{}")]);
+    assert_eq!(late, [Err(NotBrought::ChangedMeanwhile)]);
+    let seen = held(&url);
+    fs::write(&file, "{\"a\": 2}").unwrap();
+    assert_eq!(bring(vec![document(&url, seen, "{}")]), [Err(NotBrought::ChangedMeanwhile)]);
+    assert_eq!(fs::read_to_string(&file).unwrap(), "{\"a\": 2}");
+    // The service takes it, and its answer is lost: the second try sees that it is there already.
+    let seen = held(&url);
+    let load = document(&url, seen, "{\"a\": 3}");
+    standin.set_fault("/desk", Some(Fault::LoseAnswer));
+    assert_eq!(bring(vec![load]), [Ok(())]);
+    assert_eq!(fs::read_to_string(&file).unwrap(), "{\"a\": 3}");
+    for (fault, said) in [
+        (Fault::Down, NotBrought::Failed("status 503".to_owned())),
+        (Fault::Refuse, NotBrought::Failed("access denied: status 401".to_owned())),
+    ] {
+        let load = document(&url, held(&url), "{}");
+        standin.set_fault("/desk", Some(fault));
+        assert_eq!(bring(vec![load]), [Err(said)], "{fault:?}");
+        standin.set_fault("/desk", None);
+    }
+    let mut load = document(&url, held(&url), "{}");
+    load.limit = Duration::from_millis(400);
+    standin.set_fault("/desk", Some(Fault::HangWrites));
+    let told = bring(vec![load]);
+    assert!(matches!(&told[..], [Err(NotBrought::NotKnown(_))]), "{told:?}");
+    assert_eq!(fs::read_to_string(&file).unwrap(), "{\"a\": 3}");
+}
+
+fn files(folder: &Path, paths: &[&str]) -> Held {
+    let asked = Asked::Files("desk".into(), paths.iter().map(|path| (*path).to_owned()).collect());
+    let source = Source {
+        reach: Reach::Local(folder.to_owned()),
+        asked: [("desk".to_owned(), asked)].into(),
+        listing: Some(Listing::Folders(".".into())),
+        limit: LIMIT,
+    };
+    read_back(&[source], |_| ()).remove(0).units.remove("desk").unwrap()
+}
+
+fn load_of_files(folder: &Path, seen: Held, texts: &[(&str, &str)], gone: &[&str]) -> Load {
+    let new = texts.iter().map(|(path, text)| NewFile {
+        path: (*path).to_owned(),
+        text: Zeroizing::new((*text).to_owned()),
+        secret: path.contains("secret"),
+    });
+    Load {
+        reach: Reach::Local(folder.to_owned()),
+        asked: Asked::Files("desk".into(), Vec::new()),
+        seen,
+        content: Content::Files(new.collect(), gone.iter().map(|path| (*path).to_owned()).collect()),
+        limit: LIMIT,
+    }
+}
+
+#[test]
+fn files_come_one_whole_after_the_other_and_go_with_their_folders() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let folder = TempDir::new().unwrap();
+    let root = folder.path();
+    let paths = ["a.env", "conf/secret.env"];
+    let texts = [("a.env", "A=1\n"), ("conf/secret.env", "B=2\n")];
+    assert!(matches!(files(root, &paths), Held::NotThere));
+    assert_eq!(bring(vec![load_of_files(root, Held::NotThere, &texts, &[])]), [Ok(())]);
+    let mode = fs::metadata(root.join("desk/conf/secret.env")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
+    let seen = files(root, &paths);
+    fs::write(root.join("desk/a.env"), "A=by hand\n").unwrap();
+    let told = bring(vec![load_of_files(root, seen, &texts, &[])]);
+    assert_eq!(told, [Err(NotBrought::ChangedMeanwhile)]);
+    assert_eq!(fs::read_to_string(root.join("desk/a.env")).unwrap(), "A=by hand\n");
+    // A file stands where a folder has to be: what was done before that is told.
+    let seen = files(root, &["a.env"]);
+    let bad = [("a.env", "A=3\n"), ("a.env/b.env", "B=4\n")];
+    let told = bring(vec![load_of_files(root, seen, &bad, &[])]);
+    let [Err(NotBrought::Failed(reason))] = &told[..] else { panic!("{told:?}") };
+    assert!(reason.contains("cannot be written") && reason.ends_with("done before that: a.env"), "{reason}");
+    fs::write(root.join("desk/theirs"), "x").unwrap();
+    let told = bring(vec![load_of_files(root, files(root, &paths), &[], &paths)]);
+    assert_eq!(told, [Ok(())]);
+    assert!(!root.join("desk/conf").exists() && root.join("desk/theirs").exists(), "only ours goes");
+    fs::remove_file(root.join("desk/theirs")).unwrap();
+    fs::write(root.join("desk/a.env"), "A=1\n").unwrap();
+    bring(vec![load_of_files(root, files(root, &["a.env"]), &[], &["a.env"])]);
+    assert!(!root.join("desk").exists(), "an empty folder goes, too");
+}
+
+#[test]
+fn rows_change_in_one_transaction_and_for_one_at_a_time() {
+    let Some(server) = postgres(None) else { return };
+    let url = format!("postgresql://keeper@127.0.0.1:{}/berths", server.port);
+    let mut client = Client::connect(&url.replace("keeper@", "keeper:tide-1@"), NoTls).unwrap();
+    let reach = PostgresReach {
+        url: Sent::new(Zeroizing::new(url)),
+        password: Some(Sent::new(Zeroizing::new("tide-1".to_owned()))),
+        table: vec!["values".to_owned()],
+        columns: RowColumns::default(),
+        trust: Trust::default(),
+    };
+    assert!(reach.prepare(LIMIT).unwrap() && !reach.prepare(LIMIT).unwrap());
+    let rows = |pairs: &[(&str, &str)]| -> Held {
+        let rows =
+            pairs.iter().map(|(name, value)| ((*name).to_owned(), Zeroizing::new((*value).to_owned())));
+        Held::Rows(rows.collect::<BTreeMap<_, _>>())
+    };
+    let insert =
+        |name: &str, value: &str| RowChange::Insert(name.to_owned(), Zeroizing::new(value.to_owned()));
+    let load = |seen: Held, changes: Vec<RowChange>| Load {
+        reach: Reach::Postgres(reach.clone()),
+        asked: Asked::Rows("desk@dev".to_owned()),
+        seen,
+        content: Content::Rows(changes),
+        limit: LIMIT,
+    };
+    assert_eq!(bring(vec![load(Held::NotThere, vec![insert("a", "1"), insert("b", "2")])]), [Ok(())]);
+    // Eight at once, all of which have seen the same: one comes first, and the others are told.
+    let seen = [("a", "1"), ("b", "2")];
+    let all: Vec<Load> =
+        (0..8).map(|number| load(rows(&seen), vec![insert(&format!("n{number}"), "x")])).collect();
+    let told = bring(all);
+    assert_eq!(told.iter().filter(|told| told.is_ok()).count(), 1, "{told:?}");
+    assert!(told.iter().all(|told| matches!(told, Ok(()) | Err(NotBrought::ChangedMeanwhile))), "{told:?}");
+    let count = |client: &mut Client| -> i64 {
+        client.query_one("SELECT count(*) FROM \"values\"", &[]).unwrap().get(0)
+    };
+    assert_eq!(count(&mut client), 3);
+    // A change that does not go takes the others of its delivery with it.
+    let third: String =
+        client.query_one("SELECT name FROM \"values\" WHERE name LIKE 'n%'", &[]).unwrap().get(0);
+    let seen = [("a", "1"), ("b", "2"), (third.as_str(), "x")];
+    let bad = vec![insert("c", "3"), RowChange::Remove("nobody".to_owned())];
+    let told = bring(vec![load(rows(&seen), bad)]);
+    assert_eq!(told, [Err(NotBrought::Failed("0 rows instead of one".to_owned()))]);
+    assert_eq!(count(&mut client), 3);
+    // Somebody holds the rows for longer than the delivery may take.
+    let mut other = client.transaction().unwrap();
+    other.execute("UPDATE \"values\" SET value = value", &[]).unwrap();
+    let mut slow = load(rows(&seen), vec![RowChange::Remove("a".to_owned())]);
+    slow.limit = Duration::from_millis(500);
+    let told = bring(vec![slow]);
+    assert!(matches!(&told[..], [Err(NotBrought::Failed(_) | NotBrought::NotKnown(_))]), "{told:?}");
+    other.rollback().unwrap();
+    assert_eq!(count(&mut client), 3);
+    client
+        .batch_execute("INSERT INTO \"values\" VALUES ('gate@dev', 'x', 'y'), ('desk@test', 'x', 'y')")
+        .unwrap();
+    let source = Source {
+        reach: Reach::Postgres(reach.clone()),
+        asked: [("desk".to_owned(), Asked::Rows("desk@dev".to_owned()))].into(),
+        listing: Some(Listing::Scopes("@dev".to_owned())),
+        limit: LIMIT,
+    };
+    assert_eq!(read_back(&[source], |_| ())[0].names, ["desk", "gate"]);
+}
+
+#[test]
+fn a_reload_ends_in_time_and_takes_what_it_started_with_it() {
+    let folder = TempDir::new().unwrap();
+    let words = |text: &str| ["sh", "-c", text].map(str::to_owned);
+    let within = Duration::from_secs(20);
+    assert_eq!(effect::reload(&words("test -d ."), folder.path(), within), Ok(()));
+    let told = effect::reload(&words("echo one >&2; echo no room >&2; exit 3"), folder.path(), within);
+    assert_eq!(told, Err("`sh` ended with exit status: 3: no room".to_owned()));
+    let short = Duration::from_millis(300);
+    let told = effect::reload(&words("(sleep 60; touch late) & echo $! > pid; wait"), folder.path(), short);
+    assert_eq!(told, Err("`sh` did not end within 0.3 s, and was stopped".to_owned()));
+    let pid = fs::read_to_string(folder.path().join("pid")).unwrap();
+    let about = Path::new("/proc").join(pid.trim()).join("stat");
+    // It is gone, or dead and waited for by nobody yet.
+    while fs::read_to_string(&about).is_ok_and(|text| !text.contains(") Z")) {
+        std::thread::yield_now();
+    }
+    let stamp = effect::stamp(&folder.path().join("ready"));
+    assert!(effect::written_since(folder.path(), "ready", stamp, short).is_err());
+    fs::write(folder.path().join("ready"), "").unwrap();
+    assert_eq!(effect::written_since(folder.path(), "ready", stamp, short), Ok(()));
+}
