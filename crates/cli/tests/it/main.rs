@@ -14,6 +14,7 @@ mod compare;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;
 mod deliver;
+mod delivered;
 mod demo;
 mod documents;
 mod drift;
