@@ -34,6 +34,8 @@ pub enum Content {
     Files(Vec<NewFile>, Vec<String>),
     /// This JSON document.
     Document(Zeroizing<String>),
+    /// No document any more.
+    NoDocument,
     /// These changes of rows.
     Rows(Vec<RowChange>),
 }
@@ -93,7 +95,7 @@ fn one(load: &Load) -> Result<(), NotBrought> {
         (Reach::Local(root), Asked::Files(folder, _), Content::Files(files, gone)) => {
             files::bring(&root.join(folder), (files, gone), &load.seen)
         }
-        (Reach::Http(http), Asked::Document(url), Content::Document(text)) => {
+        (Reach::Http(http), Asked::Document(url), Content::Document(_) | Content::NoDocument) => {
             let seen = match &load.seen {
                 Held::Document(text, version) => {
                     Some(Document { text: text.clone(), version: version.clone() })
@@ -105,7 +107,12 @@ fn one(load: &Load) -> Result<(), NotBrought> {
             if documents.get(url).map_err(failed)? != seen {
                 return Err(NotBrought::ChangedMeanwhile);
             }
-            match documents.put(url, text, seen.as_ref()) {
+            let changed = match (&load.content, &seen) {
+                (Content::Document(text), seen) => documents.put(url, text, seen.as_ref()),
+                (_, Some(seen)) => documents.delete(url, seen),
+                (_, None) => Ok(Put::Taken),
+            };
+            match changed {
                 Ok(Put::Taken) => Ok(()),
                 Ok(Put::ChangedMeanwhile) => Err(NotBrought::ChangedMeanwhile),
                 Err(failure) => Err(uncertain(failure)),

@@ -171,7 +171,14 @@ impl Service {
                     Err(code) => status(code),
                 }
             }
-            Method::Delete => status(if self.documents.remove(&url) { 204 } else { 404 }),
+            Method::Delete => {
+                let tag = self.documents.read(&url).map(|document| document.tag);
+                match (&condition, tag) {
+                    (_, None) => status(404),
+                    (Some(condition), Some(tag)) if *condition != tag => status(412),
+                    _ => status(if self.documents.remove(&url) { 204 } else { 404 }),
+                }
+            }
             _ => status(405),
         }
     }

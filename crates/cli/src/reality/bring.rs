@@ -369,7 +369,11 @@ fn document(
         }
         Err(_) => ours,
     };
-    if there.is_ok_and(|there| there == tree) && (is_there || text.is_none()) {
+    // Without anything of ours and of theirs there is to be none at all.
+    if text.is_none() && tree.0.is_empty() {
+        return Ok(is_there.then_some(Load::NoDocument));
+    }
+    if is_there && there.is_ok_and(|there| there == tree) {
         return Ok(None);
     }
     let json = format(OutputFormat::Json, Particulars::default());

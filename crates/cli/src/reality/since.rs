@@ -38,6 +38,9 @@ pub(crate) fn tell(
                 who: record.meta.who.clone(),
                 is_withdrawal: record.meta.kind == Kind::Withdrawn,
             });
+            if record.meta.kind == Kind::Withdrawn && has_nothing_of_ours(&unit.state) {
+                unit.state = State::NotThere;
+            }
             let State::There(files) = &mut unit.state else { continue };
             if files.iter().all(|(_, drift)| matches!(drift, FileDrift::AsLedger)) {
                 continue;
@@ -53,6 +56,18 @@ pub(crate) fn tell(
         }
     }
     Ok(())
+}
+
+/// Whether nothing of what the ledger makes is there, whatever else may be.
+fn has_nothing_of_ours(state: &State) -> bool {
+    let State::There(files) = state else { return false };
+    files.iter().all(|(_, drift)| match drift {
+        FileDrift::NotThere => true,
+        FileDrift::Drifted(names) => {
+            names.iter().all(|name| matches!(name.what, NameDrift::MissingThere | NameDrift::NoValueHere))
+        }
+        _ => false,
+    })
 }
 
 /// What was delivered of a file, or of what else there is.

@@ -83,18 +83,23 @@ impl<'r> Documents<'r> {
             };
             request.send(text)
         })?;
+        let is_ours = || Ok(self.get(url)?.is_some_and(|found| *found.text == *text));
+        of_change(response.status(), tries, is_ours)
+    }
+
+    /// Takes a document away that was seen.
+    pub(crate) fn delete(&self, url: &str, seen: &Document) -> Result<Put, Failure> {
+        let (response, tries) = self.send(|left| {
+            let request = self.agent.delete(url).config().timeout_global(Some(left));
+            let request = self.bearer(request.max_redirects(0).max_redirects_will_error(false).build());
+            match &seen.version {
+                Some(version) => request.header(header::IF_MATCH, version).call(),
+                None => request.call(),
+            }
+        })?;
         match response.status() {
-            // The answer to an earlier try may have been lost on its way.
-            StatusCode::PRECONDITION_FAILED if tries > 1 => {
-                let is_ours = self.get(url)?.is_some_and(|found| *found.text == *text);
-                Ok(if is_ours { Put::Taken } else { Put::ChangedMeanwhile })
-            }
-            StatusCode::PRECONDITION_FAILED | StatusCode::CONFLICT => Ok(Put::ChangedMeanwhile),
-            status if status.is_success() => Ok(Put::Taken),
-            status if status.is_redirection() => {
-                Err(Failure::unexpected(format!("status {}: it sends elsewhere", status.as_u16())))
-            }
-            status => Err(of_status(status)),
+            StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Put::Taken),
+            status => of_change(status, tries, || Ok(self.get(url)?.is_none())),
         }
     }
 
@@ -130,6 +135,26 @@ impl<'r> Documents<'r> {
             thread::sleep(pause);
             pause *= 2;
         }
+    }
+}
+
+/// What an answer to a change says. That to an earlier try may have been lost on its way, and then it is
+/// done if what is there says so.
+fn of_change(
+    status: StatusCode,
+    tries: u32,
+    is_done: impl FnOnce() -> Result<bool, Failure>,
+) -> Result<Put, Failure> {
+    match status {
+        StatusCode::PRECONDITION_FAILED if tries > 1 => {
+            Ok(if is_done()? { Put::Taken } else { Put::ChangedMeanwhile })
+        }
+        StatusCode::PRECONDITION_FAILED | StatusCode::CONFLICT => Ok(Put::ChangedMeanwhile),
+        status if status.is_success() => Ok(Put::Taken),
+        status if status.is_redirection() => {
+            Err(Failure::unexpected(format!("status {}: it sends elsewhere", status.as_u16())))
+        }
+        status => Err(of_status(status)),
     }
 }
 
