@@ -305,10 +305,10 @@ fn of_unit(
         let above_value = matches!(there, Outcome::Value(_))
             .then(|| Delivered { text: now.as_ref().map(|text| text.as_str()), secret: declaration.secret });
         let covers = |pattern: &Pattern| pattern.covers(&address) || pattern.covers(&own);
-        let named = args
-            .carry
-            .iter()
-            .any(|text| !text.contains(['*', '?']) && Pattern::parse(text).is_ok_and(|it| covers(&it)));
+        // A whole unit or entry is no name of a field.
+        let bare = |address: &Address| Address { stage: None, ..address.clone() };
+        let mut exact = args.carry.iter().filter_map(|text| Address::parse(text).ok());
+        let named = exact.any(|it| bare(&it) == bare(&address) || bare(&it) == bare(&own));
         let candidate = Candidate {
             address: &own,
             declaration,

@@ -87,6 +87,10 @@ fn a_unit_moves_from_dev_to_production_and_back() {
     let (_, err) = run(&ledger, "promote @dev @prod", 4);
     assert!(err.contains("`prod` comes after test, not after `dev`"), "{err}");
     // A secret moves only where it is named, and is encrypted for the stage above.
+    for not_named in ["shared/*", "desk", "shared/db"] {
+        let (out, _) = run(&ledger, &format!("promote @dev @test --carry {not_named}"), 0);
+        assert!(out.contains("shared/db.password  (secret)  (secret)  stays: secret"), "{not_named}: {out}");
+    }
     run(&ledger, "promote @dev @test --carry shared/* --write", 0);
     let before = ledger.read("stages/test.toml");
     run(&ledger, "promote @dev @test --carry shared/db.password --write", 0);
