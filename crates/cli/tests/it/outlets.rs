@@ -64,7 +64,7 @@ drift: 5 of 6 units are not as the ledger says.
 
 "#]]);
     let (out, _) = written(&ledger.run("drift @prod-south").code(3));
-    assert!(out.ends_with("not known: 10 units could not be looked at.\n"), "unknown is not clean: {out}");
+    assert!(out.ends_with("not known: 8 units could not be looked at.\n"), "unknown is not clean: {out}");
     for (arguments, message) in [
         ("@attic", "error: no outlet has anything of @attic"),
         (

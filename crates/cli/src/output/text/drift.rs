@@ -1,5 +1,7 @@
 //! `drift` for people: for each unit what differs there.
 
+use std::collections::BTreeMap;
+
 use cledger_core::compare::RowDifference;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 
@@ -95,10 +97,30 @@ fn last(last: &LastDelivery) -> String {
     format!("  ({what}: {number} of {} by {})", day(time), values::escape(who))
 }
 
+/// How a unit stands over all its outlets: as at the worst of them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Worst {
+    Clean,
+    Unknown,
+    Unreachable,
+    Drifted,
+}
+
 fn summary(console: &mut Console, units: &[UnitDrift]) {
-    let unknown = units.iter().filter(|unit| unit.is_unknown()).count();
-    let unreachable = units.iter().filter(|unit| unit.is_unreachable()).count();
-    let drifted = units.iter().filter(|unit| !unit.is_clean()).count() - unknown - unreachable;
+    let mut worst: BTreeMap<(&str, &str), Worst> = BTreeMap::new();
+    for unit in units {
+        let this = match unit {
+            unit if unit.is_clean() => Worst::Clean,
+            unit if unit.is_unreachable() => Worst::Unreachable,
+            unit if unit.is_unknown() => Worst::Unknown,
+            _ => Worst::Drifted,
+        };
+        let known = worst.entry((&unit.owner, &unit.stage)).or_insert(this);
+        *known = this.max(*known);
+    }
+    let count = |wanted| worst.values().filter(|worst| **worst == wanted).count();
+    let (unknown, unreachable, drifted) =
+        (count(Worst::Unknown), count(Worst::Unreachable), count(Worst::Drifted));
     if unknown > 0 {
         let text = format!("{} with secrets that are not readable here.", counted(unknown, "unit"));
         console.line(format!("{}: {text}", style::doubtful("not known")));
@@ -109,10 +131,10 @@ fn summary(console: &mut Console, units: &[UnitDrift]) {
     }
     if drifted > 0 {
         let are = if drifted == 1 { "is" } else { "are" };
-        let text = format!("{drifted} of {} {are} not as the ledger says.", counted(units.len(), "unit"));
+        let text = format!("{drifted} of {} {are} not as the ledger says.", counted(worst.len(), "unit"));
         console.line(format!("{}: {text}", style::bad("drift")));
     } else if unknown + unreachable == 0 {
-        let text = format!("{} as the ledger says.", counted(units.len(), "unit"));
+        let text = format!("{} as the ledger says.", counted(worst.len(), "unit"));
         console.line(format!("{}: {text}", style::good("no drift")));
     }
 }
