@@ -5,14 +5,13 @@ use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
-use cledger_core::cipher::Cipher;
 use cledger_core::model::{DaybookStore, LayerId, Ledger};
-use cledger_core::resolve::Opened;
 use cledger_outlets::reach::Sent;
 use cledger_outlets::{Trust, log_in};
 use cledger_store::Keys;
 use cledger_store::daybook::{
-    Content, Daybook, DaybookError, EMBEDDED, PackError, Packed, PostgresDaybook, SqliteDaybook,
+    Content, Daybook, DaybookError, EMBEDDED, Meta, PackError, Packed, PostgresDaybook, SqliteDaybook,
+    bound_to,
 };
 use zeroize::Zeroizing;
 
@@ -68,16 +67,30 @@ pub(crate) fn content(
     keys: &Keys<'_>,
 ) -> Result<Content, CliError> {
     let id = ledger.stage_id(stage);
-    let open = |text: &str| {
-        let layer = LayerId::Stage(id?);
-        let address = format!("daybook/{unit}@{stage}");
-        let cipher = Cipher { text: text.into(), layer, address };
-        match keys.open(&ledger.key_scope(layer), &cipher) {
-            Opened::Text(text) => Some(text),
-            Opened::NoKey | Opened::Broken(_) => None,
-        }
-    };
+    let open = |text: &str| keys.text(ledger, LayerId::Stage(id?), text, &bound_to(unit, stage));
     Ok(packed.unpack(secrets, open)?)
+}
+
+/// The daybook, which must be there.
+pub(crate) fn required(ledger: &Ledger, root: &Path) -> Result<Box<dyn Daybook>, CliError> {
+    existing(ledger, root)?.ok_or_else(|| {
+        CliError::usage("nothing was delivered yet: there is no daybook")
+            .help("cledger deliver UNIT@STAGE begins one")
+    })
+}
+
+/// Refuses to go on where a delivery of a stage, or of one unit there, was left open.
+pub(crate) fn refuse_left_open(
+    book: &mut dyn Daybook,
+    unit: Option<&str>,
+    stage: &str,
+) -> Result<(), CliError> {
+    let opened = book.opened()?;
+    let is_meant = |meta: &Meta| meta.stage == stage && unit.is_none_or(|unit| meta.unit == unit);
+    let Some((meta, _)) = opened.iter().find(|(meta, _)| is_meant(meta)) else { return Ok(()) };
+    let message = format!("a delivery of `{}@{stage}` was left open", meta.unit);
+    let help = format!("finish it first: cledger deliver {}@{stage} --write", meta.unit);
+    Err(CliError::refused(message).help(help))
 }
 
 /// A reason as it may stand in the daybook.

@@ -10,9 +10,20 @@ pub(crate) mod reach;
 pub(crate) mod since;
 
 use cledger_core::drift::{FileDrift, NameDrift};
+use cledger_outlets::read_back::{ReadBack, Source, read_back};
+
+use crate::output::console::Console;
 
 pub(crate) use look::{Looked, Seeing, look};
 pub(crate) use places::{Around, Place};
+
+/// Reads sources back, with a word on the console of how far that is.
+pub(crate) fn read_all(sources: &[Source], console: &Console, what: &'static str) -> Vec<ReadBack> {
+    let progress = console.progress(sources.len(), what);
+    let backs = read_back(sources, |heard| progress.set_position(heard as u64));
+    progress.finish_and_clear();
+    backs
+}
 
 /// How a unit or instance stands at one place.
 #[derive(Debug)]

@@ -275,3 +275,28 @@ fn extra(branch: &Branch, steps: &mut OutputName, known: &BTreeSet<&OutputName>,
         steps.pop();
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn who_has_moved_since_the_last_delivery() {
+        let value = |text: &str| Some(Value::text(text)).filter(|_| !text.is_empty());
+        for (delivered, there, ledger, since) in [
+            ("a", "a", "a", None),
+            ("a", "b", "a", Some(Since::EditedByHand)),
+            ("a", "", "a", Some(Since::EditedByHand)),
+            ("", "b", "", Some(Since::EditedByHand)),
+            ("a", "a", "b", Some(Since::AwaitingDelivery)),
+            ("a", "a", "", Some(Since::AwaitingDelivery)),
+            ("", "", "b", Some(Since::AwaitingDelivery)),
+            ("a", "b", "c", Some(Since::Both)),
+            // Both have gone the same way, each by itself.
+            ("a", "b", "b", Some(Since::Both)),
+        ] {
+            let found = Since::of(value(delivered).as_ref(), value(there).as_ref(), value(ledger).as_ref());
+            assert_eq!(found, since, "{delivered} {there} {ledger}");
+        }
+    }
+}

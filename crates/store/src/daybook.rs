@@ -14,7 +14,7 @@ mod sqlite;
 
 use std::path::Path;
 
-pub use content::{BOTH, Content, Hashes, PackError, Packed, Stored};
+pub use content::{BOTH, Content, Hashes, PackError, Packed, Stored, bound_to};
 pub use postgres::PostgresDaybook;
 pub use record::{Answer, Broken, Kind, Meta, Record};
 pub use sqlite::SqliteDaybook;

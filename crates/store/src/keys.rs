@@ -20,8 +20,10 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock, PoisonError, RwLock};
 
 use cledger_core::cipher::{Cipher, KeyScope};
+use cledger_core::model::{LayerId, Ledger};
 use cledger_core::resolve::Opened;
 use data_key::CipherError;
+use zeroize::Zeroizing;
 
 pub use age::secrecy::SecretString;
 pub use change::{Admitted, admit, exclude, make, move_key, rotate};
@@ -160,6 +162,22 @@ impl<'t> Keys<'t> {
                 }
             }
             Err(error) => Opened::Broken(error.to_string()),
+        }
+    }
+
+    /// The text of a cipher text that stands outside of the settings, bound to this address under the key of
+    /// a layer; `None` where it cannot be opened here.
+    pub fn text(
+        &self,
+        ledger: &Ledger,
+        layer: LayerId,
+        text: &str,
+        address: &str,
+    ) -> Option<Zeroizing<String>> {
+        let cipher = Cipher { text: text.into(), layer, address: address.to_owned() };
+        match self.open(&ledger.key_scope(layer), &cipher) {
+            Opened::Text(text) => Some(text),
+            Opened::NoKey | Opened::Broken(_) => None,
         }
     }
 

@@ -250,6 +250,12 @@ impl<'l> Delivering<'_, 'l> {
         let stage = ledger.stage(plan.stage);
         let name = stage.name.as_str();
         self.book.hold(&plan.owner, name)?;
+        let last = self.book.records(&Wanted::last_of(&plan.owner, name))?.pop();
+        let place = |record: Option<&Record>| record.map(|record| record.meta.place);
+        if place(last.as_ref()) != place(plan.last.as_ref().map(|(record, _)| record)) {
+            let message = format!("somebody else has delivered `{}@{name}` meanwhile", plan.owner);
+            return Err(CliError::outside(message).help("look at what changes now, and try again"));
+        }
         let scope = ledger.key_scope(cledger_core::model::LayerId::Stage(plan.stage));
         let (packed, hashes) = plan.content.pack(self.keys, &scope, (&plan.owner, name))?;
         let who = daybook::somebody();

@@ -40,10 +40,7 @@ pub(crate) struct History {
 pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
     let (root, ledger) = app.open(&Scope::Units(std::collections::BTreeSet::new()))?;
-    let Some(mut book) = daybook::existing(&ledger, &root)? else {
-        return Err(CliError::usage("nothing was delivered yet: there is no daybook")
-            .help("cledger deliver UNIT@STAGE begins one"));
-    };
+    let mut book = daybook::required(&ledger, &root)?;
     let all = book.records(&Wanted::default())?;
     if let Some(place) = &args.copy_to {
         return copy(&all, place, app);

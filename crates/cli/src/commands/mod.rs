@@ -51,7 +51,7 @@ pub(crate) use probe::Report as ProbeReport;
 pub(crate) use promote::{Field as PromotionField, Promotion};
 pub(crate) use rehome::Report as RehomeReport;
 pub(crate) use replace::{Names, Replacement};
-pub(crate) use show::{fields_of, with_stage, without_delivery};
+pub(crate) use show::{fields_of, whole_unit, with_stage, without_delivery};
 pub(crate) use status::{InStage, Standing};
 pub(crate) use trace::{Step, Traced};
 

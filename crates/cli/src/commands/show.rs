@@ -2,7 +2,7 @@
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Address;
+use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
 use cledger_core::model::{Kind, Ledger, Slot, StageId, Subject};
 use cledger_core::name::{Name, nearest};
@@ -14,6 +14,7 @@ use super::compare::deliveries;
 use super::deliver::plan::Planner;
 use crate::app::{App, Chosen, scope_of, unit_of};
 use crate::complete;
+use crate::daybook;
 use crate::error::{CliError, status};
 use crate::options::{AssumeOptions, UnmaskOptions};
 use crate::output::{json, style, text};
@@ -124,10 +125,18 @@ pub(crate) fn without_delivery(address: Address) -> Result<Address, CliError> {
     Ok(address)
 }
 
+/// The unit or instance that an address names as a whole.
+pub(crate) fn whole_unit(address: &Address) -> Result<&Owner, CliError> {
+    address.owner.as_ref().filter(|_| address.entry.is_none()).ok_or_else(|| {
+        CliError::usage(format!("`{address}` is no unit of a stage"))
+            .help("write UNIT@STAGE, or UNIT+INSTANCE@STAGE")
+    })
+}
+
 /// A delivery as it was recorded.
 fn delivery(address: &Address, args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let (root, ledger) = app.open(&Scope::Whole)?;
-    let mut book = deliveries::opened(&ledger, &root)?;
+    let mut book = daybook::required(&ledger, &root)?;
     let record = deliveries::record(&mut *book, address)?;
     let stage = App::stage(&ledger, address.stage.as_ref())?;
     let unmask = args.unmask.granted(&ledger, stage.stage)?;

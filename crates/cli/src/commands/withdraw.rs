@@ -12,7 +12,7 @@ use cledger_store::{Scope, Target, What, setting};
 use jiff::Timestamp;
 
 use super::deliver::plan::{Planner, places_of};
-use super::{with_stage, without_delivery};
+use super::{whole_unit, with_stage, without_delivery};
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing, countersigned};
 use crate::complete;
@@ -43,10 +43,7 @@ pub(crate) struct WithdrawArgs {
 
 pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
-    let Some(owner) = address.owner.as_ref().filter(|_| address.entry.is_none()) else {
-        let message = format!("`{address}` is no unit of a stage");
-        return Err(CliError::usage(message).help("write UNIT@STAGE, or UNIT+INSTANCE@STAGE"));
-    };
+    let owner = whole_unit(&address)?;
     let (root, ledger) = app.open(&Scope::Whole)?;
     let chosen = App::stage(&ledger, address.stage.as_ref())?;
     let stage = ledger.stage(chosen.stage);
@@ -93,6 +90,7 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
         Meta::new(&owner, name, Kind::Withdrawn, who, daybook::reason(why)?, Timestamp::now().to_string());
     meta.host = daybook::host();
     book.hold(&owner, name)?;
+    daybook::refuse_left_open(&mut *book, Some(&owner), name)?;
     let packed = Packed::default();
     book.open(&meta, &packed)?;
     let places = places_of(&ledger, &around, subject, chosen.stage)?;

@@ -12,6 +12,12 @@ pub(crate) const UNREAD: &str = "(not read)";
 /// What stands for a secret whose key is not at hand.
 pub(crate) const UNREADABLE: &str = "(not readable)";
 
+/// A value that is kept as JSON, in one line.
+pub(crate) fn of_json(text: &str) -> String {
+    let value = serde_json::from_str(text).ok().and_then(Value::from_json);
+    value.map_or_else(|| escape(text), |value| one_line(&value))
+}
+
 /// A value on one line: control characters escaped, empty text in quotes.
 pub(crate) fn one_line(value: &Value) -> String {
     if is_rows(value) {

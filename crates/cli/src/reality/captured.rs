@@ -2,12 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use cledger_core::cipher::{Cipher, KeyScope};
+use cledger_core::cipher::KeyScope;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 use cledger_core::model::{LayerId, Ledger, OutputFormat};
 use cledger_core::output::OutputName;
 use cledger_core::render::RenderedOutput;
-use cledger_core::resolve::Opened;
 use cledger_core::tree::Tree;
 use cledger_core::value::{Held as HeldValue, Value};
 use cledger_formats::{format, particulars};
@@ -323,11 +322,8 @@ impl Captured<'_> {
             CapturedContent::Sealed(text) => {
                 let stage = ledger.stage_id(self.file.stage.as_str())?;
                 let layer = LayerId::Stage(stage);
-                let cipher = Cipher { text: text.as_str().into(), layer, address: place.to_owned() };
-                match self.keys.open(&ledger.key_scope(layer), &cipher) {
-                    Opened::Text(text) => Value::from_json(serde_json::from_str(&text).ok()?),
-                    Opened::NoKey | Opened::Broken(_) => None,
-                }
+                let text = self.keys.text(ledger, layer, text, place)?;
+                Value::from_json(serde_json::from_str(&text).ok()?)
             }
         }
     }

@@ -13,12 +13,12 @@ use cledger_core::tree::Tree;
 use cledger_core::value::Value;
 use cledger_formats::{particulars, text_of};
 use cledger_outlets::file::FileError;
-use cledger_outlets::read_back::{Held, read_back};
+use cledger_outlets::read_back::Held;
 use jiff::civil::Date;
 use zeroize::Zeroizing;
 
 use super::captured::{Captured, FromCapture};
-use super::{Place, State, UnitDrift};
+use super::{Place, State, UnitDrift, read_all};
 use crate::app::unit_of;
 use crate::error::CliError;
 use crate::existing::{self, ExistingError};
@@ -108,9 +108,7 @@ pub(crate) fn look<'l>(
     let found: Vec<FromCapture> = match at {
         Seeing::Live(console) => {
             let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
-            let progress = console.progress(sources.len(), "outlets");
-            let backs = read_back(&sources, |heard| progress.set_position(heard as u64));
-            progress.finish_and_clear();
+            let backs = read_all(&sources, console, "outlets");
             backs.into_iter().map(|back| FromCapture { back, ..FromCapture::default() }).collect()
         }
         Seeing::Capture(capture) => {

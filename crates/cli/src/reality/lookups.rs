@@ -16,12 +16,12 @@ use cledger_core::search::{self, Conditions};
 use cledger_core::value::Value;
 use cledger_formats::Particulars;
 use cledger_outlets::reach::{HttpReach, Reach};
-use cledger_outlets::read_back::{Asked, Held, ReadBack, Source, read_back};
+use cledger_outlets::read_back::{Asked, Held, ReadBack, Source};
 use cledger_store::{Surroundings, Target};
 use jiff::civil::Date;
 use zeroize::Zeroizing;
 
-use super::{Around, Place, State, UnitDrift, places};
+use super::{Around, Place, State, UnitDrift, places, read_all};
 use crate::error::CliError;
 use crate::existing;
 use crate::output::console::Console;
@@ -91,9 +91,7 @@ pub(crate) fn look_up<'l>(
     let mut sources = ways.sources;
     let urls = sources.len();
     sources.extend(ways.outlets.iter().map(|(_, place)| place.source.clone()));
-    let progress = console.progress(sources.len(), "look-ups");
-    let backs = read_back(&sources, |heard| progress.set_position(heard as u64));
-    progress.finish_and_clear();
+    let backs = read_all(&sources, console, "look-ups");
     let lookups = asked.into_iter().map(|(field, layer, setting, look_up, way)| {
         let declaration = ledger.field(field.subject, field.slot).1;
         let said = said(setting, ledger, outside, declaration.this_type);

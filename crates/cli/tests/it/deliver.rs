@@ -263,6 +263,26 @@ fn a_delivery_that_is_killed_is_finished_by_the_next() {
 }
 
 #[test]
+fn a_withdrawal_does_not_take_the_place_of_what_was_left_open() {
+    let ledger = ledger("reload = [\"sh\", \"-c\", \"test -e spare || kill -9 $PPID\"]\n");
+    ledger.write("spare", "");
+    run(&ledger, "deliver desk@dev --write --why first", 0);
+    fs::remove_file(ledger.path("spare")).unwrap();
+    run(&ledger, "set desk/hold@dev=7m", 0);
+    assert!(!started(&ledger, "deliver desk@dev --write --why killed").wait().unwrap().success());
+    ledger.write("spare", "");
+    let (_, err) = run(&ledger, "withdraw desk@dev --write --why gone", 4);
+    assert!(err.contains("finish it first: cledger deliver desk@dev --write"), "{err}");
+    assert!(ledger.read("live/dev/desk/desk.env").contains("HOLD=7m"), "what is there stays");
+    run(&ledger, "deliver desk@dev --write --why after", 0);
+    let (out, _) = run(&ledger, "show desk@dev:2", 0);
+    assert!(out.contains("why  killed") && out.contains("note  finished by ada"), "{out}");
+    run(&ledger, "withdraw desk@dev --write --why gone", 0);
+    let (out, _) = run(&ledger, "history --verify", 0);
+    assert!(out.starts_with("whole: 3 records"), "{out}");
+}
+
+#[test]
 fn a_team_keeps_its_daybook_in_a_database() {
     let Some(server) = database::postgres(None) else { return };
     let ledger = ledger("[daybook]\nstore = \"postgres\"\n");

@@ -103,7 +103,7 @@ pub struct Hashes {
 }
 
 /// What cipher texts of the daybook are bound to.
-pub(crate) fn bound_to(unit: &str, stage: &str) -> String {
+pub fn bound_to(unit: &str, stage: &str) -> String {
     format!("daybook/{unit}@{stage}")
 }
 

@@ -18,7 +18,7 @@ use crate::reality::made::field_name;
 pub(super) fn run(args: &CompareArgs, sides: (&str, &str), app: &mut App<'_>) -> Result<u8, CliError> {
     let (left, right) = (Address::parse(sides.0)?, Address::parse(sides.1)?);
     let (root, ledger) = app.open(&Scope::Whole)?;
-    let mut book = opened(&ledger, &root)?;
+    let mut book = daybook::required(&ledger, &root)?;
     let (outside, keys) = (app.outside(&root), app.keys(&root));
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let planner = Planner { resolver: &resolver, keys: &keys };
@@ -35,17 +35,6 @@ pub(super) fn run(args: &CompareArgs, sides: (&str, &str), app: &mut App<'_>) ->
     app.tell_unreadable(&keys);
     let differs = |one: &NamedCompared| !matches!(one.difference, Difference::Same | Difference::Unknown);
     Ok(if compared.iter().any(differs) { status::FOUND } else { status::CLEAN })
-}
-
-/// The daybook, which must be there.
-pub(crate) fn opened(
-    ledger: &cledger_core::model::Ledger,
-    root: &std::path::Path,
-) -> Result<Box<dyn Daybook>, CliError> {
-    daybook::existing(ledger, root)?.ok_or_else(|| {
-        CliError::usage("nothing was delivered yet: there is no daybook")
-            .help("leave out what begins with `:`, or deliver: cledger deliver UNIT@STAGE")
-    })
 }
 
 /// The record that an address names.

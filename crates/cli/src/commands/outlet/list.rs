@@ -7,7 +7,7 @@ use clap::Args;
 use cledger_core::address::Pattern;
 use cledger_core::model::Ledger;
 use cledger_outlets::Trust;
-use cledger_outlets::read_back::{Held, read_back};
+use cledger_outlets::read_back::Held;
 use cledger_store::Scope;
 use cledger_store::daybook::Wanted;
 
@@ -16,7 +16,7 @@ use crate::app::App;
 use crate::daybook;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
-use crate::reality::{Around, places};
+use crate::reality::{Around, places, read_all};
 
 #[derive(Debug, Args)]
 pub(crate) struct ListArgs {
@@ -38,9 +38,7 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         }
     }
     let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
-    let progress = app.console.progress(sources.len(), "outlets");
-    let backs = read_back(&sources, |heard| progress.set_position(heard as u64));
-    progress.finish_and_clear();
+    let backs = read_all(&sources, app.console, "outlets");
     let delivered = delivered(&ledger, &root)?;
     let mut listed = Vec::new();
     for (place, back) in places.iter().zip(backs) {

@@ -13,7 +13,7 @@ use cledger_store::Scope;
 use crate::app::{App, Chosen, unit_of};
 use crate::change::{ChangeOptions, countersigned};
 use crate::commands::deliver::plan::places_of;
-use crate::commands::{with_stage, without_delivery};
+use crate::commands::{whole_unit, with_stage, without_delivery};
 use crate::complete;
 use crate::conditions::day;
 use crate::error::{CliError, status};
@@ -40,10 +40,7 @@ pub(crate) struct PutArgs {
 
 pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
-    let Some(owner) = address.owner.as_ref().filter(|_| address.entry.is_none()) else {
-        let message = format!("`{address}` is no unit of a stage");
-        return Err(CliError::usage(message).help("write UNIT@STAGE, or UNIT+INSTANCE@STAGE"));
-    };
+    let owner = whole_unit(&address)?;
     let (root, ledger) = app.open(&Scope::Whole)?;
     let chosen = App::stage(&ledger, address.stage.as_ref())?;
     let subject = app.subject_in(&ledger, owner, chosen.stage)?;

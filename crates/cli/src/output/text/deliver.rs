@@ -108,14 +108,8 @@ pub(crate) fn changes(console: &mut Console, changes: &std::collections::BTreeMa
 }
 
 fn shown(value: &Delivered<'_>) -> (String, Tone) {
-    let text = match value.text.filter(|_| !value.secret) {
-        None => values::MASK.to_owned(),
-        Some(text) => {
-            let value = serde_json::from_str(text).ok().and_then(cledger_core::value::Value::from_json);
-            value.map_or_else(|| values::escape(text), |value| values::one_line(&value))
-        }
-    };
-    (text, Tone::Plain)
+    let text = value.text.filter(|_| !value.secret);
+    (text.map_or_else(|| values::MASK.to_owned(), values::of_json), Tone::Plain)
 }
 
 /// The day of a time as RFC 3339 writes it.

@@ -1,7 +1,6 @@
 //! `promote` for people: what moving up means for each unit.
 
 use cledger_core::promotion::Fate;
-use cledger_core::value::Value;
 
 use super::change;
 use super::deliver::day;
@@ -87,9 +86,6 @@ fn shown(json: Option<&str>, secret: bool) -> (String, Tone) {
     match json {
         _ if secret => (values::MASK.to_owned(), Tone::Plain),
         None => ("none".to_owned(), Tone::Quiet),
-        Some(text) => {
-            let value = serde_json::from_str(text).ok().and_then(Value::from_json);
-            (value.map_or_else(|| values::escape(text), |value| values::one_line(&value)), Tone::Plain)
-        }
+        Some(text) => (values::of_json(text), Tone::Plain),
     }
 }

@@ -2,7 +2,6 @@
 
 use cledger_core::findings::{self, Finding};
 use cledger_core::resolve::{Effective, FieldId, Outcome, Session};
-use cledger_core::value::Value;
 use cledger_store::daybook::{Content, Record};
 
 use super::check::counted;
@@ -76,10 +75,7 @@ pub(crate) fn delivery(console: &mut Console, record: &Record, content: &Content
     let mut table = Table::new(&["field", "value"], console.width());
     for (name, stored) in &content.values {
         let shown = stored.text.as_ref().filter(|_| unmask || !stored.secret);
-        let value = shown.map(|text| {
-            let value = serde_json::from_str(text).ok().and_then(Value::from_json);
-            value.map_or_else(|| values::escape(text), |value| values::one_line(&value))
-        });
+        let value = shown.map(|text| values::of_json(text));
         let instead = if stored.text.is_none() { values::UNREADABLE } else { values::MASK };
         table.row(vec![
             (name.clone(), Tone::Plain),
