@@ -77,11 +77,11 @@ fn main() {
     cledger(&sealed, &identity, &["key", "protect", "@test", "--write"]);
     let person = || Arc::new(Identity::at(Some(identity.clone()), Arc::new(|_: &str| None)));
     let scope = KeyScope::Stage(Name::parse("test").unwrap());
-    let unwrapping = best(|| Keys::new(Disk(sealed.clone()), person()).key(&scope).is_ok());
+    let unwrapping = best(|| Keys::new(Disk::new(sealed.clone()), person()).key(&scope).is_ok());
     let resolving = |folder: &Path| {
-        let ledger = read(&Disk(folder.to_owned()), &Scope::Whole).ok().unwrap();
+        let ledger = read(&Disk::new(folder.to_owned()), &Scope::Whole).ok().unwrap();
         best(|| {
-            let outside = Surroundings { files: None, keys: Keys::new(Disk(folder.to_owned()), person()) };
+            let outside = Surroundings::closed(Keys::new(Disk::new(folder.to_owned()), person()));
             let resolver = Resolver::new(&ledger, &outside, &[]);
             let stage = ledger.stage_id("test").unwrap();
             let subjects = ledger.subjects_in(stage);

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use cledger_core::findings::Report;
 use cledger_core::model::Ledger;
 use cledger_store::{
-    Disk, GitError, Keys, Memory, Scope, Surroundings, at_revision, is_bare_repository, read,
+    GitError, GitPlace, Keys, Memory, Scope, Surroundings, at_revision, is_bare_repository, read,
 };
 
 use crate::app::App;
@@ -26,30 +26,35 @@ impl Against {
     pub(crate) fn open(app: &mut App<'_>, revision: &str) -> Result<Self, CliError> {
         let (root, now, head) = if let Some(folder) = bare(app) {
             app.console.notice("This repository is bare: its HEAD is compared.");
-            let tree = at_revision(&folder, "HEAD")?;
+            let tree = at_revision(&GitPlace::Bare(&folder), "HEAD")?;
             let now = at(&tree, "HEAD")?;
             (folder, now, Some(tree))
         } else {
             let (root, now) = app.open(&Scope::Whole)?;
             (root, now, None)
         };
-        let then = at_revision(&root, revision)?;
+        let trusted = app.globals.ledger.is_some() || !app.granted().is_unsaid();
+        let place = match head {
+            Some(_) => GitPlace::Bare(&root),
+            None => GitPlace::Folder { folder: &root, trusted },
+        };
+        let then = at_revision(&place, revision)?;
         let before = at(&then, revision)?;
         Ok(Self { root, before, now, then, head })
     }
 
     /// What cipher texts opened to; nothing is fetched.
     pub(crate) fn outside_before(&self, app: &App<'_>) -> Surroundings<'static> {
-        Surroundings { files: None, keys: Keys::new(self.then.clone(), app.identity.clone()) }
+        Surroundings::closed(Keys::new(self.then.clone(), app.identity.clone()))
     }
 
     /// What cipher texts open to now; nothing is fetched.
     pub(crate) fn outside_now(&self, app: &App<'_>) -> Surroundings<'static> {
         let keys = match &self.head {
             Some(tree) => Keys::new(tree.clone(), app.identity.clone()),
-            None => Keys::new(Disk(self.root.clone()), app.identity.clone()),
+            None => app.keys(&self.root),
         };
-        Surroundings { files: None, keys }
+        Surroundings::closed(keys)
     }
 }
 
@@ -83,7 +88,7 @@ impl From<GitError> for CliError {
             }
             GitError::NoRevision(_) => Self::usage(message).help("name a branch, a tag or a commit"),
             GitError::NoLedger(_) => Self::usage(message).help("name a revision that has this ledger"),
-            GitError::NotText(_) | GitError::Refused(_) => Self::outside(message),
+            GitError::NotText(_) | GitError::TooLarge(_) | GitError::Refused(_) => Self::outside(message),
         }
     }
 }

@@ -3,20 +3,28 @@
 use std::collections::BTreeSet;
 use std::env;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
+use std::thread;
 use std::time::Duration;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::model::{Class, Ledger, StageId, Subject, UnitId};
 use cledger_core::name::{Name, nearest};
-use cledger_store::{Disk, Identity, Keys, Scope, Surroundings, find, finish_interrupted, read, unit_names};
+use cledger_core::trust::Granted;
+use cledger_store::{
+    Changed, Disk, Folder, Glance, Identity, Keys, NoPlan, Scope, Sight, State, Surroundings, Watch, find,
+    read, unit_names,
+};
 
 use crate::cli::Globals;
 use crate::error::CliError;
+use crate::granted::{self, Known};
 use crate::output::console::Console;
+use crate::secrets;
 
-/// How long a command that only reads waits for a change that is being made.
-const INTERRUPTED_WAIT: Duration = Duration::from_secs(10);
+/// How often a ledger is read that is changed meanwhile, and how long one waits between two times.
+const GLANCES: u32 = 20;
+const PAUSE: Duration = Duration::from_millis(50);
 
 /// The environment variable that gives the stage where none is named.
 const STAGE_VARIABLE: &str = "CLEDGER_STAGE";
@@ -27,6 +35,12 @@ pub(crate) struct App<'c> {
     pub(crate) console: &'c mut Console,
     /// Whoever runs it, as far as keys are concerned.
     pub(crate) identity: Arc<Identity>,
+    /// What is remembered of ledgers.
+    pub(crate) state: State,
+    /// The same of the ledger at hand, once it is read.
+    known: OnceLock<Known>,
+    /// The texts of a change of the ledger that is open.
+    over: Changed,
 }
 
 /// A stage, and why it is this one where nobody named it.
@@ -34,6 +48,13 @@ pub(crate) struct App<'c> {
 pub(crate) struct Chosen {
     pub(crate) stage: StageId,
     pub(crate) because: Option<String>,
+}
+
+impl<'c> App<'c> {
+    pub(crate) fn new(globals: Globals, console: &'c mut Console) -> Self {
+        let (identity, state) = (secrets::identity(), State::usual());
+        Self { globals, console, identity, state, known: OnceLock::new(), over: Changed::new() }
+    }
 }
 
 impl App<'_> {
@@ -44,36 +65,135 @@ impl App<'_> {
         Ok(find(self.globals.ledger.as_deref(), &here)?)
     }
 
-    /// Reads as much of the ledger as the scope asks for.
+    /// Reads as much of the ledger as the scope asks for, whole: where a change was made meanwhile, again.
     pub(crate) fn open(&mut self, scope: &Scope) -> Result<(PathBuf, Ledger), CliError> {
         let root = self.root()?;
-        finish_interrupted(&root, INTERRUPTED_WAIT)?;
-        let ledger = read(&Disk(root.clone()), scope)?;
+        let folder = Folder::open(&root).map_err(|error| {
+            CliError::outside(format!("the ledger's folder `{}` cannot be opened: {error}", root.display()))
+        })?;
+        let mut left = GLANCES;
+        let (glance, ledger) = loop {
+            let glance = Glance::at(&folder);
+            let ledger = read(&Disk::with(root.clone(), glance.after()), scope);
+            left -= 1;
+            if left == 0 || glance.is_same(&Glance::at(&folder)) {
+                break (glance, ledger);
+            }
+            thread::sleep(PAUSE);
+        };
+        if left == 0 {
+            self.console
+                .notice("The ledger is being changed all the time: what follows may be of two moments.");
+        }
+        self.tell_open(&glance);
+        self.over = glance.after();
+        let ledger = ledger?;
         let (folder, files) = (root.display(), ledger.files.0.len());
         self.console.detail(&format!("read {files} files of the ledger in {folder}"));
+        self.recall(&root, &ledger);
         Ok((root, ledger))
+    }
+
+    /// Says that a change of the ledger is open, and what that means for whoever reads.
+    fn tell_open(&self, glance: &Glance) {
+        match (&glance.foreign, &glance.open) {
+            (Some(foreign), _) => {
+                self.console.notice(&format!("{foreign}: it is passed over ({}).", foreign.help()));
+            }
+            (None, Some(Err(no_plan))) => {
+                self.console.notice(&format!("{no_plan}; it is passed over ({}).", NoPlan::HELP));
+            }
+            (None, Some(Ok(open))) => {
+                let edited = open.edited();
+                let but = if edited.is_empty() {
+                    String::new()
+                } else {
+                    format!(", but for {}, edited since", edited.join(", "))
+                };
+                let count = open.files.len();
+                self.console.notice(&format!(
+                    "A change of {count} files of this ledger is open: it is read as it is after that{but}. \
+                     `cledger resume` shows it, to finish it or put it back."
+                ));
+            }
+            (None, None) => {}
+        }
+    }
+
+    /// The ledger's files, as they were read.
+    pub(crate) fn disk(&self, root: &Path) -> Disk {
+        Disk::with(root, self.over.clone())
     }
 
     /// The keys of the ledger in a folder.
     pub(crate) fn keys(&self, root: &Path) -> Keys<'static> {
-        Keys::new(Disk(root.to_owned()), self.identity.clone())
+        Keys::new(self.disk(root), self.identity.clone()).watched(self.watch())
     }
 
-    /// What settings lead to outside of the ledger in a folder.
+    /// What settings lead to outside of the ledger in a folder, as far as it may reach there.
     pub(crate) fn outside(&self, root: &Path) -> Surroundings<'static> {
-        Surroundings { files: Some(root.to_owned()), keys: self.keys(root) }
+        Surroundings::fetching(root.to_owned(), self.granted().clone(), self.keys(root))
     }
 
     /// The same where nothing is fetched from the environment and from files.
     pub(crate) fn unfetched(&self, root: &Path) -> Surroundings<'static> {
-        Surroundings { files: None, keys: self.keys(root) }
+        Surroundings::closed(self.keys(root))
     }
 
-    /// Tells whose secrets could not be read.
+    /// Recalls what is known of a ledger; does nothing where that is done.
+    pub(crate) fn recall(&self, root: &Path, ledger: &Ledger) {
+        self.known.get_or_init(|| {
+            let known = Known::of(&self.state, root, ledger, self.globals.trust);
+            if let Some(trouble) = &known.trouble {
+                self.console.notice(&format!("{trouble}."));
+            }
+            known
+        });
+    }
+
+    /// What is known of the ledger at hand.
+    pub(crate) fn known(&self) -> Option<&Known> {
+        self.known.get()
+    }
+
+    /// What the ledger may reach.
+    pub(crate) fn granted(&self) -> &Granted {
+        static NOTHING: Granted = Granted::Only(None);
+        self.known().map_or(&NOTHING, |known| &known.granted)
+    }
+
+    /// What watches the ledger's keys.
+    pub(crate) fn watch(&self) -> Arc<Watch> {
+        self.known().map(|known| known.watch.clone()).unwrap_or_default()
+    }
+
+    /// Tells whose secrets could not be read, which keys are not as they were, and what was not fetched.
+    pub(crate) fn tell_unread(&self, outside: &Surroundings<'_>) {
+        self.tell_unreadable(&outside.keys);
+        let refused = outside.refused();
+        if !refused.is_empty() {
+            let names: Vec<String> = refused.iter().map(granted::said).collect();
+            self.console.notice(&format!(
+                "Not read, since nobody has said that this ledger may: {}. `cledger trust` shows what it names.",
+                names.join(", ")
+            ));
+        }
+    }
+
+    /// Tells whose secrets could not be read, and which keys are not as they were.
     pub(crate) fn tell_unreadable(&self, keys: &Keys<'_>) {
         for (scope, reason) in keys.not_at_hand() {
             self.console
                 .notice(&format!("The secrets of `{}` are not readable here: {reason}.", scope.name()));
+        }
+        for (scope, sight, _) in keys.watch().news() {
+            if let Sight::Unexplained(reason) = sight {
+                self.console.notice(&format!(
+                    "The key of `{}` is not the one that was seen here before: {reason}. Nothing is written \
+                     under it; `cledger key list --compare` shows both.",
+                    scope.name()
+                ));
+            }
         }
     }
 
@@ -85,7 +205,7 @@ impl App<'_> {
         instance: Option<&Name>,
     ) -> Result<Subject, CliError> {
         let Some(id) = ledger.unit_id(name.as_str()) else {
-            let known = self.root().map(|root| unit_names(&Disk(root))).unwrap_or_default();
+            let known = self.root().map(|root| unit_names(&self.disk(&root))).unwrap_or_default();
             let near = nearest(name.as_str(), known.iter().map(Name::as_str));
             let help = near.map_or("`cledger list units` shows them".to_owned(), |near| {
                 format!("did you mean `{near}`?")

@@ -1,18 +1,22 @@
 //! Changing a ledger: locked from the reading to the writing, with what the change does to effective
 //! values worked out before anything is written.
 
+use std::collections::BTreeSet;
 use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use clap::Args;
+use cledger_core::address::Owner;
 use cledger_core::effects::{Effect, Seen, effects};
 use cledger_core::model::{Class, LayerId, Ledger, Stage, StageId, TableFault};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
+use cledger_core::trust::{self, Named};
 use cledger_store::{
-    Changed, Disk, Edit, Identity, Keys, Locked, Overlay, Resealed, Scope, Surroundings, apply, read, reseal,
+    Changed, Disk, Edit, Identity, Keys, Locked, Overlay, Resealed, Scope, State, StateError, Surroundings,
+    Watch, apply, read, reseal,
 };
 
 use crate::app::App;
@@ -41,6 +45,10 @@ pub(crate) struct Changing {
     disk: Disk,
     identity: Arc<Identity>,
     locked: Locked,
+    state: State,
+    watch: Arc<Watch>,
+    /// Whether somebody has said what the ledger may reach.
+    is_trusted: bool,
     /// The ledger as it is.
     pub(crate) ledger: Ledger,
 }
@@ -60,9 +68,21 @@ impl Changing {
     pub(crate) fn start(app: &App<'_>, options: &ChangeOptions) -> Result<Self, CliError> {
         let root = app.root()?;
         let locked = Locked::take(&root, Duration::from_secs(options.wait))?;
-        let disk = Disk(root.clone());
+        if let Some(open) = locked.settled() {
+            let count = open.files.len();
+            app.console.notice(&format!("A change of {count} files was interrupted, and is finished now."));
+        }
+        let disk = Disk::new(root.clone());
         let ledger = read(&disk, &Scope::Whole)?;
-        Ok(Self { root, disk, identity: app.identity.clone(), locked, ledger })
+        app.recall(&root, &ledger);
+        let trouble = app.known().and_then(|known| known.trouble.clone());
+        if let Some(trouble) = trouble {
+            return Err(CliError::outside(trouble)
+                .help("make it readable, or move the file away: then keys count as not seen yet"));
+        }
+        let is_trusted = app.state.recall(&root, &ledger.name)?.is_some_and(|known| known.trusted.is_some());
+        let (identity, state, watch) = (app.identity.clone(), app.state.clone(), app.watch());
+        Ok(Self { root, disk, identity, locked, state, watch, is_trusted, ledger })
     }
 
     /// The ledger's folder.
@@ -94,12 +114,12 @@ impl Changing {
 
     /// The ledger's keys as they will be after a change.
     pub(crate) fn keys<'c>(&'c self, changed: &'c Changed) -> Keys<'c> {
-        Keys::new(Overlay::new(&self.disk, changed), self.identity.clone())
+        Keys::new(Overlay::new(&self.disk, changed), self.identity.clone()).watched(self.watch.clone())
     }
 
     /// What cipher texts open to after a change; nothing is fetched.
     pub(crate) fn outside<'c>(&'c self, changed: &'c Changed) -> Surroundings<'c> {
-        Surroundings { files: None, keys: self.keys(changed) }
+        Surroundings::closed(self.keys(changed))
     }
 
     /// Encrypts those secrets anew that get another place by a change, which is made on top of earlier
@@ -137,9 +157,38 @@ impl Changing {
         Err(CliError::usage(message).help(fault.help.clone()))
     }
 
-    /// Writes a planned change.
+    /// Writes a planned change, and remembers the keys that it was made with, and what the ledger names by it:
+    /// whoever makes a change with this program has said that.
     pub(crate) fn write(&self, planned: &Planned) -> Result<(), CliError> {
-        Ok(self.locked.write(&planned.changed)?)
+        let named = if self.is_trusted { self.newly_named(planned) } else { BTreeSet::new() };
+        self.locked.write(&planned.changed)?;
+        let keys = self.watch.to_remember();
+        if keys.is_empty() && named.is_empty() {
+            return Ok(());
+        }
+        let remembered = self.state.remember(&self.root, &planned.after.name, |known| {
+            known.keys.extend(keys);
+            if let Some(trusted) = &mut known.trusted {
+                trusted.extend(named);
+            }
+        });
+        match remembered {
+            // Without a place for it nothing is ever remembered, and that is nothing new.
+            Ok(()) | Err(StateError::NoPlace) => Ok(()),
+            Err(error) => Err(CliError::outside(format!("the change is written, but {error}"))),
+        }
+    }
+
+    /// What the ledger names after a change, and did not before.
+    fn newly_named(&self, planned: &Planned) -> BTreeSet<Named> {
+        let owners: BTreeSet<(Owner, Name)> = planned
+            .effects
+            .iter()
+            .filter_map(|effect| Some((effect.address.owner.clone()?, effect.address.stage.clone()?)))
+            .collect();
+        let before = trust::of_owners(&self.ledger, &self.outside(&NO_CHANGE), &owners);
+        let after = trust::of_owners(&planned.after, &self.outside(&planned.changed), &owners);
+        after.into_keys().filter(|named| !before.contains_key(named)).collect()
     }
 
     /// Refuses a change of these layers that is not granted: settings of a production stage or of
@@ -169,21 +218,27 @@ impl Changing {
                 || effects.any(|effect| effect.address.stage.as_ref() == Some(&stage.name))
         };
         let stages: Vec<&Stage> = ledger.stages.iter().filter(|stage| is_touched(stage)).collect();
-        countersigned(&stages, options)
+        countersigned(&stages, &options.countersign, CHANGES)
     }
 }
 
-/// Refuses a change of stages of which one is a production stage that nobody has countersigned.
-pub(crate) fn countersigned(stages: &[&Stage], options: &ChangeOptions) -> Result<(), CliError> {
+/// What a change of a stage does to it.
+pub(crate) const CHANGES: &str = "this changes";
+
+/// What handing out does to it.
+pub(crate) const HANDS_OUT: &str = "this hands out secrets of";
+
+/// Refuses what something does to stages of which one is a production stage that nobody has countersigned.
+pub(crate) fn countersigned(stages: &[&Stage], given: &[Name], does: &str) -> Result<(), CliError> {
     let production = stages.iter().filter(|stage| stage.class == Class::Production);
     let unsigned: Vec<&Name> =
-        production.map(|stage| &stage.name).filter(|name| !options.countersign.contains(name)).collect();
+        production.map(|stage| &stage.name).filter(|name| !given.contains(name)).collect();
     for name in &unsigned {
-        if !typed(name.as_str())? {
+        if !typed(name.as_str(), does)? {
             let names: Vec<&str> = unsigned.iter().map(|name| name.as_str()).collect();
             let (names, stages) =
                 (names.join(","), if names.len() == 1 { "a production stage" } else { "production stages" });
-            let message = format!("this changes {}, {stages}", names.replace(',', " and "));
+            let message = format!("{does} {}, {stages}", names.replace(',', " and "));
             return Err(CliError::refused(message).help(format!("add --countersign {names}")));
         }
     }
@@ -199,13 +254,13 @@ fn is_of(ledger: &Ledger, stage: StageId, layer: LayerId) -> bool {
 }
 
 /// Asks for a stage's name, where somebody is there to type it.
-fn typed(stage: &str) -> Result<bool, CliError> {
+fn typed(stage: &str, does: &str) -> Result<bool, CliError> {
     if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
         return Ok(false);
     }
     let failed = |error: io::Error| CliError::outside(format!("the terminal cannot be read: {error}"));
-    write!(io::stderr(), "This changes {stage}, a production stage. Type its name to go on: ")
-        .map_err(failed)?;
+    let does = format!("{}{}", does[..1].to_uppercase(), &does[1..]);
+    write!(io::stderr(), "{does} {stage}, a production stage. Type its name to go on: ").map_err(failed)?;
     let mut line = String::new();
     io::stdin().lock().read_line(&mut line).map_err(failed)?;
     Ok(line.trim() == stage)

@@ -14,7 +14,7 @@ use crate::app::App;
 use crate::commands::{self, Command};
 use crate::error::CliError;
 use crate::output::console::Console;
-use crate::{secrets, trade_words};
+use crate::{memory, trade_words};
 
 /// Keeps, checks, renders and compares the configuration of units across their stages.
 #[derive(Debug, Parser)]
@@ -45,6 +45,9 @@ pub(crate) struct Globals {
         help_heading = "Everywhere"
     )]
     pub(crate) color: ColorChoice,
+    /// Let the ledger reach what it names, for this run: addresses, programs, files, variables
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) trust: bool,
     /// Print no notices
     #[arg(short, long, global = true, help_heading = "Everywhere")]
     pub(crate) quiet: bool,
@@ -55,9 +58,9 @@ pub(crate) struct Globals {
 
 /// The commands in the order of the work, under the headings that `--help` shows.
 const GROUPS: [(&str, &[&str]); 10] = [
-    ("Start", &["init", "demo", "adopt"]),
+    ("Start", &["init", "demo", "adopt", "trust"]),
     ("Declare", &["add", "list", "share", "rename", "remove"]),
-    ("Fill", &["set", "unset", "search", "replace", "key"]),
+    ("Fill", &["set", "unset", "search", "replace", "key", "resume"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "waive", "compare"]),
     ("Hand out", &["render", "run", "rehome"]),
@@ -102,7 +105,8 @@ pub(crate) fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Err(error) => return refuse(&error),
     };
     let mut console = Console::new(&cli.globals);
-    let mut app = App { globals: cli.globals, console: &mut console, identity: secrets::identity() };
+    memory::no_dumps();
+    let mut app = App::new(cli.globals, &mut console);
     let status = match commands::run(cli.command, &mut app) {
         Ok(status) => status,
         Err(error) => {

@@ -34,7 +34,7 @@ fn offers(typed: &str) -> Option<Vec<String>> {
         fields(owner)?
     } else {
         let root = find(None, &env::current_dir().ok()?).ok()?;
-        let units = unit_names(&Disk(root)).into_iter().map(|name| name.to_string());
+        let units = unit_names(&Disk::new(root)).into_iter().map(|name| name.to_string());
         std::iter::once("shared".to_owned()).chain(units).collect()
     };
     Some(all.into_iter().filter(|offer| offer.starts_with(typed)).collect())
@@ -42,7 +42,7 @@ fn offers(typed: &str) -> Option<Vec<String>> {
 
 fn ledger(units: BTreeSet<Name>) -> Option<Ledger> {
     let root = find(None, &env::current_dir().ok()?).ok()?;
-    read(&Disk(root), &Scope::Units(units)).ok()
+    read(&Disk::new(root), &Scope::Units(units)).ok()
 }
 
 fn stage_names(ledger: &Ledger) -> Vec<String> {

@@ -2,7 +2,9 @@
 
 use cledger_core::address::AddressError;
 use cledger_core::resolve::AssumptionError;
-use cledger_store::{FindError, IdentityError, KeyError, LockError, MakeError, Unreadable, WriteError};
+use cledger_store::{
+    FindError, IdentityError, KeyError, LockError, NoPlan, StateError, Unreadable, WriteError,
+};
 
 /// The exit statuses, as DESIGN.md section 7 has them.
 pub(crate) mod status {
@@ -93,6 +95,10 @@ impl From<AssumptionError> for CliError {
 
 impl From<FindError> for CliError {
     fn from(error: FindError) -> Self {
+        if let FindError::OtherUser { folder, .. } = &error {
+            let help = format!("if that is meant, name it: -C {}", folder.display());
+            return Self::usage(error.to_string()).help(help);
+        }
         Self::usage(error.to_string()).help(
             "name its folder with -C DIR, or make one: cledger init DIR --name NAME --stages dev,test,prod",
         )
@@ -107,9 +113,16 @@ impl From<Unreadable> for CliError {
 
 impl From<LockError> for CliError {
     fn from(error: LockError) -> Self {
-        let busy = matches!(error, LockError::Busy(_));
-        let error = Self::outside(error.to_string());
-        if busy { error.help("try again, or wait longer: --wait SECONDS") } else { error }
+        let message = error.to_string();
+        match error {
+            LockError::Busy(_) => Self::outside(message).help("try again, or wait longer: --wait SECONDS"),
+            LockError::Foreign(foreign) => Self::refused(message).help(foreign.help()),
+            LockError::NoPlan(_) => Self::refused(message).help(NoPlan::HELP),
+            LockError::Edited(_) => {
+                Self::refused(message).help("`cledger resume` shows the change, to finish it or put it back")
+            }
+            LockError::Io(_) | LockError::Lock(_) | LockError::Unfinished(_) => Self::outside(message),
+        }
     }
 }
 
@@ -118,12 +131,23 @@ impl From<KeyError> for CliError {
         let message = error.to_string();
         match error {
             KeyError::None(scope) => {
-                Self::refused(message).help(format!("make one: cledger key make @{}", scope.name()))
+                Self::refused(message).help(format!("make one: cledger key make @{} --write", scope.name()))
             }
             KeyError::NotAtHand { scope, .. } => Self::refused(message).help(format!(
-                "one of its readers can do this, or let you in: cledger key admit YOU @{} --recipient KEY",
+                "one of its readers can do this, or let you in: cledger key admit YOU @{} --recipient KEY --write",
                 scope.name()
             )),
+            KeyError::Unexplained { scope, .. } => {
+                let name = scope.name();
+                Self::refused(message).help(format!(
+                    "compare: cledger key list --compare; if it is right: cledger trust --keys @{name} --write"
+                ))
+            }
+            KeyError::FirstSight { scope, .. } => {
+                let name = scope.name();
+                Self::refused(message)
+                    .help(format!("if these are the right ones: cledger trust --keys @{name} --write"))
+            }
             KeyError::SeveralNotAtHand(_) => {
                 Self::refused(message).help("one of their readers can do this; `cledger key list` names them")
             }
@@ -141,16 +165,17 @@ impl From<KeyError> for CliError {
 
 impl From<IdentityError> for CliError {
     fn from(error: IdentityError) -> Self {
-        Self::refused(error.to_string())
+        let message = error.to_string();
+        match error {
+            IdentityError::NotWritten(..) => Self::outside(message),
+            _ => Self::refused(message),
+        }
     }
 }
 
-impl From<MakeError> for CliError {
-    fn from(error: MakeError) -> Self {
-        match error {
-            MakeError::Identity(error) => error.into(),
-            MakeError::Write(error) => error.into(),
-        }
+impl From<StateError> for CliError {
+    fn from(error: StateError) -> Self {
+        Self::outside(error.to_string())
     }
 }
 

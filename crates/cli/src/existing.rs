@@ -9,7 +9,10 @@ use cledger_store::Capture;
 
 use crate::error::CliError;
 
-pub(crate) use cledger_outlets::file::{bytes, text};
+pub(crate) use cledger_outlets::file::{bytes, text, text_up_to};
+
+/// The largest capture, in bytes.
+const LARGEST_CAPTURE: usize = 64 << 20;
 
 /// Why a file is not read.
 #[derive(Debug, thiserror::Error)]
@@ -37,6 +40,6 @@ pub(crate) fn capture(path: &Path) -> Result<Capture, CliError> {
         CliError::usage(format!("`{}` cannot be read: {reason}", path.display()))
             .help("name a file that `cledger capture @STAGE --out FILE` has written")
     };
-    let text = text(path).map_err(|error| wrong(error.to_string()))?;
+    let text = text_up_to(path, LARGEST_CAPTURE).map_err(|error| wrong(error.to_string()))?;
     Capture::parse(&text).map_err(|error| wrong(error.to_string()))
 }

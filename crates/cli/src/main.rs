@@ -11,6 +11,8 @@ mod daybook;
 mod error;
 mod existing;
 mod explanations;
+mod granted;
+mod memory;
 mod options;
 mod output;
 mod place;

@@ -4,10 +4,12 @@ use std::io::{IsTerminal as _, Read as _};
 
 use clap::{Args, ValueEnum};
 use cledger_core::address::Address;
-use cledger_core::model::{Class, Ledger, StageId};
+use cledger_core::model::{Class, Ledger, Stage, StageId};
 use cledger_core::name::Name;
 use cledger_core::resolve::Assumption;
+use cledger_store::{LARGEST_SECRET, without_final_newline};
 
+use crate::change::{HANDS_OUT, countersigned};
 use crate::error::CliError;
 
 /// Values given for this run.
@@ -64,25 +66,33 @@ impl AssumeOptions {
     }
 }
 
-/// All of standard input, one final newline dropped.
+/// All of standard input, one final newline dropped; no more than a secret can have.
 pub(crate) fn standard_input() -> Result<zeroize::Zeroizing<String>, CliError> {
     // Room enough for most: text that moves leaves a copy behind.
     let mut text = zeroize::Zeroizing::new(String::with_capacity(1 << 16));
     std::io::stdin()
+        .take(LARGEST_SECRET + 1)
         .read_to_string(&mut text)
         .map_err(|error| CliError::outside(format!("standard input cannot be read: {error}")))?;
+    if text.len() as u64 > LARGEST_SECRET {
+        return Err(CliError::usage("what came in is larger than 1 MiB, which no secret is"));
+    }
     Ok(without_final_newline(text))
 }
 
-/// A text without the one newline that editors and shells put at its end.
-pub(crate) fn without_final_newline(mut text: zeroize::Zeroizing<String>) -> zeroize::Zeroizing<String> {
-    if text.ends_with('\n') {
-        text.pop();
-        if text.ends_with('\r') {
-            text.pop();
-        }
+/// Whether the secrets of a production stage may be handed out.
+#[derive(Debug, Args)]
+pub(crate) struct HandOutOptions {
+    /// Say which production stage is meant, by its name; asked for where secrets of it are handed out
+    #[arg(long, value_name = "STAGE", value_delimiter = ',')]
+    countersign: Vec<Name>,
+}
+
+impl HandOutOptions {
+    /// Refuses to hand out secrets of a production stage that nobody has countersigned.
+    pub(crate) fn grant(&self, stage: &Stage, holds_secrets: bool) -> Result<(), CliError> {
+        if holds_secrets { countersigned(&[stage], &self.countersign, HANDS_OUT) } else { Ok(()) }
     }
-    text
 }
 
 /// When secrets are shown.

@@ -3,6 +3,7 @@
 //! The core's result types come in, lines go to the [`console`]. What is shared by several commands
 //! is here; what one command prints is in `text/` and `json/`, one file a command.
 
+pub(crate) mod clean;
 pub(crate) mod console;
 pub(crate) mod diagnostics;
 pub(crate) mod json;

@@ -3,22 +3,53 @@
 use cledger_core::model::Ledger;
 use cledger_core::output::{self, path_fault};
 use cledger_core::render::{RenderedOutput, Rendering};
+use cledger_core::resolve::{FieldId, Outcome, Session, Unread};
 use cledger_formats::{OutputText, RenderError, text_of};
-use cledger_store::Keys;
+use cledger_store::{Keys, Surroundings};
 
 use crate::error::{CliError, status};
+use crate::granted::{not_trusted, said};
 
-/// The refusal to hand out units whose secrets are not readable here.
-pub(crate) fn not_readable(units: &[String], keys: &Keys<'_>, instead: &str) -> CliError {
-    let message = format!("nothing is handed out: secrets of {} are not readable here", units.join(", "));
-    let reasons = keys.not_at_hand();
-    let reasons: Vec<String> =
-        reasons.iter().map(|(scope, reason)| format!("the key of `{}`: {reason}", scope.name())).collect();
+/// The refusal to hand out units whose values are not all readable here: secrets without their key, and what
+/// nobody has said that the ledger may fetch.
+pub(crate) fn not_readable(units: &[String], outside: &Surroundings<'_>, instead: &str) -> CliError {
+    let refused: Vec<String> = outside.refused().iter().map(said).collect();
+    refusal(units, &outside.keys, &refused, instead)
+}
+
+/// The same where it is known what kept each value from being read.
+pub(crate) fn not_readable_in(
+    session: &mut Session<'_, '_>,
+    rendering: &Rendering<'_>,
+    keys: &Keys<'_>,
+) -> CliError {
+    let owner = session.ledger().owner(rendering.subject).to_string();
+    let is_refused = |field: &FieldId| match session.outcome(*field) {
+        Outcome::Value(value) => value.unread() == Some(Unread::NotTrusted),
+        _ => false,
+    };
+    if rendering.unreadable.iter().any(is_refused) {
+        return not_trusted(&format!("values of {owner} come from outside the ledger"));
+    }
+    refusal(&[owner], keys, &[], "")
+}
+
+fn refusal(units: &[String], keys: &Keys<'_>, refused: &[String], instead: &str) -> CliError {
+    let keys = keys.not_at_hand();
+    let reasons = keys.iter().map(|(scope, reason)| format!("the key of `{}`: {reason}", scope.name()));
+    let not_trusted = refused.iter().map(|named| format!("{named}: nobody has said that the ledger may"));
+    let reasons: Vec<String> = reasons.chain(not_trusted).collect();
+    let what = if refused.is_empty() { "secrets" } else { "values" };
+    let help = if refused.is_empty() {
+        format!("let a reader do it, or let you in with `cledger key admit`{instead}")
+    } else {
+        "look at what the ledger names, and say so: cledger trust; or --trust for one run".to_owned()
+    };
     CliError::Plain {
         status: status::REFUSED,
-        message,
+        message: format!("nothing is handed out: {what} of {} are not readable here", units.join(", ")),
         pointed: Some(reasons.join("\n")),
-        help: Some(format!("let a reader do it, or let you in with `cledger key admit`{instead}")),
+        help: Some(help),
     }
 }
 

@@ -1,17 +1,18 @@
 //! Secrets on their way in: whose identity opens keys, and what people type, pipe or have made.
 
 use std::env;
-use std::fs;
 use std::io::{self, IsTerminal as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use clap::Args;
-use cledger_store::{Identity, SecretString};
+use cledger_store::{
+    AskPassphrase, Identity, LARGEST_SECRET, SecretString, text_named, without_final_newline,
+};
 use zeroize::Zeroizing;
 
 use crate::error::CliError;
-use crate::options::{standard_input, without_final_newline};
+use crate::options::standard_input;
 
 /// The environment variable that names an identity file in place of the usual one.
 const IDENTITY_VARIABLE: &str = "CLEDGER_IDENTITY";
@@ -34,7 +35,11 @@ const LONGEST: usize = 4096;
 /// Whoever runs the program, as far as keys are concerned. Nothing is read yet.
 pub(crate) fn identity() -> Arc<Identity> {
     let named = env::var_os(IDENTITY_VARIABLE).filter(|path| !path.is_empty()).map(PathBuf::from);
-    Arc::new(Identity::at(named.or_else(Identity::usual_path), Arc::new(passphrase)))
+    let ask: AskPassphrase = Arc::new(passphrase);
+    Arc::new(match named {
+        Some(path) => Identity::named(path, ask),
+        None => Identity::at(Identity::usual_path(), ask),
+    })
 }
 
 /// Who runs the program, by the environment.
@@ -118,13 +123,8 @@ impl SecretOptions {
 }
 
 fn from_file(path: &Path) -> Result<Zeroizing<String>, CliError> {
-    let text = fs::read_to_string(path).map(Zeroizing::new).map_err(|error| {
-        let reason = match error.kind() {
-            io::ErrorKind::InvalidData => "it is not UTF-8 text".to_owned(),
-            _ => error.to_string(),
-        };
-        CliError::usage(format!("`{}` cannot be read: {reason}", path.display()))
-    })?;
+    let text = text_named(path, LARGEST_SECRET).map(Zeroizing::new);
+    let text = text.map_err(|error| CliError::usage(format!("`{}`: {error}", path.display())))?;
     Ok(without_final_newline(text))
 }
 

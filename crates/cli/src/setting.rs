@@ -108,7 +108,8 @@ impl Setter<'_> {
             }
             let message =
                 format!("`{}` has no key: `{address}` would stand there in plain text", scope.name());
-            let make = format!("make one: cledger key make @{}; or add --plain-secrets", scope.name());
+            let make =
+                format!("make one: cledger key make @{} --write; or add --plain-secrets", scope.name());
             return Err(CliError::refused(message).help(make));
         }
         let declaration = ledger.field(place.subject, place.slot).1;

@@ -174,7 +174,7 @@ fn compared(session: &mut Session<'_, '_>, field: FieldId) -> Compared {
                 let mut same = made_from(session, &effective, 0);
                 same.extend(source.as_deref().map(Value::text));
                 let seen = match why {
-                    Unread::Outside => Seen::Outside(source),
+                    Unread::Outside | Unread::NotTrusted => Seen::Outside(source),
                     Unread::NoKey => Seen::Unreadable,
                 };
                 return Compared { same: Some(Value::List(same)), secret, seen };

@@ -7,6 +7,55 @@ use crate::findings::{self, Finding};
 use crate::model::{FieldPatterns, Output, OutputFormat, StageId, StageText, Subject};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
 
+/// Names on which a loader, a shell, an interpreter or this program acts: whoever sets one can have something
+/// else run than what was meant.
+const ACTED_ON: [&str; 34] = [
+    "PATH",
+    "ENV",
+    "BASH_ENV",
+    "IFS",
+    "CDPATH",
+    "FPATH",
+    "ZDOTDIR",
+    "SHELLOPTS",
+    "BASHOPTS",
+    "PS4",
+    "PROMPT_COMMAND",
+    "INPUTRC",
+    "EDITOR",
+    "VISUAL",
+    "PAGER",
+    "MANPAGER",
+    "LESSOPEN",
+    "LESSCLOSE",
+    "BROWSER",
+    "NODE_OPTIONS",
+    "NODE_PATH",
+    "JAVA_TOOL_OPTIONS",
+    "JDK_JAVA_OPTIONS",
+    "_JAVA_OPTIONS",
+    "CLASSPATH",
+    "RUBYOPT",
+    "RUBYLIB",
+    "PHPRC",
+    "PHP_INI_SCAN_DIR",
+    "LUA_INIT",
+    "GCONV_PATH",
+    "GLIBC_TUNABLES",
+    "DOTNET_STARTUP_HOOKS",
+    "SHELL",
+];
+
+/// The same by how they begin.
+const ACTED_ON_BEGINNINGS: [&str; 10] =
+    ["LD_", "DYLD_", "PYTHON", "GIT_", "BASH_FUNC_", "PERL5", "LUA_PATH", "COR_", "CORECLR_", "CLEDGER_"];
+
+/// Whether a loader, a shell, an interpreter or this program acts on an environment variable of this name.
+pub fn is_acted_on(name: &str) -> bool {
+    let upper = name.to_ascii_uppercase();
+    ACTED_ON.contains(&upper.as_str()) || ACTED_ON_BEGINNINGS.iter().any(|start| upper.starts_with(start))
+}
+
 /// The variables of a unit or instance in a stage.
 #[derive(Debug, Clone, Default)]
 pub struct Environment<'l> {
@@ -57,4 +106,23 @@ pub fn environment<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: S
         }
     }
     made
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_acted_on;
+
+    #[test]
+    fn names_that_have_something_else_run_are_known() {
+        for name in
+            ["LD_PRELOAD", "ld_preload", "DYLD_INSERT_LIBRARIES", "PATH", "Path", "PYTHONPATH", "GIT_SSH"]
+        {
+            assert!(is_acted_on(name), "{name}");
+        }
+        for name in
+            ["BOOKINGS_DB_HOST", "SEAT_HOLD", "LDAP_HOST", "ENVOY_URL", "PATHS", "HTTP_PROXY", "JAVA_HOME"]
+        {
+            assert!(!is_acted_on(name), "{name}");
+        }
+    }
 }

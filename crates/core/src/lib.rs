@@ -29,6 +29,7 @@ pub mod search;
 pub mod source;
 pub mod trace;
 pub mod tree;
+pub mod trust;
 pub mod types;
 pub mod uri;
 pub mod value;

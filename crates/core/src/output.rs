@@ -214,7 +214,7 @@ pub fn path_fault(path: &str) -> Option<&'static str> {
         Some("it begins with `/`")
     } else if path.split('/').any(|part| matches!(part, "" | "." | "..")) {
         Some("it has an empty part, `.` or `..`")
-    } else if path.contains(['\\', '\0', '\n', '\r', ':']) {
+    } else if path.contains(|c: char| c.is_control() || c == '\\' || c == ':') {
         Some("it has a backslash, a colon or a control character")
     } else {
         None

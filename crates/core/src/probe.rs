@@ -85,15 +85,40 @@ pub enum Tls {
     Unverified,
 }
 
+/// An `sslmode` that is not taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum BadTlsMode {
+    /// It goes on in plain text where the other side has no TLS, or says so.
+    #[error("`sslmode` is `prefer` or `allow`, which go on in plain text where the other side wants that")]
+    FailsOpen,
+    /// No such word is known.
+    #[error("`sslmode` is none of `disable`, `require`, `verify-ca` and `verify-full`")]
+    Unknown,
+}
+
 impl Tls {
-    /// What `sslmode` of PostgreSQL asks for, or leaves out.
-    pub fn of(mode: Option<&str>) -> Self {
+    /// What `sslmode` of PostgreSQL asks for (lower case, one word). Where it is left out, only this machine
+    /// itself is spoken to in plain text.
+    pub fn of(mode: Option<&str>, host: &str) -> Result<Self, BadTlsMode> {
         match mode {
-            Some("verify-full" | "verify-ca") => Tls::Verified,
-            Some("require") => Tls::Unverified,
-            _ => Tls::Off,
+            Some("verify-full" | "verify-ca") => Ok(Tls::Verified),
+            Some("require") => Ok(Tls::Unverified),
+            Some("disable") => Ok(Tls::Off),
+            Some("prefer" | "allow") => Err(BadTlsMode::FailsOpen),
+            Some(_) => Err(BadTlsMode::Unknown),
+            None if is_this_machine(host) => Ok(Tls::Off),
+            None => Ok(Tls::Verified),
         }
     }
+}
+
+/// Whether a host is this machine by its very name: `localhost`, a loopback address, or the path of a socket.
+pub fn is_this_machine(host: &str) -> bool {
+    let bare = host.trim_start_matches('[').trim_end_matches(']');
+    host.is_empty()
+        || host.starts_with('/')
+        || host.eq_ignore_ascii_case("localhost")
+        || bare.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
 }
 
 /// How somebody shows who they are over HTTP.
@@ -317,7 +342,8 @@ fn of_entry(entry: &Entry, values: &Values<'_>) -> Result<Vec<Target>, String> {
             let port = text("port").and_then(|port| port.parse().ok()).ok_or("`port` has no value")?;
             let service = match protocol.as_str() {
                 "postgresql" => {
-                    Service::Postgresql { database: text("database"), login: login(), tls: tls(values) }
+                    let tls = tls(values, &host).map_err(|error| error.to_string())?;
+                    Service::Postgresql { database: text("database"), login: login(), tls }
                 }
                 "redis" => {
                     let database = text("database").and_then(|number| number.parse().ok());
@@ -332,11 +358,41 @@ fn of_entry(entry: &Entry, values: &Values<'_>) -> Result<Vec<Target>, String> {
 }
 
 /// What the option `sslmode` of PostgreSQL asks for.
-fn tls(values: &Values<'_>) -> Tls {
+fn tls(values: &Values<'_>, host: &str) -> Result<Tls, BadTlsMode> {
     let options = values.get("options").and_then(|it| it.expose());
     let mode = match options {
         Some(Value::Map(options)) => options.get("sslmode").map(Value::to_text),
         _ => None,
     };
-    Tls::of(mode.as_deref())
+    Tls::of(mode.as_deref(), host)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn plain_text_is_spoken_only_on_purpose_or_at_home() {
+        for (mode, host, expected) in [
+            (None, "db.prod.example", Ok(Tls::Verified)),
+            (None, "10.1.2.3", Ok(Tls::Verified)),
+            (None, "localhost.evil.example", Ok(Tls::Verified)),
+            (None, "127.0.0.1", Ok(Tls::Off)),
+            (None, "[::1]", Ok(Tls::Off)),
+            (None, "LocalHost", Ok(Tls::Off)),
+            (None, "/run/postgresql", Ok(Tls::Off)),
+            (Some("disable"), "db.prod.example", Ok(Tls::Off)),
+            (Some("require"), "localhost", Ok(Tls::Unverified)),
+            (Some("verify-ca"), "db", Ok(Tls::Verified)),
+            (Some("verify-full"), "localhost", Ok(Tls::Verified)),
+            (Some("prefer"), "db", Err(BadTlsMode::FailsOpen)),
+            (Some("allow"), "localhost", Err(BadTlsMode::FailsOpen)),
+            (Some("Verify-Full"), "db", Err(BadTlsMode::Unknown)),
+            (Some("verify_full"), "db", Err(BadTlsMode::Unknown)),
+            (Some("require "), "db", Err(BadTlsMode::Unknown)),
+            (Some(""), "db", Err(BadTlsMode::Unknown)),
+        ] {
+            assert_eq!(Tls::of(mode, host), expected, "{mode:?} {host}");
+        }
+    }
 }

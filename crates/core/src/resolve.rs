@@ -49,6 +49,8 @@ pub enum Fetched {
     Nothing(String),
     /// Nobody looked: the value is taken to be there.
     Unread,
+    /// Nobody looked, since nobody has said that the ledger may.
+    NotTrusted,
 }
 
 /// What became of a cipher text.

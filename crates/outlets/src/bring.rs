@@ -92,8 +92,8 @@ pub fn bring(loads: Vec<Load>) -> Vec<Result<(), NotBrought>> {
 fn one(load: &Load) -> Result<(), NotBrought> {
     let deadline = Deadline::within(load.limit);
     match (&load.reach, &load.asked, &load.content) {
-        (Reach::Local(root), Asked::Files(folder, _), Content::Files(files, gone)) => {
-            files::bring(&root.join(folder), (files, gone), &load.seen)
+        (Reach::Local(root), Asked::Files(asked), Content::Files(files, gone)) => {
+            files::bring(root, asked, (files, gone), &load.seen)
         }
         (Reach::Http(http), Asked::Document(url), Content::Document(_) | Content::NoDocument) => {
             let seen = match &load.seen {

@@ -1,9 +1,9 @@
-//! Files that somebody else has written: never trusted to be small, or text.
+//! Files that somebody else has written: never trusted to be small, text, or files at all.
 
-use std::fs::File;
-use std::io::{self, Read as _};
+use std::io;
 use std::path::Path;
 
+use cledger_store::{FileError as Unread, read_named};
 use zeroize::Zeroizing;
 
 /// The largest file of names and values, in bytes.
@@ -18,6 +18,12 @@ pub enum FileError {
     /// It is a folder.
     #[error("it is a folder")]
     Folder,
+    /// It is a pipe, a device or a socket.
+    #[error("it is no regular file")]
+    Special,
+    /// It is a link, or lies below one.
+    #[error("it is a link, or below one, and links are not followed there")]
+    Link,
     /// Its bytes are no text.
     #[error("it is not UTF-8 text")]
     NotText,
@@ -29,21 +35,32 @@ pub enum FileError {
     Io(io::Error),
 }
 
+impl From<Unread> for FileError {
+    fn from(error: Unread) -> Self {
+        match error {
+            error if error.is_not_there() => FileError::NotThere,
+            Unread::Io(error) => FileError::Io(error),
+            Unread::Folder => FileError::Folder,
+            Unread::Special => FileError::Special,
+            Unread::Link | Unread::LeadsOut => FileError::Link,
+            Unread::NotUtf8(_) => FileError::NotText,
+            Unread::TooLarge(most) => FileError::TooLarge(usize::try_from(most).unwrap_or(usize::MAX)),
+            error @ Unread::TooMany => FileError::Io(io::Error::other(error.to_string())),
+        }
+    }
+}
+
 /// The bytes of a file that is not too large.
 pub fn bytes(path: &Path, largest: usize) -> Result<Vec<u8>, FileError> {
-    let wrong = |error: io::Error| match error.kind() {
-        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => FileError::NotThere,
-        io::ErrorKind::IsADirectory => FileError::Folder,
-        _ => FileError::Io(error),
-    };
-    let mut bytes = Vec::new();
-    // One more byte than allowed tells that there are more.
-    let most = u64::try_from(largest).unwrap_or(u64::MAX).saturating_add(1);
-    File::open(path).map_err(wrong)?.take(most).read_to_end(&mut bytes).map_err(wrong)?;
-    if bytes.len() > largest { Err(FileError::TooLarge(largest)) } else { Ok(bytes) }
+    Ok(read_named(path, u64::try_from(largest).unwrap_or(u64::MAX))?)
 }
 
 /// The text of a file of names and values.
 pub fn text(path: &Path) -> Result<Zeroizing<String>, FileError> {
-    String::from_utf8(bytes(path, LARGEST)?).map(Zeroizing::new).map_err(|_| FileError::NotText)
+    text_up_to(path, LARGEST)
+}
+
+/// The text of a file that is not too large.
+pub fn text_up_to(path: &Path, largest: usize) -> Result<Zeroizing<String>, FileError> {
+    String::from_utf8(bytes(path, largest)?).map(Zeroizing::new).map_err(|_| FileError::NotText)
 }

@@ -18,5 +18,5 @@ mod tls;
 mod trust;
 
 pub use failure::Failure;
-pub use postgresql::log_in;
+pub use postgresql::{is_address, log_in};
 pub use trust::Trust;

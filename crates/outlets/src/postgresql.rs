@@ -1,16 +1,19 @@
 //! What everybody needs who speaks to PostgreSQL.
 
 use std::str::FromStr as _;
+use std::sync::mpsc;
+use std::thread;
 use std::time::Duration;
 
 use cledger_core::probe::{Answer, Tls};
-use postgres::config::SslMode;
+use percent_encoding::percent_decode_str;
+use postgres::config::{Host, SslMode};
 use postgres::error::SqlState;
 use postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 use zeroize::Zeroizing;
 
-use crate::failure::Failure;
+use crate::failure::{Deadline, Failure};
 use crate::reach::Sent;
 use crate::tls;
 use crate::trust::Trust;
@@ -22,28 +25,62 @@ pub fn log_in(
     trust: &Trust,
     limit: Duration,
 ) -> Result<Client, Failure> {
-    let (url, mode) = without_mode(url.expose());
     // What is wrong with it is not told: a password may stand in it.
-    let wrong = |_| Failure::unexpected("its `url` is no address of PostgreSQL");
-    let mut config = Config::from_str(&url).map_err(wrong)?;
-    config.connect_timeout(limit).application_name("cledger");
+    let wrong = || Failure::unexpected("its `url` is no address of PostgreSQL");
+    if !is_address(url.expose()) {
+        return Err(wrong());
+    }
+    let (url, mode) = without_mode(url.expose())?;
+    let mut config = Config::from_str(&url).map_err(|_| wrong())?;
+    config.application_name("cledger");
     if let Some(password) = password {
         config.password(password.expose().as_bytes());
     }
-    connect(config, trust, Tls::of(mode.as_deref()))
+    let mut encrypted = Tls::Off;
+    for host in config.get_hosts() {
+        let host = match host {
+            Host::Tcp(name) => name.clone(),
+            Host::Unix(path) => path.display().to_string(),
+        };
+        let of_host = Tls::of(mode.as_deref(), &host);
+        let of_host = of_host.map_err(|error| Failure::unexpected(format!("its `url`: {error}")))?;
+        // Of several hosts, the one that needs it most counts for all.
+        if encrypted == Tls::Off {
+            encrypted = of_host;
+        }
+    }
+    connect(config, trust, encrypted, Deadline::within(limit))
 }
 
-/// Logs in.
-pub(crate) fn connect(mut config: Config, trust: &Trust, encrypted: Tls) -> Result<Client, Failure> {
-    let client = match encrypted {
-        Tls::Off => config.ssl_mode(SslMode::Disable).connect(NoTls),
-        Tls::Verified | Tls::Unverified => {
-            let roots = (encrypted == Tls::Verified).then(|| trust.store());
-            let connector = MakeRustlsConnect::new(tls::config(roots)?);
-            config.ssl_mode(SslMode::Require).connect(connector)
-        }
+/// Whether a text is an address of PostgreSQL, and not a list of settings or a path.
+pub fn is_address(text: &str) -> bool {
+    text.starts_with("postgresql://") || text.starts_with("postgres://")
+}
+
+/// Logs in. What accepts a connection and then says nothing is given up when the time is over.
+pub(crate) fn connect(
+    mut config: Config,
+    trust: &Trust,
+    encrypted: Tls,
+    deadline: Deadline,
+) -> Result<Client, Failure> {
+    config.connect_timeout(deadline.left()?);
+    let connector = match encrypted {
+        Tls::Off => None,
+        Tls::Verified => Some(MakeRustlsConnect::new(tls::config(Some(trust.store()))?)),
+        Tls::Unverified => Some(MakeRustlsConnect::new(tls::config(None)?)),
     };
-    client.map_err(|error| failure(&error))
+    let (sender, receiver) = mpsc::channel();
+    thread::spawn(move || {
+        let client = match connector {
+            None => config.ssl_mode(SslMode::Disable).connect(NoTls),
+            Some(connector) => config.ssl_mode(SslMode::Require).connect(connector),
+        };
+        // Nobody listens any more once the time is over.
+        let _ = sender.send(client);
+    });
+    let late = || Failure::new(Answer::NoAnswer, "within the time limit");
+    receiver.recv_timeout(deadline.left()?).map_err(|_| late())?.map_err(|error| failure(&error))
 }
 
 /// What an error says, without what the server says: that may hold values.
@@ -71,17 +108,44 @@ pub(crate) fn failure(error: &postgres::Error) -> Failure {
 }
 
 /// The address without `sslmode`, of which the library does not know all words, and its value.
-fn without_mode(url: &str) -> (Zeroizing<String>, Option<String>) {
-    let Some((before, query)) = url.split_once('?') else { return (Zeroizing::new(url.to_owned()), None) };
-    let mut mode = None;
-    let rest = query.split('&').filter(|part| match part.strip_prefix("sslmode=") {
-        Some(found) => {
-            mode = Some(found.to_owned());
-            false
-        }
-        None => true,
+fn without_mode(url: &str) -> Result<(Zeroizing<String>, Option<String>), Failure> {
+    let Some((before, query)) = url.split_once('?') else {
+        return Ok((Zeroizing::new(url.to_owned()), None));
+    };
+    let (modes, rest): (Vec<&str>, Vec<&str>) = query.split('&').partition(|part| {
+        let key = part.split('=').next().unwrap_or_default();
+        percent_decode_str(key).decode_utf8_lossy().trim().eq_ignore_ascii_case("sslmode")
     });
-    let rest: Vec<&str> = rest.collect();
+    let mode = match modes[..] {
+        [] => None,
+        [mode] => Some(mode.split_once('=').map_or("", |(_, mode)| mode).to_owned()),
+        _ => return Err(Failure::unexpected("its `url` says `sslmode` twice")),
+    };
     let gap = if rest.is_empty() { "" } else { "?" };
-    (Zeroizing::new(format!("{before}{gap}{}", rest.join("&"))), mode)
+    Ok((Zeroizing::new(format!("{before}{gap}{}", rest.join("&"))), mode))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_mode_is_found_however_it_is_written_and_never_twice() {
+        let mode = |url: &str| without_mode(url).map(|(rest, mode)| (rest.as_str().to_owned(), mode));
+        for (url, rest, found) in [
+            ("postgresql://db/x", "postgresql://db/x", None),
+            ("postgresql://db/x?sslmode=require", "postgresql://db/x", Some("require")),
+            ("postgresql://db/x?a=1&SSLMODE=Require&b=2", "postgresql://db/x?a=1&b=2", Some("Require")),
+            ("postgresql://db/x?ssl%6dode=disable", "postgresql://db/x", Some("disable")),
+            ("postgresql://db/x?sslmode", "postgresql://db/x", Some("")),
+        ] {
+            assert_eq!(mode(url), Ok((rest.to_owned(), found.map(str::to_owned))), "{url}");
+        }
+        assert!(mode("postgresql://db/x?sslmode=require&sslmode=disable").is_err());
+        assert!(
+            !is_address("host=db password=x")
+                && !is_address("Postgresql://db/x")
+                && is_address("postgres://db")
+        );
+    }
 }

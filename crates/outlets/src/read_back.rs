@@ -14,6 +14,7 @@ use std::sync::mpsc::{self, Sender};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use cledger_store::Links;
 use zeroize::Zeroizing;
 
 use crate::failure::Deadline;
@@ -25,8 +26,8 @@ pub(crate) use files::files;
 /// What is read back for one unit or instance.
 #[derive(Debug, Clone)]
 pub enum Asked {
-    /// These files below a folder.
-    Files(PathBuf, Vec<String>),
+    /// These files of a folder.
+    Files(UnitFiles),
     /// The environment of the process whose number is in this file.
     Environment(PathBuf),
     /// The document at this address.
@@ -35,11 +36,24 @@ pub enum Asked {
     Rows(String),
 }
 
+/// Files that a unit has in an outlet.
+#[derive(Debug, Clone)]
+pub struct UnitFiles {
+    /// The outlet's folder, from the one that the way leads to. Links on the way there are its owner's.
+    pub base: PathBuf,
+    /// The unit's folder below it.
+    pub below: PathBuf,
+    /// The files' paths below that.
+    pub paths: Vec<String>,
+    /// What becomes of links below the outlet's folder.
+    pub links: Links,
+}
+
 /// What else is asked for beside what each unit has.
 #[derive(Debug, Clone)]
 pub enum Listing {
-    /// The folders in this one.
-    Folders(PathBuf),
+    /// The folders in this one, those behind links too if these are followed.
+    Folders(PathBuf, Links),
     /// The scopes that end like this, without it.
     Scopes(String),
 }

@@ -11,13 +11,13 @@ mod content;
 mod postgres;
 mod record;
 mod sqlite;
-
-use std::path::Path;
+mod timed;
 
 pub use content::{BOTH, Content, Hashes, PackError, Packed, Stored, bound_to};
 pub use postgres::PostgresDaybook;
 pub use record::{Answer, Broken, Kind, Meta, Record};
 pub use sqlite::SqliteDaybook;
+pub use timed::TimedDaybook;
 
 use record::{Row, unsigned};
 
@@ -33,6 +33,9 @@ pub enum DaybookError {
     /// It is damaged, or no daybook at all.
     #[error("the daybook cannot be read: {0}")]
     Damaged(String),
+    /// A program that wrote it was interrupted, and whoever only reads does not carry that out.
+    #[error("the daybook cannot be read: a program was interrupted while it wrote")]
+    Unfinished,
     /// What keeps it refuses.
     #[error("the daybook fails: {0}")]
     Failed(String),
@@ -126,9 +129,4 @@ pub fn verify(records: &[Record]) -> Result<(), Broken> {
         before.clone_from(&record.hash);
     }
     Ok(())
-}
-
-/// Opens the embedded daybook of a ledger, and makes it if it is not there yet.
-pub fn embedded(ledger: &Path) -> Result<SqliteDaybook, DaybookError> {
-    SqliteDaybook::open(&ledger.join(EMBEDDED))
 }

@@ -28,7 +28,8 @@ pub use rename::{Named, Renaming, rename};
 pub use setting::{Target, setting, setting_of};
 pub use share::{share, shared_file};
 
-use crate::tree::{FileError, Tree};
+use crate::folder::FileError;
+use crate::tree::Tree;
 
 /// One change of one file.
 #[derive(Debug, Clone)]

@@ -1,12 +1,17 @@
 //! A ledger as it was at a revision, read through git itself.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::thread;
 
-use crate::tree::Memory;
+use sha1::Sha1;
+use sha2::{Digest as _, Sha256};
+
+use crate::folder::{Folder, Links};
+use crate::kinds::{FILES, FOLDERS, is_of_ledger};
+use crate::tree::{LARGEST_FILE, LARGEST_LEDGER, Memory};
 
 /// Why a revision cannot be read.
 #[derive(Debug, thiserror::Error)]
@@ -26,15 +31,117 @@ pub enum GitError {
     /// A file is not text.
     #[error("`{0}` is not UTF-8 text at that revision")]
     NotText(String),
+    /// A file is larger than any file of a ledger, or the ledger is too large with it.
+    #[error("`{0}` is too large at that revision: a file of a ledger has 8 MiB at most, a ledger 256 MiB")]
+    TooLarge(String),
     /// Git refused, with its own words.
     #[error("git refuses: {0}")]
     Refused(String),
 }
 
-fn git(folder: &Path) -> Command {
+/// Settings that let nothing in a repository start a program or fetch: no hooks, no monitor, no pager, no
+/// helpers, no protocol, and no repository that is not asked for by name.
+const SETTINGS: [&str; 14] = [
+    "core.fsmonitor=false",
+    "core.hooksPath=/dev/null",
+    "core.pager=cat",
+    "core.sshCommand=false",
+    "core.gitProxy=",
+    "core.askPass=false",
+    "core.alternateRefsCommand=",
+    "core.untrackedCache=false",
+    "credential.helper=",
+    "diff.external=",
+    "protocol.allow=never",
+    "fetch.recurseSubmodules=false",
+    "gc.auto=0",
+    "safe.bareRepository=explicit",
+];
+
+/// The same for the environment; `GIT_ALLOW_PROTOCOL` names the only protocols that may be used.
+const ENVIRONMENT: [(&str, &str); 7] = [
+    ("GIT_NO_LAZY_FETCH", "1"),
+    ("GIT_ALLOW_PROTOCOL", ""),
+    ("GIT_OPTIONAL_LOCKS", "0"),
+    ("GIT_TERMINAL_PROMPT", "0"),
+    ("GIT_NO_REPLACE_OBJECTS", "1"),
+    ("GIT_LITERAL_PATHSPECS", "1"),
+    ("GIT_PAGER", "cat"),
+];
+
+/// Variables by which whoever calls us might point git elsewhere, or have it start something.
+const UNSET: [&str; 8] = [
+    "GIT_DIR",
+    "GIT_WORK_TREE",
+    "GIT_INDEX_FILE",
+    "GIT_OBJECT_DIRECTORY",
+    "GIT_ALTERNATE_OBJECT_DIRECTORIES",
+    "GIT_EXTERNAL_DIFF",
+    "GIT_SSH_COMMAND",
+    "GIT_TRACE2_EVENT",
+];
+
+/// The longest line before an object, in bytes.
+const LONGEST_HEAD: u64 = 4096;
+
+/// The largest object that is read, in bytes.
+const LARGEST_OBJECT: usize = LARGEST_FILE as usize;
+
+/// Git in a folder, or with a bare repository, so that it can start nothing. Only plumbing is ever asked
+/// for, of the kind that runs no filters.
+fn git(place: &Place<'_>) -> Command {
     let mut command = Command::new("git");
-    command.arg("-C").arg(folder).stdin(Stdio::null());
+    command.arg("--no-pager").stdin(Stdio::null()).stderr(Stdio::null());
+    for setting in SETTINGS {
+        command.args(["-c", setting]);
+    }
+    match place {
+        Place::Folder { folder, trusted } => {
+            if let Some(top) = top_of(folder).filter(|_| *trusted) {
+                // Git passes over repositories of other users; this one was named.
+                command.arg("-c").arg(format!("safe.directory={}", top.display()));
+            }
+            command.arg("-C").arg(folder);
+        }
+        Place::Bare(folder) => {
+            let mut argument = std::ffi::OsString::from("--git-dir=");
+            argument.push(folder);
+            command.arg(argument);
+        }
+    }
+    for name in UNSET {
+        command.env_remove(name);
+    }
+    command.envs(ENVIRONMENT);
     command
+}
+
+/// Where git looks.
+#[derive(Debug, Clone, Copy)]
+pub enum Place<'p> {
+    /// In the repository that a folder is in.
+    Folder {
+        /// The folder.
+        folder: &'p Path,
+        /// Whether somebody named it or said that it is trusted, so that it may belong to another user.
+        trusted: bool,
+    },
+    /// In this bare repository, which was named.
+    Bare(&'p Path),
+}
+
+impl<'p> Place<'p> {
+    fn path(&self) -> &'p Path {
+        match self {
+            Place::Folder { folder, .. } | Place::Bare(folder) => folder,
+        }
+    }
+}
+
+/// The top of the repository that a folder is in, by its `.git`.
+fn top_of(folder: &Path) -> Option<PathBuf> {
+    let folder = folder.canonicalize().ok()?;
+    folder.ancestors().find(|above| above.join(".git").symlink_metadata().is_ok()).map(Path::to_owned)
 }
 
 /// Runs git and gives what it prints; `None` if it ends with a failure.
@@ -43,56 +150,156 @@ fn asked(mut command: Command) -> Result<Option<Vec<u8>>, GitError> {
     Ok(output.status.success().then_some(output.stdout))
 }
 
-/// Whether a folder is a bare repository: one without files to work on.
+/// Whether a folder is a bare repository, one without files to work on: it looks like one, and git takes it
+/// for one.
 pub fn is_bare_repository(folder: &Path) -> bool {
-    let mut command = git(folder);
+    let looks = ["HEAD", "objects", "refs"].iter().all(|name| folder.join(name).exists());
+    if !looks || folder.join(crate::MANIFEST).exists() {
+        return false;
+    }
+    let mut command = git(&Place::Bare(folder));
     command.args(["rev-parse", "--is-bare-repository"]);
     matches!(asked(command), Ok(Some(answer)) if answer.starts_with(b"true"))
 }
 
-/// The commit that a folder is at, and whether something in it is in no commit; `None` outside of git.
-pub fn commit_of(folder: &Path) -> Option<(String, bool)> {
-    let mut command = git(folder);
-    command.args(["rev-parse", "--verify", "--quiet", "HEAD"]);
-    let commit = asked(command).ok()??;
-    let mut command = git(folder);
-    command.args(["status", "--porcelain", "--", "."]);
-    let changes = asked(command).ok()??;
-    Some((String::from_utf8_lossy(&commit).trim().to_owned(), !changes.is_empty()))
+/// Whether something below a folder is in its last commit.
+pub(crate) fn is_committed(folder: &Path, name: &str) -> bool {
+    if top_of(folder).is_none() {
+        return false;
+    }
+    let mut command = git(&Place::Folder { folder, trusted: true });
+    command.args(["ls-tree", "HEAD", "--", name]);
+    // Where git cannot tell, it cannot have brought it here either.
+    matches!(asked(command), Ok(Some(listed)) if !listed.is_empty())
 }
 
-/// The files of a folder as they are in a revision: a branch, tag or commit, as git names it.
-pub fn at_revision(folder: &Path, revision: &str) -> Result<Memory, GitError> {
-    let mut command = git(folder);
+/// The top of the repository that would take this path in, and the path from there; `None` where it is in none,
+/// or ignored there.
+pub fn taken_in(path: &Path) -> Option<(PathBuf, PathBuf)> {
+    let path = path.canonicalize().ok()?;
+    let top = top_of(&path)?;
+    let mut command = git(&Place::Folder { folder: &top, trusted: true });
+    command.args(["check-ignore", "--quiet", "--no-index", "--"]).arg(&path);
+    // 0 is ignored, 1 is not; anything else says nothing.
+    let answer = command.status().ok()?.code();
+    let below = path.strip_prefix(&top).ok()?.to_owned();
+    (answer == Some(1)).then_some((top, below))
+}
+
+/// The commit that a ledger's folder is at, and whether a file of the ledger is not as it is there; `None`
+/// outside of git. No filter of the repository is run: what differs only by its line ends is the same.
+pub fn commit_of(folder: &Path) -> Option<(String, bool)> {
+    top_of(folder)?;
+    let place = Place::Folder { folder, trusted: true };
+    let mut command = git(&place);
+    command.args(["rev-parse", "--verify", "--quiet", "HEAD"]);
+    let commit = String::from_utf8_lossy(&asked(command).ok()??).trim().to_owned();
+    let mut known: BTreeMap<String, String> = BTreeMap::new();
+    for (path, object) in blobs(&place, &commit).ok()? {
+        if is_of_ledger(&path) {
+            known.insert(path, object);
+        }
+    }
+    Some((commit, differs(folder, known)))
+}
+
+/// Whether the files of a ledger are not these objects.
+fn differs(folder: &Path, mut known: BTreeMap<String, String>) -> bool {
+    let Ok(root) = Folder::open(folder) else { return true };
+    let mut open: Vec<String> = FILES.iter().chain(&FOLDERS).map(|name| (*name).to_owned()).collect();
+    // CSV files elsewhere count where they are known: any other may be of something else.
+    open.extend(
+        known.keys().filter(|path| !FOLDERS.iter().any(|top| path.starts_with(&format!("{top}/")))).cloned(),
+    );
+    let mut seen = BTreeSet::new();
+    while let Some(path) = open.pop() {
+        if !seen.insert(path.clone()) {
+            continue;
+        }
+        match root.names(Path::new(&path), Links::Refused) {
+            Ok(Some(names)) => {
+                open.extend(names.into_iter().map(|name| format!("{path}/{name}")));
+                continue;
+            }
+            Ok(None) => {}
+            Err(_) => return true,
+        }
+        match (root.read(Path::new(&path), LARGEST_FILE, Links::Refused), known.remove(&path)) {
+            (Ok(bytes), Some(object)) if is_object(&bytes, &object) => {}
+            (Err(error), None) if error.is_not_there() => {}
+            (Ok(_), None) if !is_of_ledger(&path) => {}
+            _ => return true,
+        }
+    }
+    !known.is_empty()
+}
+
+/// Whether these bytes are the blob with this name (SHA-1 or SHA-256 of `blob SIZE`, a NUL and the bytes), as
+/// they are or with the line ends that git keeps.
+fn is_object(bytes: &[u8], object: &str) -> bool {
+    let named = |bytes: &[u8]| {
+        let head = format!("blob {}\0", bytes.len());
+        if object.len() == 40 {
+            hex(&Sha1::new().chain_update(head).chain_update(bytes).finalize())
+        } else {
+            hex(&Sha256::new().chain_update(head).chain_update(bytes).finalize())
+        }
+    };
+    if named(bytes) == object {
+        return true;
+    }
+    let is_crlf = bytes.windows(2).any(|pair| pair == b"\r\n");
+    is_crlf && named(String::from_utf8_lossy(bytes).replace("\r\n", "\n").as_bytes()) == object
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// The files of a ledger as they are in a revision: a branch, tag or commit, as git names it.
+pub fn at_revision(place: &Place<'_>, revision: &str) -> Result<Memory, GitError> {
+    let mut command = git(place);
     command.args(["rev-parse", "--git-dir"]);
     if asked(command)?.is_none() {
-        return Err(GitError::NoRepository(folder.display().to_string()));
+        return Err(GitError::NoRepository(place.path().display().to_string()));
     }
-    let mut command = git(folder);
+    let mut command = git(place);
     let commit = format!("{revision}^{{commit}}");
     command.args(["rev-parse", "--verify", "--quiet", "--end-of-options", &commit]);
     let Some(commit) = asked(command)? else { return Err(GitError::NoRevision(revision.to_owned())) };
     let commit = String::from_utf8_lossy(&commit).trim().to_owned();
-    let mut command = git(folder);
-    command.args(["ls-tree", "-r", "-z", &commit]);
-    let listed = asked(command)?.ok_or_else(|| GitError::NoLedger(revision.to_owned()))?;
-    let mut blobs: Vec<(String, String)> = Vec::new();
-    for entry in listed.split(|byte| *byte == 0).filter(|entry| !entry.is_empty()) {
-        // `mode type object\tpath`
-        let entry = String::from_utf8_lossy(entry);
-        let Some((about, path)) = entry.split_once('\t') else { continue };
-        if let [_, "blob", object] = about.split(' ').collect::<Vec<_>>()[..] {
-            blobs.push((path.to_owned(), object.to_owned()));
-        }
-    }
+    let blobs = blobs(place, &commit)?;
     let folder_of_ledger = folder_of_ledger(&blobs).ok_or_else(|| GitError::NoLedger(revision.to_owned()))?;
     let within = |(path, object): &(String, String)| {
         let path = path.strip_prefix(&folder_of_ledger)?;
         is_of_ledger(path).then(|| (path.to_owned(), object.clone()))
     };
     let wanted: Vec<(String, String)> = blobs.iter().filter_map(within).collect();
-    Ok(Memory(contents(folder, &wanted)?))
+    Ok(Memory(contents(place, &wanted)?))
 }
+
+/// The files of a commit in the folder that git looks from, with the names of their objects.
+fn blobs(place: &Place<'_>, commit: &str) -> Result<Vec<(String, String)>, GitError> {
+    let mut command = git(place);
+    command.args(["ls-tree", "-r", "-z", commit]);
+    let listed = asked(command)?.ok_or_else(|| GitError::NoLedger(commit.to_owned()))?;
+    let mut blobs = Vec::new();
+    for entry in listed.split(|byte| *byte == 0).filter(|entry| !entry.is_empty()) {
+        // `mode type object\tpath`
+        let entry = String::from_utf8_lossy(entry);
+        let Some((about, path)) = entry.split_once('\t') else { continue };
+        // A link has its target as its text, and is no file.
+        if let [mode, "blob", object] = about.split(' ').collect::<Vec<_>>()[..]
+            && mode != LINK
+        {
+            blobs.push((path.to_owned(), object.to_owned()));
+        }
+    }
+    Ok(blobs)
+}
+
+/// The mode of a link in git's trees.
+const LINK: &str = "120000";
 
 /// Where the ledger is among these files: at the top, or in the only folder that has one, as in a
 /// bare repository, in which nobody can stand in that folder.
@@ -111,17 +318,9 @@ fn folder_of_ledger(blobs: &[(String, String)]) -> Option<String> {
     }
 }
 
-/// Whether a path is of a file that a ledger is read from.
-fn is_of_ledger(path: &str) -> bool {
-    let top = path.split('/').next().unwrap_or_default();
-    matches!(top, "ledger.toml" | "shared.toml" | "waivers.toml")
-        || matches!(top, "shared" | "units" | "groups" | "stages" | "keys" | "tables")
-        || Path::new(path).extension().is_some_and(|ending| ending.eq_ignore_ascii_case("csv"))
-}
-
 /// What these objects hold, in one go.
-fn contents(folder: &Path, wanted: &[(String, String)]) -> Result<BTreeMap<String, String>, GitError> {
-    let mut command = git(folder);
+fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<BTreeMap<String, String>, GitError> {
+    let mut command = git(place);
     let command = command.args(["cat-file", "--batch"]).stdin(Stdio::piped()).stdout(Stdio::piped());
     let mut child = command.stderr(Stdio::null()).spawn().map_err(GitError::NoGit)?;
     let refused = |what: &str| GitError::Refused(what.to_owned());
@@ -132,12 +331,18 @@ fn contents(folder: &Path, wanted: &[(String, String)]) -> Result<BTreeMap<Strin
     // Git answers while it is asked: both at once, or the pipes fill up.
     let asking = thread::spawn(move || input.write_all(objects.as_bytes()));
     let mut output = BufReader::new(output);
-    let mut files = BTreeMap::new();
+    let (mut files, mut total) = (BTreeMap::new(), 0_usize);
     for (path, _) in wanted {
         let mut head = String::new();
-        output.read_line(&mut head).map_err(|error| refused(&error.to_string()))?;
+        (&mut output).take(LONGEST_HEAD).read_line(&mut head).map_err(|error| refused(&error.to_string()))?;
         let size = head.trim_end().rsplit(' ').next().and_then(|size| size.parse::<usize>().ok());
         let size = size.ok_or_else(|| refused(head.trim_end()))?;
+        total = total.saturating_add(size);
+        if size > LARGEST_OBJECT || total > LARGEST_LEDGER as usize {
+            let _ = child.kill();
+            let _ = child.wait();
+            return Err(GitError::TooLarge(path.clone()));
+        }
         let mut content = vec![0; size + 1];
         output.read_exact(&mut content).map_err(|error| refused(&error.to_string()))?;
         content.pop();

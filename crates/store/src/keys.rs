@@ -15,6 +15,7 @@ mod identity;
 mod key_file;
 mod readers;
 mod reseal;
+mod watch;
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock, PoisonError, RwLock};
@@ -26,12 +27,15 @@ use data_key::CipherError;
 use zeroize::Zeroizing;
 
 pub use age::secrecy::SecretString;
-pub use change::{Admitted, admit, exclude, make, move_key, rotate};
+pub use change::{Admitted, admit, exclude, known_recipient, make, move_key, rotate};
 pub use data_key::DataKey;
-pub use identity::{AskPassphrase, Identity, IdentityError, Made, MakeError};
+pub use identity::{AskPassphrase, Identity, IdentityError, Made};
 pub use key_file::{BadRecipient, KeyFile, Reader, Recipient};
 pub use readers::{READERS, Readers};
 pub use reseal::{Resealed, reseal};
+pub use watch::{Sight, Watch};
+
+use key_file::PASSPHRASE;
 
 use crate::tree::Tree;
 
@@ -70,6 +74,22 @@ pub enum KeyError {
         /// What is wrong with it.
         reason: String,
     },
+    /// It is not the one that was seen before, and nothing explains it.
+    #[error("the key of `{}` changed in a way that nothing explains: {reason}", .scope.name())]
+    Unexplained {
+        /// Whose key.
+        scope: KeyScope,
+        /// What is wrong with it.
+        reason: String,
+    },
+    /// Nobody here has seen it yet, and one must be careful with it.
+    #[error("the key of `{}` was not seen here before; its readers are {readers}", .scope.name())]
+    FirstSight {
+        /// Whose key.
+        scope: KeyScope,
+        /// Its readers, with the fingerprints of their public keys.
+        readers: String,
+    },
     /// The system gives no randomness.
     #[error("the system's random source fails: {0}")]
     Random(#[from] getrandom::Error),
@@ -95,13 +115,25 @@ pub struct Keys<'t> {
     identity: Arc<Identity>,
     readers: OnceLock<Result<Readers, KeyError>>,
     files: RwLock<BTreeMap<KeyScope, Result<Arc<KeyFile>, KeyError>>>,
+    watch: Arc<Watch>,
 }
 
 impl<'t> Keys<'t> {
     /// The keys of a ledger, to be opened by this person's identity.
     pub fn new(tree: impl Tree + 't, identity: Arc<Identity>) -> Self {
         let (readers, files) = (OnceLock::new(), RwLock::default());
-        Self { tree: Box::new(tree), identity, readers, files }
+        Self { tree: Box::new(tree), identity, readers, files, watch: Arc::default() }
+    }
+
+    /// The same, watched with what was seen of these keys before.
+    #[must_use]
+    pub fn watched(self, watch: Arc<Watch>) -> Self {
+        Self { watch, ..self }
+    }
+
+    /// What watches them.
+    pub fn watch(&self) -> &Arc<Watch> {
+        &self.watch
     }
 
     /// Whoever opens them.
@@ -130,8 +162,21 @@ impl<'t> Keys<'t> {
             return known;
         }
         let opened = self.unwrap(scope);
+        if let Ok(file) = &opened {
+            self.watch.see(file);
+        }
         files.insert(scope.clone(), opened.clone());
         opened
+    }
+
+    /// The same to write something under it, which must be the one that was seen before, or explained by that.
+    pub fn for_writing(&self, scope: &KeyScope) -> Result<Arc<KeyFile>, KeyError> {
+        let file = self.key(scope)?;
+        // What this program has just made is not written yet, and is its own.
+        if !self.watch.is_made(&file) {
+            self.watch.grant(&file)?;
+        }
+        Ok(file)
     }
 
     fn unwrap(&self, scope: &KeyScope) -> Result<Arc<KeyFile>, KeyError> {
@@ -194,7 +239,7 @@ impl<'t> Keys<'t> {
 
     /// Encrypts a secret for a field of a stage or group.
     pub fn seal(&self, scope: &KeyScope, address: &str, secret: &str) -> Result<String, KeyError> {
-        Ok(self.key(scope)?.key.seal(scope, address, secret)?)
+        Ok(self.for_writing(scope)?.key.seal(scope, address, secret)?)
     }
 
     /// The keys that were asked for and are not at hand, with the reasons.

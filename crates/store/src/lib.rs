@@ -7,12 +7,17 @@ mod capture;
 pub mod daybook;
 mod edit;
 mod find;
+mod folder;
 mod git;
 mod keys;
+mod kinds;
+mod local;
 mod locked;
 mod mistake;
 mod outside;
+mod owner;
 mod read;
+mod state;
 mod tree;
 mod write;
 
@@ -25,17 +30,20 @@ pub use edit::{
     rename, setting, setting_of, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
-pub use git::{GitError, at_revision, commit_of, is_bare_repository};
+pub use folder::{FileError, Folder, Links, read_named, text_named};
+pub use git::{GitError, Place as GitPlace, at_revision, commit_of, is_bare_repository, taken_in};
 pub use keys::{
     Admitted, AskPassphrase, BadRecipient, DataKey, Identity, IdentityError, KeyError, KeyFile, Keys, Made,
-    MakeError, READERS, Reader, Readers, Recipient, Resealed, SecretString, admit, exclude, key_path, make,
-    move_key, reseal, rotate,
+    READERS, Reader, Readers, Recipient, Resealed, SecretString, Sight, Watch, admit, exclude, key_path,
+    known_recipient, make, move_key, reseal, rotate,
 };
-pub use locked::{LockError, Locked, finish_interrupted};
+pub use local::{Foreign, Local};
+pub use locked::{Glance, Interrupted, LockError, Locked, NoPlan, OpenChange, OpenFile, Since};
 pub use mistake::{Mistake, Unreadable};
-pub use outside::Surroundings;
+pub use outside::{LARGEST_SECRET, Surroundings, without_final_newline};
 pub use read::{Scope, read, unit_names};
-pub use tree::{Disk, FileError, Memory, Tree};
+pub use state::{Remembered, SeenKey, State, StateError};
+pub use tree::{Disk, LARGEST_FILE, LARGEST_LEDGER, MOST_FILES, Memory, Tree};
 pub use write::{Mode, WriteError, Written, write_atomically};
 
 /// The file that makes a folder a ledger.

@@ -1,20 +1,24 @@
 //! The ledger's lock, and changes of several files of which all are made or none.
 //!
-//! A change is first written whole into `.cledger/change/`: the new texts, and at last the plan that
-//! names them. From then on it counts, and whoever comes next finishes it if it was interrupted.
-//! Without the plan nothing has happened yet, and what lies there is thrown away.
+//! A change is first written whole into `.cledger/change/`: the new texts and those before, and at last the
+//! plan that names them ([`plan`]). From then on it counts, and the next command that writes finishes it if
+//! it was interrupted. Whoever only reads reads the ledger as it is after it. Without the plan nothing has
+//! happened yet, and what lies there is thrown away.
 
-use std::fs::{self, File, TryLockError};
-use std::io;
-use std::path::{Path, PathBuf};
+mod plan;
+
+use std::fs::{File, TryLockError};
+use std::io::{self, Read as _, Seek as _, Write as _};
+use std::path::Path;
 use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::edit::Changed;
-use crate::write::{Mode, TEMPORARY, WriteError, write_atomically, write_by_way_of};
+use crate::folder::{FileError, Folder, Links};
+use crate::local::{Foreign, Local};
+use crate::write::{Mode, WriteError};
 
-/// Where local state is kept; never in version control.
-const STATE: &str = ".cledger";
+pub use plan::{NoPlan, OpenChange, OpenFile, Since};
 
 /// How long to wait before trying again.
 const PAUSE: Duration = Duration::from_millis(20);
@@ -28,28 +32,60 @@ pub enum LockError {
     /// The system refused.
     #[error("the ledger cannot be locked: {0}")]
     Io(#[from] io::Error),
+    /// What should be the lock is none.
+    #[error("the ledger cannot be locked: `.cledger/lock`: {0}")]
+    Lock(FileError),
+    /// Its local state is not this user's.
+    #[error("the ledger is not changed: {0}")]
+    Foreign(Foreign),
+    /// A change was interrupted, and what lies there is no plan of this program.
+    #[error("the ledger is not changed: {0}")]
+    NoPlan(NoPlan),
+    /// A change was interrupted, and files of it were edited since.
+    #[error(
+        "a change of this ledger was interrupted, and {} edited since: {}",
+        if .0.len() == 1 { "a file of it was" } else { "files of it were" },
+        .0.join(", ")
+    )]
+    Edited(Vec<String>),
     /// A change that was interrupted cannot be finished.
     #[error("a change that was interrupted cannot be finished: {0}")]
     Unfinished(WriteError),
 }
 
+/// What becomes of a change that was interrupted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Interrupted {
+    /// It is finished; refused where a file of it was edited since.
+    Finish,
+    /// It is finished, all but the files that were edited since.
+    FinishRest,
+    /// All but the files that were edited since are put back as they were before it.
+    PutBack,
+}
+
 /// A ledger that nobody else changes meanwhile.
 #[derive(Debug)]
 pub struct Locked {
-    root: PathBuf,
+    root: Folder,
+    state: Folder,
     /// Closing it gives the lock back.
-    _lock: File,
+    lock: File,
+    /// The change that was open, and is not any more.
+    settled: Option<OpenChange>,
 }
 
 impl Locked {
     /// Locks a ledger, waiting so long at most, and finishes what was interrupted.
     pub fn take(root: &Path, wait: Duration) -> Result<Self, LockError> {
-        let state = root.join(STATE);
-        if !state.is_dir() {
-            fs::create_dir_all(&state)?;
-            fs::write(state.join(".gitignore"), "*\n")?;
-        }
-        let lock = File::options().create(true).truncate(false).write(true).open(state.join("lock"))?;
+        Self::settle(root, wait, Interrupted::Finish)
+    }
+
+    /// Locks a ledger, and finishes what was interrupted, or puts it back.
+    pub fn settle(root: &Path, wait: Duration, interrupted: Interrupted) -> Result<Self, LockError> {
+        let root = Folder::open(root)?;
+        let state = Local::make(&root)?.map_err(LockError::Foreign)?;
+        let lock = state.lockable(Path::new("lock")).map_err(LockError::Lock)?;
         let start = Instant::now();
         loop {
             match lock.try_lock() {
@@ -61,138 +97,139 @@ impl Locked {
                 Err(TryLockError::WouldBlock) => thread::sleep(PAUSE),
             }
         }
-        let locked = Self { root: root.to_owned(), _lock: lock };
-        for entry in fs::read_dir(&state)?.flatten() {
-            // Nobody else is writing, so that these are left from somebody who was interrupted.
-            if entry.file_name().to_string_lossy().starts_with(TEMPORARY) {
-                fs::remove_file(entry.path())?;
+        state.clear();
+        let mut locked = Self { root, state, lock, settled: None };
+        if let Some(open) = OpenChange::of(&locked.root, &locked.state).map_err(LockError::NoPlan)? {
+            let edited = open.edited();
+            if interrupted == Interrupted::Finish && !edited.is_empty() {
+                return Err(LockError::Edited(edited));
             }
+            locked.carry_out(&open, interrupted == Interrupted::PutBack).map_err(LockError::Unfinished)?;
+            locked.settled = Some(open);
+        } else {
+            plan::clear_up(&locked.state).map_err(LockError::Unfinished)?;
         }
-        locked.finish().map_err(LockError::Unfinished)?;
         Ok(locked)
+    }
+
+    /// The change that was interrupted, and is finished or put back now.
+    pub fn settled(&self) -> Option<&OpenChange> {
+        self.settled.as_ref()
     }
 
     /// Makes a change of several files, all or none.
     pub fn write(&self, changed: &Changed) -> Result<(), WriteError> {
         if let [(path, Some(text))] = &changed.iter().collect::<Vec<_>>()[..] {
-            return self.write_one(path, text);
+            return self.put(path, Some(text));
         }
-        let folder = self.folder();
-        let mut plan: Vec<(&str, Option<usize>)> = Vec::new();
-        for (number, (path, text)) in changed.iter().enumerate() {
-            if let Some(text) = text {
-                write_atomically(&folder.join(number.to_string()), text.as_bytes(), Mode::OwnerOnly)?;
-            }
-            plan.push((path, text.as_ref().map(|_| number)));
-        }
-        // Paths and numbers always serialise.
-        let plan = serde_json::to_vec(&plan).unwrap_or_default();
-        write_atomically(&self.plan(), &plan, Mode::OwnerOnly)?;
-        self.finish()
+        let open = OpenChange::new(&self.root, changed)?;
+        self.count_on()?;
+        open.put_down(&self.state)?;
+        self.carry_out(&open, false)
     }
 
-    fn folder(&self) -> PathBuf {
-        self.root.join(STATE).join("change")
-    }
-
-    fn plan(&self) -> PathBuf {
-        self.folder().join("plan.json")
-    }
-
-    /// Carries out the plan that lies there, if there is one, and clears up.
-    fn finish(&self) -> Result<(), WriteError> {
-        let folder = self.folder();
-        let wrong = |path: &Path| {
-            let path = path.to_owned();
-            move |source| WriteError::new(path, source)
+    /// Carries a change out, or puts everything back; then it is not open any more.
+    fn carry_out(&self, open: &OpenChange, back: bool) -> Result<(), WriteError> {
+        let wanted = |file: &&OpenFile| match file.since {
+            Since::AsBefore => !back,
+            Since::AsAfter => back,
+            Since::Edited => false,
         };
-        if let Ok(plan) = fs::read(self.plan()) {
-            let plan: Vec<(String, Option<usize>)> =
-                serde_json::from_slice(&plan).map_err(|error| wrong(&self.plan())(error.into()))?;
-            for (path, number) in plan {
-                if let Some(number) = number {
-                    let source = folder.join(number.to_string());
-                    let text = fs::read_to_string(&source).map_err(wrong(&source))?;
-                    self.write_one(&path, &text)?;
-                } else {
-                    self.remove_one(&path)?;
-                }
+        for file in open.files.iter().filter(wanted) {
+            let text = if back { &file.before } else { &file.after };
+            self.put(&file.path, text.as_deref())?;
+        }
+        plan::clear_up(&self.state)?;
+        self.count_on()
+    }
+
+    /// Writes a file, or removes it together with a folder of settings that is left empty.
+    fn put(&self, path: &str, text: Option<&str>) -> Result<(), WriteError> {
+        let relative = Path::new(path);
+        let wrong = |source| WriteError::new(self.root.path().join(path), source);
+        match text {
+            Some(text) => {
+                let way = Some(&self.state);
+                self.root.write_by_way_of(way, relative, text.as_bytes(), Mode::AsBefore).map_err(wrong)?;
             }
-        }
-        // The plan first: without it what is left counts for nothing.
-        let plan = self.plan();
-        match fs::remove_file(&plan) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(wrong(&plan)(error)),
-            _ => {}
-        }
-        match fs::remove_dir_all(&folder) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(wrong(&folder)(error)),
-            _ => Ok(()),
-        }
-    }
-
-    fn write_one(&self, path: &str, text: &str) -> Result<(), WriteError> {
-        let path = self.root.join(path);
-        // A link stays one: what it leads to is written.
-        let path = fs::canonicalize(&path).unwrap_or(path);
-        write_by_way_of(&self.root.join(STATE), &path, text.as_bytes(), Mode::AsBefore).map(|_| ())
-    }
-
-    /// Removes a file, and a folder of settings that is left empty.
-    fn remove_one(&self, path: &str) -> Result<(), WriteError> {
-        let full = self.root.join(path);
-        match fs::remove_file(&full) {
-            Err(source) if source.kind() != io::ErrorKind::NotFound => Err(WriteError::new(full, source)),
-            _ => {
-                if path.split('/').count() > 2
-                    && let Some(folder) = full.parent()
-                {
+            None => {
+                self.root.remove(relative).map_err(wrong)?;
+                if let Some(folder) = relative.parent().filter(|_| path.split('/').count() > 2) {
                     // It may hold other files, and then it stays.
-                    let _ = fs::remove_dir(folder);
+                    self.root.remove_empty(folder);
                 }
-                Ok(())
             }
         }
+        Ok(())
+    }
+
+    /// Counts a change of several files in the lock's own text, so that whoever reads meanwhile can tell.
+    fn count_on(&self) -> Result<(), WriteError> {
+        let mut lock = &self.lock;
+        let mut count = || -> io::Result<()> {
+            let mut text = String::new();
+            lock.rewind()?;
+            lock.take(COUNT).read_to_string(&mut text)?;
+            lock.set_len(0)?;
+            lock.rewind()?;
+            lock.write_all((text.trim().parse::<u64>().unwrap_or(0) + 1).to_string().as_bytes())
+        };
+        count().map_err(|source| WriteError::new(self.state.path().join("lock"), source))
     }
 }
 
-/// Finishes a change that was interrupted, if there is one. Costs one look where there is none.
-pub fn finish_interrupted(root: &Path, wait: Duration) -> Result<(), LockError> {
-    if root.join(STATE).join("change").exists() {
-        drop(Locked::take(root, wait)?);
+/// The most bytes of the lock that count.
+const COUNT: u64 = 20;
+
+/// What whoever reads a ledger without its lock finds of changes.
+#[derive(Debug)]
+pub struct Glance {
+    /// Changes of several files so far, where that is known.
+    count: Option<Vec<u8>>,
+    /// Whether one was open.
+    is_open: bool,
+    /// The change that is open, if one is; or why it cannot be read.
+    pub open: Option<Result<OpenChange, NoPlan>>,
+    /// Why the ledger's local state counts for nothing, if so.
+    pub foreign: Option<Foreign>,
+}
+
+impl Glance {
+    /// Looks at a ledger's local state, and changes nothing there. Costs one look where there is none.
+    pub fn at(root: &Folder) -> Self {
+        let mut glance = Self { count: None, is_open: false, open: None, foreign: None };
+        let state = Path::new(crate::local::STATE);
+        let has_plan = || root.about_entry(&state.join(plan::PLAN)).is_ok();
+        let local = match Local::at_a_glance(root) {
+            Ok(Local::Ours(_)) if has_plan() => Local::of(root),
+            local => local,
+        };
+        match local {
+            Ok(Local::Foreign(foreign)) => glance.foreign = Some(foreign),
+            Ok(Local::Ours(folder)) => {
+                glance.open = OpenChange::of(root, &folder).transpose();
+                glance.is_open = glance.open.is_some();
+            }
+            Ok(Local::None) | Err(_) => {}
+        }
+        glance.count = root.read(&state.join("lock"), COUNT, Links::Refused).ok();
+        glance
     }
-    Ok(())
+
+    /// Whether no change was made or begun in between.
+    pub fn is_same(&self, later: &Glance) -> bool {
+        self.count == later.count && self.is_open == later.is_open
+    }
+
+    /// The texts that the ledger has once the open change is made. Files that were edited since stay as they
+    /// are.
+    pub fn after(&self) -> Changed {
+        match &self.open {
+            Some(Ok(open)) => open.after(),
+            _ => Changed::new(),
+        }
+    }
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn change(files: &[(&str, Option<&str>)]) -> Changed {
-        files.iter().map(|(path, text)| ((*path).to_owned(), text.map(str::to_owned))).collect()
-    }
-
-    #[test]
-    fn a_change_is_finished_or_undone_by_whoever_comes_next() {
-        let folder = tempfile::tempdir().unwrap();
-        let root = folder.path();
-        let read = |path: &str| fs::read_to_string(root.join(path)).ok();
-        let locked = Locked::take(root, Duration::ZERO).unwrap();
-        locked.write(&change(&[("a", Some("1")), ("d/e/b", Some("1"))])).unwrap();
-        assert!(matches!(Locked::take(root, Duration::ZERO), Err(LockError::Busy(_))));
-        drop(locked);
-        // Interrupted before the plan: nothing has happened.
-        fs::create_dir(root.join(".cledger/change")).unwrap();
-        fs::write(root.join(".cledger/change/0"), "2").unwrap();
-        finish_interrupted(root, Duration::ZERO).unwrap();
-        assert_eq!((read("a"), read(".cledger/change/0")), (Some("1".to_owned()), None));
-        // Interrupted after the plan, with one of two files written.
-        fs::create_dir(root.join(".cledger/change")).unwrap();
-        fs::write(root.join(".cledger/change/0"), "2").unwrap();
-        fs::write(root.join("a"), "2").unwrap();
-        fs::write(root.join(".cledger/change/plan.json"), r#"[["a",0],["d/e/b",null]]"#).unwrap();
-        finish_interrupted(root, Duration::ZERO).unwrap();
-        assert_eq!((read("a"), read("d/e/b")), (Some("2".to_owned()), None));
-        assert!(!root.join("d/e").exists() && !root.join(".cledger/change").exists());
-    }
-}
+mod tests;

@@ -1,41 +1,21 @@
 //! Where a ledger's files come from: a folder on disk, or texts in memory.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
-/// The largest file that is read, in bytes: offsets are kept in 32 bits.
-const LARGEST: u64 = u32::MAX as u64;
+use crate::edit::{Changed, Overlay};
+use crate::folder::{FileError, Folder, Links};
 
-/// Why a file could not be read.
-#[derive(Debug, thiserror::Error)]
-pub enum FileError {
-    /// The system refused.
-    #[error("it cannot be read: {0}")]
-    Io(#[from] io::Error),
-    /// A folder stands where a file should be.
-    #[error("it is a folder, and a file is needed")]
-    Folder,
-    /// Its bytes are not UTF-8 from this line on.
-    #[error("it is not UTF-8 text: the first wrong byte is in line {0}")]
-    NotUtf8(usize),
-    /// It is larger than 4 GiB.
-    #[error("it is larger than 4 GiB")]
-    TooLarge,
-}
+/// The largest file of a ledger, in bytes.
+pub const LARGEST_FILE: u64 = 8 << 20;
 
-impl FileError {
-    /// What to do about it.
-    pub fn help(&self) -> &'static str {
-        match self {
-            FileError::Io(_) => "make it readable, or take it out of the ledger",
-            FileError::Folder => "rename the folder, or move it out of the ledger",
-            FileError::NotUtf8(_) => "save it as UTF-8",
-            FileError::TooLarge => "split it: a stage or group can be a folder with a file for each unit",
-        }
-    }
-}
+/// The largest ledger, in bytes.
+pub const LARGEST_LEDGER: u64 = 256 << 20;
+
+/// The most files of a ledger.
+pub const MOST_FILES: u64 = 200_000;
 
 /// A folder of files, by paths with `/` between their parts.
 pub trait Tree: Sync {
@@ -47,58 +27,65 @@ pub trait Tree: Sync {
     fn is_folder(&self, path: &str) -> bool;
 }
 
-/// A folder on disk.
-pub struct Disk(pub PathBuf);
+/// A folder on disk. Links in it are followed as long as they stay in it.
+pub struct Disk {
+    root: PathBuf,
+    folder: OnceLock<Result<Folder, io::ErrorKind>>,
+    /// Texts that take the place of those on disk: of a change that is open.
+    over: Changed,
+}
 
-impl Tree for Disk {
-    fn text(&self, path: &str) -> Result<Option<String>, FileError> {
-        let bytes = match read_file(&self.0.join(path)) {
-            Ok(bytes) => bytes,
-            Err(FileError::Io(error)) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-            Err(error) => return Err(error),
-        };
-        String::from_utf8(bytes).map(Some).map_err(|error| {
-            let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
-            FileError::NotUtf8(memchr::memchr_iter(b'\n', good).count() + 1)
-        })
+impl Disk {
+    /// The folder at this path, opened when something in it is first asked for.
+    pub fn new(root: impl Into<PathBuf>) -> Self {
+        Self::with(root, Changed::new())
     }
 
-    fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FileError> {
-        let entries = match fs::read_dir(self.0.join(folder)) {
-            Ok(entries) => entries,
-            Err(error) => {
-                return match error.kind() {
-                    io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Ok(None),
-                    _ => Err(error.into()),
-                };
-            }
-        };
-        let mut names = Vec::new();
-        for entry in entries {
-            names.push(entry?.file_name().to_string_lossy().into_owned());
-        }
-        names.sort_unstable();
-        Ok(Some(names))
+    /// The same as it is once an open change is made.
+    pub fn with(root: impl Into<PathBuf>, over: Changed) -> Self {
+        Self { root: root.into(), folder: OnceLock::new(), over }
     }
 
-    fn is_folder(&self, path: &str) -> bool {
-        self.0.join(path).is_dir()
+    fn folder(&self) -> Result<&Folder, FileError> {
+        let opened = self.folder.get_or_init(|| Folder::open(&self.root).map_err(|error| error.kind()));
+        opened.as_ref().map_err(|kind| FileError::Io((*kind).into()))
     }
 }
 
-fn read_file(path: &Path) -> Result<Vec<u8>, FileError> {
-    use std::io::Read as _;
-    let mut file = fs::File::open(path)?;
-    let about = file.metadata()?;
-    if about.is_dir() {
-        return Err(FileError::Folder);
+/// What lies on disk, whatever change is open.
+struct Lying<'d>(&'d Disk);
+
+impl Tree for Lying<'_> {
+    fn text(&self, path: &str) -> Result<Option<String>, FileError> {
+        self.0.folder()?.text(Path::new(path), LARGEST_FILE, Links::Inside)
     }
-    if about.len() > LARGEST {
-        return Err(FileError::TooLarge);
+
+    fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FileError> {
+        self.0.folder()?.names(Path::new(folder), Links::Inside)
     }
-    let mut bytes = Vec::with_capacity(usize::try_from(about.len()).unwrap_or(0) + 1);
-    file.read_to_end(&mut bytes)?;
-    Ok(bytes)
+
+    fn is_folder(&self, path: &str) -> bool {
+        self.0.folder().is_ok_and(|folder| folder.is_folder(Path::new(path), Links::Inside))
+    }
+}
+
+impl Tree for Disk {
+    fn text(&self, path: &str) -> Result<Option<String>, FileError> {
+        Overlay::new(&Lying(self), &self.over).text(path)
+    }
+
+    fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FileError> {
+        // Without an open change there is nothing to lay over, and no folder becomes one without names.
+        if self.over.is_empty() {
+            Lying(self).names(folder)
+        } else {
+            Overlay::new(&Lying(self), &self.over).names(folder)
+        }
+    }
+
+    fn is_folder(&self, path: &str) -> bool {
+        Overlay::new(&Lying(self), &self.over).is_folder(path)
+    }
 }
 
 /// Files in memory, by path.

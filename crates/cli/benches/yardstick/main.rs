@@ -155,7 +155,7 @@ fn main() {
 
     let reading = best(|| files.par_iter().map(|path| fs::read_to_string(path).unwrap()).collect::<Vec<_>>());
     let parsing = best(|| merely_parse(&files));
-    let tree = Disk(large.path().to_owned());
+    let tree = Disk::new(large.path().to_owned());
     let load = || read(&tree, &Scope::Whole).unwrap_or_else(|unreadable| panic!("{unreadable}"));
     let loading = best(load);
     let ledger = load();

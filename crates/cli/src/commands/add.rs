@@ -62,7 +62,7 @@ fn start(app: &App<'_>, wait: u64) -> Result<Changing, CliError> {
 
 /// A file's new text with a block of lines at its end.
 fn appended(changing: &Changing, path: &str, block: &str) -> Result<(String, Option<String>), CliError> {
-    let text = Disk(changing.root().to_owned())
+    let text = Disk::new(changing.root().to_owned())
         .text(path)
         .map_err(|error| CliError::usage(format!("`{path}` cannot be edited: {error}")))?;
     Ok((path.to_owned(), Some(append(text.as_deref(), block))))

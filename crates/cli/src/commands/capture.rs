@@ -66,11 +66,16 @@ pub(crate) fn run(args: &CaptureArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let scope = ledger.key_scope(LayerId::Stage(id));
     if args.secrets != SecretsAs::LeftOut && !keys.has_key(&scope) {
         let message = format!("`{stage}` has no key under which secrets could be captured");
-        let help = format!("make one: cledger key make @{stage}; or add --secrets left-out");
+        let help = format!("make one: cledger key make @{stage} --write; or add --secrets left-out");
         return Err(CliError::refused(message).help(help));
     }
     let resolver = Resolver::new(&ledger, &outside, &[]);
-    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let around = Around {
+        ledger_folder: &root,
+        outside: &outside,
+        trust: Trust::of_system(),
+        granted: app.granted().clone(),
+    };
     let places = places::outlets(&patterns, &ledger, &around)?;
     let looked = look(places, &resolver, day(None)?, Seeing::Live(app.console))?;
     let hiding = Hiding { keys: &keys, scope, how: args.secrets };

@@ -103,8 +103,14 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let today = Some(day(args.today.as_deref())?);
     let mut report = findings::check(&Resolver::new(ledger, &outside, &[]), pattern.as_ref(), today);
     let keys = app.keys(root);
-    let left =
-        delivered::look_back(&mut report, &Resolver::new(ledger, &outside, &[]), root, &keys, args.strict)?;
+    let left = delivered::look_back(
+        &mut report,
+        app,
+        &Resolver::new(ledger, &outside, &[]),
+        root,
+        &keys,
+        args.strict,
+    )?;
     if report.standings.is_empty() && report.findings.is_empty() && pattern.is_some() {
         let message =
             format!("`{}` covers no unit of the ledger", args.pattern.as_deref().unwrap_or_default());
@@ -146,7 +152,7 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     for line in &left {
         app.console.notice(line);
     }
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     let fails = report.findings.iter().any(|finding| finding.severity >= fails);
     Ok(if fails { status::FOUND } else { status::CLEAN })
 }

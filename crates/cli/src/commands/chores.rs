@@ -60,7 +60,7 @@ pub(crate) fn run(args: &ChoresArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     let (outside, keys) = (app.outside(&root), app.keys(&root));
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let planner = Planner { resolver: &resolver, keys: &keys };
-    let mut book = daybook::existing(&ledger, &root)?;
+    let mut book = daybook::reading(app, &ledger, &root)?;
     let mut open = Vec::new();
     for stage in ledger.stage_ids() {
         let name = ledger.stage(stage).name.as_str();

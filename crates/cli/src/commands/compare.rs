@@ -101,7 +101,7 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError>
         };
         text::compare::print(console, &ledger, &compared, &sides, args.all);
     }
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     let unmeant = compared.iter().any(|subject| match subject {
         SubjectCompared::Both(_, fields) => fields.iter().any(compare::Compared::is_unmeant),
         SubjectCompared::OnlyLeft(_) | SubjectCompared::OnlyRight(_) => false,

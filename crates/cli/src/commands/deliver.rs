@@ -26,7 +26,7 @@ use crate::conditions::day;
 use crate::daybook;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
-use crate::reality::bring::{Bringer, Bringing, Brought};
+use crate::reality::bring::{Bringer, Bringing, Brought, masking};
 use crate::reality::{Around, Seeing, look};
 
 #[derive(Debug, Args)]
@@ -115,7 +115,8 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, CliError>
         Some(owner) => vec![app.subject_in(&ledger, owner, chosen.stage)?],
     };
     let (outside, keys) = (app.outside(&root), app.keys(&root));
-    let mut book = daybook::open(&ledger, &root)?;
+    let mut book =
+        if args.write { daybook::open(&ledger, &root)? } else { daybook::planning(&ledger, &root)? };
     let staying = if args.only.is_empty() {
         Vec::new()
     } else {
@@ -126,7 +127,12 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let resolver = Resolver::new(&ledger, &outside, &staying);
     let mut delivering = Delivering {
         planner: Planner { resolver: &resolver, keys: &keys },
-        around: Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() },
+        around: Around {
+            ledger_folder: &root,
+            outside: &outside,
+            trust: Trust::of_system(),
+            granted: app.granted().clone(),
+        },
         keys: &keys,
         book,
     };
@@ -292,8 +298,14 @@ impl<'l> Delivering<'_, 'l> {
     ) -> Result<(Vec<Brought>, Option<Record>), CliError> {
         let places = places_of(ledger, &self.around, subject, stage)?;
         let looked = look(places, self.planner.resolver, day(None)?, Seeing::Live(app.console))?;
-        let bringer =
-            Bringer { ledger, ledger_folder: self.around.ledger_folder, trust: self.around.trust.clone() };
+        // What the ledger makes is known value by value; anything else is taken from the text itself.
+        let contents: &[&Content] = if bringing.is_of_ledger { &[] } else { &[bringing.content] };
+        let bringer = Bringer {
+            ledger,
+            ledger_folder: self.around.ledger_folder,
+            trust: self.around.trust.clone(),
+            masking: masking(self.planner.resolver, subject, stage, contents),
+        };
         let brought = bringer.bring(looked, subject, bringing)?;
         // Where nothing came anywhere, there was no delivery; nor where all of it was there already.
         let is_old = bringing.before == Some(bringing.content) && brought.iter().all(Brought::was_there);

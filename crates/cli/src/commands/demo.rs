@@ -12,6 +12,7 @@ use include_dir::{Dir, DirEntry, include_dir};
 
 use crate::app::App;
 use crate::error::{CliError, status};
+use crate::granted::trust_own;
 use crate::output::style;
 
 /// The demo's files: `ledger`, `vault`, `live`, `boards`, `legacy` and `exports`.
@@ -70,7 +71,14 @@ const WALK: [Step; 9] = [
     },
     Step {
         about: "The files of a whole stage, those with secrets for their owner alone.",
-        arguments: &["render", "@prod-north", "--out", "../rendered/prod-north"],
+        arguments: &[
+            "render",
+            "@prod-north",
+            "--out",
+            "../rendered/prod-north",
+            "--countersign",
+            "prod-north",
+        ],
     },
     Step {
         about: "A stage that is not complete is not rendered.",
@@ -97,6 +105,7 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     write(&FILES, dir)?;
     let ledger = dir.join("ledger");
+    trust_own(&ledger, app);
     app.console.line(format!(
         "The demo is in {}: a ledger, a vault, a pretend live system, and files from before.",
         dir.display()
@@ -118,7 +127,8 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         "cledger demo .. --serve                    # the boards' service again, in another terminal"
             .to_owned(),
         "export CLEDGER_IDENTITY=../identity        # a private key for the demo alone; then:".to_owned(),
-        "cledger key identity && cledger key make @test && cledger key protect @test --write".to_owned(),
+        "cledger key identity && cledger key make @test --write".to_owned(),
+        "cledger key protect @test --write".to_owned(),
     ] {
         app.console.line(format!("  {line}"));
     }
@@ -190,6 +200,8 @@ fn walk(ledger: &Path, app: &mut App<'_>) -> Result<(), CliError> {
             .current_dir(&ledger)
             .env("COLUMNS", &width)
             .env_remove("CLEDGER_STAGE")
+            // It was trusted when it was made; this serves where that cannot be remembered.
+            .env("CLEDGER_TRUST", "1")
             .output()
             .map_err(outside)?;
         app.console.raw(&String::from_utf8_lossy(&output.stdout));

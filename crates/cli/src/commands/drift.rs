@@ -77,7 +77,12 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     };
     let outside = app.outside(&root);
     let resolver = Resolver::new(ledger, &outside, &[]);
-    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let around = Around {
+        ledger_folder: &root,
+        outside: &outside,
+        trust: Trust::of_system(),
+        granted: app.granted().clone(),
+    };
     let today = day(args.today.as_deref())?;
     let lookups = match &wanted {
         Wanted::Folder(..) => Vec::new(),
@@ -94,7 +99,7 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let capture = capture.map(|file| Captured { file, keys: &keys });
     let at = capture.as_ref().map_or(Seeing::Live(app.console), Seeing::Capture);
     let mut looked = look(places, &resolver, today, at)?;
-    if let Some(mut book) = daybook::existing(ledger, &root)? {
+    if let Some(mut book) = daybook::reading(app, ledger, &root)? {
         since::tell(&mut *book, &mut looked, ledger, &keys)?;
     }
     if let Some(changing) = &changing {
@@ -110,7 +115,7 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     } else {
         text::drift::print(console, &units);
     }
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     Ok(match (clean, known) {
         (true, _) => status::CLEAN,
         (false, true) => status::FOUND,

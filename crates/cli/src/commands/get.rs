@@ -77,7 +77,7 @@ pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, CliError> {
                 return Err(CliError::refused(message).help("add --unmask, or --unmask=always in a pipe"));
             }
             if effective.unread().is_some() {
-                return Err(not_readable(&[ledger.owner(subject).to_string()], &outside.keys, ""));
+                return Err(not_readable(&[ledger.owner(subject).to_string()], &outside, ""));
             }
             if app.console.is_json() {
                 app.console.document(&json::show::one(&ledger, one, &effective, unmask));

@@ -40,7 +40,7 @@ pub(crate) struct History {
 pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
     let (root, ledger) = app.open(&Scope::Units(std::collections::BTreeSet::new()))?;
-    let mut book = daybook::required(&ledger, &root)?;
+    let mut book = daybook::required(app, &ledger, &root)?;
     let all = book.records(&Wanted::default())?;
     if let Some(place) = &args.copy_to {
         return copy(&all, place, app);

@@ -9,6 +9,7 @@ use cledger_store::{MANIFEST, Mode, write_atomically};
 
 use crate::app::App;
 use crate::error::{CliError, status};
+use crate::granted::trust_own;
 
 #[derive(Debug, Args)]
 pub(crate) struct InitArgs {
@@ -25,6 +26,9 @@ pub(crate) struct InitArgs {
 const CONTRACT: &str = include_str!("init/example.toml");
 const SHARED: &str = include_str!("init/shared.toml");
 
+/// What version control leaves out: local state, and rendered files, which hold secrets.
+const IGNORED: &str = "/.cledger/\n/rendered/\n";
+
 pub(crate) fn run(args: &InitArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     check(args)?;
     let classes: Vec<(&Name, Class, bool)> = args
@@ -39,15 +43,16 @@ pub(crate) fn run(args: &InitArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         (MANIFEST.to_owned(), manifest(&args.name, &classes)),
         ("shared.toml".to_owned(), SHARED.to_owned()),
         ("units/example.toml".to_owned(), CONTRACT.to_owned()),
-        (".gitignore".to_owned(), "/.cledger/\n".to_owned()),
+        (".gitignore".to_owned(), IGNORED.to_owned()),
     ];
     for (name, class, _) in &classes {
         files.push((format!("stages/{name}.toml"), settings(name, *class)));
     }
-    let console = &mut *app.console;
     for (path, content) in &files {
         write_atomically(&args.dir.join(path), content.as_bytes(), Mode::Usual)?;
     }
+    trust_own(&args.dir, app);
+    let console = &mut *app.console;
     if console.is_json() {
         let paths: Vec<&String> = files.iter().map(|(path, _)| path).collect();
         let stages: Vec<_> = classes

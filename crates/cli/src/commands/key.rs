@@ -14,7 +14,7 @@ use cledger_core::address::{Address, Pattern};
 use cledger_core::cipher::KeyScope;
 use cledger_core::model::{LayerId, Ledger};
 use cledger_core::name::{Name, nearest};
-use cledger_store::{Changed, Reader};
+use cledger_store::{Changed, Keys, Reader, SeenKey, Sight};
 
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing, Planned};
@@ -64,7 +64,7 @@ struct Renewal {
 /// What was done, or would be, with the key of a stage or group.
 pub(crate) struct Done {
     pub(crate) scope: KeyScope,
-    pub(crate) readers: Vec<Name>,
+    pub(crate) readers: Vec<KeyReader>,
     /// How many secrets are encrypted by it, where that is what was done.
     pub(crate) secrets: Option<usize>,
     /// The reader who comes or goes.
@@ -90,7 +90,7 @@ pub(crate) fn run(args: &KeyArgs, app: &mut App<'_>) -> Result<u8, CliError> {
 }
 
 /// The stages and groups that `@STAGE`, `@GROUP` or a pattern of such names, each once.
-fn layers(ledger: &Ledger, texts: &[String]) -> Result<Vec<LayerId>, CliError> {
+pub(crate) fn layers(ledger: &Ledger, texts: &[String]) -> Result<Vec<LayerId>, CliError> {
     let mut found: Vec<LayerId> = Vec::new();
     for text in texts {
         let parts = Address::parse(text).ok();
@@ -127,8 +127,39 @@ fn scopes(ledger: &Ledger, layers: &[LayerId]) -> Vec<KeyScope> {
     layers.iter().map(|&layer| ledger.key_scope(layer)).collect()
 }
 
-fn names(readers: &[Reader]) -> Vec<Name> {
-    readers.iter().map(|reader| reader.name.clone()).collect()
+/// A reader, and what tells their public key from others at a glance.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct KeyReader {
+    pub(crate) name: Name,
+    pub(crate) fingerprint: String,
+}
+
+fn readers(readers: &[Reader]) -> Vec<KeyReader> {
+    readers.iter().map(reader).collect()
+}
+
+fn reader(reader: &Reader) -> KeyReader {
+    KeyReader { name: reader.name.clone(), fingerprint: reader.recipient.fingerprint() }
+}
+
+/// A key as it was last seen, and as it is.
+pub(crate) struct Compared {
+    pub(crate) scope: KeyScope,
+    /// `None` where it cannot be opened here.
+    pub(crate) sight: Option<Sight>,
+    pub(crate) before: Option<SeenKey>,
+    pub(crate) now: Option<SeenKey>,
+}
+
+/// How a key stands to what was seen of it; `None` where there is nothing of either.
+pub(crate) fn compared(keys: &Keys<'_>, scope: &KeyScope) -> Option<Compared> {
+    let (watch, before) = (keys.watch(), keys.watch().before(scope).cloned());
+    let now = keys.key(scope).ok();
+    if before.is_none() && now.is_none() {
+        return None;
+    }
+    let sight = now.as_ref().map(|_| watch.sight_of(scope).unwrap_or(Sight::Same));
+    Some(Compared { scope: scope.clone(), sight, before, now: now.map(|file| file.seen()) })
 }
 
 /// Writes a change of keys, if that is asked for, and tells what it does. Effective values stay.

@@ -57,6 +57,6 @@ pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     } else {
         text::matrix::print(app.console, &ledger, &stages, &rows);
     }
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     Ok(status::CLEAN)
 }

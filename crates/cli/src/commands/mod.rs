@@ -27,6 +27,7 @@ mod remove;
 mod rename;
 mod render;
 mod replace;
+mod resume;
 mod run;
 mod schema;
 mod search;
@@ -35,6 +36,7 @@ mod share;
 mod show;
 mod status;
 mod trace;
+mod trust;
 mod waive;
 mod withdraw;
 
@@ -45,15 +47,17 @@ pub(crate) use capture::Counted as CountedOutlet;
 pub(crate) use chores::OpenChore;
 pub(crate) use deliver::Delivery;
 pub(crate) use history::History;
-pub(crate) use key::{Done as KeyDone, Listed as KeyListed};
+pub(crate) use key::{Compared as KeyCompared, Done as KeyDone, KeyReader, Listed as KeyListed};
 pub(crate) use outlet::{Listed as ListedOutlet, Prepared, Preparing};
 pub(crate) use probe::Report as ProbeReport;
 pub(crate) use promote::{Field as PromotionField, Promotion};
 pub(crate) use rehome::Report as RehomeReport;
 pub(crate) use replace::{Names, Replacement};
+pub(crate) use resume::Resumed;
 pub(crate) use show::{fields_of, whole_unit, with_stage, without_delivery};
 pub(crate) use status::{InStage, Standing};
 pub(crate) use trace::{Step, Traced};
+pub(crate) use trust::{Doing, Trusted};
 
 use crate::app::App;
 use crate::error::CliError;
@@ -67,6 +71,8 @@ pub(crate) enum Command {
     Demo(demo::DemoArgs),
     /// Make a unit and its settings of files that exist
     Adopt(adopt::AdoptArgs),
+    /// Say that a ledger may reach what it names, or that keys are the right ones
+    Trust(trust::TrustArgs),
     /// Add a stage, group, unit, instance or entry
     Add(add::AddArgs),
     /// List units, stages, groups or shared entries
@@ -87,6 +93,8 @@ pub(crate) enum Command {
     Replace(Box<replace::ReplaceArgs>),
     /// Say who may read the secrets of which stages, and encrypt them
     Key(key::KeyArgs),
+    /// Show a change of the ledger that was interrupted, and finish it or put it back
+    Resume(resume::ResumeArgs),
     /// Show what a unit gets in a stage, and where each value comes from
     Show(show::ShowArgs),
     /// Print one bare value, for scripts
@@ -143,6 +151,8 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
         Command::Init(args) => init::run(&args, app),
         Command::Demo(args) => demo::run(&args, app),
         Command::Adopt(args) => adopt::run(&args, app),
+        Command::Trust(args) => trust::run(&args, app),
+        Command::Resume(args) => resume::run(&args, app),
         Command::Add(args) => add::run(&args, app),
         Command::List(args) => list::run(&args, app),
         Command::Remove(args) => remove::run(&args, app),

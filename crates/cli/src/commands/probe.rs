@@ -10,6 +10,7 @@ use cledger_core::model::{Class, Subject};
 use cledger_core::name::Name;
 use cledger_core::probe::{Answer, NotTried, Probed, Target, merged, targets};
 use cledger_core::resolve::Resolver;
+use cledger_core::trust::of_target;
 use cledger_outlets::Trust;
 use cledger_outlets::probe::Prober;
 use jiff::Timestamp;
@@ -18,6 +19,7 @@ use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
+use crate::granted::not_trusted;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
@@ -92,6 +94,10 @@ pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         not_tried.extend(without);
     }
     let all = merged(all);
+    if app.granted().is_unsaid() {
+        return Err(not_trusted("nothing is tried"));
+    }
+    app.require(&all.iter().flat_map(of_target).collect::<BTreeSet<_>>())?;
     app.console.detail(&format!("trying {} services", all.len()));
     let probed = Prober::new(Trust::of_system(), args.timeout, Timestamp::now()).all(&all);
     let report = Report {
@@ -105,7 +111,7 @@ pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     } else {
         text::probe::print(app.console, &report);
     }
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     let all_answer = report.probed.iter().all(|(_, probed)| probed.answer == Answer::Answers);
     Ok(if all_answer && report.not_tried.is_empty() { status::CLEAN } else { status::FOUND })
 }

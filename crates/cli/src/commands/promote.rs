@@ -123,7 +123,7 @@ fn promote(args: &PromoteArgs, app: &mut App<'_>) -> Result<(u8, Vec<String>, Na
     let keys = changing.keys(&NO_CHANGE);
     let resolver = Resolver::new(ledger, &outside, &[]);
     let planner = Planner { resolver: &resolver, keys: &keys };
-    let Some(mut book) = daybook::existing(ledger, changing.root())? else {
+    let Some(mut book) = daybook::reading(app, ledger, changing.root())? else {
         return Err(nothing_delivered(&args.from));
     };
     let carry: Vec<Pattern> = args.carry.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
@@ -135,8 +135,12 @@ fn promote(args: &PromoteArgs, app: &mut App<'_>) -> Result<(u8, Vec<String>, Na
         };
         let mut content = planner.content(&record)?;
         if args.live {
-            let around =
-                Around { ledger_folder: changing.root(), outside: &outside, trust: Trust::of_system() };
+            let around = Around {
+                ledger_folder: changing.root(),
+                outside: &outside,
+                trust: Trust::of_system(),
+                granted: app.granted().clone(),
+            };
             live::overlay(&planner, &around, (subject, below), &mut content, app.console)?;
         }
         promotions.push(of_unit(&planner, args, &carry, (subject, below, above), (record, &content)));

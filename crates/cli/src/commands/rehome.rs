@@ -22,6 +22,7 @@ use crate::app::{App, known_stage, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
 use crate::existing;
+use crate::options::HandOutOptions;
 use crate::output::{json, text};
 use crate::rendered::not_readable;
 
@@ -47,6 +48,8 @@ pub(crate) struct RehomeArgs {
     /// Do it; without, it is only shown
     #[arg(long)]
     write: bool,
+    #[command(flatten)]
+    hand_out: HandOutOptions,
 }
 
 /// What rehoming one file, or one member of an archive, came to.
@@ -96,7 +99,7 @@ pub(crate) fn run(args: &RehomeArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     let compared = compare::fields(&mut session, (subjects.0, stages.0), (subjects.1, stages.1));
     let unread = |value: &cledger_core::resolve::Effective<'_>| value.unread().is_some();
     if compared.iter().any(|one| one.left_value.iter().chain(&one.right_value).any(unread)) {
-        return Err(not_readable(&[ledger.owner(subjects.0).to_string()], &outside.keys, ""));
+        return Err(not_readable(&[ledger.owner(subjects.0).to_string()], &outside, ""));
     }
     only.refuse_unknown(&ledger, compared.iter().map(|one| one.left))?;
     let swaps = swaps(&ledger, &compared);
@@ -110,7 +113,9 @@ pub(crate) fn run(args: &RehomeArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     if written {
         let is_secret = |spot: &Spot| swaps[spot.swap].secret;
         let mut spots = parts.iter().filter_map(|part| part.rehomed.as_ref()).flat_map(|it| &it.replaced);
-        let mode = if spots.any(is_secret) { Mode::OwnerOnly } else { Mode::AsBefore };
+        let holds_secrets = spots.any(is_secret);
+        args.hand_out.grant(ledger.stage(stages.1), holds_secrets)?;
+        let mode = if holds_secrets { Mode::OwnerOnly } else { Mode::AsBefore };
         write_atomically(out, &content(&bytes, is_archive, &parts)?, mode)?;
     }
     let found = |swap: usize| {

@@ -51,7 +51,7 @@ pub(crate) fn run(args: &RemoveArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         .map(|text| what(app, ledger, &Address::parse(text)?))
         .collect::<Result<_, CliError>>()?;
     things.iter().try_for_each(|thing| must_not_be_listed(ledger, &things, thing))?;
-    let disk = Disk(changing.root().to_owned());
+    let disk = Disk::new(changing.root().to_owned());
     let mut changed = remove(&disk, ledger, &things).map_err(|error| CliError::usage(error.to_string()))?;
     for thing in &things {
         let scope = match thing {

@@ -90,7 +90,7 @@ pub(super) fn renamed(
     changed.extend(rename(ledger, renaming).map_err(wrong)?);
     if !outputs {
         let edits = kept_names(ledger, renaming)?;
-        let disk = Disk(changing.root().to_owned());
+        let disk = Disk::new(changing.root().to_owned());
         let more = apply(&Overlay::new(&disk, &changed), &edits).map_err(wrong)?;
         changed.extend(more);
     }

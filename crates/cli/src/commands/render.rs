@@ -13,14 +13,14 @@ use cledger_core::output::OutputName;
 use cledger_core::render::{RenderedOutput, Rendering, rendering};
 use cledger_core::resolve::{Effective, FieldId, Resolver};
 use cledger_formats::{OutputText, annotate, particulars};
-use cledger_store::{Mode, write_atomically};
+use cledger_store::{Folder, Mode, WriteError, taken_in};
 use zeroize::Zeroizing;
 
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
-use crate::options::AssumeOptions;
+use crate::options::{AssumeOptions, HandOutOptions};
 use crate::output::text::render::RenderedFile;
 use crate::output::{json, origin, text as output_text};
 use crate::rendered::{not_readable, refuse_clashes, text};
@@ -46,10 +46,12 @@ pub(crate) struct RenderArgs {
     #[arg(long)]
     annotate: bool,
     #[command(flatten)]
+    hand_out: HandOutOptions,
+    #[command(flatten)]
     assume: AssumeOptions,
 }
 
-/// A file that is ready to be written.
+/// A file that is ready to be written, by its path below the folder.
 struct Ready {
     path: PathBuf,
     content: Zeroizing<String>,
@@ -89,7 +91,7 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
             unreadable.push(ledger.owner(subject).to_string());
         }
         refuse_clashes(&ledger, &rendering)?;
-        ready.extend(files(&ledger, &rendering, &out, args.annotate)?);
+        ready.extend(files(&ledger, &rendering, args.annotate)?);
         for gap in rendering.gaps {
             // A shared entry's gap is one gap, however many units show it.
             let same = |known: &Finding| {
@@ -101,15 +103,23 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         }
     }
     if !unreadable.is_empty() {
-        return Err(not_readable(&unreadable, &outside.keys, "; or add --without-secrets"));
+        return Err(not_readable(&unreadable, &outside, "; or add --without-secrets"));
     }
     let write = gaps.is_empty() || args.partial;
     let mut files = Vec::new();
-    if write {
+    if write && !ready.is_empty() {
+        let holds_secrets = ready.iter().any(|file| file.secret);
+        args.hand_out.grant(ledger.stage(chosen.stage), holds_secrets)?;
+        let folder = Folder::make(&out).map_err(|error| WriteError::new(out.clone(), error))?;
         for Ready { path, content, secret } in ready {
             let mode = if secret { Mode::OwnerOnly } else { Mode::Usual };
-            let written = write_atomically(&path, content.as_bytes(), mode)?;
-            files.push(RenderedFile { path, secret, written });
+            let full = out.join(&path);
+            let written = folder.write(&path, content.as_bytes(), mode);
+            let written = written.map_err(|error| WriteError::new(full.clone(), error))?;
+            files.push(RenderedFile { path: full, secret, written });
+        }
+        if holds_secrets {
+            tell_taken_in(&out, app);
         }
     }
     let console = &mut *app.console;
@@ -123,16 +133,23 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     Ok(if gaps.is_empty() { status::CLEAN } else { status::FOUND })
 }
 
-fn files(
-    ledger: &Ledger,
-    rendering: &Rendering<'_>,
-    out: &Path,
-    annotated: bool,
-) -> Result<Vec<Ready>, CliError> {
+/// Tells that version control would take in a folder with secrets, and how to keep it from that.
+fn tell_taken_in(folder: &Path, app: &App<'_>) {
+    if let Some((top, below)) = taken_in(folder) {
+        let (top, line) = (top.join(".gitignore"), below.display());
+        app.console.notice(&format!(
+            "Version control would take in `{}`, which holds secrets. Add this line to {}:\n  /{line}/",
+            folder.display(),
+            top.display()
+        ));
+    }
+}
+
+fn files(ledger: &Ledger, rendering: &Rendering<'_>, annotated: bool) -> Result<Vec<Ready>, CliError> {
     let owner = ledger.owner(rendering.subject).to_string();
     let mut ready = Vec::new();
     for rendered in &rendering.outputs {
-        let path = out.join(&owner).join(&rendered.path);
+        let path = Path::new(&owner).join(&rendered.path);
         let OutputText { text, secret } = text(ledger, rendering, rendered)?;
         if !annotated {
             ready.push(Ready { path, content: text, secret });

@@ -114,7 +114,7 @@ pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, CliError>
         let stay = if replacing.encrypted == 1 { "stays as it is" } else { "stay as they are" };
         app.console.notice(&format!("{secrets} {stay}: `cledger set` changes one at a time."));
     }
-    let disk = Disk(changing.root().to_owned());
+    let disk = Disk::new(changing.root().to_owned());
     let wrong = |error: EditError| CliError::usage(error.to_string());
     let mut changed = replacing.texts;
     let edited = apply(&Overlay::new(&disk, &changed), &replacing.edits).map_err(wrong)?;

@@ -6,17 +6,20 @@ use std::process::Command;
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
-use cledger_core::environment::{Environment, environment};
+use cledger_core::environment::{Environment, environment, is_acted_on};
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
+use cledger_core::trust::{self, Thing};
+use cledger_outlets::effect::OWN_VARIABLES;
 use zeroize::Zeroizing;
 
 use super::show::{with_stage, without_delivery};
 use crate::app::{App, scope_of, unit_of};
 use crate::complete;
 use crate::error::{CliError, status};
-use crate::options::AssumeOptions;
+use crate::granted::not_trusted;
+use crate::options::{AssumeOptions, HandOutOptions};
 use crate::output::diagnostics;
 use crate::rendered::not_readable;
 
@@ -31,6 +34,11 @@ pub(crate) struct RunArgs {
     /// Start from an empty environment instead of this one
     #[arg(long)]
     empty_env: bool,
+    /// Let the program have this variable of ours, which it would not get otherwise: one that leads to secrets
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pass: Vec<String>,
+    #[command(flatten)]
+    hand_out: HandOutOptions,
     #[command(flatten)]
     assume: AssumeOptions,
     /// The program and its arguments
@@ -51,6 +59,9 @@ pub(crate) fn run(args: &RunArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     if let Some(because) = &chosen.because {
         app.console.notice(&format!("stage {}, from {because}", ledger.stage(chosen.stage).name));
     }
+    if app.granted().is_unsaid() {
+        return Err(not_trusted("nothing is started"));
+    }
     let subject = app.subject_in(&ledger, owner, chosen.stage)?;
     if subject == Subject::Shared {
         return Err(CliError::usage("`shared` is no unit").help("write UNIT[+INSTANCE]@STAGE"));
@@ -61,7 +72,7 @@ pub(crate) fn run(args: &RunArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let made = environment(&mut resolver.session(unit_of(subject)), subject, chosen.stage);
     refuse_gaps(&ledger, (subject, chosen.stage), &made, app)?;
     if made.variables.values().any(|(_, effective)| effective.unread().is_some()) {
-        return Err(not_readable(&[ledger.owner(subject).to_string()], &outside.keys, ""));
+        return Err(not_readable(&[ledger.owner(subject).to_string()], &outside, ""));
     }
     let Some((program, arguments)) = args.command.split_first() else {
         return Err(CliError::usage("there is no program to run"));
@@ -70,6 +81,9 @@ pub(crate) fn run(args: &RunArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     command.args(arguments);
     if args.empty_env {
         command.env_clear();
+    }
+    for name in without(&ledger, &args.pass) {
+        command.env_remove(name);
     }
     for (name, (field, effective)) in &made.variables {
         let Some(value) = effective.expose() else { continue };
@@ -80,13 +94,29 @@ pub(crate) fn run(args: &RunArgs, app: &mut App<'_>) -> Result<u8, CliError> {
                 format!("`{address}` cannot be an environment variable: it would be called `{name}`");
             return Err(CliError::usage(message).help("give it another name with `as`"));
         }
+        if is_acted_on(name) {
+            let message = format!(
+                "`{address}` would be called `{name}`, on which a loader, a shell or an interpreter acts"
+            );
+            return Err(CliError::refused(message).help("give it another name with `as`"));
+        }
         if text.contains('\0') {
             let message = format!("`{address}` cannot be an environment variable: it holds a NUL character");
             return Err(CliError::usage(message).help("hand it out in a rendered file"));
         }
         command.env(name, text.as_str());
     }
+    let holds_secrets = made.variables.values().any(|(_, effective)| effective.secret);
+    args.hand_out.grant(ledger.stage(chosen.stage), holds_secrets)?;
     start(command, &program.to_string_lossy())
+}
+
+/// Variables that lead to secrets, and that no program gets unless it is passed them by name: our own, and those
+/// that secrets of outlets come from.
+fn without<'n>(ledger: &Ledger, pass: &'n [String]) -> impl Iterator<Item = String> + use<'n> {
+    let of_outlets = trust::declared(ledger).into_keys().filter(|named| named.thing == Thing::Variable);
+    let own = OWN_VARIABLES.into_iter().map(str::to_owned);
+    own.chain(of_outlets.map(|named| named.name)).filter(|name| !pass.contains(name))
 }
 
 /// Refuses to start a program that would lack values, or get one under the name of another.

@@ -40,7 +40,7 @@ pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         Kind::Report => schema::report(),
         Kind::Stage | Kind::Group => {
             // Without a ledger, or with one that cannot be read, it is said in general.
-            let ledger = app.root().ok().and_then(|root| read(&Disk(root), &Scope::Whole).ok());
+            let ledger = app.root().ok().and_then(|root| read(&Disk::new(root), &Scope::Whole).ok());
             schema::settings(ledger.as_ref())
         }
     };

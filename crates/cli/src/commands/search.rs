@@ -32,7 +32,7 @@ pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         } else {
             text::search::effective(console, &ledger, &found);
         }
-        app.tell_unreadable(&outside.keys);
+        app.tell_unread(&outside);
         return Ok(status::CLEAN);
     }
     let found = search::settings(&ledger, &outside, &conditions);
@@ -41,6 +41,6 @@ pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     } else {
         text::search::settings(console, &ledger, &found);
     }
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     Ok(status::CLEAN)
 }

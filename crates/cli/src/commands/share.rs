@@ -52,7 +52,7 @@ pub(crate) fn run(args: &ShareArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     let others: Vec<UnitId> =
         args.with.iter().map(|name| unit_id(app, &changing, name)).collect::<Result<_, _>>()?;
-    let disk = Disk(changing.root().to_owned());
+    let disk = Disk::new(changing.root().to_owned());
     let mut changed =
         share(&disk, ledger, id, entry, &others).map_err(|error| CliError::usage(error.to_string()))?;
     changing.resealed(ledger, &NO_CHANGE, &mut changed)?;

@@ -70,7 +70,7 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         let document =
             json::show::document(&mut session, (subject, chosen.stage), &fields, unmask, &fingerprint);
         console.document(&document);
-        app.tell_unreadable(&outside.keys);
+        app.tell_unread(&outside);
         return Ok(status::CLEAN);
     }
     for line in heading(&ledger, subject, &chosen) {
@@ -85,7 +85,7 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         return Ok(status::CLEAN);
     }
     text::show::print(console, &mut session, &fields, unmask, &fingerprint);
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     Ok(status::CLEAN)
 }
 
@@ -136,7 +136,7 @@ pub(crate) fn whole_unit(address: &Address) -> Result<&Owner, CliError> {
 /// A delivery as it was recorded.
 fn delivery(address: &Address, args: &ShowArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let (root, ledger) = app.open(&Scope::Whole)?;
-    let mut book = daybook::required(&ledger, &root)?;
+    let mut book = daybook::required(app, &ledger, &root)?;
     let record = deliveries::record(&mut *book, address)?;
     let stage = App::stage(&ledger, address.stage.as_ref())?;
     let unmask = args.unmask.granted(&ledger, stage.stage)?;

@@ -71,7 +71,7 @@ pub(crate) fn run(args: &StatusArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let planner = Planner { resolver: &resolver, keys: &keys };
     let mut records: BTreeMap<(String, String), Vec<Record>> = BTreeMap::new();
-    if let Some(mut book) = daybook::existing(&ledger, &root)? {
+    if let Some(mut book) = daybook::reading(app, &ledger, &root)? {
         for record in book.records(&Wanted::default())? {
             let key = (record.meta.unit.clone(), record.meta.stage.clone());
             records.entry(key).or_default().push(record);
@@ -79,7 +79,12 @@ pub(crate) fn run(args: &StatusArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     }
     let mut drifted: BTreeSet<(String, String)> = BTreeSet::new();
     if args.live {
-        let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+        let around = Around {
+            ledger_folder: &root,
+            outside: &outside,
+            trust: Trust::of_system(),
+            granted: app.granted().clone(),
+        };
         let looked =
             look(places::outlets(&[], &ledger, &around)?, &resolver, day(None)?, Seeing::Live(app.console))?;
         for unit in looked.into_iter().flat_map(|looked| looked.units).filter(|unit| !unit.is_clean()) {

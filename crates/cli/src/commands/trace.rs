@@ -88,7 +88,7 @@ pub(crate) fn run(args: &TraceArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     } else {
         text::trace::print(app.console, &ledger, &traced, unmask);
     }
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     Ok(status::CLEAN)
 }
 

@@ -68,7 +68,7 @@ pub(crate) fn run(args: &WaiveArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     if let Some(by) = &by {
         block.push_str(&format!("by = {}\n", quoted(by)));
     }
-    let disk = Disk(changing.root().to_owned());
+    let disk = Disk::new(changing.root().to_owned());
     let before = disk.text(WAIVERS).map_err(|error| CliError::usage(format!("`{WAIVERS}`: {error}")))?;
     let changed = Changed::from([(WAIVERS.to_owned(), Some(append(before.as_deref(), &block)))]);
     let planned = changing.plan_texts(changed)?;

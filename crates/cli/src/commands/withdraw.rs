@@ -14,13 +14,13 @@ use jiff::Timestamp;
 use super::deliver::plan::{Planner, places_of};
 use super::{whole_unit, with_stage, without_delivery};
 use crate::app::App;
-use crate::change::{ChangeOptions, Changing, countersigned};
+use crate::change::{CHANGES, ChangeOptions, Changing, countersigned};
 use crate::complete;
 use crate::conditions::day;
 use crate::daybook;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
-use crate::reality::bring::{Bringer, Bringing, Brought};
+use crate::reality::bring::{Bringer, Bringing, Brought, masking};
 use crate::reality::{Around, Seeing, look};
 
 #[derive(Debug, Args)]
@@ -51,7 +51,8 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
     let (outside, keys) = (app.outside(&root), app.keys(&root));
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let planner = Planner { resolver: &resolver, keys: &keys };
-    let mut book = daybook::open(&ledger, &root)?;
+    let mut book =
+        if args.write { daybook::open(&ledger, &root)? } else { daybook::planning(&ledger, &root)? };
     let (name, owner) = (stage.name.as_str(), owner.to_string());
     let last = planner.last(&mut *book, &owner, chosen.stage)?;
     let Some((record, content)) = last.filter(|(record, _)| record.meta.kind == Kind::Delivered) else {
@@ -60,7 +61,12 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
         ))
         .help(format!("`cledger history {owner}@{name}` shows what there was")));
     };
-    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let around = Around {
+        ledger_folder: &root,
+        outside: &outside,
+        trust: Trust::of_system(),
+        granted: app.granted().clone(),
+    };
     if !args.write {
         let names: Vec<&str> =
             content.files.keys().chain(content.documents.keys()).map(String::as_str).collect();
@@ -79,7 +85,7 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
         }
         return Ok(status::CLEAN);
     }
-    countersigned(&[stage], &args.change)?;
+    countersigned(&[stage], &args.change.countersign, CHANGES)?;
     let why = args
         .change
         .why
@@ -95,7 +101,8 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
     book.open(&meta, &packed)?;
     let places = places_of(&ledger, &around, subject, chosen.stage)?;
     let looked = look(places, &resolver, day(None)?, Seeing::Live(app.console))?;
-    let bringer = Bringer { ledger: &ledger, ledger_folder: &root, trust: around.trust.clone() };
+    let masking = masking(&resolver, subject, chosen.stage, &[&content]);
+    let bringer = Bringer { ledger: &ledger, ledger_folder: &root, trust: around.trust.clone(), masking };
     let nothing = Content::default();
     let bringing = Bringing { content: &nothing, before: Some(&content), is_of_ledger: false };
     let brought = bringer.bring(looked, subject, &bringing)?;

@@ -6,6 +6,7 @@ use anstream::{AutoStream, ColorChoice};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
+use super::clean::clean;
 use super::{diagnostics, json, style};
 use crate::cli::Globals;
 use crate::error::CliError;
@@ -56,7 +57,7 @@ impl Console {
 
     /// Adds a line to the result. It may hold ANSI colours, which are dropped where none are wanted.
     pub(crate) fn line(&mut self, text: impl AsRef<str>) {
-        self.out.push_str(text.as_ref());
+        self.out.push_str(&clean(text.as_ref()));
         self.out.push('\n');
     }
 
@@ -72,30 +73,34 @@ impl Console {
         }
     }
 
-    /// Adds text to the result as it is.
+    /// Adds text of several lines to the result.
     pub(crate) fn raw(&mut self, text: &str) {
-        self.out.push_str(text);
+        self.out.push_str(&clean(text));
     }
 
     /// Adds a value to the result that a program gets as it is, control characters and all.
     pub(crate) fn exact(&mut self, text: &str) {
-        if !io::stdout().is_terminal() {
+        if io::stdout().is_terminal() {
+            self.line(text);
+        } else {
             self.color_of_result = ColorChoice::AlwaysAnsi;
+            self.out.push_str(text);
+            self.out.push('\n');
         }
-        self.line(text);
     }
 
     /// Adds a JSON document to the result.
     pub(crate) fn document(&mut self, document: &impl Serialize) {
         // Documents are made of texts, numbers and lists, which always serialise.
         let text = serde_json::to_string(document).unwrap_or_default();
-        self.line(text);
+        self.out.push_str(&super::clean::json(text));
+        self.out.push('\n');
     }
 
     /// Tells something that is not part of the result.
     pub(crate) fn notice(&self, text: &str) {
         if !self.quiet {
-            let _ = writeln!(self.stderr(), "{text}");
+            let _ = writeln!(self.stderr(), "{}", clean(text));
         }
     }
 
@@ -115,7 +120,7 @@ impl Console {
     /// Tells a detail of what is done, where `-v` asks for it.
     pub(crate) fn detail(&self, text: &str) {
         if self.verbose {
-            let _ = writeln!(self.stderr(), "{text}");
+            let _ = writeln!(self.stderr(), "{}", clean(text));
         }
     }
 
@@ -146,7 +151,7 @@ impl Console {
                 text
             }
         };
-        let _ = self.stderr().write_all(text.as_bytes());
+        let _ = self.stderr().write_all(clean(&text).as_bytes());
     }
 
     /// Writes what was collected.

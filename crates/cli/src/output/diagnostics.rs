@@ -6,8 +6,8 @@ use cledger_core::source::{Files, Place};
 use cledger_store::{Mistake, Unreadable};
 use textwrap::{Options, WordSplitter};
 
+use super::clean::{escape, is_hidden};
 use super::style;
-use super::values::escape;
 
 /// What stands in a shown line for what must not be shown.
 const HIDDEN: &str = "…";
@@ -53,7 +53,7 @@ fn line(files: &Files, place: Place, hide: Hide) -> Option<Line> {
     let start = (start - from).saturating_sub(mark).min(raw.len());
     let end = (place.end as usize).saturating_sub(from + mark).clamp(start, raw.len());
     // Control characters and tabs would move what follows, so each becomes a blank.
-    let clean: String = raw.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    let clean: String = raw.chars().map(|c| if is_hidden(c) { ' ' } else { c }).collect();
     let (mut shown, mut start, mut end) =
         if clean.len() == raw.len() { (clean, start, end) } else { (escape(raw), 0, 0) };
     if hide != Hide::Nothing && is_within_text(&text[..from]) {

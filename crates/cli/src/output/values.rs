@@ -3,6 +3,8 @@
 use cledger_core::resolve::{Content, Effective, Unread};
 use cledger_core::value::{Held, Value};
 
+pub(crate) use super::clean::escape;
+
 /// What stands for a secret.
 pub(crate) const MASK: &str = "(secret)";
 
@@ -50,15 +52,6 @@ fn row_count(value: &Value) -> String {
     if gone == 0 { rows } else { format!("{rows}, {gone} taken out") }
 }
 
-/// Text with control characters escaped, so that it cannot move the cursor or change colours.
-pub(crate) fn escape(text: &str) -> String {
-    if !text.contains(char::is_control) {
-        return text.to_owned();
-    }
-    let escaped = |c: char| if c.is_control() { c.escape_default().to_string() } else { c.to_string() };
-    text.chars().map(escaped).collect()
-}
-
 /// A value as the ledger holds it, on one line.
 pub(crate) fn held(held: &Held) -> String {
     match held {
@@ -90,6 +83,7 @@ pub(crate) fn effective(effective: &Effective<'_>, unmask: bool) -> String {
 pub(crate) fn unread_word(effective: &Effective<'_>) -> Option<&'static str> {
     effective.unread().map(|why| match why {
         Unread::Outside => "outside",
+        Unread::NotTrusted => "not-trusted",
         Unread::NoKey => "no-key",
     })
 }

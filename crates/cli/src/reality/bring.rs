@@ -6,17 +6,21 @@ use std::time::{Duration, SystemTime};
 
 use cledger_core::delivery::{merged, row_changes};
 use cledger_core::model::{Ledger, OutletKind, OutputFormat, Ready, StageId, StageText, Subject};
+use cledger_core::resolve::{FieldId, Outcome as CoreOutcome, Resolver};
 use cledger_core::tree::Tree;
+use cledger_core::trust::{self, Thing};
+use cledger_core::value::Value;
 use cledger_formats::{Particulars, format};
 use cledger_outlets::Trust;
 use cledger_outlets::bring::{Content as Load, NewFile, NotBrought};
-use cledger_outlets::effect;
+use cledger_outlets::effect::{self, Masking, Reload};
 use cledger_outlets::reach::Values;
 use cledger_outlets::read_back::{Held, read_back};
 use cledger_store::daybook::{Answer, Content, Stored};
 use zeroize::Zeroizing;
 
 use super::{Looked, Place};
+use crate::app::unit_of;
 use crate::error::CliError;
 use crate::existing;
 
@@ -125,7 +129,68 @@ pub(crate) struct Bringer<'a> {
     pub(crate) ledger: &'a Ledger,
     pub(crate) ledger_folder: &'a Path,
     pub(crate) trust: Trust,
+    /// Hides the secrets of what is brought in what programs say.
+    pub(crate) masking: Masking,
 }
+
+/// Variables that no program gets which a ledger names: those that secrets of its outlets come from, but for
+/// those that an outlet passes on.
+fn without(ledger: &Ledger, pass: &[String]) -> Vec<String> {
+    let names = trust::declared(ledger).into_keys().filter(|named| named.thing == Thing::Variable);
+    names.map(|named| named.name).filter(|name| !pass.contains(name)).collect()
+}
+
+/// What hides the secrets of a unit in a stage, as they are now and as they are in this content.
+pub(crate) fn masking(
+    resolver: &Resolver<'_>,
+    subject: Subject,
+    stage: StageId,
+    contents: &[&Content],
+) -> Masking {
+    let ledger = resolver.ledger();
+    let mut session = resolver.session(unit_of(subject));
+    let mut secrets: Vec<Zeroizing<String>> = Vec::new();
+    for slot in ledger.slots(subject).all() {
+        if let CoreOutcome::Value(effective) = session.outcome(FieldId { subject, stage, slot })
+            && effective.secret
+            && let Some(value) = effective.expose()
+        {
+            leaves(value, &mut secrets);
+        }
+    }
+    for content in contents {
+        let texts = content.files.values().chain(content.documents.values()).chain(content.rows.values());
+        for text in texts.filter(|stored| stored.secret).filter_map(|stored| stored.text.as_ref()) {
+            secrets.extend(words_of(text));
+        }
+    }
+    Masking::of(secrets.iter().map(|secret| secret.as_str()))
+}
+
+/// The texts that a value consists of.
+fn leaves(value: &Value, into: &mut Vec<Zeroizing<String>>) {
+    match value {
+        Value::List(values) => values.iter().for_each(|value| leaves(value, into)),
+        Value::Map(values) => values.values().for_each(|value| leaves(value, into)),
+        other => into.push(Zeroizing::new(other.to_text().to_string())),
+    }
+}
+
+/// Whatever may be a value in a text with secrets of which the ledger does not know any more where they stand:
+/// the rest of each line behind its first `=` or `:`, and what stands in quotes there.
+fn words_of(text: &str) -> Vec<Zeroizing<String>> {
+    let mut words = Vec::new();
+    for line in text.lines() {
+        let rest = line.split_once(['=', ':']).map_or(line, |(_, rest)| rest).trim();
+        let bare = rest.trim_end_matches([',', ';']).trim_matches(['"', '\'']);
+        words.extend([rest, bare].iter().filter(|word| word.len() >= WORD).map(|word| (*word).to_owned()));
+        words.extend(rest.split('"').filter(|word| word.len() >= WORD).map(str::to_owned));
+    }
+    words.into_iter().map(Zeroizing::new).collect()
+}
+
+/// The shortest such word, in bytes: shorter ones are no secrets worth the name.
+const WORD: usize = 6;
 
 /// One unit at one outlet, on its way.
 struct Way<'l> {
@@ -250,7 +315,15 @@ impl<'a> Bringer<'a> {
             let words: Vec<String> = words.collect::<Result<_, _>>()?;
             let mut counts = reloaded
                 .entry(words)
-                .or_insert_with_key(|words| effect::reload(words, self.ledger_folder, effect.within))
+                .or_insert_with_key(|words| {
+                    effect::reload(&Reload {
+                        words,
+                        folder: self.ledger_folder,
+                        within: effect.within,
+                        without: &without(self.ledger, &effect.pass),
+                        masking: &self.masking,
+                    })
+                })
                 .clone();
             if let (Ok(()), Some(this)) = (&counts, &effect.ready) {
                 let (Ready::Http(text) | Ready::File(text)) = this;

@@ -13,6 +13,7 @@ use cledger_core::model::{
 use cledger_core::reference::escape;
 use cledger_core::resolve::{Opened, Outside as _};
 use cledger_core::search::{self, Conditions};
+use cledger_core::trust::of_look_up;
 use cledger_core::value::Value;
 use cledger_formats::Particulars;
 use cledger_outlets::reach::{HttpReach, Reach};
@@ -24,6 +25,7 @@ use zeroize::Zeroizing;
 use super::{Around, Place, State, UnitDrift, places, read_all};
 use crate::error::CliError;
 use crate::existing;
+use crate::granted;
 use crate::output::console::Console;
 use crate::place::Place as Field;
 
@@ -134,6 +136,7 @@ impl Ways<'_, '_> {
                 };
                 Ok(match url {
                     Ok(url) => {
+                        granted::require(&self.around.granted, [&of_look_up(&url)])?;
                         Way::Document { source: self.at(&url), url: url.into_owned(), steps: steps.clone() }
                     }
                     Err(missing) => Way::None(missing.to_string()),

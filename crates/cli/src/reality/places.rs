@@ -8,14 +8,17 @@ use cledger_core::address::Pattern;
 use cledger_core::model::{HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, StageId, StageText, Subject};
 use cledger_core::reference::{Piece, pieces};
 use cledger_core::resolve::Outside;
+use cledger_core::trust::{Granted, of_outlet};
 use cledger_core::uri::ENCODED;
 use cledger_outlets::Trust;
 use cledger_outlets::reach::Reach;
-use cledger_outlets::read_back::{Asked, Listing, ReadBack, Source};
+use cledger_outlets::read_back::{Asked, Listing, ReadBack, Source, UnitFiles};
+use cledger_store::Links;
 use percent_encoding::utf8_percent_encode;
 
 use super::reach;
 use crate::error::CliError;
+use crate::granted;
 
 /// How long a folder that is named may take.
 const FOLDER: Duration = Duration::from_secs(60);
@@ -40,6 +43,8 @@ pub(crate) struct Around<'a> {
     /// Gives addresses and tokens that do not stand in the ledger.
     pub(crate) outside: &'a dyn Outside,
     pub(crate) trust: Trust,
+    /// What the ledger may reach.
+    pub(crate) granted: Granted,
 }
 
 /// One folder in place of a stage's outlets.
@@ -56,7 +61,8 @@ pub(crate) fn folder<'l>(
     let source = Source {
         reach: Reach::Local(PathBuf::new()),
         asked: BTreeMap::new(),
-        listing: Some(Listing::Folders(folder)),
+        // Whoever names a folder has looked at what is in it.
+        listing: Some(Listing::Folders(folder, Links::Followed)),
         limit: FOLDER,
     };
     Ok(Place { outlet: None, stage, subjects, is_whole, source, base: String::new(), taken: BTreeMap::new() })
@@ -114,13 +120,14 @@ pub(super) fn place<'l>(
     ledger: &'l Ledger,
     around: &Around<'_>,
 ) -> Result<Place<'l>, CliError> {
+    granted::require(&around.granted, &of_outlet(outlet, ledger, stage))?;
     let mut base = String::new();
     let mut listing = None;
     let reach = match &outlet.kind {
-        OutletKind::Directory { path } => {
+        OutletKind::Directory { path, follow_links } => {
             if !refers_to_unit(path) {
-                listing =
-                    Some(Listing::Folders(expand(outlet, path, ledger, Subject::Shared, stage)?.into()));
+                let folder = expand(outlet, path, ledger, Subject::Shared, stage)?;
+                listing = Some(Listing::Folders(folder.into(), links(*follow_links)));
             }
             Reach::Local(around.ledger_folder.to_owned())
         }
@@ -141,6 +148,22 @@ pub(super) fn place<'l>(
     };
     let source = Source { reach, asked: BTreeMap::new(), listing, limit: outlet.timeout };
     Ok(Place { outlet: Some(outlet), stage, subjects, is_whole, source, base, taken: BTreeMap::new() })
+}
+
+fn links(follow: bool) -> Links {
+    if follow { Links::Followed } else { Links::Refused }
+}
+
+/// The path of a unit's folder, parted where what depends on the unit begins: what stands before that is the
+/// outlet's own folder.
+fn parted(expanded: &str, written: &StageText) -> (PathBuf, PathBuf) {
+    let fixed = written.as_written().split('/').take_while(|part| !part.contains("${unit.")).count();
+    // A reference to the stage expands to one part, since names hold no `/`; a label might hold some.
+    let parts: Vec<&str> = expanded.split('/').collect();
+    let behind = written.as_written().split('/').count() - fixed;
+    let (base, below) = parts.split_at(parts.len().saturating_sub(behind));
+    let base = if base == [""] { "/".to_owned() } else { base.join("/") };
+    (base.into(), below.iter().filter(|part| !part.is_empty() && **part != ".").collect())
 }
 
 fn refers_to_unit(text: &StageText) -> bool {
@@ -185,14 +208,19 @@ impl Place<'_> {
                 Some(scope) => text(outlet, scope)?,
                 None => format!("{owner}@{}", ledger.stage(self.stage).name),
             }),
-            directory => Asked::Files(
-                match (&self.source.listing, directory) {
-                    (Some(Listing::Folders(folder)), _) => folder.join(&owner),
-                    (_, Some((outlet, OutletKind::Directory { path }))) => text(outlet, path)?.into(),
-                    _ => PathBuf::from(&owner),
-                },
-                files,
-            ),
+            directory => {
+                let (base, below, links) = match (&self.source.listing, directory) {
+                    (Some(Listing::Folders(folder, links)), _) => {
+                        (folder.clone(), owner.clone().into(), *links)
+                    }
+                    (_, Some((outlet, OutletKind::Directory { path, follow_links }))) => {
+                        let (base, below) = parted(&text(outlet, path)?, path);
+                        (base, below, links(*follow_links))
+                    }
+                    _ => (PathBuf::new(), owner.clone().into(), Links::Refused),
+                };
+                Asked::Files(UnitFiles { base, below, paths: files, links })
+            }
         };
         self.refuse_sharing(&asked, &owner)?;
         self.source.asked.insert(owner, asked);
@@ -225,7 +253,7 @@ impl Place<'_> {
     /// Two units cannot have one place: each would take what the other has for its own.
     fn refuse_sharing(&mut self, asked: &Asked, owner: &str) -> Result<(), CliError> {
         let key = match asked {
-            Asked::Files(folder, _) => folder.display().to_string(),
+            Asked::Files(files) => files.base.join(&files.below).display().to_string(),
             Asked::Document(text) | Asked::Rows(text) => text.clone(),
             // One process can be several units.
             Asked::Environment(_) => return Ok(()),

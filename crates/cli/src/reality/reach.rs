@@ -50,5 +50,6 @@ fn fetched(source: &Source, outside: &dyn Outside) -> Result<Zeroizing<String>, 
         Fetched::Text(text) => Ok(text),
         Fetched::Nothing(reason) => Err(reason),
         Fetched::Unread => Err("nothing is fetched here".to_owned()),
+        Fetched::NotTrusted => Err(format!("nobody has said that `{}` may be read", source.0)),
     }
 }

@@ -132,6 +132,8 @@ fn outlet() -> Value {
             "prefix": text("What stands in front of all names"),
             "secrets": { "enum": SecretsIn::ALL.map(|(_, word)| word) },
             "reload": texts(),
+            "pass": texts(),
+            "follow_links": { "type": "boolean" },
             "ready": text("What tells that a delivery counts: an address, or file:PATH"),
             "within": text("How long a delivery may take to count"),
             "pid_file": text("The file with the number of a process; may refer to the stage and the unit"),

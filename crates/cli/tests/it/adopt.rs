@@ -77,7 +77,7 @@ nothing written: berth-planner would be a new unit; --write does it.
     assert_eq!(ledger.read("stages/prod-north.toml"), before);
     ledger.run(&format!("{berths} --write")).code(4).stdout_eq("").stderr_eq(str![[r#"
 error: `dev` has no key: secrets would stand there in plain text
-help: make one: cledger key make @dev; or add --plain-secrets
+help: make one: cledger key make @dev --write; or add --plain-secrets
 
 "#]]);
     for command in [&berths, &lost] {
@@ -86,8 +86,10 @@ help: make one: cledger key make @dev; or add --plain-secrets
         assert!(out.ends_with(" is as its files are.\n"), "a second time there is nothing to do: {out}");
     }
     for stage in STAGES {
-        ledger.run(&format!("render berth-planner@{stage} --partial --out out/{stage}"));
-        ledger.run(&format!("render lost-property@{stage} --partial --out out/{stage}"));
+        ledger
+            .run(&format!("render berth-planner@{stage} --partial --out out/{stage} --countersign {stage}"));
+        ledger
+            .run(&format!("render lost-property@{stage} --partial --out out/{stage} --countersign {stage}"));
         for (rendered, old) in [
             ("berth-planner/planner.env".to_owned(), format!("berth-planner/{stage}/planner.env")),
             (
@@ -173,7 +175,7 @@ nothing written: berth-planner would change; --write does it.
 fn secrets_are_encrypted_where_a_stage_has_a_key() {
     let ledger = TestLedger::demo();
     ledger.run("key identity").code(0);
-    ledger.run("key make @dev @test --as ada").code(0);
+    ledger.run("key make @dev @test --write --as ada").code(0);
     let of = |stage: &str| format!("{stage}=../legacy/berth-planner/{stage}");
     ledger.run(&format!("adopt berth-planner {} {} --write", of("dev"), of("test"))).code(0);
     let text = ledger.read("stages/test.toml");
@@ -418,7 +420,7 @@ fn whatever_the_files_hold_rendering_gives_it_back() {
         let (out, err) = written(&ledger.run(&command));
         prop_assert!(err.is_empty(), "{} {}", err, out);
         for (stage, name, mut before) in old {
-            ledger.run(&format!("render desk@{stage} --partial --out out/{stage}"));
+            ledger.run(&format!("render desk@{stage} --partial --out out/{stage} --countersign {stage}"));
             let now = values(name, &ledger.read(&format!("out/{stage}/desk/{name}")));
             // What it says it did not place is all that may lack.
             before.retain(|known, _| {

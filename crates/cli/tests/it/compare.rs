@@ -268,7 +268,7 @@ SEAT_HOLD         5m                     9m      differs
 differs: 21 the same, 2 different, 1 only in the first, 1 only in the second.
 
 "#]]);
-    ledger.run("render ticket-desk@prod-north --out out").code(0);
+    ledger.run("render ticket-desk@prod-north --out out --countersign prod-north").code(0);
     ledger.run("compare file:out/ticket-desk/ticket-desk.env ticket-desk@prod-north").code(0);
     for (arguments, message) in [
         ("file:absent.env ticket-desk@test", "error: `absent.env` cannot be read: it is not there"),

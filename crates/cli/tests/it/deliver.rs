@@ -30,7 +30,7 @@ fn ledger(more: &str) -> TestLedger {
         fs::create_dir_all(ledger.path(&format!("live/{stage}"))).unwrap();
     }
     run(&ledger, "key identity", 0);
-    run(&ledger, "key make @dev @test @prod --countersign prod --why keys", 0);
+    run(&ledger, "key make @dev @test @prod --write --countersign prod --why keys", 0);
     run(&ledger, "key protect @dev @test @prod --countersign prod --why keys --write", 0);
     ledger
 }
@@ -216,7 +216,8 @@ fn a_part_can_be_delivered_and_the_settings_go_with_a_withdrawal() {
 /// The program, to be killed while it runs.
 fn started(ledger: &TestLedger, arguments: &str) -> Child {
     let mut command = Command::new(env!("CARGO_BIN_EXE_cledger"));
-    command.current_dir(ledger.path("")).args(arguments.split_whitespace());
+    command.arg("--trust").current_dir(ledger.path("")).args(arguments.split_whitespace());
+    command.env("CLEDGER_STATE", ledger.state());
     command.env("CLEDGER_IDENTITY", "../identity").env("CLEDGER_WHO", "ben").stdout(Stdio::null());
     command.stderr(Stdio::null()).spawn().unwrap()
 }

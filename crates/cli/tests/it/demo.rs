@@ -22,7 +22,7 @@ $ cledger check crew-roster
 $ cledger compare fare-engine@staging fare-engine@prod-north
 (exit status 1)
 $ cledger get ticket-desk/fare_service@test --assume fare-engine/listen.port=9999
-$ cledger render @prod-north --out ../rendered/prod-north
+$ cledger render @prod-north --out ../rendered/prod-north --countersign prod-north
 $ cledger render ticket-desk@prod-south
 (exit status 1)
 $ cledger drift @prod-north

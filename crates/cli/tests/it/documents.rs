@@ -219,7 +219,7 @@ fn the_others_say_what_their_text_says() {
 }
 "#]]
     );
-    let rendered = document(&ledger, "render fare-engine@prod-north --out out", 0);
+    let rendered = document(&ledger, "render fare-engine@prod-north --out out --countersign prod-north", 0);
     snapbox::assert_data_eq!(
         pretty(&rendered),
         str![[r#"

@@ -55,7 +55,7 @@ no drift: 1 unit as the ledger says.
 #[test]
 fn what_was_rendered_has_not_drifted() {
     let ledger = TestLedger::demo();
-    ledger.run("render @prod-north --out ../out").code(0);
+    ledger.run("render @prod-north --out ../out --countersign prod-north").code(0);
     ledger.run("drift @prod-north --observed ../out").code(0).stdout_eq(str![[r#"
 crew-roster        as the ledger says
 fare-engine        as the ledger says

@@ -62,6 +62,7 @@ Start:
   init        Make a new ledger
   demo        Write the demo ledger, and walk through the work on it
   adopt       Make a unit and its settings of files that exist
+  trust       Say that a ledger may reach what it names, or that keys are the right ones
 
 Declare:
   add         Add a stage, group, unit, instance or entry
@@ -76,6 +77,7 @@ Fill:
   search      Search settings and values by what they are and say
   replace     Put other values in place of what a search finds
   key         Say who may read the secrets of which stages, and encrypt them
+  resume      Show a change of the ledger that was interrupted, and finish it or put it back
 
 Understand:
   show        Show what a unit gets in a stage, and where each value comes from
@@ -120,6 +122,8 @@ Everywhere:
       --json          Print one JSON document and nothing else
       --color <WHEN>  Use colour: auto, always or never; `NO_COLOR` is honoured [possible values:
                       auto, always, never]
+      --trust         Let the ledger reach what it names, for this run: addresses, programs, files,
+                      variables
   -q, --quiet         Print no notices
   -v, --verbose...    Say more about what is done
   -h, --help          Print help

@@ -20,6 +20,7 @@ mod documents;
 mod drift;
 mod forms;
 mod guards;
+mod hostile;
 mod init;
 mod judged;
 mod keys;

@@ -10,7 +10,7 @@ use crate::test_ledger::{TestLedger, program, written};
 const MARK: &str = "marked-tide";
 
 /// Every command (beside the marks, the demo has secrets in its vault and its pretend live system), as one would use it on the demo; some do their work and some fail.
-const COMMANDS: [&str; 100] = [
+const COMMANDS: [&str; 104] = [
     "outlet list",
     "outlet prepare",
     "outlet lookup @prod-north",
@@ -93,8 +93,12 @@ const COMMANDS: [&str; 100] = [
     "status --live",
     "withdraw fare-engine@test --write --why x",
     "key list",
+    "key list --compare",
+    "trust",
+    "trust --list",
+    "resume",
     "key identity",
-    "key make @staging",
+    "key make @staging --write",
     "key admit ben @test --recipient age1marked-tide",
     "key exclude ben @test",
     "key protect @test",
@@ -139,7 +143,7 @@ fn no_mark_of_a_secret_comes_out_of_any_command() {
         ledger.command(arguments).env("CLEDGER_IDENTITY", folder.join("identity")).env("CLEDGER_WHO", "ada")
     };
     run("key identity").assert().code(0);
-    run("key make @dev @test").assert().code(0);
+    run("key make @dev @test --write").assert().code(0);
     run("set quay-screens/salted@test=x${salt}y").assert().code(0);
     let mut count = 0;
     let mut plant = |address: &str, more: &str| {

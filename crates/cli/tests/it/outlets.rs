@@ -112,14 +112,14 @@ drift: 2 of 2 units are not as the ledger says.
 
 #[test]
 fn an_outlet_that_hangs_does_not_hold_up_the_others() {
-    let more = "[[outlet]]\nname = \"stuck\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"stuck/${unit.name}\"\ntimeout = \"300ms\"\n";
-    let ledger = ledger(&format!("{more}{FILES}"));
-    fs::create_dir_all(ledger.path("stuck/desk")).unwrap();
-    // Whoever opens a pipe that nobody writes to waits for ever.
-    let made = Command::new("mkfifo").arg(ledger.path("stuck/desk/desk.env")).status().unwrap();
-    assert!(made.success());
+    let standin = StandIn::start(Options::default()).unwrap();
+    standin.set_fault("/", Some(Fault::Hang));
+    let url = standin.url();
+    let ledger = ledger(&format!(
+        "[[outlet]]\nname = \"stuck\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"{url}\"\ntimeout = \"300ms\"\n{FILES}"
+    ));
     ledger.run("drift").code(3).stdout_eq(str![[r#"
-dev (outlet stuck, directory)
+dev (outlet stuck, http)
 desk  not known: no answer within 0.3 s
 
 dev (outlet files, directory)
@@ -144,7 +144,8 @@ drift: 1 of 1 unit is not as the ledger says.
     // `run` puts the program in its own place, so that the number is the program's.
     let run = |hold: &str| {
         let mut command = Command::new(env!("CARGO_BIN_EXE_cledger"));
-        command.current_dir(ledger.path("")).args([
+        command.env("CLEDGER_STATE", ledger.state()).current_dir(ledger.path("")).args([
+            "--trust",
             "run",
             "desk@dev",
             "--assume",
@@ -158,6 +159,7 @@ drift: 1 of 1 unit is not as the ledger says.
         // Until it is the program, its environment is the test's.
         let command = format!("/proc/{}/comm", child.id());
         while fs::read_to_string(&command).unwrap() != "sleep\n" {
+            assert!(child.try_wait().unwrap().is_none(), "it has ended");
             std::thread::yield_now();
         }
         let (out, _) = written(&ledger.run("drift").code(code));

@@ -71,7 +71,7 @@ fn secrets_are_replaced_and_never_shown() {
     let (out, _) = written(&ledger.run("get tide-watch/events.url@test --unmask=always").code(0));
     assert_eq!(out.trim(), url);
     ledger.write("old.xml", format!("<a>\n  <b u='{url}'/><!-- {url} -->\n  <c>x{url}</c>\n</a>\n"));
-    ledger.run(&format!("rehome old.xml {MOVE} --write")).code(0).stderr_eq("").stdout_eq(str![[r#"
+    ledger.run(&format!("rehome old.xml {MOVE} --write --countersign prod-north")).code(0).stderr_eq("").stdout_eq(str![[r#"
 replaced at  field            from                        to
 /a/b/@u      events.url       (secret)                    (secret)
 /a           events.url       (secret)                    (secret)

@@ -51,7 +51,7 @@ fn units_instances_and_fields_go_with_their_files() {
         }
     }
     ledger.run("check").code(1);
-    ledger.run("render @prod-north --out out").code(0);
+    ledger.run("render @prod-north --out out --countersign prod-north").code(0);
 }
 
 #[test]

@@ -11,7 +11,7 @@ use crate::test_ledger::{TestLedger, written};
 fn render_lists_what_it_wrote_and_leaves_the_unchanged_alone() {
     let ledger = TestLedger::demo();
     ledger
-        .run("render @prod-north --out out")
+        .run("render @prod-north --out out --countersign prod-north")
         .code(0)
         .stdout_eq(str![[r#"
 new        out/crew-roster/roster.json  (holds secrets: 0600)
@@ -31,7 +31,7 @@ rendered: 10 files.
     let file = ledger.path("out/ticket-desk/ticket-desk.env");
     let about = fs::metadata(&file).unwrap();
     assert_eq!(about.permissions().mode() & 0o777, 0o600, "it holds secrets");
-    ledger.run("render @prod-north --out out").code(0).stdout_eq(str![[r#"
+    ledger.run("render @prod-north --out out --countersign prod-north").code(0).stdout_eq(str![[r#"
 unchanged  out/crew-roster/roster.json  (holds secrets: 0600)
 unchanged  out/crew-roster/roster.env  (holds secrets: 0600)
 unchanged  out/fare-engine/fares.yaml  (holds secrets: 0600)
@@ -47,17 +47,19 @@ rendered: 10 files.
 "#]]);
     assert_eq!(fs::metadata(&file).unwrap().modified().unwrap(), about.modified().unwrap());
     fs::write(&file, "changed by hand").unwrap();
-    ledger.run("render ticket-desk@prod-north --out out").code(0).stdout_eq(str![[r#"
+    ledger.run("render ticket-desk@prod-north --out out --countersign prod-north").code(0).stdout_eq(str![[
+        r#"
 changed    out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
 rendered: 1 file.
 
-"#]]);
+"#
+    ]]);
 }
 
 #[test]
 fn nothing_is_written_while_a_value_is_missing() {
     let ledger = TestLedger::demo();
-    ledger.run("render @prod-south --out out").code(1).stdout_eq(str![[r#"
+    ledger.run("render @prod-south --out out --countersign prod-south").code(1).stdout_eq(str![[r#"
 error[missing-value]: `host` of `lock-controller` has no value in `prod-south`: each stage must state its own, and no default or followed one counts
  --> units/harbour-gate.toml:7:14
   |
@@ -94,7 +96,7 @@ nothing written: 4 values are missing or wrong; --partial renders what there is.
 
 "#]]);
     assert!(!ledger.path("out").exists());
-    ledger.run("render ticket-desk@prod-south --out out --partial").code(1).stdout_eq(str![[r#"
+    ledger.run("render ticket-desk@prod-south --out out --partial --countersign prod-south").code(1).stdout_eq(str![[r#"
 error[missing-value]: `region` has no value in `prod-south`: each stage must state its own, and no default or followed one counts
   --> units/ticket-desk.toml:17:12
    |

@@ -18,14 +18,18 @@ fn ledger() -> TestLedger {
 fn command(ledger: &TestLedger, arguments: &str, script: &str) -> std::process::Output {
     let mut all: Vec<&str> = arguments.split_whitespace().collect();
     all.extend(["--", "/bin/sh", "-c", script]);
-    crate::test_ledger::program().args(all).current_dir(ledger.path("")).output().unwrap()
+    ledger.command("").args(all).output().unwrap()
 }
 
 #[test]
 fn a_program_gets_the_values_and_nothing_is_written() {
     let ledger = ledger();
     let before = ledger.files("");
-    ledger.run("run desk@prod --empty-env -- /usr/bin/env").code(0).stderr_eq("").stdout_eq(str![[r#"
+    ledger
+        .run("run desk@prod --countersign prod --empty-env -- /usr/bin/env")
+        .code(0)
+        .stderr_eq("")
+        .stdout_eq(str![[r#"
 DB_DATABASE=tides
 DB_HOST=db.prod.example
 DB_PASSWORD=under tow

@@ -175,7 +175,7 @@ Nothing to replace: nothing was found, or it is so already.
 #[test]
 fn a_naming_standard_changes_in_one_command() {
     let ledger = TestLedger::demo();
-    ledger.run("render @prod-north --out before").code(0);
+    ledger.run("render @prod-north --out before --countersign prod-north").code(0);
     let standard = "replace tide-* --names units,entries,outputs --name-lead tide- sea- --name-swap _ -";
     ledger.run(&format!("{standard} --swap brackwater Brackwater")).code(0).stdout_eq(str![[r#"
 setting                         before                                                     after                                                      in
@@ -210,7 +210,7 @@ nothing written: 5 values and 9 names would change; --write does it.
     ledger.run(&format!("{standard} --write")).code(0);
     assert!(!ledger.path("units/tide-watch.toml").exists());
     assert!(ledger.read("units/sea-watch.toml").contains("[variables.look-ahead]\n"));
-    ledger.run("render @prod-north --out after").code(0);
+    ledger.run("render @prod-north --out after --countersign prod-north").code(0);
     let json = ledger.read("before/tide-watch/tide-watch.json");
     let json = ["alarm_to", "low_water", "poll_every", "look_ahead"]
         .iter()

@@ -194,6 +194,7 @@ fn fifty_at_once_lose_no_change() {
         .map(|number| {
             std::process::Command::new(snapbox::cmd::cargo_bin!("cledger"))
                 .args(["set", &format!("desk/v{number}@dev={}", number + 1), "--wait", "300"])
+                .env("CLEDGER_STATE", ledger.state())
                 .current_dir(ledger.path(""))
                 .stdout(Stdio::null())
                 .spawn()

@@ -128,7 +128,7 @@ shared/quays@prod      it gets its value from there
 #[test]
 fn a_table_is_rendered_and_read_back() {
     let ledger = ledger();
-    ledger.run("render desk+kiosk@prod --out out").code(0).stdout_eq(str![[r#"
+    ledger.run("render desk+kiosk@prod --out out --countersign prod").code(0).stdout_eq(str![[r#"
 new        out/desk+kiosk/desk.env  (holds secrets: 0600)
 new        out/desk+kiosk/quays.csv
 new        out/desk+kiosk/desk.json  (holds secrets: 0600)
@@ -276,7 +276,7 @@ lock  a/r/nb  1      default tables/quays.csv:3
 
     for (rows, message) in [
         ("\"tables/none.csv\"", "which is not there"),
-        ("\"../quays.csv\"", "which is not there"),
+        ("\"../quays.csv\"", "which is no path in a ledger"),
         ("\"ledger.toml\"", "are not those of `fares`"),
     ] {
         let dev = SMALL[3].1.replace("[units.desk]\n", &format!("[units.desk]\nfares = {rows}\n"));

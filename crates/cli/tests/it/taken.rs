@@ -13,7 +13,7 @@ fn live() -> TestLedger {
     let outlet = "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"live\"\n";
     ledger.write("ledger.toml", ledger.read("ledger.toml") + outlet);
     run(&ledger, "key identity", 0);
-    run(&ledger, "key make @dev", 0);
+    run(&ledger, "key make @dev --write", 0);
     run(&ledger, "key protect @dev --write", 0);
     run(&ledger, "render @dev --out live", 0);
     ledger

@@ -96,9 +96,20 @@ impl TestLedger {
         found
     }
 
-    /// The program in the ledger's folder, with its arguments parted by blanks.
+    /// The program in the ledger's folder, with its arguments parted by blanks. The ledger is trusted.
     pub(crate) fn command(&self, arguments: &str) -> Command {
-        program().args(arguments.split_whitespace()).current_dir(&self.ledger)
+        self.untrusted("--trust").args(arguments.split_whitespace())
+    }
+
+    /// The same where nobody has said that the ledger is trusted.
+    pub(crate) fn untrusted(&self, arguments: &str) -> Command {
+        let program = program().args(arguments.split_whitespace()).current_dir(&self.ledger);
+        program.env("CLEDGER_STATE", self.state())
+    }
+
+    /// Where the program remembers what it has seen.
+    pub(crate) fn state(&self) -> PathBuf {
+        self.folder.path().join("state")
     }
 
     /// Runs the program as one would in a pipe.

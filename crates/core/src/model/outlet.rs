@@ -39,6 +39,8 @@ pub struct Effecting {
     pub ready: Option<Ready>,
     /// How long each of the two may take.
     pub within: Duration,
+    /// Variables that the program gets although secrets of outlets come from them.
+    pub pass: Vec<String>,
 }
 
 /// What tells that a delivery counts.
@@ -57,6 +59,8 @@ pub enum OutletKind {
     Directory {
         /// The folder, from the ledger's; that of the unit itself if it refers to the unit.
         path: StageText,
+        /// Whether links below it are followed.
+        follow_links: bool,
     },
     /// A JSON document for each unit, behind HTTP.
     Http(Box<HttpOutlet>),

@@ -60,6 +60,24 @@ impl StageText {
         reference::is_in(&self.0)
     }
 
+    /// The text for a stage, with references to the unit left as they are.
+    pub fn for_stage(&self, ledger: &Ledger, stage: StageId) -> Result<String, NoLabel> {
+        let mut expanded = String::new();
+        for piece in pieces(&self.0) {
+            match piece {
+                Piece::Reference(inside) if inside.starts_with("unit.") => {
+                    expanded.push_str(&format!("${{{inside}}}"));
+                }
+                Piece::Reference(inside) => {
+                    let text = format!("${{{inside}}}");
+                    expanded.push_str(&expand(&text, ledger, Subject::Shared, stage)?);
+                }
+                Piece::Literal(text) | Piece::Unclosed(text) => expanded.push_str(text),
+            }
+        }
+        Ok(expanded)
+    }
+
     /// The text for a subject in a stage.
     pub fn expand(&self, ledger: &Ledger, subject: Subject, stage: StageId) -> Result<Cow<'_, str>, NoLabel> {
         expand(&self.0, ledger, subject, stage)

@@ -201,6 +201,7 @@ impl<'l> Session<'_, 'l> {
         let found = self.resolver.outside.fetch(&source);
         let content = match found {
             Fetched::Unread => Content::Unread(Unread::Outside),
+            Fetched::NotTrusted => Content::Unread(Unread::NotTrusted),
             Fetched::Nothing(reason) => {
                 return Outcome::Missing(Because::NotFound(reason), Some(origin));
             }

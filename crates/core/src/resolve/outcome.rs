@@ -72,6 +72,8 @@ pub enum Content<'l> {
 pub enum Unread {
     /// It is outside the ledger, and nobody looked.
     Outside,
+    /// It is outside the ledger, which nobody has said may look there.
+    NotTrusted,
     /// It is encrypted, and its key is not at hand.
     NoKey,
 }

@@ -1,18 +1,18 @@
 //! Bringing files to a folder.
 
-use std::fs;
 use std::io;
 use std::path::Path;
 
-use cledger_store::{Mode, write_atomically};
+use cledger_store::{Folder, Links, Mode, WriteError};
 
 use super::{NewFile, NotBrought};
 use crate::file::FileError;
-use crate::read_back::{Held, files};
+use crate::read_back::{Held, UnitFiles, files};
 
 /// Writes files and takes others away, if the folder holds what was seen there.
 pub(super) fn bring(
-    folder: &Path,
+    root: &Path,
+    asked: &UnitFiles,
     (files, gone): (&[NewFile], &[String]),
     seen: &Held,
 ) -> Result<(), NotBrought> {
@@ -20,25 +20,31 @@ pub(super) fn bring(
         Held::Files(seen) => seen.keys().cloned().collect(),
         _ => files.iter().map(|file| file.path.clone()).collect(),
     };
-    if !same(&self::files(folder, &paths), seen) {
+    if !same(&self::files(root, &UnitFiles { paths, ..asked.clone() }), seen) {
         return Err(NotBrought::ChangedMeanwhile);
     }
+    let base = root.join(&asked.base);
+    let failed = |error: WriteError| NotBrought::Failed(error.to_string());
+    let folder = unit_folder(&base, asked).map_err(|error| failed(WriteError::new(base.clone(), error)))?;
+    let (folder, below) = (&folder.0, &folder.1);
     let mut done = Vec::new();
     for file in files {
         let mode = if file.secret { Mode::OwnerOnly } else { Mode::AsBefore };
-        if let Err(error) = write_atomically(&folder.join(&file.path), file.text.as_bytes(), mode) {
+        let path = below.join(&file.path);
+        if let Err(error) = folder.write(&path, file.text.as_bytes(), mode) {
+            let error = WriteError::new(folder.path().join(path), error);
             return Err(NotBrought::Failed(with_done(error.to_string(), &done)));
         }
         done.push(file.path.as_str());
     }
     for path in gone {
-        let file = folder.join(path);
-        match fs::remove_file(&file) {
-            Ok(()) => {
+        let file = below.join(path);
+        match folder.remove(&file) {
+            Ok(true) => {
                 done.push(path);
-                remove_empty(folder, &file);
+                remove_empty(folder, below, &file);
             }
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            Ok(false) => {}
             Err(error) => {
                 let reason = format!("`{path}` cannot be taken away: {error}");
                 return Err(NotBrought::Failed(with_done(reason, &done)));
@@ -48,11 +54,20 @@ pub(super) fn bring(
     Ok(())
 }
 
+/// The folder that is written to, held open, and what leads on from there. Where links are followed, that is
+/// the unit's own folder, wherever it is.
+fn unit_folder(base: &Path, asked: &UnitFiles) -> io::Result<(Folder, std::path::PathBuf)> {
+    match asked.links {
+        Links::Followed => Ok((Folder::make(&base.join(&asked.below))?, std::path::PathBuf::new())),
+        Links::Refused | Links::Inside => Ok((Folder::make(base)?, asked.below.clone())),
+    }
+}
+
 /// Takes the folders away that are empty now, the unit's own too: what is left in others is not ours.
-fn remove_empty(folder: &Path, file: &Path) {
-    let within = file.ancestors().skip(1).take_while(|above| above.starts_with(folder));
-    for above in within {
-        if fs::remove_dir(above).is_err() {
+fn remove_empty(folder: &Folder, below: &Path, file: &Path) {
+    let within = file.ancestors().skip(1).take_while(|above| above.starts_with(below));
+    for above in within.filter(|above| !above.as_os_str().is_empty()) {
+        if !folder.remove_empty(above) {
             return;
         }
     }

@@ -18,7 +18,7 @@ pub(super) fn probe(
     // The library does not tell these steps apart.
     drop(tcp::connect(&target.host, target.port, deadline)?);
     let mut config = Config::new();
-    config.host(&target.host).port(target.port).connect_timeout(deadline.left()?);
+    config.host(&target.host).port(target.port);
     config.application_name("cledger probe");
     if let Some(user) = &login.user {
         config.user(user);
@@ -29,7 +29,7 @@ pub(super) fn probe(
     if let Some(database) = database {
         config.dbname(database);
     }
-    let mut client = connect(config, &prober.trust, encrypted)?;
+    let mut client = connect(config, &prober.trust, encrypted, deadline)?;
     client.simple_query("SELECT 1").map_err(|error| failure(&error))?;
     let encrypted = if encrypted == Tls::Off { "" } else { ", over TLS" };
     Ok(Reached { detail: format!("logged in{encrypted}"), days_left: None })

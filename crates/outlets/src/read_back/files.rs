@@ -1,22 +1,24 @@
 //! Reading back files and processes of this machine.
 
-use std::fs;
-use std::io::ErrorKind;
+use std::io;
 use std::path::Path;
 
-use super::{Asked, Held, Listing, Source, Teller, process};
-use crate::file;
+use cledger_store::{Folder, Links};
+use zeroize::Zeroizing;
+
+use super::{Asked, Held, Listing, Source, Teller, UnitFiles, process};
+use crate::file::{FileError, LARGEST};
 
 /// Tells what a source on this machine holds.
 pub(super) fn tell(root: &Path, source: &Source, teller: &Teller<'_>) {
-    if let Some(Listing::Folders(folder)) = &source.listing {
-        let listens = match folders(&root.join(folder)) {
+    if let Some(Listing::Folders(folder, links)) = &source.listing {
+        let listens = match folders(&root.join(folder), *links) {
             Ok(folders) => teller.names(folders),
+            Err(FileError::NotThere) => {
+                return teller.trouble(format!("`{}` is not there", folder.display()));
+            }
             Err(error) => {
-                return teller.trouble(match error.kind() {
-                    ErrorKind::NotFound => format!("`{}` is not there", folder.display()),
-                    _ => format!("`{}` cannot be read: {error}", folder.display()),
-                });
+                return teller.trouble(format!("`{}` cannot be read: {error}", folder.display()));
             }
         };
         if !listens {
@@ -25,7 +27,7 @@ pub(super) fn tell(root: &Path, source: &Source, teller: &Teller<'_>) {
     }
     for (unit, asked) in &source.asked {
         let held = match asked {
-            Asked::Files(folder, files) => self::files(&root.join(folder), files),
+            Asked::Files(files) => self::files(root, files),
             Asked::Environment(pid_file) => process::environment(root, pid_file),
             Asked::Document(_) | Asked::Rows(_) => Held::NotThere,
         };
@@ -35,23 +37,34 @@ pub(super) fn tell(root: &Path, source: &Source, teller: &Teller<'_>) {
     }
 }
 
-/// The names of the folders in one, through links too: deliveries often switch one.
-fn folders(folder: &Path) -> std::io::Result<Vec<String>> {
-    let mut names = Vec::new();
-    for entry in fs::read_dir(folder)? {
-        let entry = entry?;
-        if entry.path().is_dir() {
-            names.push(entry.file_name().to_string_lossy().into_owned());
-        }
-    }
-    names.sort_unstable();
-    Ok(names)
+/// The names of the folders in one.
+fn folders(folder: &Path, links: Links) -> Result<Vec<String>, FileError> {
+    let folder = open(folder)?;
+    let names = folder.names(Path::new(""), Links::Refused)?.unwrap_or_default();
+    Ok(names.into_iter().filter(|name| folder.is_folder(Path::new(name), links)).collect())
+}
+
+fn open(folder: &Path) -> Result<Folder, FileError> {
+    Folder::open(folder).map_err(|error| match error.kind() {
+        io::ErrorKind::NotFound => FileError::NotThere,
+        _ => FileError::Io(error),
+    })
 }
 
 /// What these files of a unit's folder hold.
-pub(crate) fn files(folder: &Path, files: &[String]) -> Held {
-    if !folder.is_dir() {
+pub(crate) fn files(root: &Path, asked: &UnitFiles) -> Held {
+    let folder = match open(&root.join(&asked.base)) {
+        Ok(folder) => folder,
+        Err(FileError::NotThere) => return Held::NotThere,
+        Err(error) => return Held::NotKnown(format!("`{}` cannot be read: {error}", asked.base.display())),
+    };
+    // A link in its place is nothing of ours, and told with each file.
+    if !folder.is_folder(&asked.below, asked.links) && folder.about_entry(&asked.below).is_err() {
         return Held::NotThere;
     }
-    Held::Files(files.iter().map(|path| (path.clone(), file::text(&folder.join(path)))).collect())
+    let text = |path: &String| {
+        let bytes = folder.read(&asked.below.join(path), LARGEST as u64, asked.links)?;
+        String::from_utf8(bytes).map(Zeroizing::new).map_err(|_| FileError::NotText)
+    };
+    Held::Files(asked.paths.iter().map(|path| (path.clone(), text(path))).collect())
 }

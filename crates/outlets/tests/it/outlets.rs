@@ -7,12 +7,14 @@ use std::time::Duration;
 
 use cledger_core::delivery::RowChange;
 use cledger_core::model::RowColumns;
-use cledger_outlets::Trust;
 use cledger_outlets::bring::{Content, Load, NewFile, NotBrought, bring};
-use cledger_outlets::effect;
+use cledger_outlets::effect::{self, Masking, Reload};
+use cledger_outlets::file::FileError;
 use cledger_outlets::reach::{HttpReach, PostgresReach, Reach, Sent};
-use cledger_outlets::read_back::{Asked, Held, Listing, ReadBack, Source, read_back};
+use cledger_outlets::read_back::{Asked, Held, Listing, ReadBack, Source, UnitFiles, read_back};
+use cledger_outlets::{Trust, log_in};
 use cledger_standin::{Fault, Options, StandIn};
+use cledger_store::Links;
 use postgres::{Client, NoTls};
 use tempfile::TempDir;
 use zeroize::Zeroizing;
@@ -91,6 +93,49 @@ fn each_bad_service_is_told_by_its_kind_and_the_others_all_the_same() {
     assert!(matches!(read_back(&[nothing], |_| ())[0].units["desk"], Held::NotThere));
 }
 
+#[test]
+fn a_token_never_follows_a_redirect_to_another_origin() {
+    let (sender, heard) = std::sync::mpsc::channel();
+    let elsewhere = servers::http(move |request| {
+        sender.send(request.to_lowercase()).unwrap();
+        "HTTP/1.1 200 x\r\nContent-Length: 2\r\nConnection: close\r\n\r\n{}".to_owned()
+    });
+    let first = servers::http(move |request| {
+        assert!(request.to_lowercase().contains("authorization: bearer low-tide"));
+        format!(
+            "HTTP/1.1 302 x\r\nLocation: http://localhost:{elsewhere}/x\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+        )
+    });
+    let url = format!("http://localhost:{first}/desk");
+    let token = Some(Sent::new(Zeroizing::new("low-tide".to_owned())));
+    let trust = Trust::default();
+    let reach =
+        Reach::Http(HttpReach { over_tls: false, token, proxy: None, retries: 0, trust: trust.clone() });
+    let back = read_back(&[Source { reach, ..source(&url, trust, LIMIT) }], |_| ());
+    assert!(matches!(back[0].units["desk"], Held::Document(..)), "{}", reason(&back[0]));
+    let request = heard.recv().unwrap();
+    assert!(request.starts_with("get /x") && !request.contains("authorization"), "{request}");
+}
+
+#[test]
+fn a_database_that_accepts_and_says_nothing_is_given_up() {
+    let url = format!("postgresql://keeper@localhost:{}/berths", servers::silent());
+    let told = log_in(&Sent::new(Zeroizing::new(url)), None, &Trust::default(), Duration::from_millis(300));
+    assert_eq!(
+        told.err().map(|failure| failure.to_string()).as_deref(),
+        Some("no answer: within the time limit")
+    );
+    for (url, expected) in [
+        ("postgresql://db.invalid/x?sslmode=prefer", "which go on in plain text"),
+        ("postgresql://db.invalid/x?sslmode=Require", "none of `disable`"),
+        ("host=db.invalid password=low-tide", "no address of PostgreSQL"),
+    ] {
+        let told = log_in(&Sent::new(Zeroizing::new(url.to_owned())), None, &Trust::default(), LIMIT);
+        let said = told.err().unwrap().to_string();
+        assert!(said.contains(expected) && !said.contains("low-tide"), "{url}: {said}");
+    }
+}
+
 /// What is at an address now.
 fn held(url: &str) -> Held {
     read_back(&[source(url, Trust::default(), LIMIT)], |_| ()).remove(0).units.remove("desk").unwrap()
@@ -145,12 +190,21 @@ fn a_document_comes_only_over_what_was_seen_and_once() {
     assert_eq!(fs::read_to_string(&file).unwrap(), "{\"a\": 3}");
 }
 
+/// The files of the unit `desk` in an outlet's folder.
+fn of_desk(paths: &[&str], links: Links) -> Asked {
+    let paths = paths.iter().map(|path| (*path).to_owned()).collect();
+    Asked::Files(UnitFiles { base: "".into(), below: "desk".into(), paths, links })
+}
+
 fn files(folder: &Path, paths: &[&str]) -> Held {
-    let asked = Asked::Files("desk".into(), paths.iter().map(|path| (*path).to_owned()).collect());
+    files_by(folder, paths, Links::Refused)
+}
+
+fn files_by(folder: &Path, paths: &[&str], links: Links) -> Held {
     let source = Source {
         reach: Reach::Local(folder.to_owned()),
-        asked: [("desk".to_owned(), asked)].into(),
-        listing: Some(Listing::Folders(".".into())),
+        asked: [("desk".to_owned(), of_desk(paths, links))].into(),
+        listing: Some(Listing::Folders("".into(), links)),
         limit: LIMIT,
     };
     read_back(&[source], |_| ()).remove(0).units.remove("desk").unwrap()
@@ -164,7 +218,7 @@ fn load_of_files(folder: &Path, seen: Held, texts: &[(&str, &str)], gone: &[&str
     });
     Load {
         reach: Reach::Local(folder.to_owned()),
-        asked: Asked::Files("desk".into(), Vec::new()),
+        asked: of_desk(&[], Links::Refused),
         seen,
         content: Content::Files(new.collect(), gone.iter().map(|path| (*path).to_owned()).collect()),
         limit: LIMIT,
@@ -272,15 +326,43 @@ fn rows_change_in_one_transaction_and_for_one_at_a_time() {
 }
 
 #[test]
+fn links_below_an_outlets_folder_are_followed_only_where_that_is_said() {
+    let (folder, elsewhere) = (TempDir::new().unwrap(), TempDir::new().unwrap());
+    fs::write(elsewhere.path().join("a.env"), "A=theirs\n").unwrap();
+    std::os::unix::fs::symlink(elsewhere.path(), folder.path().join("desk")).unwrap();
+    let load = |links| Load {
+        asked: of_desk(&["a.env"], links),
+        ..load_of_files(folder.path(), files_by(folder.path(), &["a.env"], links), &[("a.env", "A=1\n")], &[])
+    };
+    let Held::Files(found) = files(folder.path(), &["a.env"]) else { panic!("it is a link") };
+    assert!(matches!(found["a.env"], Err(FileError::Link)), "{found:?}");
+    let told = bring(vec![load(Links::Refused)]);
+    assert!(matches!(&told[..], [Err(NotBrought::Failed(reason))] if reason.contains("link")), "{told:?}");
+    assert_eq!(fs::read_to_string(elsewhere.path().join("a.env")).unwrap(), "A=theirs\n");
+    assert_eq!(bring(vec![load(Links::Followed)]), [Ok(())]);
+    assert_eq!(fs::read_to_string(elsewhere.path().join("a.env")).unwrap(), "A=1\n");
+}
+
+#[test]
 fn a_reload_ends_in_time_and_takes_what_it_started_with_it() {
     let folder = TempDir::new().unwrap();
-    let words = |text: &str| ["sh", "-c", text].map(str::to_owned);
+    let masking = Masking::of(["low-tide-dev"]);
+    // The test's own user; nothing else of it is known.
+    let without = ["HOME".to_owned()];
+    let reload = |text: &str, within| {
+        let words = ["sh", "-c", text].map(str::to_owned);
+        let (folder, without) = (folder.path(), &without[..]);
+        effect::reload(&Reload { words: &words, folder, within, without, masking: &masking })
+    };
     let within = Duration::from_secs(20);
-    assert_eq!(effect::reload(&words("test -d ."), folder.path(), within), Ok(()));
-    let told = effect::reload(&words("echo one >&2; echo no room >&2; exit 3"), folder.path(), within);
-    assert_eq!(told, Err("`sh` ended with exit status: 3: no room".to_owned()));
+    assert_eq!(reload("test -d . && test -z \"$HOME$CLEDGER_IDENTITY\"", within), Ok(()));
+    let told = reload("echo one >&2; echo no login with low-tide-dev >&2; exit 3", within);
+    assert_eq!(told, Err("`sh` ended with exit status: 3: one\nno login with (secret)".to_owned()));
+    let told = reload("yes tide | head -c 5000000 >&2; echo low-tide-dev >&2; exit 1", within);
+    let said = told.unwrap_err();
+    assert!(said.ends_with("tide\n(secret)") && said.len() < 2100, "{}", said.len());
     let short = Duration::from_millis(300);
-    let told = effect::reload(&words("(sleep 60; touch late) & echo $! > pid; wait"), folder.path(), short);
+    let told = reload("(sleep 60; touch late) & echo $! > pid; wait", short);
     assert_eq!(told, Err("`sh` did not end within 0.3 s, and was stopped".to_owned()));
     let pid = fs::read_to_string(folder.path().join("pid")).unwrap();
     let about = Path::new("/proc").join(pid.trim()).join("stat");

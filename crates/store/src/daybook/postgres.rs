@@ -30,6 +30,10 @@ const TABLES: &str = "
         PRIMARY KEY (unit, stage)
     );";
 
+/// Whether they are there.
+const THERE: &str =
+    "SELECT to_regclass('cledger_records') IS NOT NULL AND to_regclass('cledger_opened') IS NOT NULL";
+
 /// A daybook in two tables of a database.
 pub struct PostgresDaybook {
     client: Client,
@@ -54,15 +58,20 @@ fn failed(error: postgres::Error) -> DaybookError {
 impl PostgresDaybook {
     /// Uses the tables of the database that a client is logged in to, and makes them if they are not there.
     pub fn open(mut client: Client) -> Result<Self, DaybookError> {
-        let there =
-            "SELECT to_regclass('cledger_records') IS NOT NULL AND to_regclass('cledger_opened') IS NOT NULL";
-        let there: bool = client.query_one(there, &[]).map_err(failed)?.get(0);
+        let there: bool = client.query_one(THERE, &[]).map_err(failed)?.get(0);
         if !there {
             let mut transaction = client.transaction().map_err(failed)?;
             transaction.batch_execute(TABLES).map_err(failed)?;
             transaction.commit().map_err(failed)?;
         }
         Ok(Self { client })
+    }
+
+    /// Uses them to read alone, and makes nothing; `None` if they are not there.
+    pub fn read(mut client: Client) -> Result<Option<Self>, DaybookError> {
+        client.batch_execute("SET default_transaction_read_only = on").map_err(failed)?;
+        let there: bool = client.query_one(THERE, &[]).map_err(failed)?.get(0);
+        Ok(there.then_some(Self { client }))
     }
 
     /// A transaction in which nobody else writes records. Whoever reads is not held up.

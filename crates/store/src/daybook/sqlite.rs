@@ -1,20 +1,41 @@
 //! The embedded daybook, in one SQLite file.
+//!
+//! The file may come from anywhere, so it is looked at before it is used: it must be a regular file with our
+//! two tables, just as we make them, and nothing beside. Whoever only reads opens it for reading alone: no file
+//! is made, and what an interrupted program has left in a journal is told, not carried out.
 
 use std::collections::BTreeMap;
-use std::fs::{self, File, TryLockError};
-use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::fs::{File, TryLockError};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
 
-use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Transaction, TransactionBehavior, params};
+use rusqlite::config::DbConfig;
+use rusqlite::limits::Limit;
+use rusqlite::{
+    Connection, ErrorCode, OpenFlags, OptionalExtension as _, Transaction, TransactionBehavior, params,
+};
 
 use super::record::{Row, signed};
 use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, Wanted, following};
+use crate::folder::{Folder, Links};
+use crate::write::Mode;
 
 /// How long one waits for others who write.
 const WAIT: Duration = Duration::from_secs(30);
 
-const TABLES: &str = "
-    CREATE TABLE IF NOT EXISTS records (
+/// How long one question may take, and how many steps of it go by between two looks at the clock.
+const LIMIT: Duration = Duration::from_secs(30);
+const STEPS: i32 = 10_000;
+
+/// The largest text or record in it, in bytes.
+const LARGEST: i32 = 256 << 20;
+
+/// Where the file's head says how it is written (`https://sqlite.org/fileformat2.html`, 1.3).
+const LOG_MODE: std::ops::Range<usize> = 18..20;
+
+const RECORDS: &str = "CREATE TABLE records (
         place INTEGER PRIMARY KEY,
         unit TEXT NOT NULL,
         stage TEXT NOT NULL,
@@ -25,22 +46,37 @@ const TABLES: &str = "
         open BLOB NOT NULL,
         sealed TEXT,
         UNIQUE (unit, stage, chore, number)
-    );
-    CREATE TABLE IF NOT EXISTS opened (
+    )";
+
+const OPENED: &str = "CREATE TABLE opened (
         unit TEXT NOT NULL,
         stage TEXT NOT NULL,
         text TEXT NOT NULL,
         open BLOB NOT NULL,
         sealed TEXT,
         PRIMARY KEY (unit, stage)
-    );";
+    )";
 
 /// A daybook in a file of its own.
 pub struct SqliteDaybook {
     connection: Connection,
-    /// Where the locks are of what is being delivered.
-    folder: PathBuf,
+    /// Where the locks are of what is being delivered; none where it is only read.
+    folder: Option<Folder>,
     held: BTreeMap<(String, String), File>,
+    clock: Clock,
+}
+
+/// When the question that is asked now must be answered, in milliseconds from the start.
+struct Clock {
+    start: Instant,
+    until: Arc<AtomicU64>,
+}
+
+impl Clock {
+    fn begin(&self) {
+        let until = (self.start.elapsed() + LIMIT).as_millis();
+        self.until.store(u64::try_from(until).unwrap_or(u64::MAX), Ordering::Relaxed);
+    }
 }
 
 fn failed(error: rusqlite::Error) -> DaybookError {
@@ -52,28 +88,161 @@ fn failed(error: rusqlite::Error) -> DaybookError {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
             DaybookError::Failed("others were writing for too long".to_owned())
         }
+        Some(ErrorCode::OperationInterrupted) => {
+            DaybookError::Failed(format!("it did not answer within {} s", LIMIT.as_secs()))
+        }
+        Some(ErrorCode::ReadOnly) => DaybookError::Unfinished,
         _ => DaybookError::Failed(error.to_string()),
     }
+}
+
+/// The words of a statement, blanks folded.
+fn folded(statement: &str) -> String {
+    statement.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 impl SqliteDaybook {
     /// Opens a daybook, and makes it if it is not there.
     pub fn open(path: &Path) -> Result<Self, DaybookError> {
-        let folder = path.parent().unwrap_or(Path::new(".")).to_owned();
         let io = |error: std::io::Error| DaybookError::Failed(error.to_string());
-        if !folder.is_dir() {
-            fs::create_dir_all(&folder).map_err(io)?;
-            fs::write(folder.join(".gitignore"), "*\n").map_err(io)?;
+        let parent = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+        let parent = parent.unwrap_or(Path::new("."));
+        if !parent.is_dir() {
+            let folder = Folder::make(parent).map_err(io)?;
+            folder.write(Path::new(".gitignore"), b"*\n", Mode::Usual).map_err(io)?;
         }
-        let connection = Connection::open(path).map_err(failed)?;
+        let folder = Folder::open(parent).map_err(io)?;
+        let is_there = look(&folder, path)?;
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE;
+        let mut book = Self::connect(path, flags)?;
+        book.folder = Some(folder);
+        if !is_there || book.is_empty()? {
+            // Two who make it at the same time wait for each other; the second finds it made.
+            let transaction = book.writing()?;
+            for table in [RECORDS, OPENED] {
+                let make = table.replacen("TABLE", "TABLE IF NOT EXISTS", 1);
+                transaction.execute_batch(&make).map_err(failed)?;
+            }
+            transaction.commit().map_err(failed)?;
+        }
+        book.check()?;
+        Ok(book)
+    }
+
+    /// Opens a daybook to be read, and changes nothing about it; `None` if there is none.
+    pub fn read(path: &Path) -> Result<Option<Self>, DaybookError> {
+        let Some(parent) = path.parent().filter(|parent| parent.is_dir()) else { return Ok(None) };
+        let folder = Folder::open(parent).map_err(|error| DaybookError::Failed(error.to_string()))?;
+        if !look(&folder, path)? {
+            return Ok(None);
+        }
+        let mut book = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+        if book.is_empty()? {
+            return Ok(None);
+        }
+        book.check()?;
+        Ok(Some(book))
+    }
+
+    /// A daybook of nothing, which is kept nowhere.
+    pub fn nothing() -> Result<Self, DaybookError> {
+        let connection = Connection::open_in_memory().map_err(failed)?;
+        connection.execute_batch(&format!("{RECORDS}; {OPENED}")).map_err(failed)?;
+        Self::of(connection)
+    }
+
+    fn connect(path: &Path, flags: OpenFlags) -> Result<Self, DaybookError> {
+        let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | OpenFlags::SQLITE_OPEN_NOFOLLOW;
+        // Links above its folder are the user's.
+        let parent = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let parent = parent.canonicalize().map_err(|error| DaybookError::Failed(error.to_string()))?;
+        let path = parent.join(path.file_name().unwrap_or_default());
+        Self::of(Connection::open_with_flags(path, flags).map_err(failed)?)
+    }
+
+    fn of(mut connection: Connection) -> Result<Self, DaybookError> {
         connection.busy_timeout(WAIT).map_err(failed)?;
-        connection.execute_batch(TABLES).map_err(failed)?;
-        Ok(Self { connection, folder: folder.join("delivering"), held: BTreeMap::new() })
+        for (config, on) in [
+            (DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false),
+            (DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true),
+            (DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, false),
+            (DbConfig::SQLITE_DBCONFIG_ENABLE_VIEW, false),
+        ] {
+            connection.set_db_config(config, on).map_err(failed)?;
+        }
+        connection.set_limit(Limit::SQLITE_LIMIT_LENGTH, LARGEST).map_err(failed)?;
+        let clock = Clock { start: Instant::now(), until: Arc::default() };
+        clock.begin();
+        let (start, until) = (clock.start, clock.until.clone());
+        let is_over = move || start.elapsed().as_millis() > u128::from(until.load(Ordering::Relaxed));
+        connection.progress_handler(STEPS, Some(is_over)).map_err(failed)?;
+        Ok(Self { connection, folder: None, held: BTreeMap::new(), clock })
+    }
+
+    fn is_empty(&mut self) -> Result<bool, DaybookError> {
+        self.clock.begin();
+        let count = "SELECT count(*) FROM sqlite_schema";
+        self.connection
+            .query_row(count, [], |row| row.get::<_, i64>(0))
+            .map(|count| count == 0)
+            .map_err(failed)
+    }
+
+    /// Refuses a file that holds anything but our two tables, or these in another form.
+    fn check(&mut self) -> Result<(), DaybookError> {
+        self.clock.begin();
+        let query = "SELECT type, name, coalesce(sql, '') FROM sqlite_schema ORDER BY name";
+        let mut statement = self.connection.prepare(query).map_err(failed)?;
+        let rows = statement.query_map([], |row| {
+            Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?))
+        });
+        let mut missing = vec![("records", folded(RECORDS)), ("opened", folded(OPENED))];
+        for row in rows.map_err(failed)? {
+            let (kind, name, sql) = row.map_err(failed)?;
+            // What SQLite makes for itself has no text.
+            if kind == "index" && sql.is_empty() && name.starts_with("sqlite_autoindex_") {
+                continue;
+            }
+            let ours =
+                |(ours, text): &(&str, String)| kind == "table" && *ours == name && *text == folded(&sql);
+            let Some(at) = missing.iter().position(|table| ours(table)) else {
+                let reason = format!("it holds the {kind} `{name}`, which is not of a daybook");
+                return Err(DaybookError::Damaged(reason));
+            };
+            missing.remove(at);
+        }
+        match missing.first() {
+            None => Ok(()),
+            Some((name, _)) => Err(DaybookError::Damaged(format!("it has no table `{name}`"))),
+        }
     }
 
     /// A transaction that nobody else writes in.
     fn writing(&mut self) -> Result<Transaction<'_>, DaybookError> {
+        self.clock.begin();
         self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(failed)
+    }
+
+    /// A connection with the clock set anew.
+    fn asking(&self) -> &Connection {
+        self.clock.begin();
+        &self.connection
+    }
+}
+
+/// Whether there is such a file, which must be a regular one that is written as we write.
+fn look(folder: &Folder, path: &Path) -> Result<bool, DaybookError> {
+    let Some(name) = path.file_name() else { return Ok(false) };
+    match folder.head(Path::new(name), 100, Links::Refused) {
+        Ok(head) => match head.get(LOG_MODE) {
+            None | Some([1, 1]) => Ok(true),
+            Some(_) if !head.starts_with(b"SQLite format 3\0") => {
+                Err(DaybookError::Damaged("it is no SQLite file".to_owned()))
+            }
+            Some(_) => Err(DaybookError::Damaged("it is in another log mode than this program's".to_owned())),
+        },
+        Err(error) if error.is_not_there() => Ok(false),
+        Err(error) => Err(DaybookError::Damaged(error.to_string())),
     }
 }
 
@@ -88,17 +257,17 @@ fn insert(transaction: &Transaction<'_>, row: &Row) -> Result<(), DaybookError> 
 
 impl Daybook for SqliteDaybook {
     fn hold(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
-        let io = |error: std::io::Error| DaybookError::Failed(error.to_string());
-        fs::create_dir_all(&self.folder).map_err(io)?;
-        let path = self.folder.join(format!("{unit}@{stage}"));
-        let file = File::options().create(true).truncate(false).write(true).open(path).map_err(io)?;
+        // One that is only read, or kept nowhere, is nobody else's to hold.
+        let Some(folder) = &self.folder else { return Ok(()) };
+        let path = Path::new("delivering").join(format!("{unit}@{stage}"));
+        let file = folder.lockable(&path).map_err(|error| DaybookError::Failed(error.to_string()))?;
         match file.try_lock() {
             Ok(()) => {
                 self.held.insert((unit.to_owned(), stage.to_owned()), file);
                 Ok(())
             }
             Err(TryLockError::WouldBlock) => Err(DaybookError::Busy(unit.to_owned(), stage.to_owned())),
-            Err(TryLockError::Error(error)) => Err(io(error)),
+            Err(TryLockError::Error(error)) => Err(DaybookError::Failed(error.to_string())),
         }
     }
 
@@ -111,13 +280,13 @@ impl Daybook for SqliteDaybook {
     fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<(), DaybookError> {
         let values = params![meta.unit, meta.stage, meta.to_text(), packed.open, packed.sealed];
         let statement = "INSERT OR REPLACE INTO opened VALUES (?1, ?2, ?3, ?4, ?5)";
-        self.connection.execute(statement, values).map_err(failed)?;
+        self.asking().execute(statement, values).map_err(failed)?;
         Ok(())
     }
 
     fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError> {
         let query = "SELECT text, open, sealed FROM opened ORDER BY unit, stage";
-        let mut statement = self.connection.prepare(query).map_err(failed)?;
+        let mut statement = self.asking().prepare(query).map_err(failed)?;
         let rows = statement.query_map([], |row| {
             let packed = Packed { open: row.get(1)?, sealed: row.get(2)? };
             Ok((row.get::<_, String>(0)?, packed))
@@ -128,7 +297,7 @@ impl Daybook for SqliteDaybook {
 
     fn close(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
         let statement = "DELETE FROM opened WHERE unit = ?1 AND stage = ?2";
-        self.connection.execute(statement, params![unit, stage]).map_err(failed)?;
+        self.asking().execute(statement, params![unit, stage]).map_err(failed)?;
         Ok(())
     }
 
@@ -155,7 +324,7 @@ impl Daybook for SqliteDaybook {
                                       WHERE unit = r.unit AND stage = r.stage AND chore = r.chore))
              AND (?5 IS NULL OR chore = ?5)
              ORDER BY place";
-        let mut statement = self.connection.prepare(query).map_err(failed)?;
+        let mut statement = self.asking().prepare(query).map_err(failed)?;
         let values =
             params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last, wanted.chores];
         let rows = statement.query_map(values, |row| {

@@ -7,7 +7,7 @@ use cledger_core::name::Name;
 use cledger_core::resolve::Opened;
 
 use super::data_key::DataKey;
-use super::key_file::{KeyFile, Reader};
+use super::key_file::{KeyFile, Reader, Recipient};
 use super::readers::READERS;
 use super::reseal::{Replacements, ciphers, left_over};
 use super::{KeyError, Keys, key_path};
@@ -51,6 +51,7 @@ impl<'k, 't> Files<'k, 't> {
 
     fn put_wrapped(&mut self, file: &KeyFile, passphrase: Option<SecretString>) -> Result<(), KeyError> {
         self.changed.insert(key_path(&file.scope), Some(file.wrap(passphrase)?));
+        self.keys.watch().make(file);
         self.readers.enter(file);
         Ok(())
     }
@@ -74,10 +75,20 @@ pub fn make(
             let message = format!("`{}` has a key already: `{}`", scope.name(), key_path(scope));
             return Err(KeyError::Refused(message));
         }
-        let file = KeyFile { scope: scope.clone(), key: DataKey::generate()?, readers: readers.to_vec() };
+        let file = KeyFile::new(scope.clone(), DataKey::generate()?, readers.to_vec());
         files.put_wrapped(&file, passphrase.cloned())?;
     }
     Ok(files.finish())
+}
+
+/// The public key of a reader, from the key files of these stages and groups that can be opened here and are
+/// as they were seen before, or explained by that; never from what anybody can write.
+pub fn known_recipient(keys: &Keys<'_>, scopes: &[KeyScope], name: &Name) -> Option<Recipient> {
+    scopes.iter().find_map(|scope| {
+        let file = keys.key(scope).ok().filter(|file| keys.watch().is_known(file))?;
+        let reader = file.readers.iter().find(|reader| reader.name == *name)?;
+        Some(reader.recipient.clone()).filter(|recipient| !recipient.is_passphrase())
+    })
 }
 
 /// Lets a reader in, for each of these keys. The data keys stay.
@@ -89,7 +100,7 @@ pub fn admit(
     let mut files = Files::new(keys)?;
     let mut done = Vec::new();
     for scope in scopes {
-        let file = keys.key(scope)?;
+        let file = keys.for_writing(scope)?;
         if file.readers.iter().any(|known| known.recipient.is_passphrase()) {
             let message = format!(
                 "the key of `{}` is protected by a passphrase, so that it has one reader only",
@@ -112,8 +123,7 @@ pub fn admit(
         let mut readers = file.readers.clone();
         readers.push(reader.clone());
         readers.sort_by(|one, other| one.name.cmp(&other.name));
-        let key = DataKey::from_bytes(file.key.bytes()).ok_or_else(|| KeyError::None(scope.clone()))?;
-        files.put(&KeyFile { scope: scope.clone(), key, readers })?;
+        files.put(&file.changed(scope.clone(), readers).ok_or_else(|| KeyError::None(scope.clone()))?)?;
         done.push(Admitted::Now);
     }
     Ok((files.finish(), done))
@@ -149,7 +159,7 @@ fn renew(
     let mut replacements = Replacements::default();
     let known = ciphers(ledger);
     for scope in scopes {
-        let old = keys.key(scope)?;
+        let old = keys.for_writing(scope)?;
         let readers: Vec<_> =
             old.readers.iter().filter(|reader| Some(&reader.name) != without).cloned().collect();
         if let Some(name) = without {
@@ -172,7 +182,7 @@ fn renew(
             let reason = "it stands where no field takes it".to_owned();
             return Err(KeyError::Cipher { place, reason });
         }
-        let new = KeyFile { scope: scope.clone(), key: DataKey::generate()?, readers };
+        let new = old.renewed(DataKey::generate()?, readers);
         let mut count = 0;
         for (cipher, place) in known.iter().filter(|(cipher, _)| ledger.key_scope(cipher.layer) == *scope) {
             match keys.open(scope, cipher) {
@@ -204,9 +214,9 @@ pub fn move_key(keys: &Keys<'_>, from: &KeyScope, to: Option<&KeyScope>) -> Resu
     let mut files = Files::new(keys)?;
     files.readers.leave(from);
     if let Some(to) = to {
-        let file = keys.key(from)?;
-        let key = DataKey::from_bytes(file.key.bytes()).ok_or_else(|| KeyError::None(from.clone()))?;
-        files.put(&KeyFile { scope: to.clone(), key, readers: file.readers.clone() })?;
+        let file = keys.for_writing(from)?;
+        let moved = file.changed(to.clone(), file.readers.clone());
+        files.put(&moved.ok_or_else(|| KeyError::None(from.clone()))?)?;
     }
     files.changed.insert(key_path(from), None);
     Ok(files.finish())

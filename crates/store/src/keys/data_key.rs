@@ -23,7 +23,7 @@ const HEADER: usize = ID + TAG;
 const SHORTEST: usize = HEADER + NONCE + 16;
 
 /// The alphabet of fingerprints: digits and letters that are not mistaken for each other.
-const LETTERS: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
+pub(super) const LETTERS: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
 
 /// Why a cipher text gives no secret. None of these says anything of the secret.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -67,6 +67,7 @@ pub struct DataKey {
     encryption: Zeroizing<[u8; 32]>,
     address: Zeroizing<[u8; 32]>,
     fingerprint: Zeroizing<[u8; 32]>,
+    link: Zeroizing<[u8; 32]>,
     id: [u8; ID],
 }
 
@@ -84,8 +85,8 @@ impl DataKey {
         let mut id = [0; ID];
         id.copy_from_slice(&derived("key id")[..ID]);
         let (encryption, address) = (derived("encryption"), derived("address"));
-        let fingerprint = derived("fingerprint");
-        Self { key, encryption, address, fingerprint, id }
+        let (fingerprint, link) = (derived("fingerprint"), derived("link"));
+        Self { key, encryption, address, fingerprint, link, id }
     }
 
     pub(super) fn from_bytes(bytes: &[u8]) -> Option<Self> {
@@ -101,6 +102,11 @@ impl DataKey {
     /// Says which key it is, without giving it away: 16 hexadecimal digits.
     pub fn id(&self) -> String {
         hex(&self.id)
+    }
+
+    /// What explains changes of the key file to those who have seen it with this key. It opens nothing.
+    pub(super) fn link(&self) -> &[u8; 32] {
+        &self.link
     }
 
     fn cipher(&self) -> XChaCha20Poly1305 {
@@ -178,7 +184,7 @@ fn associated(header: &[u8]) -> Vec<u8> {
     [CIPHER_PREFIX.as_bytes(), header].concat()
 }
 
-fn hex(bytes: &[u8]) -> String {
+pub(super) fn hex(bytes: &[u8]) -> String {
     let digit = |four: u8| char::from_digit(u32::from(four), 16).unwrap_or('0');
     bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
 }

@@ -13,7 +13,8 @@ use etcetera::BaseStrategy as _;
 use zeroize::Zeroizing;
 
 use super::key_file::Recipient;
-use crate::write::{Mode, WriteError, write_atomically};
+use crate::folder::read_named;
+use crate::write::{WriteError, Written, write_new};
 
 /// How a passphrase is got: asked for in these words. `None` where nobody is there to type it.
 pub type AskPassphrase = Arc<dyn Fn(&str) -> Option<SecretString> + Send + Sync>;
@@ -22,21 +23,30 @@ pub type AskPassphrase = Arc<dyn Fn(&str) -> Option<SecretString> + Send + Sync>
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum IdentityError {
     /// There is no file.
-    #[error("you have no identity: `{}` is not there (make one: cledger key identity)", .0.display())]
-    None(PathBuf),
+    #[error("you have no identity: {0} is not there (make one: cledger key identity)")]
+    None(String),
     /// Others can read the file.
-    #[error("the identity file `{path}` can be read by others (close it: chmod 600 {path})", path = .0.display())]
-    OpenToOthers(PathBuf),
+    #[error("others can read your identity, {0} (close it: chmod 600)")]
+    OpenToOthers(String),
     /// It cannot be read.
-    #[error("the identity file `{path}` cannot be read: {1}", path = .0.display())]
-    Unreadable(PathBuf, String),
+    #[error("your identity, {0}, cannot be read: {1}")]
+    Unreadable(String, String),
+    /// It cannot be written.
+    #[error("an identity cannot be made, as {0}: {1}")]
+    NotWritten(String, String),
     /// It holds no identity.
-    #[error("`{path}` is no identity file: {1}", path = .0.display())]
-    Malformed(PathBuf, String),
+    #[error("{0} is no identity file: {1}")]
+    Malformed(String, String),
+    /// The variable that should name the file holds something else, perhaps the key itself.
+    #[error("CLEDGER_IDENTITY names no file: it holds the path of an identity file, never the key")]
+    NoPath,
     /// No folder for it is known.
     #[error("no folder for an identity is known (name a file with CLEDGER_IDENTITY)")]
     NoPlace,
 }
+
+/// The largest identity file, in bytes.
+const LARGEST: u64 = 1 << 20;
 
 /// What making an identity came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -51,7 +61,9 @@ pub(super) type Opener = Box<dyn age::Identity + Send + Sync>;
 
 /// A person's identity, read when it is first needed.
 pub struct Identity {
-    path: Option<PathBuf>,
+    path: Result<PathBuf, IdentityError>,
+    /// What it is called in messages: a path that a variable gives is never shown.
+    shown: String,
     ask: AskPassphrase,
     openers: OnceLock<Result<Vec<Opener>, IdentityError>>,
     passphrase: OnceLock<Option<SecretString>>,
@@ -60,7 +72,26 @@ pub struct Identity {
 impl Identity {
     /// The identity in this file; `None` where no place for one is known.
     pub fn at(path: Option<PathBuf>, ask: AskPassphrase) -> Self {
-        Self { path, ask, openers: OnceLock::new(), passphrase: OnceLock::new() }
+        let shown = path.as_ref().map(|path| format!("`{}`", path.display())).unwrap_or_default();
+        let path = path.ok_or(IdentityError::NoPlace);
+        Self { path, shown, ask, openers: OnceLock::new(), passphrase: OnceLock::new() }
+    }
+
+    /// The identity in the file that a variable names. What stands there is never shown: somebody may have
+    /// put the key itself there.
+    pub fn named(path: PathBuf, ask: AskPassphrase) -> Self {
+        let text = path.to_string_lossy();
+        let is_key = text.to_ascii_uppercase().contains("AGE-SECRET-KEY-")
+            || text.contains("-----BEGIN")
+            || text.contains(char::is_control);
+        let shown = "the file that CLEDGER_IDENTITY names".to_owned();
+        let path = if is_key { Err(IdentityError::NoPath) } else { Ok(path) };
+        Self { shown, path, ..Self::at(None, ask) }
+    }
+
+    /// What its file is called in messages.
+    pub fn shown(&self) -> &str {
+        &self.shown
     }
 
     /// Where a person's identity is kept unless something else is said: `cledger/identity` in their
@@ -71,11 +102,11 @@ impl Identity {
 
     /// Its file.
     pub fn path(&self) -> Result<&Path, IdentityError> {
-        self.path.as_deref().ok_or(IdentityError::NoPlace)
+        self.path.as_deref().map_err(Clone::clone)
     }
 
     /// Makes one, readable by its owner alone, unless it is there.
-    pub fn make(&self) -> Result<Made, MakeError> {
+    pub fn make(&self) -> Result<Made, IdentityError> {
         let path = self.path()?;
         if path.symlink_metadata().is_ok() {
             return Ok(Made::Before);
@@ -86,16 +117,20 @@ impl Identity {
             key.to_public(),
             key.to_string().expose_secret()
         ));
-        write_atomically(path, text.as_bytes(), Mode::OwnerOnly)?;
-        Ok(Made::New)
+        // Somebody may have made one in the same moment, and theirs stays.
+        let wrong = |error: WriteError| IdentityError::NotWritten(self.shown.clone(), error.reason());
+        match write_new(path, text.as_bytes()).map_err(wrong)? {
+            Written::Unchanged => Ok(Made::Before),
+            Written::New | Written::Changed => Ok(Made::New),
+        }
     }
 
     /// The public keys to wrap for, so that this identity opens it; one for each identity in the file.
     pub fn recipients(&self) -> Result<Vec<Recipient>, IdentityError> {
-        let (path, text) = self.text()?;
-        let malformed = |reason: &str| IdentityError::Malformed(path.clone(), reason.to_owned());
+        let text = self.text()?;
+        let malformed = |reason: &str| self.malformed(reason);
         let found: Vec<Recipient> = if is_ssh(&text) {
-            let identity = Self::ssh(&path, &text)?;
+            let identity = self.ssh(&text)?;
             let public = age::ssh::Recipient::try_from(identity).map_err(|_| {
                 malformed("its public key cannot be told from it: name it with --reader NAME=KEY")
             })?;
@@ -121,28 +156,32 @@ impl Identity {
         self.passphrase.get_or_init(|| (self.ask)(&format!("Passphrase of the key of {name}"))).clone()
     }
 
-    fn text(&self) -> Result<(PathBuf, Zeroizing<String>), IdentityError> {
-        let path = self.path()?.to_owned();
+    fn malformed(&self, reason: &str) -> IdentityError {
+        IdentityError::Malformed(self.shown.clone(), reason.to_owned())
+    }
+
+    fn text(&self) -> Result<Zeroizing<String>, IdentityError> {
+        let (path, shown) = (self.path()?, || self.shown.clone());
         let wrong = |error: io::Error| match error.kind() {
-            io::ErrorKind::NotFound => IdentityError::None(path.clone()),
-            _ => IdentityError::Unreadable(path.clone(), error.to_string()),
+            io::ErrorKind::NotFound => IdentityError::None(shown()),
+            _ => IdentityError::Unreadable(shown(), error.to_string()),
         };
-        let about = fs::metadata(&path).map_err(wrong)?;
+        let about = fs::metadata(path).map_err(wrong)?;
         if is_open_to_others(&about) {
-            return Err(IdentityError::OpenToOthers(path));
+            return Err(IdentityError::OpenToOthers(shown()));
         }
-        let mut bytes = Zeroizing::new(fs::read(&path).map_err(wrong)?);
+        let read = read_named(path, LARGEST).map(Zeroizing::new);
+        let mut bytes = read.map_err(|error| IdentityError::Unreadable(shown(), error.to_string()))?;
         if bytes.starts_with(b"age-encryption.org/") || bytes.starts_with(b"-----BEGIN AGE ENCRYPTED") {
-            bytes = self.unprotected(&path, &bytes)?;
+            bytes = self.unprotected(&bytes)?;
         }
-        let not_text = || IdentityError::Malformed(path.clone(), "it is not text".to_owned());
-        let text = std::str::from_utf8(&bytes).map_err(|_| not_text())?.to_owned();
-        Ok((path.clone(), Zeroizing::new(text)))
+        let text = std::str::from_utf8(&bytes).map_err(|_| self.malformed("it is not text"))?;
+        Ok(Zeroizing::new(text.to_owned()))
     }
 
     /// What an identity file holds that is protected by a passphrase.
-    fn unprotected(&self, path: &Path, bytes: &[u8]) -> Result<Zeroizing<Vec<u8>>, IdentityError> {
-        let wrong = |reason: &str| IdentityError::Malformed(path.to_owned(), reason.to_owned());
+    fn unprotected(&self, bytes: &[u8]) -> Result<Zeroizing<Vec<u8>>, IdentityError> {
+        let wrong = |reason: &str| self.malformed(reason);
         let passphrase = (self.ask)("Passphrase of your identity");
         let passphrase =
             passphrase.ok_or_else(|| wrong("it is protected by a passphrase, and nobody typed it"))?;
@@ -159,11 +198,11 @@ impl Identity {
     }
 
     fn read(&self) -> Result<Vec<Opener>, IdentityError> {
-        let (path, text) = self.text()?;
-        let malformed = |reason: String| IdentityError::Malformed(path.clone(), reason);
+        let text = self.text()?;
+        let malformed = |reason: String| self.malformed(&reason);
         let callbacks = Asking(self.ask.clone());
         if is_ssh(&text) {
-            return Ok(vec![Box::new(Self::ssh(&path, &text)?.with_callbacks(callbacks))]);
+            return Ok(vec![Box::new(self.ssh(&text)?.with_callbacks(callbacks))]);
         }
         // Its errors name a line, and never what is in it.
         let file = age::IdentityFile::from_buffer(text.as_bytes())
@@ -173,8 +212,8 @@ impl Identity {
         if found.is_empty() { Err(malformed("it holds none".to_owned())) } else { Ok(found) }
     }
 
-    fn ssh(path: &Path, text: &str) -> Result<age::ssh::Identity, IdentityError> {
-        let malformed = |reason: &str| IdentityError::Malformed(path.to_owned(), reason.to_owned());
+    fn ssh(&self, text: &str) -> Result<age::ssh::Identity, IdentityError> {
+        let malformed = |reason: &str| self.malformed(reason);
         let read = age::ssh::Identity::from_buffer(text.as_bytes(), None);
         match read.map_err(|_| malformed("this private key cannot be read"))? {
             age::ssh::Identity::Unsupported(_) => {
@@ -183,17 +222,6 @@ impl Identity {
             identity => Ok(identity),
         }
     }
-}
-
-/// Why no identity was made.
-#[derive(Debug, thiserror::Error)]
-pub enum MakeError {
-    /// There is no place for it.
-    #[error(transparent)]
-    Identity(#[from] IdentityError),
-    /// It could not be written.
-    #[error(transparent)]
-    Write(#[from] WriteError),
 }
 
 fn is_ssh(text: &str) -> bool {

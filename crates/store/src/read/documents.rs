@@ -1,5 +1,6 @@
 //! The files of a ledger as they are read: each gets a number, and is kept to be shown.
 
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use cledger_core::model::TableFault;
@@ -9,13 +10,16 @@ use toml::de::DeTable;
 
 use super::frame::In;
 use crate::mistake::{Mistake, Mistakes};
-use crate::tree::Tree;
+use crate::tree::{LARGEST_LEDGER, MOST_FILES, Tree};
 
 /// Reads files, and keeps them.
 pub(super) struct Documents<'m> {
     pub(super) tree: &'m dyn Tree,
     pub(super) mistakes: &'m Mistakes,
     kept: Mutex<Vec<SourceFile>>,
+    /// Files and bytes so far.
+    size: (AtomicU64, AtomicU64),
+    is_full: AtomicBool,
     faults: Mutex<Vec<TableFault>>,
 }
 
@@ -27,13 +31,23 @@ pub(super) struct Document {
 
 impl<'m> Documents<'m> {
     pub(super) fn new(tree: &'m dyn Tree, mistakes: &'m Mistakes) -> Self {
-        Self { tree, mistakes, kept: Mutex::default(), faults: Mutex::default() }
+        Self {
+            tree,
+            mistakes,
+            kept: Mutex::default(),
+            size: Default::default(),
+            is_full: AtomicBool::default(),
+            faults: Mutex::default(),
+        }
     }
 
     /// Reads a file; `None` if it is not there or cannot be read, which is a mistake.
     pub(super) fn text(&self, path: &str) -> Option<Document> {
         match self.tree.text(path) {
             Ok(Some(text)) => {
+                if !self.fits(path, text.len()) {
+                    return None;
+                }
                 let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
                 let file = FileId(u32::try_from(kept.len()).unwrap_or(u32::MAX));
                 kept.push(SourceFile { path: path.to_owned(), text: String::new() });
@@ -45,6 +59,19 @@ impl<'m> Documents<'m> {
                 None
             }
         }
+    }
+
+    /// Counts a file. The first one that is too much is a mistake, and none after it is read.
+    fn fits(&self, path: &str, length: usize) -> bool {
+        let bytes = self.size.1.fetch_add(length as u64, Ordering::Relaxed) + length as u64;
+        let files = self.size.0.fetch_add(1, Ordering::Relaxed) + 1;
+        let fits = files <= MOST_FILES && bytes <= LARGEST_LEDGER;
+        if !fits && !self.is_full.swap(true, Ordering::Relaxed) {
+            let message =
+                format!("the ledger has more than {MOST_FILES} files or {} MiB", LARGEST_LEDGER >> 20);
+            self.mistakes.push(Mistake::of(path, message).help("part it into several ledgers"));
+        }
+        fits
     }
 
     /// Takes the text of a file back, once nothing borrows from it any more.
@@ -87,11 +114,12 @@ impl Document {
         for error in &errors {
             let span = error.span().unwrap_or(0..0);
             let message = format!("this is not TOML: {}", error.message());
+            let mut mistake = Mistake::at(read.place(span), message);
             if error.message() == "duplicate key" {
-                read.wrong_with(span, message, "write each key and each table once");
-            } else {
-                read.wrong(span, message);
+                mistake = mistake.help("write each key and each table once");
             }
+            // What a file that is not understood holds may be a secret, wherever it stands.
+            documents.mistakes.push(mistake.secret());
         }
         errors.is_empty().then_some(table)
     }

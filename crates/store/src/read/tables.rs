@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use cledger_core::address::Owner;
 use cledger_core::model::{LayerId, TableFault};
 use cledger_core::name::Name;
+use cledger_core::output::path_fault;
 use cledger_core::source::{FileId, Place};
 use cledger_core::value::Value;
 use compact_str::CompactString;
@@ -71,10 +72,12 @@ fn fault(documents: &Documents<'_>, table: &For<'_>, place: Place, message: Stri
 
 fn from_file(documents: &Documents<'_>, path: &str, named: Place, table: &For<'_>) -> Rows {
     let mut found = Rows::default();
-    let inside = !path.starts_with('/') && !path.split('/').any(|step| step == "..");
-    let document = if inside { documents.text(path) } else { None };
+    let bad = path_fault(path);
+    let document = if bad.is_none() { documents.text(path) } else { None };
     let Some(document) = document else {
-        let message = format!("the rows of `{}` are in `{path}`, which is not there", table.entry);
+        let why =
+            bad.map_or("which is not there".to_owned(), |bad| format!("which is no path in a ledger: {bad}"));
+        let message = format!("the rows of `{}` are in `{path}`, {why}", table.entry);
         fault(
             documents,
             table,

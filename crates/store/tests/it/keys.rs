@@ -34,7 +34,7 @@ sa+QaqRMtahWwFiHuOMpAAAAD21hZGUgZm9yIGEgdGVzdAECAwQFBg==
 pub(crate) struct Person {
     folder: TempDir,
     pub(crate) identity: Arc<Identity>,
-    reader: Reader,
+    pub(crate) reader: Reader,
 }
 
 impl Person {
@@ -61,7 +61,7 @@ impl Person {
         self.folder.path().join("identity")
     }
 
-    fn keys(&self, files: &Memory) -> Keys<'static> {
+    pub(crate) fn keys(&self, files: &Memory) -> Keys<'static> {
         Keys::new(files.clone(), self.identity.clone())
     }
 }
@@ -82,7 +82,7 @@ fn opened(keys: &Keys<'_>, address: &str, text: &str) -> Result<String, String> 
     }
 }
 
-fn put(mut files: Memory, changed: Changed) -> Memory {
+pub(crate) fn put(mut files: Memory, changed: Changed) -> Memory {
     for (path, text) in changed {
         match text {
             Some(text) => files.0.insert(path, text),
@@ -133,8 +133,25 @@ fn second_writer(key: &[u8], address: &str, secret: &str) -> String {
     format!("copper-1.{}", URL_SAFE_NO_PAD.encode([head, nonce.to_vec(), sealed].concat()))
 }
 
+/// The id of a data key, by docs/formats.md.
+pub(crate) fn id_of(key: &[u8]) -> String {
+    derived("key id", key)[..8].iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// What a key file of stage `test` holds, by docs/formats.md; `body` is from the generation to the last reader.
+pub(crate) fn key_file(key: &[u8], body: &str, rest: &str) -> String {
+    format!("copper-key-2\nscope stages/test\nkey {}\n{body}{rest}", URL_SAFE_NO_PAD.encode(key))
+}
+
+/// The proof line for those who have seen the data key `seen`, by docs/formats.md.
+pub(crate) fn proof(seen: &[u8], key: &[u8], body: &str) -> String {
+    let text = format!("copper-ledger 2 key file\nscope stages/test\nkey {}\n{body}", id_of(key));
+    let proof = blake3::keyed_hash(&derived("link", seen), text.as_bytes());
+    format!("proof {} {}\n", id_of(seen), proof.to_hex())
+}
+
 /// What an age file holds, by the age library alone.
-fn unwrapped(text: &str, identity: &dyn age::Identity) -> String {
+pub(crate) fn unwrapped(text: &str, identity: &dyn age::Identity) -> String {
     let decryptor = age::Decryptor::new(ArmoredReader::new(text.as_bytes())).unwrap();
     let mut content = String::new();
     decryptor.decrypt(std::iter::once(identity)).unwrap().read_to_string(&mut content).unwrap();
@@ -142,7 +159,11 @@ fn unwrapped(text: &str, identity: &dyn age::Identity) -> String {
 }
 
 fn wrapped(content: &str, recipient: &dyn age::Recipient) -> String {
-    let encryptor = age::Encryptor::with_recipients(std::iter::once(recipient)).unwrap();
+    wrapped_for(content, &[recipient])
+}
+
+pub(crate) fn wrapped_for(content: &str, recipients: &[&dyn age::Recipient]) -> String {
+    let encryptor = age::Encryptor::with_recipients(recipients.iter().copied()).unwrap();
     let mut bytes = Vec::new();
     let armor = ArmoredWriter::wrap_output(&mut bytes, Format::AsciiArmor).unwrap();
     let mut writer = encryptor.wrap_output(armor).unwrap();
@@ -151,7 +172,7 @@ fn wrapped(content: &str, recipient: &dyn age::Recipient) -> String {
     String::from_utf8(bytes).unwrap()
 }
 
-fn age_identity(person: &Person) -> age::x25519::Identity {
+pub(crate) fn age_identity(person: &Person) -> age::x25519::Identity {
     let text = std::fs::read_to_string(person.path()).unwrap();
     text.lines().last().unwrap().parse().unwrap()
 }
@@ -163,24 +184,31 @@ fn a_second_program_opens_what_we_make_and_makes_what_we_open() {
     let text = ada.keys(&files).seal(&scope(), "desk/gate.token", "plover\0\n").unwrap();
     let content = unwrapped(&files.0[&key_path(&scope())], &age_identity(&ada));
     let lines: Vec<&str> = content.lines().collect();
-    assert_eq!(lines[..2], ["copper-key-1", "scope stages/test"]);
-    assert_eq!(lines[3..], [format!("reader ada {}", ada.reader.recipient)]);
+    assert_eq!(lines[..2], ["copper-key-2", "scope stages/test"]);
     let key = URL_SAFE_NO_PAD.decode(lines[2].strip_prefix("key ").unwrap()).unwrap();
+    let body = format!("generation 1\nreader ada {}\n", ada.reader.recipient);
+    assert_eq!(lines[3..], (body.clone() + &proof(&key, &key, &body)).lines().collect::<Vec<_>>());
     assert_eq!(second_reader(&key, "desk/gate.token", &text), "plover\0\n");
 
     let key = [9; 32];
-    let content = format!(
-        "copper-key-1\nscope stages/test\nkey {}\nreader ada {}\n",
-        URL_SAFE_NO_PAD.encode(key),
-        ada.reader.recipient
-    );
+    let body = format!("generation 7\nreader ada {}\n", ada.reader.recipient);
+    let content = key_file(&key, &body, &proof(&key, &key, &body));
     files.0.insert(key_path(&scope()), wrapped(&content, &age_identity(&ada).to_public()));
     let text = second_writer(&key, "desk/gate.token", "whimbrel");
     assert_eq!(opened(&ada.keys(&files), "desk/gate.token", &text).as_deref(), Ok("whimbrel"));
+    // The version before has neither generation nor proofs.
+    let old = format!("{}reader ada {}\n", key_file(&key, "", ""), ada.reader.recipient);
+    let old = old.replace("copper-key-2", "copper-key-1");
+    files.0.insert(key_path(&scope()), wrapped(&old, &age_identity(&ada).to_public()));
+    assert_eq!(opened(&ada.keys(&files), "desk/gate.token", &text).as_deref(), Ok("whimbrel"));
     for (wrong, reason) in [
-        (content.replace("copper-key-1", "copper-key-2"), "version is unknown"),
+        (content.replace("copper-key-2", "copper-key-3"), "version is unknown"),
         (content.replace("stages/test", "groups/test"), "it is the key of `groups/test`"),
         (content.replace("key C", "key !"), "incomplete"),
+        (content.replace("generation 7\n", ""), "incomplete"),
+        (content.replace("generation 7", "generation 8"), "not made with its key"),
+        (content.replace("reader ada", "reader ben"), "not made with its key"),
+        (content.split("proof").next().unwrap().to_owned(), "not made with its key"),
         ("something else".to_owned(), "no key of a ledger"),
     ] {
         files.0.insert(key_path(&scope()), wrapped(&wrong, &age_identity(&ada).to_public()));
@@ -269,7 +297,7 @@ fn nothing_that_holds_a_secret_prints_it() {
     );
     files.0.insert("stages/test.toml".to_owned(), stage);
     let ledger = ledger(&files);
-    let outside = Surroundings { files: None, keys: ada.keys(&files) };
+    let outside = Surroundings::closed(ada.keys(&files));
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let subject = Subject::Unit(ledger.unit_id("desk").unwrap(), None);
     let rendering = rendering(&mut resolver.session(None), subject, StageId(0));

@@ -9,4 +9,5 @@ mod daybook;
 mod keys;
 mod naive;
 mod random;
+mod readers;
 mod written;

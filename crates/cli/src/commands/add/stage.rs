@@ -57,7 +57,7 @@ pub(crate) fn stage(args: &StageArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let like = args.like.as_ref().map(|name| known_stage(ledger, name.as_str())).transpose()?;
     let block = declaration(args, ledger, like.map(|id| ledger.stage(id)));
     let mut changed = Changed::from([appended(&changing, "ledger.toml", &block)?]);
-    let disk = Disk(changing.root().to_owned());
+    let disk = Disk::new(changing.root().to_owned());
     let with_stage = read(&Overlay::new(&disk, &changed), &Scope::Whole)?;
     let new = known_stage(&with_stage, args.name.as_str())?;
     changed.insert(format!("stages/{}.toml", args.name), Some(to_fill(&with_stage, new, like)));

@@ -47,7 +47,7 @@ impl Work<'_> {
         let keys = self.changing.keys(contract);
         let edits = settings.iter().map(|setting| self.edit(&after, &keys, subject, setting));
         let edits: Vec<Edit> = edits.collect::<Result<_, _>>()?;
-        let base = Disk(self.changing.root().to_owned());
+        let base = Disk::new(self.changing.root().to_owned());
         let base = Overlay::new(&base, contract);
         // Of a unit that nothing mentions yet, no layer has a table.
         let is_mentioned = after.strangers.iter().chain(&self.changing.ledger.strangers);
@@ -83,7 +83,7 @@ impl Work<'_> {
         } else if this.secret && self.args.write && !self.args.plain_secrets {
             let name = &after.stage(stage).name;
             let message = format!("`{name}` has no key: secrets would stand there in plain text");
-            let help = format!("make one: cledger key make @{name}; or add --plain-secrets");
+            let help = format!("make one: cledger key make @{name} --write; or add --plain-secrets");
             return Err(CliError::refused(message).help(help));
         } else {
             SettingValue::Value(Held::new(this.value.escaped(), this.secret))

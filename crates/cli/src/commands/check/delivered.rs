@@ -10,7 +10,7 @@ use cledger_core::resolve::Resolver;
 use cledger_store::Keys;
 use cledger_store::daybook::{Content, Wanted};
 
-use crate::app::unit_of;
+use crate::app::{App, unit_of};
 use crate::commands::deliver::plan::{Planner, values};
 use crate::daybook;
 use crate::error::CliError;
@@ -20,6 +20,7 @@ use crate::reality::made::made;
 /// say. Without a daybook at hand nothing changes.
 pub(super) fn look_back(
     report: &mut Report,
+    app: &App<'_>,
     resolver: &Resolver<'_>,
     root: &Path,
     keys: &Keys<'_>,
@@ -27,7 +28,7 @@ pub(super) fn look_back(
 ) -> Result<Vec<String>, CliError> {
     let ledger = resolver.ledger();
     // A daybook that cannot be reached is none: everything is as strict as without one.
-    let Ok(Some(mut book)) = daybook::existing(ledger, root) else { return Ok(Vec::new()) };
+    let Ok(Some(mut book)) = daybook::reading(app, ledger, root) else { return Ok(Vec::new()) };
     let planner = Planner { resolver, keys };
     if !strict {
         let mut last: BTreeMap<(String, String), Option<Content>> = BTreeMap::new();

@@ -31,7 +31,12 @@ pub(super) fn run(args: &CompareArgs, sides: (&str, &str), app: &mut App<'_>) ->
     let keys = app.keys(&root);
     let outside = app.outside(&root);
     let resolver = Resolver::new(&ledger, &outside, &[]);
-    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let around = Around {
+        ledger_folder: &root,
+        outside: &outside,
+        trust: Trust::of_system(),
+        granted: app.granted().clone(),
+    };
     let (left, right) = (side(sides.0, &keys)?, side(sides.1, &keys)?);
     let units: Vec<&Address> = [&left, &right]
         .into_iter()

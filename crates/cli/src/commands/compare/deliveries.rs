@@ -18,7 +18,7 @@ use crate::reality::made::field_name;
 pub(super) fn run(args: &CompareArgs, sides: (&str, &str), app: &mut App<'_>) -> Result<u8, CliError> {
     let (left, right) = (Address::parse(sides.0)?, Address::parse(sides.1)?);
     let (root, ledger) = app.open(&Scope::Whole)?;
-    let mut book = daybook::required(&ledger, &root)?;
+    let mut book = daybook::required(app, &ledger, &root)?;
     let (outside, keys) = (app.outside(&root), app.keys(&root));
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let planner = Planner { resolver: &resolver, keys: &keys };

@@ -152,6 +152,6 @@ fn with_unit(
         }
     };
     let values = values.into_iter().flat_map(flat).collect();
-    app.tell_unreadable(&outside.keys);
+    app.tell_unread(&outside);
     Ok((values, in_file(file, output)?, output.is_none()))
 }

@@ -5,13 +5,13 @@ use cledger_store::daybook::{Daybook, Kind, Wanted};
 
 use super::plan::{Plan, all_chores};
 use crate::app::unit_of;
-use crate::change::{ChangeOptions, countersigned};
+use crate::change::{CHANGES, ChangeOptions, countersigned};
 use crate::error::CliError;
 use crate::reality::made::contract_hash;
 
 /// A production stage is countersigned.
 pub(super) fn stage(stage: &Stage, options: &ChangeOptions) -> Result<(), CliError> {
-    countersigned(&[stage], options)
+    countersigned(&[stage], &options.countersign, CHANGES)
 }
 
 /// The stages before it have had a delivery of the same contract, where the unit belongs to them.

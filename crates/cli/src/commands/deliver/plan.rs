@@ -15,7 +15,7 @@ use crate::daybook;
 use crate::error::CliError;
 use crate::reality::made::{contract_hash, made};
 use crate::reality::{Around, Place, UnitDrift, places};
-use crate::rendered::not_readable;
+use crate::rendered::not_readable_in;
 
 /// What is known of one unit or instance on its way to a stage.
 pub(crate) struct Plan {
@@ -73,9 +73,10 @@ impl<'l> Planner<'_, 'l> {
     ) -> Result<Result<Plan, Vec<cledger_core::findings::Finding>>, CliError> {
         let ledger = self.ledger();
         let owner = ledger.owner(subject).to_string();
-        let rendering = rendering(&mut self.resolver.session(unit_of(subject)), subject, stage);
+        let mut session = self.resolver.session(unit_of(subject));
+        let rendering = rendering(&mut session, subject, stage);
         if !rendering.unreadable.is_empty() {
-            return Err(not_readable(&[owner], self.keys, ""));
+            return Err(not_readable_in(&mut session, &rendering, self.keys));
         }
         if !rendering.gaps.is_empty() {
             return Ok(Err(rendering.gaps));

@@ -358,7 +358,7 @@ fn sealed(
             return Ok(literal(&Value::text(&cledger_core::reference::escape(text)), None));
         }
         let message = format!("`{address}` looks like a secret, and `{}` has no key", scope.name());
-        let make = format!("make one: cledger key make @{}; or add --plain-secrets", scope.name());
+        let make = format!("make one: cledger key make @{} --write; or add --plain-secrets", scope.name());
         return Err(CliError::refused(message).help(make));
     }
     let bare = Address { stage: None, ..address.clone() }.to_string();

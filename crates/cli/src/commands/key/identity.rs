@@ -12,7 +12,7 @@ pub(crate) struct IdentityArgs {}
 
 pub(crate) fn run(_args: &IdentityArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let made = app.identity.make()?;
-    let path = app.identity.path()?.display().to_string();
+    let path = app.identity.shown().trim_matches('`').to_owned();
     let recipients: Vec<String> = app.identity.recipients()?.iter().map(ToString::to_string).collect();
     if app.console.is_json() {
         app.console.document(&json::key::identity(&path, &recipients, made == Made::New));

@@ -3,9 +3,9 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
-use cledger_store::{Reader, Recipient, make};
+use cledger_store::{Reader, Recipient, SecretString, make};
 
-use super::{Done, finish, layers, names, scopes};
+use super::{Done, finish, layers, scopes};
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing, NO_CHANGE};
 use crate::complete;
@@ -26,6 +26,9 @@ pub(crate) struct MakeArgs {
     /// Protect it by a passphrase, for you alone, instead of your identity
     #[arg(long, conflicts_with = "reader")]
     passphrase: bool,
+    /// Do it; without, it is only shown
+    #[arg(long)]
+    write: bool,
     #[command(flatten)]
     change: ChangeOptions,
 }
@@ -38,7 +41,8 @@ pub(crate) fn run(args: &MakeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let mut readers = Vec::new();
     let passphrase = if args.passphrase {
         readers.push(Reader { name, recipient: Recipient::passphrase() });
-        Some(new_passphrase()?)
+        // Nothing is wrapped yet where it is only shown, so nobody need type one.
+        Some(if args.write { new_passphrase()? } else { SecretString::from("") })
     } else {
         let own = app.identity.recipients()?;
         readers.extend(own.into_iter().next().map(|recipient| Reader { name, recipient }));
@@ -54,7 +58,7 @@ pub(crate) fn run(args: &MakeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let changed = make(&changing.keys(&NO_CHANGE), &scopes, &readers, passphrase.as_ref())?;
     let done = scopes.into_iter().map(|scope| Done {
         scope,
-        readers: names(&readers),
+        readers: super::readers(&readers),
         secrets: None,
         reader: None,
         word: "made",
@@ -62,7 +66,7 @@ pub(crate) fn run(args: &MakeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         changes: true,
     });
     let done: Vec<Done> = done.collect();
-    finish(&changing, changed, &layers, &done, (true, &args.change), app)
+    finish(&changing, changed, &layers, &done, (args.write, &args.change), app)
 }
 
 fn reader(text: &str) -> Result<Reader, CliError> {

@@ -6,7 +6,7 @@ use cledger_core::impact::Written;
 use cledger_core::model::SettingValue;
 use cledger_store::put;
 
-use super::{Done, Renewal, finish, layers, names};
+use super::{Done, Renewal, finish, layers, readers};
 use crate::app::App;
 use crate::change::{Changing, NO_CHANGE};
 use crate::error::CliError;
@@ -21,7 +21,7 @@ pub(super) fn run(args: &Renewal, app: &mut App<'_>) -> Result<u8, CliError> {
     let found = plain_secrets(ledger);
     for layer in wanted {
         let scope = ledger.key_scope(layer);
-        let file = keys.key(&scope)?;
+        let file = keys.for_writing(&scope)?;
         let before = edits.len();
         for (one, secret) in found.iter().filter(|(one, _)| one.written == Written::In(layer)) {
             let mut address = one.address(ledger);
@@ -39,7 +39,7 @@ pub(super) fn run(args: &Renewal, app: &mut App<'_>) -> Result<u8, CliError> {
         touched.extend(changes.then_some(layer));
         done.push(Done {
             scope,
-            readers: names(&file.readers),
+            readers: readers(&file.readers),
             secrets: Some(count),
             reader: None,
             word,

@@ -2,7 +2,7 @@
 
 use cledger_store::rotate;
 
-use super::{Done, Renewal, finish, layers, names, scopes};
+use super::{Done, Renewal, finish, layers, scopes};
 use crate::app::App;
 use crate::change::{Changing, NO_CHANGE};
 use crate::error::CliError;
@@ -15,7 +15,7 @@ pub(super) fn run(args: &Renewal, app: &mut App<'_>) -> Result<u8, CliError> {
     let (changed, counts) = rotate(&changing.ledger, &keys, &scopes)?;
     let mut done = Vec::new();
     for (scope, count) in scopes.into_iter().zip(counts) {
-        let readers = names(&keys.key(&scope)?.readers);
+        let readers = super::readers(&keys.key(&scope)?.readers);
         done.push(Done {
             scope,
             readers,

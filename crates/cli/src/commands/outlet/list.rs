@@ -30,7 +30,12 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         args.stages.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
     let (root, ledger) = app.open(&Scope::Whole)?;
     let outside = app.outside(&root);
-    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let around = Around {
+        ledger_folder: &root,
+        outside: &outside,
+        trust: Trust::of_system(),
+        granted: app.granted().clone(),
+    };
     let mut places = places::outlets(&patterns, &ledger, &around)?;
     for place in &mut places {
         for subject in place.subjects.clone() {
@@ -39,7 +44,7 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
     let backs = read_all(&sources, app.console, "outlets");
-    let delivered = delivered(&ledger, &root)?;
+    let delivered = delivered(app, &ledger, &root)?;
     let mut listed = Vec::new();
     for (place, back) in places.iter().zip(backs) {
         let is_there = |held: &&Held| !matches!(held, Held::NotThere | Held::NotKnown(_));
@@ -71,9 +76,13 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
 }
 
 /// When something was last delivered, by outlet and stage.
-fn delivered(ledger: &Ledger, root: &Path) -> Result<BTreeMap<(String, String), String>, CliError> {
+fn delivered(
+    app: &App<'_>,
+    ledger: &Ledger,
+    root: &Path,
+) -> Result<BTreeMap<(String, String), String>, CliError> {
     let mut times = BTreeMap::new();
-    let Some(mut book) = daybook::existing(ledger, root)? else { return Ok(times) };
+    let Some(mut book) = daybook::reading(app, ledger, root)? else { return Ok(times) };
     for record in book.records(&Wanted::last_of_all())? {
         for answer in &record.meta.outlets {
             times.insert((answer.outlet.clone(), record.meta.stage.clone()), record.meta.time.clone());

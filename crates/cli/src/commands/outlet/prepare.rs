@@ -45,7 +45,12 @@ pub(crate) enum Preparing {
 pub(super) fn run(args: &PrepareArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let (root, ledger) = app.open(&Scope::Units(std::collections::BTreeSet::new()))?;
     let outside = app.outside(&root);
-    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let around = Around {
+        ledger_folder: &root,
+        outside: &outside,
+        trust: Trust::of_system(),
+        granted: app.granted().clone(),
+    };
     let mut prepared = Vec::new();
     for (outlet, postgres) in chosen(&args.outlets, &ledger)? {
         let what = if postgres.columns.are_given {

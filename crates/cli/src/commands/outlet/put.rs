@@ -11,14 +11,14 @@ use cledger_outlets::Trust;
 use cledger_store::Scope;
 
 use crate::app::{App, Chosen, unit_of};
-use crate::change::{ChangeOptions, countersigned};
+use crate::change::{CHANGES, ChangeOptions, countersigned};
 use crate::commands::deliver::plan::places_of;
 use crate::commands::{whole_unit, with_stage, without_delivery};
 use crate::complete;
 use crate::conditions::day;
 use crate::error::{CliError, status};
 use crate::output::{json, text};
-use crate::reality::bring::{Bringer, Bringing, Brought};
+use crate::reality::bring::{Bringer, Bringing, Brought, masking};
 use crate::reality::made::made;
 use crate::reality::{Around, Seeing, look};
 use crate::rendered::not_readable;
@@ -48,7 +48,7 @@ pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, chosen.stage);
     if !rendering.unreadable.is_empty() {
-        return Err(not_readable(&[owner.to_string()], &outside.keys, ""));
+        return Err(not_readable(&[owner.to_string()], &outside, ""));
     }
     let gaps = &rendering.gaps;
     if !gaps.is_empty() {
@@ -60,7 +60,12 @@ pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         }
         return Ok(status::FOUND);
     }
-    let around = Around { ledger_folder: &root, outside: &outside, trust: Trust::of_system() };
+    let around = Around {
+        ledger_folder: &root,
+        outside: &outside,
+        trust: Trust::of_system(),
+        granted: app.granted().clone(),
+    };
     let places = places_of(&ledger, &around, subject, chosen.stage)?;
     let today = day(None)?;
     let looked = look(places, &resolver, today, Seeing::Live(app.console))?;
@@ -76,7 +81,8 @@ pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     guard(&ledger, &chosen, &args.change)?;
     let content = made(&resolver, &rendering, subject, chosen.stage)?;
-    let bringer = Bringer { ledger: &ledger, ledger_folder: &root, trust: around.trust.clone() };
+    let masking = masking(&resolver, subject, chosen.stage, &[]);
+    let bringer = Bringer { ledger: &ledger, ledger_folder: &root, trust: around.trust.clone(), masking };
     let bringing = Bringing { content: &content, before: None, is_of_ledger: true };
     let brought = bringer.bring(looked, subject, &bringing)?;
     let again = look(
@@ -101,5 +107,5 @@ fn guard(ledger: &Ledger, chosen: &Chosen, options: &ChangeOptions) -> Result<()
         let message = format!("`{}` is locked: what is there changes with a reason only", stage.name);
         return Err(CliError::refused(message).help("add --why TEXT"));
     }
-    countersigned(&[stage], options)
+    countersigned(&[stage], &options.countersign, CHANGES)
 }

@@ -2,12 +2,11 @@
 
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
-use std::fs;
 use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
 
 use cledger_core::promotion::Fate;
-use cledger_store::{Mode, key, write_atomically};
+use cledger_store::{LARGEST_FILE, Mode, key, text_named, write_atomically};
 use zeroize::Zeroizing;
 
 use super::{Field, Promotion};
@@ -39,14 +38,15 @@ impl Answers {
             if count == 0 {
                 return Ok(Answers::None);
             }
-            write_atomically(path, form.as_bytes(), Mode::Usual)?;
+            write_atomically(path, form.as_bytes(), Mode::OwnerOnly)?;
             return Ok(Answers::Form(path.to_owned(), count));
         }
         let wrong = |reason: String| {
             CliError::usage(format!("`{}` cannot be read: {reason}", path.display()))
                 .help("mend it, or take it away: the same command writes the form anew")
         };
-        let text = fs::read_to_string(path).map_err(|error| wrong(error.to_string()))?;
+        let text = text_named(path, LARGEST_FILE).map(Zeroizing::new);
+        let text = text.map_err(|error| wrong(error.to_string()))?;
         let table: toml::Table = text.parse().map_err(|error: toml::de::Error| {
             let line = error.span().map_or(1, |span| text[..span.start].matches('\n').count() + 1);
             wrong(format!("line {line}: {}", error.message()))

@@ -48,7 +48,7 @@ pub(super) fn replace(
     let mut names = Vec::new();
     if is_wanted(Names::Outputs) {
         let edits = outputs_of(&ledger, &found, &changes, &mut names)?;
-        let disk = Disk(changing.root().to_owned());
+        let disk = Disk::new(changing.root().to_owned());
         let more = apply(&Overlay::new(&disk, &changed), &edits)
             .map_err(|error| CliError::usage(error.to_string()))?;
         changed.extend(more);

@@ -1,11 +1,14 @@
 //! `key` for programs.
 
+use std::collections::BTreeMap;
+
 use cledger_core::cipher::KeyScope;
 use cledger_core::name::Name;
+use cledger_store::{SeenKey, Sight};
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::{KeyDone, KeyListed};
+use crate::commands::{KeyCompared, KeyDone, KeyListed, KeyReader};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct IdentityDocument<'i> {
@@ -30,7 +33,8 @@ pub(crate) struct DoneDocument<'k> {
 struct DoneKey<'k> {
     #[serde(flatten)]
     of: Of<'k>,
-    readers: &'k [Name],
+    readers: Vec<&'k Name>,
+    fingerprints: Fingerprints<'k>,
     secrets: Option<usize>,
     reader: Option<&'k Name>,
     done: &'static str,
@@ -54,7 +58,8 @@ fn of(scope: &KeyScope) -> Of<'_> {
 pub(crate) fn document(done: &[KeyDone], written: bool) -> DoneDocument<'_> {
     let keys = done.iter().map(|one| DoneKey {
         of: of(&one.scope),
-        readers: &one.readers,
+        readers: one.readers.iter().map(|reader| &reader.name).collect(),
+        fingerprints: fingerprints(&one.readers),
         secrets: one.secrets,
         reader: one.reader.as_ref(),
         done: one.word,
@@ -77,16 +82,82 @@ struct ListedKey<'k> {
     encrypted: usize,
     plain: usize,
     unreadable: Option<&'k str>,
+    fingerprints: Fingerprints<'k>,
+    /// `same`, `explained`, `first` or `unexplained`; null where the key file cannot be opened here.
+    sight: Option<&'static str>,
+    reason: Option<&'k str>,
+}
+
+/// What tells the public keys of readers from others, by their names.
+type Fingerprints<'k> = BTreeMap<&'k Name, &'k str>;
+
+fn fingerprints(readers: &[KeyReader]) -> Fingerprints<'_> {
+    readers.iter().map(|reader| (&reader.name, reader.fingerprint.as_str())).collect()
+}
+
+fn sight(sight: Option<&Sight>) -> (Option<&'static str>, Option<&str>) {
+    match sight {
+        None => (None, None),
+        Some(Sight::Same) => (Some("same"), None),
+        Some(Sight::Explained) => (Some("explained"), None),
+        Some(Sight::First) => (Some("first"), None),
+        Some(Sight::Unexplained(reason)) => (Some("unexplained"), Some(reason)),
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct ComparedDocument<'k> {
+    format: u32,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    written: Option<bool>,
+    keys: Vec<ComparedKey<'k>>,
+}
+
+#[derive(Debug, Serialize)]
+struct ComparedKey<'k> {
+    #[serde(flatten)]
+    of: Of<'k>,
+    sight: Option<&'static str>,
+    reason: Option<&'k str>,
+    before: Option<Seen<'k>>,
+    now: Option<Seen<'k>>,
+}
+
+/// A key at one time.
+#[derive(Debug, Serialize)]
+struct Seen<'k> {
+    key: &'k str,
+    generation: u64,
+    readers: &'k BTreeMap<Name, String>,
+}
+
+fn seen(key: &SeenKey) -> Seen<'_> {
+    Seen { key: &key.id, generation: key.generation, readers: &key.readers }
+}
+
+pub(crate) fn compared(found: &[KeyCompared], written: Option<bool>) -> ComparedDocument<'_> {
+    let keys = found.iter().map(|one| {
+        let (sight, reason) = sight(one.sight.as_ref());
+        let (before, now) = (one.before.as_ref().map(seen), one.now.as_ref().map(seen));
+        ComparedKey { of: of(&one.scope), sight, reason, before, now }
+    });
+    ComparedDocument { format: FORMAT, written, keys: keys.collect() }
 }
 
 pub(crate) fn listed(listed: &[KeyListed]) -> ListedDocument<'_> {
-    let keys = listed.iter().map(|one| ListedKey {
-        of: of(&one.scope),
-        key: one.has_key,
-        readers: &one.readers,
-        encrypted: one.encrypted,
-        plain: one.plain,
-        unreadable: one.unreadable.as_deref(),
+    let keys = listed.iter().map(|one| {
+        let (sight, reason) = sight(one.sight.as_ref());
+        ListedKey {
+            of: of(&one.scope),
+            key: one.has_key,
+            readers: &one.readers,
+            encrypted: one.encrypted,
+            plain: one.plain,
+            unreadable: one.unreadable.as_deref(),
+            fingerprints: fingerprints(&one.known),
+            sight,
+            reason,
+        }
     });
     ListedDocument { format: FORMAT, keys: keys.collect() }
 }

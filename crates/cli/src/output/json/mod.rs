@@ -23,10 +23,12 @@ pub(crate) mod remove;
 pub(crate) mod rename;
 pub(crate) mod render;
 pub(crate) mod replace;
+pub(crate) mod resume;
 pub(crate) mod search;
 pub(crate) mod show;
 pub(crate) mod status;
 pub(crate) mod trace;
+pub(crate) mod trust;
 pub(crate) mod waive;
 
 /// The version of all documents.

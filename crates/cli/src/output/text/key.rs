@@ -1,9 +1,12 @@
 //! `key` for people: a line for each stage and group.
 
+use std::collections::BTreeSet;
+
 use cledger_core::cipher::KeyScope;
 use cledger_core::name::Name;
+use cledger_store::{Recipient, SeenKey, Sight};
 
-use crate::commands::{KeyDone, KeyListed};
+use crate::commands::{KeyCompared, KeyDone, KeyListed, KeyReader};
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
@@ -27,7 +30,7 @@ pub(crate) fn done(console: &mut Console, done: &[KeyDone], written: bool) {
     let mut table = Table::new(heads, console.width());
     for one in done {
         let plain = |text: String| (text, Tone::Plain);
-        let mut row = vec![plain(called(&one.scope)), plain(joined(&one.readers))];
+        let mut row = vec![plain(called(&one.scope)), plain(names(&one.readers))];
         if let Some(secrets) = one.secrets.filter(|_| counts) {
             row.push(plain(secrets.to_string()));
         }
@@ -39,6 +42,7 @@ pub(crate) fn done(console: &mut Console, done: &[KeyDone], written: bool) {
     }
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
+    fingerprints(console, done.iter().flat_map(|one| &one.readers));
     if !written {
         console.line("");
         console.line(format!("{}: --write does it.", style::doubtful("nothing written")));
@@ -61,4 +65,97 @@ pub(crate) fn listed(console: &mut Console, listed: &[KeyListed]) {
     }
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
+    fingerprints(console, listed.iter().flat_map(|one| &one.known));
+    let news: Vec<String> = listed.iter().filter_map(news).collect();
+    if !news.is_empty() {
+        console.line(format!("\n{}", style::heading("New since the last look")));
+        news.iter().for_each(|line| console.wrapped(line, "  "));
+    }
+}
+
+/// What is new about a key, if something is.
+fn news(one: &KeyListed) -> Option<String> {
+    let name = called(&one.scope);
+    match one.sight.as_ref()? {
+        Sight::Same => None,
+        Sight::First => {
+            Some(format!("{name}: {} it was not seen here before", style::doubtful("first sight:")))
+        }
+        Sight::Explained => Some(format!("{name}: changed by one of its readers")),
+        Sight::Unexplained(reason) => Some(format!("{name}: {} {reason}", style::bad("not explained:"))),
+    }
+}
+
+/// The readers, each once, with what tells their public keys from others.
+fn fingerprints<'r>(console: &mut Console, readers: impl Iterator<Item = &'r KeyReader>) {
+    let readers: BTreeSet<&KeyReader> = readers.collect();
+    if readers.is_empty() {
+        return;
+    }
+    console.line("");
+    let mut table = Table::new(&["reader", "public key"], console.width());
+    for reader in readers {
+        table.row(vec![(reader.name.to_string(), Tone::Plain), (reader.fingerprint.clone(), Tone::Plain)]);
+    }
+    table.lines().iter().for_each(|line| console.line(line));
+}
+
+fn names(readers: &[KeyReader]) -> String {
+    let names: Vec<&str> = readers.iter().map(|reader| reader.name.as_str()).collect();
+    names.join(", ")
+}
+
+/// Keys as they were last seen, and as they are.
+pub(crate) fn compared(console: &mut Console, found: &[KeyCompared]) {
+    let mut table = Table::new(&["key of", "", "key", "changes", "readers"], console.width());
+    for one in found {
+        let mut row = |name: String, when: &str, seen: Option<&SeenKey>, tone: Tone| {
+            let quiet = |text: &str| (text.to_owned(), Tone::Quiet);
+            let cells = match seen {
+                None if when == "now" => [quiet("not readable here"), quiet(""), quiet("")],
+                None => [quiet("never"), quiet(""), quiet("")],
+                Some(seen) => {
+                    let readers = seen.readers.iter().map(|(name, key)| {
+                        let key = Recipient::parse(key).ok().map(|key| format!(" {}", key.fingerprint()));
+                        format!("{name}{}", key.unwrap_or_default())
+                    });
+                    let readers: Vec<String> = readers.collect();
+                    [(seen.id.clone(), tone), (seen.generation.to_string(), tone), (readers.join(", "), tone)]
+                }
+            };
+            table.row([(name, Tone::Plain), quiet(when)].into_iter().chain(cells).collect());
+        };
+        let tone = match one.sight {
+            Some(Sight::Unexplained(_)) => Tone::Bad,
+            Some(Sight::First) => Tone::Doubtful,
+            _ => Tone::Plain,
+        };
+        row(called(&one.scope), "last seen", one.before.as_ref(), Tone::Plain);
+        row(String::new(), "now", one.now.as_ref(), tone);
+    }
+    table.keep_whole(0);
+    table.keep_whole(1);
+    table.keep_whole(2);
+    table.lines().iter().for_each(|line| console.line(line));
+    for one in found {
+        if let Some(Sight::Unexplained(reason)) = &one.sight {
+            let text = format!("{}: {} {reason}", called(&one.scope), style::bad("not explained:"));
+            console.line("");
+            console.wrapped(&text, "  ");
+        }
+    }
+}
+
+/// What became of keys that somebody says are the right ones.
+pub(crate) fn trusted(console: &mut Console, count: usize, news: bool, written: bool) {
+    let keys = if count == 1 { "this key" } else { "these keys" };
+    console.line("");
+    console.line(match (written, news) {
+        (true, _) => format!("{}: new secrets may be written under {keys}.", style::good("trusted")),
+        (false, true) => {
+            let text = format!("if {keys} and the readers are the right ones: --write.");
+            format!("{}: {text}", style::doubtful("nothing written"))
+        }
+        (false, false) => format!("{}: nothing changed since the last look.", style::good("as last seen")),
+    });
 }

@@ -6,7 +6,7 @@ use toml::de::DeTable;
 
 use super::super::frame::{In, Item};
 use super::super::outputs::stage_text;
-use super::{content, from, given};
+use super::{address, content, from, given};
 
 /// How often it is tried again where nothing is said.
 const RETRIES: u32 = 2;
@@ -28,7 +28,7 @@ pub(super) fn http(read: In<'_>, table: &DeTable<'_>) -> Option<HttpOutlet> {
         match key.get_ref().as_ref() {
             "path" => http.path = stage_text(read, item, "`path`").map(|(text, _)| text).unwrap_or_default(),
             "token" => http.token = from(read, item, "`token`"),
-            "proxy" => http.proxy = read.text(item, "`proxy`").map(str::to_owned),
+            "proxy" => http.proxy = address(read, item, "`proxy`"),
             "retries" => http.retries = retries(read, item).unwrap_or(RETRIES),
             _ => {}
         }

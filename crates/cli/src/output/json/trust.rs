@@ -1,0 +1,65 @@
+//! `trust` for programs.
+
+use cledger_core::trust::Named;
+use cledger_store::Remembered;
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::commands::{Doing, Trusted};
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'t> {
+    format: u32,
+    ledger: &'t str,
+    folder: &'t str,
+    trusted: bool,
+    written: bool,
+    names: Vec<Name<'t>>,
+}
+
+#[derive(Debug, Serialize)]
+struct Name<'t> {
+    #[serde(flatten)]
+    named: &'t Named,
+    by: Option<&'t str>,
+    trusted: bool,
+}
+
+pub(crate) fn document(shown: &Trusted) -> Document<'_> {
+    let is_trusted = if shown.written { shown.doing == Doing::Trust } else { shown.was_trusted };
+    let names = shown.reached.iter().map(|reached| Name {
+        named: &reached.named,
+        by: reached.by.as_deref(),
+        trusted: if shown.written { is_trusted && reached.by.is_some() } else { reached.is_trusted },
+    });
+    Document {
+        format: FORMAT,
+        ledger: &shown.name,
+        folder: &shown.folder,
+        trusted: is_trusted,
+        written: shown.written,
+        names: names.collect(),
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct ListedDocument<'t> {
+    format: u32,
+    ledgers: Vec<Ledger<'t>>,
+}
+
+#[derive(Debug, Serialize)]
+struct Ledger<'t> {
+    ledger: &'t str,
+    folder: &'t str,
+    names: Vec<&'t Named>,
+}
+
+pub(crate) fn listed(known: &[Remembered]) -> ListedDocument<'_> {
+    let ledgers = known.iter().map(|one| Ledger {
+        ledger: &one.name,
+        folder: &one.folder,
+        names: one.trusted.iter().flatten().collect(),
+    });
+    ListedDocument { format: FORMAT, ledgers: ledgers.collect() }
+}

@@ -1,0 +1,646 @@
+//! Folders, and the files in them, opened so that nothing can hang and no link leads astray.
+//!
+//! A [`Folder`] is held open. What is read, written or removed in it is found from there by plain relative
+//! paths, a part at a time without following links (on Linux in one call, `openat2`), so that nobody can
+//! swap a part for a link between the look and the deed. Only regular files are read, up to a size that
+//! whoever reads names: a pipe, a device or a socket is told, and never waited for.
+
+use std::collections::BTreeSet;
+use std::fs::{File, TryLockError};
+use std::io::{self, Read as _, Write as _};
+use std::os::fd::OwnedFd;
+use std::path::{Component, Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+use rustix::fs::{AtFlags, CWD, Dir, FileType, OFlags, Stat};
+use rustix::io::Errno;
+
+use crate::write::{Mode, Written};
+
+/// The most names in one folder that are read.
+const MOST_NAMES: usize = 200_000;
+
+/// How the names of temporary files begin.
+pub(crate) const TEMPORARY: &str = ".cledger-";
+
+/// Bits of a folder that is made.
+const FOLDER_BITS: u32 = 0o777;
+
+/// What becomes of links below a folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Links {
+    /// They are refused.
+    Refused,
+    /// They are followed as long as what they lead to is in the folder, too.
+    Inside,
+    /// They are followed, wherever they lead.
+    Followed,
+}
+
+/// Why a file could not be read.
+#[derive(Debug, thiserror::Error)]
+pub enum FileError {
+    /// The system refused.
+    #[error("it cannot be read: {0}")]
+    Io(#[from] io::Error),
+    /// A folder stands where a file should be.
+    #[error("it is a folder, and a file is needed")]
+    Folder,
+    /// A pipe, device or socket stands there.
+    #[error("it is no regular file")]
+    Special,
+    /// A link stands there or on the way, and is not followed.
+    #[error("it is a link, or reached through one, and links are not followed here")]
+    Link,
+    /// A link leads out of the folder.
+    #[error("it is a link that leads out of the folder")]
+    LeadsOut,
+    /// Its bytes are not UTF-8 from this line on.
+    #[error("it is not UTF-8 text: the first wrong byte is in line {0}")]
+    NotUtf8(usize),
+    /// It is larger than so many bytes.
+    #[error("it is larger than {}", mebibytes(*.0))]
+    TooLarge(u64),
+    /// A folder holds more than [`MOST_NAMES`] files.
+    #[error("it holds more than {MOST_NAMES} files")]
+    TooMany,
+}
+
+fn mebibytes(bytes: u64) -> String {
+    format!("{} MiB", bytes >> 20)
+}
+
+impl FileError {
+    /// What to do about it.
+    pub fn help(&self) -> &'static str {
+        match self {
+            FileError::Io(_) => "make it readable, or take it out of the ledger",
+            FileError::Folder => "rename the folder, or move it out of the ledger",
+            FileError::Special => "put a regular file there",
+            FileError::Link | FileError::LeadsOut => "put the file itself in place of the link",
+            FileError::NotUtf8(_) => "save it as UTF-8",
+            FileError::TooLarge(_) => "split it: a stage or group can be a folder with a file for each unit",
+            FileError::TooMany => "part the ledger into several",
+        }
+    }
+
+    /// Whether nothing is there.
+    pub fn is_not_there(&self) -> bool {
+        matches!(self, FileError::Io(error)
+            if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory))
+    }
+}
+
+impl From<Errno> for FileError {
+    fn from(error: Errno) -> Self {
+        match error {
+            Errno::LOOP => FileError::Link,
+            error => FileError::Io(error.into()),
+        }
+    }
+}
+
+/// A folder that is held open.
+#[derive(Debug)]
+pub struct Folder {
+    path: PathBuf,
+    fd: OwnedFd,
+    /// Folders below in which nothing is left from somebody who was interrupted.
+    cleared: Mutex<BTreeSet<PathBuf>>,
+}
+
+impl Folder {
+    /// Opens a folder that somebody named; links on the way there are theirs, and followed.
+    pub fn open(path: &Path) -> io::Result<Self> {
+        let fd = rustix::fs::openat(CWD, path, FOLDER, no_bits())?;
+        Ok(Self { path: path.to_owned(), fd, cleared: Mutex::default() })
+    }
+
+    /// The same, and makes the folder where it is not there.
+    pub fn make(path: &Path) -> io::Result<Self> {
+        std::fs::create_dir_all(path)?;
+        Self::open(path)
+    }
+
+    /// The path that it was opened by.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Another hold of the same folder.
+    pub fn again(&self) -> io::Result<Self> {
+        let fd = self.fd.try_clone()?;
+        Ok(Self { path: self.path.clone(), fd, cleared: Mutex::default() })
+    }
+
+    /// A folder below, which must be there and no link.
+    pub fn below(&self, relative: &Path) -> io::Result<Self> {
+        let fd = self.at(relative, FOLDER, no_bits())?;
+        Ok(Self { path: self.path.join(relative), fd, cleared: Mutex::default() })
+    }
+
+    /// What the system says of the folder itself.
+    pub fn about(&self) -> io::Result<Stat> {
+        Ok(rustix::fs::fstat(&self.fd)?)
+    }
+
+    /// What the system says of something below, which may itself be a link.
+    pub fn about_entry(&self, relative: &Path) -> io::Result<Stat> {
+        let (folder, name) = self.parent(relative)?;
+        Ok(rustix::fs::statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW)?)
+    }
+
+    /// Opens something below without following links.
+    fn at(&self, relative: &Path, flags: OFlags, bits: rustix::fs::Mode) -> Result<OwnedFd, Errno> {
+        let parts = parts(relative)?;
+        #[cfg(target_os = "linux")]
+        {
+            use rustix::fs::{ResolveFlags, openat2};
+            let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+            let path = if parts.is_empty() { Path::new(".") } else { relative };
+            match openat2(&self.fd, path, flags, bits, resolve) {
+                // An old kernel, or a sandbox that does not know the call.
+                Err(Errno::NOSYS | Errno::PERM) => {}
+                opened => return opened,
+            }
+        }
+        let mut folder = rustix::fs::openat(&self.fd, ".", FOLDER, no_bits())?;
+        let Some((last, above)) = parts.split_last() else { return Ok(folder) };
+        for part in above {
+            folder = rustix::fs::openat(&folder, *part, FOLDER | OFlags::NOFOLLOW, no_bits())
+                .map_err(|error| link_or(error, &folder, part))?;
+        }
+        rustix::fs::openat(&folder, *last, flags | OFlags::NOFOLLOW, bits)
+    }
+
+    /// Opens a file below for reading.
+    fn open_file(&self, relative: &Path, links: Links) -> Result<(File, Stat), FileError> {
+        let fd = match links {
+            Links::Followed => {
+                parts(relative)?;
+                rustix::fs::openat(&self.fd, relative, READ, no_bits())?
+            }
+            Links::Refused => self.at(relative, READ, no_bits())?,
+            Links::Inside => match self.at(relative, READ, no_bits()) {
+                Err(Errno::LOOP) => self.at(&self.inside(relative)?, READ, no_bits())?,
+                opened => opened?,
+            },
+        };
+        let about = rustix::fs::fstat(&fd)?;
+        match FileType::from_raw_mode(about.st_mode) {
+            FileType::RegularFile => Ok((File::from(fd), about)),
+            FileType::Directory => Err(FileError::Folder),
+            _ => Err(FileError::Special),
+        }
+    }
+
+    /// Where a path below leads to, links followed, as long as that is in the folder.
+    fn inside(&self, relative: &Path) -> Result<PathBuf, FileError> {
+        let top = self.path.canonicalize()?;
+        let real = self.path.join(relative).canonicalize()?;
+        real.strip_prefix(&top).map(Path::to_owned).map_err(|_| FileError::LeadsOut)
+    }
+
+    /// The bytes of a file below, at most so many.
+    pub fn read(&self, relative: &Path, most: u64, links: Links) -> Result<Vec<u8>, FileError> {
+        let (file, about) = self.open_file(relative, links)?;
+        read_open(file, &about, most)
+    }
+
+    /// The first bytes of a file below, so many or fewer.
+    pub(crate) fn head(&self, relative: &Path, count: u64, links: Links) -> Result<Vec<u8>, FileError> {
+        let (file, _) = self.open_file(relative, links)?;
+        let mut bytes = Vec::new();
+        file.take(count).read_to_end(&mut bytes)?;
+        Ok(bytes)
+    }
+
+    /// The text of a file below, at most so many bytes; `None` if there is no such file.
+    pub fn text(&self, relative: &Path, most: u64, links: Links) -> Result<Option<String>, FileError> {
+        match self.read(relative, most, links) {
+            Ok(bytes) => as_text(bytes).map(Some),
+            Err(error) if error.is_not_there() => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// The names in a folder below, sorted; `None` if there is no such folder or it is not one.
+    pub fn names(&self, relative: &Path, links: Links) -> Result<Option<Vec<String>>, FileError> {
+        let fd = match self.open_folder(relative, links) {
+            Ok(fd) => fd,
+            Err(error) if error.is_not_there() => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        let mut names = Vec::new();
+        for entry in Dir::read_from(&fd)? {
+            let name = entry?.file_name().to_string_lossy().into_owned();
+            if name == "." || name == ".." {
+                continue;
+            }
+            if names.len() == MOST_NAMES {
+                return Err(FileError::TooMany);
+            }
+            names.push(name);
+        }
+        names.sort_unstable();
+        Ok(Some(names))
+    }
+
+    /// Whether there is such a folder below.
+    pub fn is_folder(&self, relative: &Path, links: Links) -> bool {
+        self.open_folder(relative, links).is_ok()
+    }
+
+    fn open_folder(&self, relative: &Path, links: Links) -> Result<OwnedFd, FileError> {
+        Ok(match links {
+            Links::Followed => {
+                parts(relative)?;
+                rustix::fs::openat(&self.fd, relative, FOLDER, no_bits())?
+            }
+            Links::Refused => self.at(relative, FOLDER, no_bits())?,
+            Links::Inside => match self.at(relative, FOLDER, no_bits()) {
+                // A link as the last part is told either way.
+                Err(Errno::LOOP | Errno::NOTDIR) => self.at(&self.inside(relative)?, FOLDER, no_bits())?,
+                opened => opened?,
+            },
+        })
+    }
+
+    /// The folder that something below is in, held open, and its name there.
+    fn parent<'p>(&self, relative: &'p Path) -> Result<(OwnedFd, &'p Path), Errno> {
+        let name = relative.file_name().ok_or(Errno::INVAL)?;
+        let above = relative.parent().unwrap_or(Path::new(""));
+        Ok((self.at(above, FOLDER, no_bits())?, Path::new(name)))
+    }
+
+    /// Makes the folders on the way to something below, where they are missing.
+    fn make_above(&self, relative: &Path) -> Result<(), Errno> {
+        let mut above: Vec<&Path> = relative.ancestors().skip(1).collect();
+        above.reverse();
+        for folder in above.into_iter().filter(|folder| !folder.as_os_str().is_empty()) {
+            let (parent, name) = self.parent(folder)?;
+            match rustix::fs::mkdirat(&parent, name, FOLDER_BITS.into()) {
+                Ok(()) | Err(Errno::EXIST) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes a file below, and the folders above it where they are missing, by way of a temporary file that
+    /// is flushed to disk and then takes its name. Links are refused, at its name too.
+    pub fn write(&self, relative: &Path, content: &[u8], mode: Mode) -> io::Result<Written> {
+        self.write_by_way_of(None, relative, content, mode)
+    }
+
+    /// The same with the temporary file in another folder, where whoever comes next clears it away.
+    pub(crate) fn write_by_way_of(
+        &self,
+        way: Option<&Folder>,
+        relative: &Path,
+        content: &[u8],
+        mode: Mode,
+    ) -> io::Result<Written> {
+        self.make_above(relative)?;
+        let (folder, name) = self.parent(relative)?;
+        let before = match self.open_file(relative, Links::Refused) {
+            Ok((file, about)) => Some((file, about)),
+            Err(error) if error.is_not_there() => None,
+            Err(FileError::Io(error)) => return Err(error),
+            Err(other) => return Err(io::Error::other(other.to_string())),
+        };
+        let bits = before.as_ref().map(|(_, about)| about.st_mode);
+        let is_new = before.is_none();
+        if let Some((file, about)) = before
+            && is_same(file, &about, content)?
+            && (mode != Mode::OwnerOnly || about.st_mode & 0o077 == 0)
+        {
+            return Ok(Written::Unchanged);
+        }
+        let bits = match (mode, bits) {
+            (Mode::OwnerOnly, _) => 0o600,
+            (Mode::AsBefore, Some(bits)) => bits & 0o7777,
+            (Mode::Usual | Mode::AsBefore, _) => 0o644,
+        };
+        let here = || {
+            self.clear_once(relative.parent().unwrap_or(Path::new("")), &folder);
+            Temporary::new(&folder, content, bits)
+        };
+        let temporary = match way {
+            Some(way) => Temporary::new(&way.fd, content, bits)?,
+            None => here()?,
+        };
+        match temporary.take_name(&folder, name) {
+            // The file is on another disk than the folder.
+            Err((Errno::XDEV, temporary)) => {
+                drop(temporary);
+                here()?.take_name(&folder, name).map_err(|(error, _)| error)?;
+            }
+            taken => taken.map_err(|(error, _)| error)?,
+        }
+        rustix::fs::fsync(&folder)?;
+        Ok(if is_new { Written::New } else { Written::Changed })
+    }
+
+    /// Writes a file below that is not there yet, all of it or none; says whether it was there.
+    pub fn write_new(&self, relative: &Path, content: &[u8]) -> io::Result<Written> {
+        self.make_above(relative)?;
+        let (folder, name) = self.parent(relative)?;
+        self.clear_once(relative.parent().unwrap_or(Path::new("")), &folder);
+        let temporary = Temporary::new(&folder, content, 0o600)?;
+        // A second name for the same file, which the system gives only if nobody has it.
+        match rustix::fs::linkat(&folder, &temporary.name, &folder, name, AtFlags::empty()) {
+            Ok(()) => {
+                drop(temporary);
+                rustix::fs::fsync(&folder)?;
+                Ok(Written::New)
+            }
+            Err(Errno::EXIST) => Ok(Written::Unchanged),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// Removes a file below; says whether it was there.
+    pub fn remove(&self, relative: &Path) -> io::Result<bool> {
+        let (folder, name) = match self.parent(relative) {
+            Err(Errno::NOENT | Errno::NOTDIR) => return Ok(false),
+            found => found?,
+        };
+        match rustix::fs::unlinkat(&folder, name, AtFlags::empty()) {
+            Ok(()) => Ok(true),
+            Err(Errno::NOENT) => Ok(false),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// Removes a folder below, if it is there and empty; says whether it did.
+    pub fn remove_empty(&self, relative: &Path) -> bool {
+        let removed =
+            |(folder, name): (OwnedFd, &Path)| rustix::fs::unlinkat(&folder, name, AtFlags::REMOVEDIR);
+        self.parent(relative).and_then(removed).is_ok()
+    }
+
+    /// Opens a file below to lock it, and makes it where it is not there.
+    pub(crate) fn lockable(&self, relative: &Path) -> Result<File, FileError> {
+        self.make_above(relative)?;
+        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
+        let fd = self.at(relative, flags, 0o600.into())?;
+        match FileType::from_raw_mode(rustix::fs::fstat(&fd)?.st_mode) {
+            FileType::RegularFile => Ok(File::from(fd)),
+            _ => Err(FileError::Special),
+        }
+    }
+
+    fn clear_once(&self, relative: &Path, folder: &OwnedFd) {
+        let mut cleared = self.cleared.lock().unwrap_or_else(PoisonError::into_inner);
+        if cleared.insert(relative.to_owned()) {
+            clear(folder);
+        }
+    }
+
+    /// Removes temporary files that somebody who was interrupted left right here.
+    pub(crate) fn clear(&self) {
+        clear(&self.fd);
+    }
+}
+
+/// How files are opened to be read: a pipe or a device must not hold us up.
+const READ: OFlags = OFlags::RDONLY.union(OFlags::CLOEXEC).union(OFlags::NONBLOCK).union(OFlags::NOCTTY);
+
+/// How folders are opened.
+const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::CLOEXEC).union(OFlags::DIRECTORY);
+
+fn no_bits() -> rustix::fs::Mode {
+    rustix::fs::Mode::empty()
+}
+
+/// The parts of a plain relative path.
+fn parts(relative: &Path) -> Result<Vec<&Path>, Errno> {
+    relative
+        .components()
+        .map(|part| match part {
+            Component::Normal(name) => Ok(Path::new(name)),
+            _ => Err(Errno::INVAL),
+        })
+        .collect()
+}
+
+/// A link on the way is told as one: the system may say only that it is no folder.
+fn link_or(error: Errno, folder: &OwnedFd, part: &Path) -> Errno {
+    let about = rustix::fs::statat(folder, part, AtFlags::SYMLINK_NOFOLLOW);
+    let is_link = about.is_ok_and(|about| FileType::from_raw_mode(about.st_mode) == FileType::Symlink);
+    if is_link { Errno::LOOP } else { error }
+}
+
+/// All of an open regular file, if that is not more than so much.
+fn read_open(file: File, about: &Stat, most: u64) -> Result<Vec<u8>, FileError> {
+    let size = u64::try_from(about.st_size).unwrap_or(0);
+    if size > most {
+        return Err(FileError::TooLarge(most));
+    }
+    let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or(0) + 1);
+    // It may grow, and some files of the system have no size: one more byte tells that there are more.
+    file.take(most + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > most { Err(FileError::TooLarge(most)) } else { Ok(bytes) }
+}
+
+fn is_same(mut file: File, about: &Stat, content: &[u8]) -> io::Result<bool> {
+    if u64::try_from(about.st_size).ok() != Some(content.len() as u64) {
+        return Ok(false);
+    }
+    let mut bytes = zeroize::Zeroizing::new(Vec::with_capacity(content.len() + 1));
+    file.read_to_end(&mut bytes)?;
+    Ok(**bytes == *content)
+}
+
+/// The text that these bytes are.
+pub(crate) fn as_text(bytes: Vec<u8>) -> Result<String, FileError> {
+    String::from_utf8(bytes).map_err(|error| {
+        let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+        FileError::NotUtf8(memchr::memchr_iter(b'\n', good).count() + 1)
+    })
+}
+
+/// The bytes of a regular file that somebody named, at most so many. Links on the way are theirs.
+pub fn read_named(path: &Path, most: u64) -> Result<Vec<u8>, FileError> {
+    let fd = rustix::fs::openat(CWD, path, READ, no_bits()).map_err(io::Error::from)?;
+    let about = rustix::fs::fstat(&fd)?;
+    match FileType::from_raw_mode(about.st_mode) {
+        FileType::RegularFile => read_open(File::from(fd), &about, most),
+        FileType::Directory => Err(FileError::Folder),
+        _ => Err(FileError::Special),
+    }
+}
+
+/// The text of a regular file that somebody named, at most so many bytes.
+pub fn text_named(path: &Path, most: u64) -> Result<String, FileError> {
+    as_text(read_named(path, most)?)
+}
+
+/// A temporary file, locked as long as it is written, and gone if it does not take its name.
+struct Temporary<'f> {
+    folder: &'f OwnedFd,
+    name: String,
+    /// Closing it gives the lock back.
+    _file: File,
+}
+
+impl<'f> Temporary<'f> {
+    fn new(folder: &'f OwnedFd, content: &[u8], bits: u32) -> io::Result<Self> {
+        let mut this = loop {
+            let name = format!("{TEMPORARY}{:016x}", getrandom::u64().map_err(io::Error::other)?);
+            let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
+            let file = File::from(rustix::fs::openat(folder, &name, flags, 0o600.into())?);
+            file.lock()?;
+            // Whoever clears up may have come between the making and the locking.
+            if rustix::fs::fstat(&file)?.st_nlink > 0 {
+                break Self { folder, name, _file: file };
+            }
+        };
+        this._file.write_all(content)?;
+        rustix::fs::fchmod(&this._file, bits.into())?;
+        this._file.sync_all()?;
+        Ok(this)
+    }
+
+    /// Gives the file its name.
+    fn take_name(mut self, folder: &OwnedFd, name: &Path) -> Result<(), (Errno, Self)> {
+        match rustix::fs::renameat(self.folder, &self.name, folder, name) {
+            Ok(()) => {
+                self.name.clear();
+                Ok(())
+            }
+            Err(error) => Err((error, self)),
+        }
+    }
+}
+
+impl Drop for Temporary<'_> {
+    fn drop(&mut self) {
+        if !self.name.is_empty() {
+            // What stays is cleared away by whoever writes there next.
+            let _ = rustix::fs::unlinkat(self.folder, &self.name, AtFlags::empty());
+        }
+    }
+}
+
+/// Removes the temporary files in a folder that nobody holds.
+fn clear(folder: &OwnedFd) {
+    let Ok(entries) = Dir::read_from(folder) else { return };
+    for entry in entries.flatten() {
+        let name = entry.file_name();
+        if !name.to_bytes().starts_with(TEMPORARY.as_bytes()) {
+            continue;
+        }
+        let flags = READ | OFlags::NOFOLLOW;
+        let Ok(fd) = rustix::fs::openat(folder, name, flags, no_bits()) else { continue };
+        let is_file = rustix::fs::fstat(&fd)
+            .is_ok_and(|about| FileType::from_raw_mode(about.st_mode) == FileType::RegularFile);
+        let file = File::from(fd);
+        if is_file && !matches!(file.try_lock(), Err(TryLockError::WouldBlock)) {
+            let _ = rustix::fs::unlinkat(folder, name, AtFlags::empty());
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::os::unix::fs::{PermissionsExt as _, symlink};
+    use std::os::unix::net::UnixListener;
+
+    use super::*;
+
+    fn folder() -> (tempfile::TempDir, Folder) {
+        let kept = tempfile::tempdir().unwrap();
+        let folder = Folder::open(kept.path()).unwrap();
+        (kept, folder)
+    }
+
+    #[test]
+    fn only_regular_files_of_a_bounded_size_are_read() {
+        let (kept, folder) = folder();
+        let here = kept.path();
+        fs::write(here.join("small"), "tide").unwrap();
+        fs::create_dir(here.join("dir")).unwrap();
+        let _socket = UnixListener::bind(here.join("socket")).unwrap();
+        rustix::fs::mknodat(CWD, here.join("pipe"), FileType::Fifo, 0o600.into(), 0).unwrap();
+        symlink("small", here.join("inside")).unwrap();
+        symlink("/etc/passwd", here.join("outside")).unwrap();
+        symlink("/dev/zero", here.join("endless")).unwrap();
+        symlink("loop", here.join("loop")).unwrap();
+        let read = |name: &str, links| folder.read(Path::new(name), 4, links).map_err(|e| e.to_string());
+        let no_link = "it is a link, or reached through one, and links are not followed here";
+        let special = "it is no regular file";
+        for (name, refused, inside) in [
+            ("small", Ok(b"tide".to_vec()), Ok(b"tide".to_vec())),
+            ("inside", Err(no_link), Ok(b"tide".to_vec())),
+            ("outside", Err(no_link), Err("it is a link that leads out of the folder")),
+            ("endless", Err(no_link), Err("it is a link that leads out of the folder")),
+            ("dir", Err("it is a folder, and a file is needed"), Err("it is a folder, and a file is needed")),
+            ("pipe", Err(special), Err(special)),
+        ] {
+            assert_eq!(read(name, Links::Refused), refused.map_err(str::to_owned), "{name}");
+            assert_eq!(read(name, Links::Inside), inside.map_err(str::to_owned), "{name}");
+        }
+        for name in ["../x", "/etc/passwd", "socket", "loop"] {
+            assert!(read(name, Links::Refused).is_err() && read(name, Links::Inside).is_err(), "{name}");
+        }
+        let large = folder.read(Path::new("small"), 3, Links::Refused);
+        assert!(matches!(large, Err(FileError::TooLarge(3))));
+        assert!(matches!(read_named(&here.join("endless"), 9), Err(FileError::Special)));
+    }
+
+    #[test]
+    fn nothing_is_written_through_a_link() {
+        let (kept, folder) = folder();
+        let elsewhere = tempfile::tempdir().unwrap();
+        symlink(elsewhere.path(), kept.path().join("out")).unwrap();
+        fs::write(elsewhere.path().join("target"), "theirs").unwrap();
+        symlink(elsewhere.path().join("target"), kept.path().join("file")).unwrap();
+        for path in ["out/x", "out/y/z", "file"] {
+            assert!(folder.write(Path::new(path), b"ours", Mode::Usual).is_err(), "{path}");
+        }
+        assert!(!folder.remove(Path::new("out/target")).unwrap_or(false));
+        assert_eq!(fs::read_to_string(elsewhere.path().join("target")).unwrap(), "theirs");
+        assert_eq!(fs::read_dir(elsewhere.path()).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn a_file_is_written_once_and_then_left_alone() {
+        let (kept, folder) = folder();
+        let path = Path::new("a/b.env");
+        let write = |content: &str, mode| folder.write(path, content.as_bytes(), mode).unwrap();
+        let full = kept.path().join(path);
+        let bits = || fs::metadata(&full).unwrap().permissions().mode() & 0o777;
+        assert_eq!(write("x", Mode::Usual), Written::New);
+        let stamp = fs::metadata(&full).unwrap().modified().unwrap();
+        assert_eq!(write("x", Mode::Usual), Written::Unchanged);
+        assert_eq!((fs::metadata(&full).unwrap().modified().unwrap(), bits()), (stamp, 0o644));
+        assert_eq!(write("x", Mode::OwnerOnly), Written::Changed);
+        assert_eq!(bits(), 0o600);
+        assert_eq!(write("y", Mode::AsBefore), Written::Changed);
+        assert_eq!((fs::read_to_string(&full).unwrap(), bits()), ("y".to_owned(), 0o600));
+        assert_eq!(fs::read_dir(full.parent().unwrap()).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn what_a_kill_left_is_cleared_unless_somebody_holds_it() {
+        let (kept, folder) = folder();
+        let path = |name: &str| kept.path().join(name);
+        fs::write(path(".cledger-left"), "secret").unwrap();
+        let held = File::create(path(".cledger-held")).unwrap();
+        held.lock().unwrap();
+        folder.write(Path::new("x"), b"x", Mode::Usual).unwrap();
+        assert!(!path(".cledger-left").exists() && path(".cledger-held").exists());
+    }
+
+    #[test]
+    fn a_new_file_never_replaces_one() {
+        let (kept, folder) = folder();
+        let write = |text: &str| folder.write_new(Path::new("d/identity"), text.as_bytes()).unwrap();
+        assert_eq!((write("one"), write("two")), (Written::New, Written::Unchanged));
+        assert_eq!(fs::read_to_string(kept.path().join("d/identity")).unwrap(), "one");
+        assert_eq!(fs::read_dir(kept.path().join("d")).unwrap().count(), 1);
+    }
+}
