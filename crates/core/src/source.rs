@@ -1,6 +1,7 @@
 //! Where things stand in the ledger's files.
 
 use std::fmt;
+use std::sync::OnceLock;
 
 /// One of the files of a ledger, by its position in [`Files`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -41,6 +42,26 @@ pub struct SourceFile {
     pub path: String,
     /// The whole text, including a byte-order mark.
     pub text: String,
+    /// Where its lines begin, once somebody has asked for a line.
+    lines: OnceLock<Vec<u32>>,
+}
+
+impl SourceFile {
+    /// A file of this text.
+    pub fn new(path: impl Into<String>, text: String) -> Self {
+        Self { path: path.into(), text, lines: OnceLock::new() }
+    }
+
+    /// The number of the line that this byte is in, from 1, and where that line begins.
+    fn line_at(&self, offset: usize) -> (usize, usize) {
+        let starts = self.lines.get_or_init(|| {
+            let ends = memchr::memchr_iter(b'\n', self.text.as_bytes());
+            let starts = ends.filter_map(|at| u32::try_from(at + 1).ok());
+            std::iter::once(0).chain(starts).collect()
+        });
+        let line = starts.partition_point(|&start| start as usize <= offset).max(1);
+        (line, starts[line - 1] as usize)
+    }
 }
 
 // The text may hold secrets, so it is not printed.
@@ -69,14 +90,9 @@ impl Files {
         while !source.text.is_char_boundary(start) {
             start -= 1;
         }
-        let before = &source.text[..start];
-        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        let in_line = before[line_start..].trim_start_matches('\u{feff}');
-        Location {
-            file: &source.path,
-            line: before.bytes().filter(|&b| b == b'\n').count() + 1,
-            column: in_line.chars().count() + 1,
-        }
+        let (line, line_start) = source.line_at(start);
+        let in_line = source.text[line_start..start].trim_start_matches('\u{feff}');
+        Location { file: &source.path, line, column: in_line.chars().count() + 1 }
     }
 }
 
@@ -87,7 +103,7 @@ mod tests {
     #[test]
     fn lines_and_columns_count_characters_from_one() {
         let text = "\u{feff}a = 1\r\nö = 2\n".to_owned();
-        let files = Files(vec![SourceFile { path: "x.toml".into(), text }]);
+        let files = Files(vec![SourceFile::new("x.toml", text)]);
         let at = |start| {
             let found = files.locate(Place { file: FileId(0), start, end: start });
             (found.line, found.column)

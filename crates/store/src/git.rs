@@ -1,10 +1,11 @@
 //! A ledger as it was at a revision, read through git itself.
 
+mod started;
+
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::io::{BufRead as _, BufReader, Read as _};
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
-use std::thread;
+use std::process::Command;
 
 use sha1::Sha1;
 use sha2::{Digest as _, Sha256};
@@ -12,6 +13,7 @@ use sha2::{Digest as _, Sha256};
 use crate::folder::{Folder, Links};
 use crate::kinds::{FILES, FOLDERS, is_of_ledger};
 use crate::tree::{LARGEST_FILE, LARGEST_LEDGER, Memory};
+use started::{Started, git};
 
 /// Why a revision cannot be read.
 #[derive(Debug, thiserror::Error)]
@@ -39,82 +41,11 @@ pub enum GitError {
     Refused(String),
 }
 
-/// Settings that let nothing in a repository start a program or fetch: no hooks, no monitor, no pager, no
-/// helpers, no protocol, and no repository that is not asked for by name.
-const SETTINGS: [&str; 14] = [
-    "core.fsmonitor=false",
-    "core.hooksPath=/dev/null",
-    "core.pager=cat",
-    "core.sshCommand=false",
-    "core.gitProxy=",
-    "core.askPass=false",
-    "core.alternateRefsCommand=",
-    "core.untrackedCache=false",
-    "credential.helper=",
-    "diff.external=",
-    "protocol.allow=never",
-    "fetch.recurseSubmodules=false",
-    "gc.auto=0",
-    "safe.bareRepository=explicit",
-];
-
-/// The same for the environment; `GIT_ALLOW_PROTOCOL` names the only protocols that may be used.
-const ENVIRONMENT: [(&str, &str); 7] = [
-    ("GIT_NO_LAZY_FETCH", "1"),
-    ("GIT_ALLOW_PROTOCOL", ""),
-    ("GIT_OPTIONAL_LOCKS", "0"),
-    ("GIT_TERMINAL_PROMPT", "0"),
-    ("GIT_NO_REPLACE_OBJECTS", "1"),
-    ("GIT_LITERAL_PATHSPECS", "1"),
-    ("GIT_PAGER", "cat"),
-];
-
-/// Variables by which whoever calls us might point git elsewhere, or have it start something.
-const UNSET: [&str; 8] = [
-    "GIT_DIR",
-    "GIT_WORK_TREE",
-    "GIT_INDEX_FILE",
-    "GIT_OBJECT_DIRECTORY",
-    "GIT_ALTERNATE_OBJECT_DIRECTORIES",
-    "GIT_EXTERNAL_DIFF",
-    "GIT_SSH_COMMAND",
-    "GIT_TRACE2_EVENT",
-];
-
 /// The longest line before an object, in bytes.
 const LONGEST_HEAD: u64 = 4096;
 
 /// The largest object that is read, in bytes.
 const LARGEST_OBJECT: usize = LARGEST_FILE as usize;
-
-/// Git in a folder, or with a bare repository, so that it can start nothing. Only plumbing is ever asked
-/// for, of the kind that runs no filters.
-fn git(place: &Place<'_>) -> Command {
-    let mut command = Command::new("git");
-    command.arg("--no-pager").stdin(Stdio::null()).stderr(Stdio::null());
-    for setting in SETTINGS {
-        command.args(["-c", setting]);
-    }
-    match place {
-        Place::Folder { folder, trusted } => {
-            if let Some(top) = top_of(folder).filter(|_| *trusted) {
-                // Git passes over repositories of other users; this one was named.
-                command.arg("-c").arg(format!("safe.directory={}", top.display()));
-            }
-            command.arg("-C").arg(folder);
-        }
-        Place::Bare(folder) => {
-            let mut argument = std::ffi::OsString::from("--git-dir=");
-            argument.push(folder);
-            command.arg(argument);
-        }
-    }
-    for name in UNSET {
-        command.env_remove(name);
-    }
-    command.envs(ENVIRONMENT);
-    command
-}
 
 /// Where git looks.
 #[derive(Debug, Clone, Copy)]
@@ -145,9 +76,9 @@ fn top_of(folder: &Path) -> Option<PathBuf> {
 }
 
 /// Runs git and gives what it prints; `None` if it ends with a failure.
-fn asked(mut command: Command) -> Result<Option<Vec<u8>>, GitError> {
-    let output = command.output().map_err(GitError::NoGit)?;
-    Ok(output.status.success().then_some(output.stdout))
+fn asked(command: Command) -> Result<Option<Vec<u8>>, GitError> {
+    let started = Started::new(command, Vec::new()).map_err(GitError::NoGit)?;
+    started.all().map_err(|error| GitError::Refused(error.to_string()))
 }
 
 /// Whether a folder is a bare repository, one without files to work on: it looks like one, and git takes it
@@ -179,9 +110,11 @@ pub fn taken_in(path: &Path) -> Option<(PathBuf, PathBuf)> {
     let path = path.canonicalize().ok()?;
     let top = top_of(&path)?;
     let mut command = git(&Place::Folder { folder: &top, trusted: true });
+    // It takes no such pathspecs, and an absolute path is none of another kind.
+    command.env_remove("GIT_LITERAL_PATHSPECS");
     command.args(["check-ignore", "--quiet", "--no-index", "--"]).arg(&path);
     // 0 is ignored, 1 is not; anything else says nothing.
-    let answer = command.status().ok()?.code();
+    let answer = Started::new(command, Vec::new()).and_then(|mut started| started.status()).ok()?;
     let below = path.strip_prefix(&top).ok()?.to_owned();
     (answer == Some(1)).then_some((top, below))
 }
@@ -321,26 +254,23 @@ fn folder_of_ledger(blobs: &[(String, String)]) -> Option<String> {
 /// What these objects hold, in one go.
 fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<BTreeMap<String, String>, GitError> {
     let mut command = git(place);
-    let command = command.args(["cat-file", "--batch"]).stdin(Stdio::piped()).stdout(Stdio::piped());
-    let mut child = command.stderr(Stdio::null()).spawn().map_err(GitError::NoGit)?;
+    command.args(["cat-file", "--batch"]);
     let refused = |what: &str| GitError::Refused(what.to_owned());
-    let mut input = child.stdin.take().ok_or_else(|| refused("it takes no input"))?;
-    let output = child.stdout.take().ok_or_else(|| refused("it gives no output"))?;
     let objects: Vec<&str> = wanted.iter().map(|(_, object)| object.as_str()).collect();
-    let objects = objects.join("\n") + "\n";
-    // Git answers while it is asked: both at once, or the pipes fill up.
-    let asking = thread::spawn(move || input.write_all(objects.as_bytes()));
-    let mut output = BufReader::new(output);
+    let asked = (objects.join("\n") + "\n").into_bytes();
+    let mut output = BufReader::new(Started::new(command, asked).map_err(GitError::NoGit)?);
     let (mut files, mut total) = (BTreeMap::new(), 0_usize);
     for (path, _) in wanted {
         let mut head = String::new();
-        (&mut output).take(LONGEST_HEAD).read_line(&mut head).map_err(|error| refused(&error.to_string()))?;
+        let read = (&mut output).take(LONGEST_HEAD).read_line(&mut head);
+        read.map_err(|error| refused(&error.to_string()))?;
         let size = head.trim_end().rsplit(' ').next().and_then(|size| size.parse::<usize>().ok());
-        let size = size.ok_or_else(|| refused(head.trim_end()))?;
+        let size = size.ok_or_else(|| match head.trim_end() {
+            "" => refused("it stopped before it had said all"),
+            head => refused(head),
+        })?;
         total = total.saturating_add(size);
-        if size > LARGEST_OBJECT || total > LARGEST_LEDGER as usize {
-            let _ = child.kill();
-            let _ = child.wait();
+        if size > LARGEST_OBJECT || total as u64 > LARGEST_LEDGER {
             return Err(GitError::TooLarge(path.clone()));
         }
         let mut content = vec![0; size + 1];
@@ -349,8 +279,5 @@ fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<BTreeMap<S
         let text = String::from_utf8(content).map_err(|_| GitError::NotText(path.clone()))?;
         files.insert(path.clone(), text);
     }
-    drop(output);
-    let _ = asking.join();
-    let _ = child.wait();
     Ok(files)
 }

@@ -172,7 +172,7 @@ fn done(args: &DoneArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     );
     meta.host = daybook::host();
     meta.note = Some((*text).to_owned());
-    daybook::open(&ledger, &root)?.record(meta, &Packed::default())?;
+    daybook::open(app, &ledger, &root)?.record(meta, &Packed::default())?;
     if app.console.is_json() {
         app.console.document(&json::chores::document(&[]));
     } else {

@@ -115,8 +115,11 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, CliError>
         Some(owner) => vec![app.subject_in(&ledger, owner, chosen.stage)?],
     };
     let (outside, keys) = (app.outside(&root), app.keys(&root));
-    let mut book =
-        if args.write { daybook::open(&ledger, &root)? } else { daybook::planning(&ledger, &root)? };
+    let mut book = if args.write {
+        daybook::open(app, &ledger, &root)?
+    } else {
+        daybook::planning(app, &ledger, &root)?
+    };
     let staying = if args.only.is_empty() {
         Vec::new()
     } else {

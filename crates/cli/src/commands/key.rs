@@ -176,7 +176,7 @@ fn finish(
         changing.guard(layers, &planned, options)?;
         let is_renewal = done.iter().any(|one| one.renews && one.changes);
         let resealing =
-            if is_renewal { daybook::Resealing::start(changing, &planned, layers)? } else { None };
+            if is_renewal { daybook::Resealing::start(app, changing, &planned, layers)? } else { None };
         changing.write(&planned)?;
         if let Some(resealing) = resealing {
             resealing.finish()?;

@@ -51,8 +51,11 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
     let (outside, keys) = (app.outside(&root), app.keys(&root));
     let resolver = Resolver::new(&ledger, &outside, &[]);
     let planner = Planner { resolver: &resolver, keys: &keys };
-    let mut book =
-        if args.write { daybook::open(&ledger, &root)? } else { daybook::planning(&ledger, &root)? };
+    let mut book = if args.write {
+        daybook::open(app, &ledger, &root)?
+    } else {
+        daybook::planning(app, &ledger, &root)?
+    };
     let (name, owner) = (stage.name.as_str(), owner.to_string());
     let last = planner.last(&mut *book, &owner, chosen.stage)?;
     let Some((record, content)) = last.filter(|(record, _)| record.meta.kind == Kind::Delivered) else {

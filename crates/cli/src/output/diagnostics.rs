@@ -237,6 +237,8 @@ fn report(report: &Report<'_>) -> String {
     let digits = report.shown.map_or(0, |shown| shown.number.to_string().len());
     let before_note = digits + " = help: ".len();
     let message = report.folded(report.message, before_title);
+    let label = report.label.map(escape);
+    let path = report.shown.map(|shown| escape(&shown.path)).unwrap_or_default();
     let mut title = report.level.clone().primary_title(message);
     if let Some(code) = report.code {
         title = title.id(code);
@@ -244,11 +246,11 @@ fn report(report: &Report<'_>) -> String {
     let mut group = Group::with_title(title);
     if let Some(shown) = report.shown {
         let mut annotation = AnnotationKind::Primary.span(shown.start..shown.end);
-        if let Some(label) = report.label {
+        if let Some(label) = &label {
             annotation = annotation.label(label);
         }
         let snippet = Snippet::source(shown.text.as_str())
-            .path(shown.path.as_str())
+            .path(path.as_str())
             .line_start(shown.number)
             .annotation(annotation);
         group = group.element(snippet);

@@ -3,9 +3,11 @@
 use annotate_snippets::Renderer;
 use anstyle::{AnsiColor, Style};
 
+use super::clean::escape;
+
 fn paint(color: AnsiColor, text: &str) -> String {
     let style = Style::new().fg_color(Some(color.into()));
-    format!("{style}{text}{style:#}")
+    format!("{style}{}{style:#}", escape(text))
 }
 
 /// The colour of what must be mended.
@@ -39,5 +41,5 @@ pub(crate) fn good(text: &str) -> String {
 /// A heading.
 pub(crate) fn heading(text: &str) -> String {
     let style = Style::new().bold();
-    format!("{style}{text}{style:#}")
+    format!("{style}{}{style:#}", escape(text))
 }

@@ -2,6 +2,8 @@
 
 use comfy_table::{Cell, Color, ColumnConstraint, ContentArrangement, Table as Inner, presets};
 
+use super::clean::escape;
+
 /// The widest column that is never folded.
 const WIDEST_WHOLE: u16 = 36;
 
@@ -56,7 +58,9 @@ impl Table {
         self.0.add_row(cells.into_iter().map(|(text, tone)| {
             // A coloured nothing would keep the blanks before it at the line's end.
             let tone = if text.is_empty() { Tone::Plain } else { tone };
-            let cell = Cell::new(text);
+            // A cell holds no colours but its tone: whatever else it holds is shown as what it is.
+            let lines: Vec<String> = text.split('\n').map(escape).collect();
+            let cell = Cell::new(lines.join("\n"));
             match tone {
                 Tone::Plain => cell,
                 Tone::Bad => cell.fg(Color::DarkRed),

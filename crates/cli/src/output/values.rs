@@ -20,6 +20,9 @@ pub(crate) fn of_json(text: &str) -> String {
     value.map_or_else(|| escape(text), |value| one_line(&value))
 }
 
+/// The most characters of a value that people are shown; `get` and `--json` give all of it.
+const LONGEST_SHOWN: usize = 4000;
+
 /// A value on one line: control characters escaped, empty text in quotes.
 pub(crate) fn one_line(value: &Value) -> String {
     if is_rows(value) {
@@ -28,6 +31,10 @@ pub(crate) fn one_line(value: &Value) -> String {
     let text = value.to_text();
     if text.is_empty() {
         return "\"\"".to_owned();
+    }
+    if let Some((end, _)) = text.char_indices().nth(LONGEST_SHOWN) {
+        let count = text.chars().count();
+        return format!("{}… ({count} characters)", escape(&text[..end]));
     }
     if text.starts_with(' ') || text.ends_with(' ') {
         return format!("\"{}\"", escape(&text));

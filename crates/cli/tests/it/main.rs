@@ -44,4 +44,5 @@ mod show;
 mod tables;
 mod taken;
 mod test_ledger;
+mod trust;
 mod understand;

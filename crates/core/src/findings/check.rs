@@ -11,7 +11,7 @@ use super::{
     rules, stages, tables, values, waivers,
 };
 use crate::address::{Owner, Pattern};
-use crate::model::{InstanceId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
+use crate::model::{InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
 use crate::resolve::Resolver;
 use crate::search::Found;
 use crate::source::Place;
@@ -89,6 +89,8 @@ pub(super) struct Bounds<'l> {
     pub(super) ledger: &'l Ledger,
     pattern: Option<&'l Pattern>,
     today: Option<Date>,
+    /// The layers that the pattern covers, if there is one.
+    layers: Option<FxHashSet<LayerId>>,
     /// Where secrets stand in plain text and that is waived.
     plain_waived: FxHashSet<Place>,
 }
@@ -174,22 +176,26 @@ impl Bounds<'_> {
     }
 
     /// Whether a layer is covered by its own name or by that of a stage in which it counts.
-    pub(super) fn covers_layer(&self, resolver: &Resolver<'_>, layer: crate::model::LayerId) -> bool {
-        let name = self.ledger.layer_name(layer).as_str();
-        self.pattern.is_none_or(|pattern| {
-            pattern.covers_stage(name)
-                || self.ledger.stage_ids().any(|stage| {
-                    self.covers_stage(stage) && resolver.chain(stage).iter().any(|l| l.layer == layer)
-                })
-        })
+    pub(super) fn covers_layer(&self, layer: LayerId) -> bool {
+        self.layers.as_ref().is_none_or(|layers| layers.contains(&layer))
     }
+}
+
+/// The layers that a pattern covers, by their own names or by those of stages in which they count.
+fn covered_layers(resolver: &Resolver<'_>, pattern: &Pattern) -> FxHashSet<LayerId> {
+    let ledger = resolver.ledger();
+    let named = ledger.layer_ids().filter(|&layer| pattern.covers_stage(ledger.layer_name(layer).as_str()));
+    let stages = ledger.stage_ids().filter(|&stage| pattern.covers_stage(ledger.stage(stage).name.as_str()));
+    let counting = stages.flat_map(|stage| resolver.chain(stage).iter().map(|it| it.layer));
+    named.chain(counting).collect()
 }
 
 /// Checks everything that the pattern covers, or everything. `today` is the day from which last days
 /// are counted; without it, none is over.
 pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Date>) -> Report {
     let ledger = resolver.ledger();
-    let bounds = Bounds { ledger, pattern, today, plain_waived: plain_waived(ledger, today) };
+    let layers = pattern.map(|pattern| covered_layers(resolver, pattern));
+    let bounds = Bounds { ledger, pattern, today, layers, plain_waived: plain_waived(ledger, today) };
     let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
     let checked: Vec<(UnitStanding, Vec<Finding>, BTreeSet<String>, rules::Seen)> = units
         .par_iter()
@@ -219,12 +225,12 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
         )
         .collect();
     let mut findings = Vec::new();
-    names::of_shared(&bounds, resolver, &mut findings);
-    names::strangers(&bounds, resolver, &mut findings);
+    names::of_shared(&bounds, &mut findings);
+    names::strangers(&bounds, &mut findings);
     values::of_shared(&bounds, resolver, &mut findings);
     stages::follows(&bounds, &mut findings);
     stages::unused(&bounds, &mut findings);
-    tables::of_shared(&bounds, resolver, &mut findings);
+    tables::of_shared(&bounds, &mut findings);
     let (mut standings, mut unreadable) = (Vec::with_capacity(checked.len()), BTreeSet::new());
     let mut seen = Vec::new();
     for (standing, of_unit, not_judged, by_rules) in checked {

@@ -255,6 +255,12 @@ fn of_problem(ledger: &Ledger, field: FieldId, whose: FieldId, problem: &Problem
             format!("the value of {called} has the wrong type: {}", problem.detail),
             format!("write {}, or refer to such a value", declaration.this_type.describe()),
         ),
+        // What looks like a reference in a secret may be a part of it.
+        ProblemCode::ReferenceUnknown if declaration.secret => (
+            Code::ReferenceUnknown,
+            format!("{} → a reference in it names nothing, or is not closed", ledger.address(whose)),
+            "mend the reference, or write `$${` for a literal `${`".to_owned(),
+        ),
         ProblemCode::ReferenceUnknown => (
             Code::ReferenceUnknown,
             format!("{} → {}", ledger.address(whose), problem.detail),

@@ -35,7 +35,7 @@ pub(super) fn of_settings(
         let (entry, field) = ledger.field(found.subject, found.slot);
         let (owner, unit) = (ledger.owner(found.subject), unit_of(found.subject));
         let covered = bounds.covers(&owner, entry.name.as_str(), field.name.as_ref().map(Name::as_str));
-        if !covered || !bounds.covers_layer(resolver, layer) {
+        if !covered || !bounds.covers_layer(layer) {
             continue;
         }
         let layer_name = ledger.layer_name(layer);

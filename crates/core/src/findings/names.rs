@@ -20,7 +20,7 @@ pub(super) fn of_unit(
         let instance = stray.instance.map(|id| unit.instances[usize::from(id.0)].name.as_str());
         let covered = bounds.covers_owner(unit.name.as_str(), instance)
             && bounds.covers_field(stray_entry(stray), Some(&stray.name))
-            && bounds.covers_layer(resolver, stray.layer);
+            && bounds.covers_layer(stray.layer);
         if covered {
             let subject = Subject::Unit(id, stray.instance);
             let finding = unknown_name(ledger, subject, stray);
@@ -29,7 +29,7 @@ pub(super) fn of_unit(
         }
     }
     for layer in ledger.layer_ids() {
-        if !bounds.covers_layer(resolver, layer) {
+        if !bounds.covers_layer(layer) {
             continue;
         }
         let settings = ledger.unit_layer(unit, layer);
@@ -76,12 +76,12 @@ fn not_here(ledger: &Ledger, unit: &Unit, layer: LayerId, instance: Option<&str>
     (format!("{whose} does not belong to {where_to}, so these settings have no effect"), help)
 }
 
-pub(super) fn of_shared(bounds: &Bounds<'_>, resolver: &Resolver<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn of_shared(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
     for layer in bounds.ledger.layer_ids() {
         for stray in &bounds.ledger.layer(layer).strays {
             let covered = bounds.covers_owner("shared", None)
                 && bounds.covers_field(stray_entry(stray), Some(&stray.name))
-                && bounds.covers_layer(resolver, layer);
+                && bounds.covers_layer(layer);
             if covered {
                 findings.push(unknown_name(bounds.ledger, Subject::Shared, stray));
             }
@@ -90,11 +90,11 @@ pub(super) fn of_shared(bounds: &Bounds<'_>, resolver: &Resolver<'_>, findings: 
 }
 
 /// Settings for units and instances that do not exist.
-pub(super) fn strangers(bounds: &Bounds<'_>, resolver: &Resolver<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn strangers(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
     let ledger = bounds.ledger;
     for stranger in &ledger.strangers {
         let (unit, instance) = (stranger.unit.as_str(), stranger.instance.as_deref());
-        if !bounds.covers_owner(unit, instance) || !bounds.covers_layer(resolver, stranger.layer) {
+        if !bounds.covers_owner(unit, instance) || !bounds.covers_layer(stranger.layer) {
             continue;
         }
         let mut finding = unused(ledger, stranger.layer, unit, instance, stranger.place);

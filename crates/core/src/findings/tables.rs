@@ -24,16 +24,16 @@ pub(super) fn of_unit(
                 standing.stages[usize::from(stage.0)].count(severity);
             }
         }
-        if is_covered(bounds, resolver, fault) {
+        if is_covered(bounds, fault) {
             findings.push(finding);
         }
     }
 }
 
 /// What is wrong with shared tables, whether or not they are used.
-pub(super) fn of_shared(bounds: &Bounds<'_>, resolver: &Resolver<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn of_shared(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
     let faults = bounds.ledger.table_faults.iter().filter(|fault| fault.owner == Owner::Shared);
-    let covered = faults.filter(|fault| is_covered(bounds, resolver, fault));
+    let covered = faults.filter(|fault| is_covered(bounds, fault));
     findings.extend(covered.map(|fault| finding(bounds.ledger, fault)));
 }
 
@@ -69,7 +69,7 @@ fn counts_in(resolver: &Resolver<'_>, fault: &TableFault, stage: StageId) -> boo
     fault.layer.is_none_or(|layer| resolver.chain(stage).iter().any(|link| link.layer == layer))
 }
 
-fn is_covered(bounds: &Bounds<'_>, resolver: &Resolver<'_>, fault: &TableFault) -> bool {
+fn is_covered(bounds: &Bounds<'_>, fault: &TableFault) -> bool {
     let owner = match &fault.owner {
         Owner::Shared => bounds
             .ledger
@@ -81,7 +81,7 @@ fn is_covered(bounds: &Bounds<'_>, resolver: &Resolver<'_>, fault: &TableFault) 
     };
     owner
         && bounds.covers_field(fault.entry.as_str(), None)
-        && fault.layer.is_none_or(|layer| bounds.covers_layer(resolver, layer))
+        && fault.layer.is_none_or(|layer| bounds.covers_layer(layer))
 }
 
 fn finding(ledger: &Ledger, fault: &TableFault) -> Finding {

@@ -84,8 +84,7 @@ pub(super) fn of_unit(
     }
     for layer in ledger.layer_ids() {
         let of_layer = ledger.unit_layer(unit, layer);
-        if of_layer.unit.is_empty() && of_layer.instances.is_empty() || !bounds.covers_layer(resolver, layer)
-        {
+        if of_layer.unit.is_empty() && of_layer.instances.is_empty() || !bounds.covers_layer(layer) {
             continue;
         }
         let base = std::iter::once((None::<InstanceId>, &of_layer.unit));
@@ -117,8 +116,7 @@ pub(super) fn of_unit(
 
 pub(super) fn of_shared(bounds: &Bounds<'_>, resolver: &Resolver<'_>, findings: &mut Vec<Finding>) {
     let ledger = bounds.ledger;
-    let layers: Vec<LayerId> =
-        ledger.layer_ids().filter(|&layer| bounds.covers_layer(resolver, layer)).collect();
+    let layers: Vec<LayerId> = ledger.layer_ids().filter(|&layer| bounds.covers_layer(layer)).collect();
     for (position, entry) in (0_u16..).zip(&ledger.shared) {
         if !bounds.covers_shared(SharedId(position)) {
             continue;

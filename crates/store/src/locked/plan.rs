@@ -4,6 +4,7 @@
 //! `N.before` and `N.after`. A plan is text from somebody, even here: it may name only a ledger's own kinds
 //! of files, by plain relative paths, and texts whose hashes are as it says.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -143,8 +144,11 @@ impl OpenChange {
         if plan.files.len() > MOST_FILES {
             return Err(bad(format!("its plan names more than {MOST_FILES} files")));
         }
-        let mut files = Vec::new();
+        let (mut files, mut named) = (Vec::new(), BTreeSet::new());
         for (number, planned) in plan.files.into_iter().enumerate() {
+            if !named.insert(planned.path.clone()) {
+                return Err(bad(format!("its plan names `{}` twice", planned.path)));
+            }
             if !is_of_ledger(&planned.path) {
                 return Err(bad(format!("its plan names `{}`, which is no file of a ledger", planned.path)));
             }

@@ -48,9 +48,14 @@ impl<'m> Documents<'m> {
                 if !self.fits(path, text.len()) {
                     return None;
                 }
+                if memchr::memchr(0, text.as_bytes()).is_some() {
+                    let message = "it holds NUL bytes, so it is no text";
+                    self.mistakes.push(Mistake::of(path, message).help("save it as text, in UTF-8"));
+                    return None;
+                }
                 let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
                 let file = FileId(u32::try_from(kept.len()).unwrap_or(u32::MAX));
-                kept.push(SourceFile { path: path.to_owned(), text: String::new() });
+                kept.push(SourceFile::new(path, String::new()));
                 Some(Document { file, text })
             }
             Ok(None) => None,

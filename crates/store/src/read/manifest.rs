@@ -155,6 +155,7 @@ fn recipes(read: In<'_>, table: &DeTable<'_>) {
 fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest) -> Vec<Declared<'t, 'i>> {
     let mut declared = Vec::new();
     let items = table.get("stage").map(|item| read.list(item, "`stage`")).unwrap_or_default();
+    let mut names = BTreeSet::new();
     for item in items {
         let Some(table) = read.table(item, "a stage") else { continue };
         read.keys(table, &STAGE_KEYS, |_, _| {});
@@ -166,7 +167,7 @@ fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest)
         let Some(name) = text.and_then(|text| read.name_text(text, name_item.span(), "a stage", true)) else {
             continue;
         };
-        if manifest.stages.iter().any(|stage| stage.name == name) {
+        if !names.insert(name.clone()) {
             read.wrong(name_item.span(), format!("there is a stage `{name}` already"));
             continue;
         }

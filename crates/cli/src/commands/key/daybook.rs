@@ -4,6 +4,7 @@
 use cledger_core::model::LayerId;
 use cledger_store::daybook::{BOTH, Daybook, Wanted, bound_to};
 
+use crate::app::App;
 use crate::change::{Changing, NO_CHANGE, Planned};
 use crate::daybook;
 use crate::error::CliError;
@@ -18,12 +19,13 @@ pub(super) struct Resealing {
 impl Resealing {
     /// Puts the cipher texts of the new keys beside those of the old ones.
     pub(super) fn start(
+        app: &App<'_>,
         changing: &Changing,
         planned: &Planned,
         layers: &[LayerId],
     ) -> Result<Option<Self>, CliError> {
         let ledger = &changing.ledger;
-        let Some(mut book) = daybook::existing(ledger, changing.root())? else { return Ok(None) };
+        let Some(mut book) = daybook::existing(app, ledger, changing.root())? else { return Ok(None) };
         let (old, new) = (changing.keys(&NO_CHANGE), changing.keys(&planned.changed));
         let (mut both, mut sealed) = (Vec::new(), Vec::new());
         for &layer in layers.iter().filter(|layer| matches!(layer, LayerId::Stage(_))) {
