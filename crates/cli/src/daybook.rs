@@ -67,7 +67,7 @@ pub(crate) fn reading(
 ) -> Result<Option<Box<dyn Daybook>>, CliError> {
     match ledger.daybook {
         DaybookStore::Embedded => {
-            if !root.join(EMBEDDED).symlink_metadata().is_ok() {
+            if root.join(EMBEDDED).symlink_metadata().is_err() {
                 return Ok(None);
             }
             if let Local::Foreign(foreign) = local(root)? {

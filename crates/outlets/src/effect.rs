@@ -72,13 +72,11 @@ pub fn reload(this: &Reload<'_>) -> Result<(), String> {
                     let _ = kill_process_group(group, Signal::KILL);
                 }
                 let _ = child.wait();
-                return Err(match outcome {
-                    Err(error) => format!("`{program}` cannot be waited for: {error}"),
-                    Ok(_) => {
-                        let within = this.within.as_secs_f32();
-                        format!("`{program}` did not end within {within} s, and was stopped")
-                    }
-                });
+                if let Err(error) = outcome {
+                    return Err(format!("`{program}` cannot be waited for: {error}"));
+                }
+                let within = this.within.as_secs_f32();
+                return Err(format!("`{program}` did not end within {within} s, and was stopped"));
             }
         }
     };

@@ -37,8 +37,10 @@ pub enum FileError {
 
 impl From<Unread> for FileError {
     fn from(error: Unread) -> Self {
+        if error.is_not_there() {
+            return FileError::NotThere;
+        }
         match error {
-            error if error.is_not_there() => FileError::NotThere,
             Unread::Io(error) => FileError::Io(error),
             Unread::Folder => FileError::Folder,
             Unread::Special => FileError::Special,

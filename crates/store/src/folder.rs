@@ -61,7 +61,7 @@ pub enum FileError {
     /// It is larger than so many bytes.
     #[error("it is larger than {}", mebibytes(*.0))]
     TooLarge(u64),
-    /// A folder holds more than [`MOST_NAMES`] files.
+    /// A folder holds more than 200,000 files.
     #[error("it holds more than {MOST_NAMES} files")]
     TooMany,
 }
@@ -313,7 +313,7 @@ impl Folder {
         let is_new = before.is_none();
         if let Some((file, about)) = before
             && is_same(file, &about, content)?
-            && (mode != Mode::OwnerOnly || about.st_mode & 0o077 == 0)
+            && (mode != Mode::OwnerOnly || is_for_its_owner_alone(about.st_mode))
         {
             return Ok(Written::Unchanged);
         }
@@ -410,6 +410,11 @@ const READ: OFlags = OFlags::RDONLY.union(OFlags::CLOEXEC).union(OFlags::NONBLOC
 /// How folders are opened.
 const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::CLOEXEC).union(OFlags::DIRECTORY);
 
+/// Whether the six bits of a mode that are the group's and all others' are off.
+fn is_for_its_owner_alone(mode: u32) -> bool {
+    mode.trailing_zeros() >= 6
+}
+
 fn no_bits() -> rustix::fs::Mode {
     rustix::fs::Mode::empty()
 }
@@ -481,8 +486,8 @@ pub fn text_named(path: &Path, most: u64) -> Result<String, FileError> {
 struct Temporary<'f> {
     folder: &'f OwnedFd,
     name: String,
-    /// Closing it gives the lock back.
-    _file: File,
+    /// Locked: closing it gives that back.
+    file: File,
 }
 
 impl<'f> Temporary<'f> {
@@ -494,12 +499,12 @@ impl<'f> Temporary<'f> {
             file.lock()?;
             // Whoever clears up may have come between the making and the locking.
             if rustix::fs::fstat(&file)?.st_nlink > 0 {
-                break Self { folder, name, _file: file };
+                break Self { folder, name, file };
             }
         };
-        this._file.write_all(content)?;
-        rustix::fs::fchmod(&this._file, bits.into())?;
-        this._file.sync_all()?;
+        this.file.write_all(content)?;
+        rustix::fs::fchmod(&this.file, bits.into())?;
+        this.file.sync_all()?;
         Ok(this)
     }
 

@@ -3,6 +3,7 @@
 mod started;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write as _;
 use std::io::{BufRead as _, BufReader, Read as _};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -45,7 +46,7 @@ pub enum GitError {
 const LONGEST_HEAD: u64 = 4096;
 
 /// The largest object that is read, in bytes.
-const LARGEST_OBJECT: usize = LARGEST_FILE as usize;
+const LARGEST_OBJECT: u64 = LARGEST_FILE;
 
 /// Where git looks.
 #[derive(Debug, Clone, Copy)]
@@ -186,7 +187,11 @@ fn is_object(bytes: &[u8], object: &str) -> bool {
 }
 
 fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
+        // Writing to a text does not fail.
+        let _ = write!(text, "{byte:02x}");
+        text
+    })
 }
 
 /// The files of a ledger as they are in a revision: a branch, tag or commit, as git names it.
@@ -270,7 +275,7 @@ fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<BTreeMap<S
             head => refused(head),
         })?;
         total = total.saturating_add(size);
-        if size > LARGEST_OBJECT || total as u64 > LARGEST_LEDGER {
+        if size as u64 > LARGEST_OBJECT || total as u64 > LARGEST_LEDGER {
             return Err(GitError::TooLarge(path.clone()));
         }
         let mut content = vec![0; size + 1];

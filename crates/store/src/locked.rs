@@ -147,18 +147,15 @@ impl Locked {
     fn put(&self, path: &str, text: Option<&str>) -> Result<(), WriteError> {
         let relative = Path::new(path);
         let wrong = |source| WriteError::new(self.root.path().join(path), source);
-        match text {
-            Some(text) => {
-                let way = Some(&self.state);
-                self.root.write_by_way_of(way, relative, text.as_bytes(), Mode::AsBefore).map_err(wrong)?;
-            }
-            None => {
-                self.root.remove(relative).map_err(wrong)?;
-                if let Some(folder) = relative.parent().filter(|_| path.split('/').count() > 2) {
-                    // It may hold other files, and then it stays.
-                    self.root.remove_empty(folder);
-                }
-            }
+        if let Some(text) = text {
+            let (way, text) = (Some(&self.state), text.as_bytes());
+            self.root.write_by_way_of(way, relative, text, Mode::AsBefore).map_err(wrong)?;
+            return Ok(());
+        }
+        self.root.remove(relative).map_err(wrong)?;
+        if let Some(folder) = relative.parent().filter(|_| path.split('/').count() > 2) {
+            // It may hold other files, and then it stays.
+            self.root.remove_empty(folder);
         }
         Ok(())
     }

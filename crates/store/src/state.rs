@@ -172,7 +172,9 @@ impl State {
         };
         let wrong = |error: FileError| StateError::unreadable(path.to_owned(), error.to_string());
         let names = folder.names(Path::new(""), Links::Refused).map_err(wrong)?.unwrap_or_default();
-        let files = names.into_iter().filter(|name| name.ends_with(".json") && !name.starts_with('.'));
+        let files = names
+            .into_iter()
+            .filter(|name| name.strip_suffix(".json").is_some_and(|base| !base.starts_with('.')));
         let mut found: Vec<_> = files.filter_map(|file| read(&folder, &file).transpose()).collect();
         found.sort_by(|a, b| {
             let key = |it: &Result<Remembered, StateError>| {

@@ -44,7 +44,7 @@ pub(crate) struct Trusted {
     pub(crate) folder: String,
     pub(crate) name: String,
     /// Whether somebody has said before what it may reach.
-    pub(crate) was_trusted: bool,
+    pub(crate) was_before: bool,
     pub(crate) reached: Vec<Reached>,
     /// What was done, or would be.
     pub(crate) doing: Doing,
@@ -88,7 +88,7 @@ pub(crate) fn run(args: &TrustArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let shown = Trusted {
         folder,
         name: ledger.name.clone(),
-        was_trusted: trusted.is_some(),
+        was_before: trusted.is_some(),
         reached,
         doing,
         written: args.write,

@@ -71,7 +71,7 @@ pub(crate) fn clean(text: &str) -> Cow<'_, str> {
 /// A JSON document in which such characters are escaped as JSON has it (RFC 8259, section 7): they can only
 /// stand inside its texts.
 pub(crate) fn json(document: String) -> String {
-    if !document.contains(|c| is_hidden(c)) {
+    if !document.contains(is_hidden) {
         return document;
     }
     let mut escaped = String::with_capacity(document.len() + 16);

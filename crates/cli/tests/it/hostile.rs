@@ -231,7 +231,7 @@ const PLANS: &[Made] = &[
         w.plan(r#"{"path":"stages/../../home/.bashrc","before":null,"after":EVIL}"#);
     }),
     ("a plan that writes a hook", |w, _| {
-        w.plan(r#"{"path":".git/hooks/post-checkout","before":null,"after":EVIL}"#)
+        w.plan(r#"{"path":".git/hooks/post-checkout","before":null,"after":EVIL}"#);
     }),
     ("a plan through a link", |w, _| {
         w.link("groups", w.home(""));
@@ -353,7 +353,7 @@ const FILES: &[Made] = &[
     ("an output upwards", |w, _| w.declare("[[output]]\npath = \"../../home/.bashrc\"\nformat = \"dotenv\"")),
     ("an output from the top", |w, _| w.declare("[[output]]\npath = \"/etc/cron.d/x\"\nformat = \"dotenv\"")),
     ("an output with an escape", |w, _| {
-        w.declare("[[output]]\npath = \"a\\u001b[2Jb\"\nformat = \"dotenv\"")
+        w.declare("[[output]]\npath = \"a\\u001b[2Jb\"\nformat = \"dotenv\"");
     }),
     ("rows from outside", |w, _| {
         w.declare("[tables.fares]\ncolumns = [\"a\", \"b\"]\nkey = \"a\"\nrows = \"../home/secret\"");
@@ -530,7 +530,7 @@ const TEXTS: &[Made] = &[
         w.write("stages/dev.toml", "[units.desk]\nhold = \u{1b}[31mevil\u{7}\u{9b}31m\u{202e}\n");
     }),
     ("escapes in a unit that is not there", |w, _| {
-        w.add("stages/dev.toml", "\n[units.\"\\u001b[31mevil\"]\nx = 1\n")
+        w.add("stages/dev.toml", "\n[units.\"\\u001b[31mevil\"]\nx = 1\n");
     }),
     ("escapes in the name of a file", |w, _| w.write("units/\u{1b}[31mevil.toml", "")),
     ("a secret that was not quoted", |w, _| {
@@ -605,7 +605,7 @@ const KEYS: &[Made] = &[
         w.write("stages/dev.toml", SMALL[3].1.replace("low-tide-dev", "copper-1.\u{1b}[31m"));
     }),
     ("a list of readers of another form", |w, _| {
-        w.write("keys/readers.toml", "format = 99\n[readers]\nx = [1]\n")
+        w.write("keys/readers.toml", "format = 99\n[readers]\nx = [1]\n");
     }),
     ("a million readers", |w, _| {
         let one = |number: usize| format!("r{number} = \"age1x\"\n");
@@ -682,8 +682,8 @@ fn ended(child: &mut Child) -> Option<(Option<i32>, u64)> {
     let start = Instant::now();
     loop {
         // What is waited for by hand is not there any more for `wait4`, so a look at its state comes first.
-        let stat = fs::read_to_string(format!("/proc/{}/stat", child.id())).unwrap_or_default();
-        if stat.rsplit(") ").next().is_some_and(|rest| rest.starts_with('Z')) {
+        let about = fs::read_to_string(format!("/proc/{}/stat", child.id())).unwrap_or_default();
+        if about.rsplit(") ").next().is_some_and(|rest| rest.starts_with('Z')) {
             let used = child.wait4().unwrap();
             return Some((used.status.code(), used.rusage.maxrss));
         }
@@ -719,7 +719,7 @@ fn forbidden<'t>(traced: &'t str, world: &World) -> Option<&'t str> {
         // What is named from a folder that is held open is the state's: the comparison of all files shows that.
         let is_of_state = path.starts_with(&state)
             || !call.contains("AT_FDCWD")
-                && (path.starts_with(".cledger-") || path == "lock" || path.ends_with(".json"));
+                && (path.starts_with(".cledger-") || path == "lock" || path.strip_suffix(".json").is_some());
         (is(CHANGING) || is(OPENING) && writes) && path != "/dev/null" && !is_of_state
     })
 }

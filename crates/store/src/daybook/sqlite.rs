@@ -205,7 +205,7 @@ impl SqliteDaybook {
             }
             let ours =
                 |(ours, text): &(&str, String)| kind == "table" && *ours == name && *text == folded(&sql);
-            let Some(at) = missing.iter().position(|table| ours(table)) else {
+            let Some(at) = missing.iter().position(ours) else {
                 let reason = format!("it holds the {kind} `{name}`, which is not of a daybook");
                 return Err(DaybookError::Damaged(reason));
             };

@@ -86,7 +86,7 @@ impl Identity {
             || text.contains(char::is_control);
         let shown = "the file that CLEDGER_IDENTITY names".to_owned();
         let path = if is_key { Err(IdentityError::NoPath) } else { Ok(path) };
-        Self { shown, path, ..Self::at(None, ask) }
+        Self { path, shown, ..Self::at(None, ask) }
     }
 
     /// What its file is called in messages.

@@ -301,9 +301,10 @@ impl KeyFile {
         let key = Zeroizing::new(URL_SAFE_NO_PAD.decode(key).map_err(|_| incomplete())?);
         let key = DataKey::from_bytes(&key).ok_or_else(incomplete)?;
         let mut file = Self::new(scope.clone(), key, Vec::new());
-        file.generation = match is_first {
-            true => 0,
-            false => next("generation").and_then(|text| text.parse().ok()).ok_or_else(incomplete)?,
+        file.generation = if is_first {
+            0
+        } else {
+            next("generation").and_then(|text| text.parse().ok()).ok_or_else(incomplete)?
         };
         for line in lines {
             file.take_line(line).ok_or_else(incomplete)??;
@@ -332,8 +333,8 @@ impl KeyFile {
                 self.readers.push(Reader { name, recipient });
             }
             "earlier" => {
-                let link = blake3::Hash::from_hex(rest).ok()?;
-                self.earlier.push((name.to_owned(), Zeroizing::new(*link.as_bytes())));
+                let hash = blake3::Hash::from_hex(rest).ok()?;
+                self.earlier.push((name.to_owned(), Zeroizing::new(*hash.as_bytes())));
             }
             "proof" => self.proofs.push((name.to_owned(), rest.to_owned())),
             _ => return None,

@@ -135,7 +135,7 @@ fn second_writer(key: &[u8], address: &str, secret: &str) -> String {
 
 /// The id of a data key, by docs/formats.md.
 pub(crate) fn id_of(key: &[u8]) -> String {
-    derived("key id", key)[..8].iter().map(|byte| format!("{byte:02x}")).collect()
+    blake3::Hash::from_bytes(derived("key id", key)).to_hex()[..16].to_owned()
 }
 
 /// What a key file of stage `test` holds, by docs/formats.md; `body` is from the generation to the last reader.

@@ -178,7 +178,9 @@ impl World {
                 let reader = people()[*who].reader.clone();
                 let made =
                     self.honest(*who, |_, keys| make(keys, &all, std::slice::from_ref(&reader), None))?;
-                made.into_iter().for_each(|changed| self.commit(changed));
+                if let Some(changed) = made {
+                    self.commit(changed);
+                }
             }
             Step::Admit(who, whom) => {
                 let reader = &people()[*whom].reader;
@@ -200,7 +202,9 @@ impl World {
             }
             Step::Rotate(who) => {
                 let rotated = self.honest(*who, |ledger, keys| rotate(ledger, keys, &all))?;
-                rotated.into_iter().for_each(|(changed, _)| self.commit(changed));
+                if let Some((changed, _)) = rotated {
+                    self.commit(changed);
+                }
             }
             Step::Exclude(who, whom) => {
                 let name = &people()[*whom].reader.name;
@@ -265,8 +269,8 @@ impl World {
     /// A key file of Mal's own, as good as Mal can make it.
     fn forge(&mut self, with_mal: bool, proof_of_old: bool) {
         self.attacked = true;
-        let key = vec![self.past.len() as u8 ^ 0xa5; 32];
-        let readers = if with_mal { &people()[..] } else { &people()[..MAL] };
+        let key = blake3::hash(self.past.len().to_string().as_bytes()).as_bytes().to_vec();
+        let readers = if with_mal { people() } else { &people()[..MAL] };
         let mut body = "generation 900\n".to_owned();
         for person in readers {
             body.push_str(&format!("reader {} {}\n", person.reader.name, person.reader.recipient));

@@ -26,7 +26,7 @@ struct Name<'t> {
 }
 
 pub(crate) fn document(shown: &Trusted) -> Document<'_> {
-    let is_trusted = if shown.written { shown.doing == Doing::Trust } else { shown.was_trusted };
+    let is_trusted = if shown.written { shown.doing == Doing::Trust } else { shown.was_before };
     let names = shown.reached.iter().map(|reached| Name {
         named: &reached.named,
         by: reached.by.as_deref(),
@@ -45,18 +45,18 @@ pub(crate) fn document(shown: &Trusted) -> Document<'_> {
 #[derive(Debug, Serialize)]
 pub(crate) struct ListedDocument<'t> {
     format: u32,
-    ledgers: Vec<Ledger<'t>>,
+    ledgers: Vec<Known<'t>>,
 }
 
 #[derive(Debug, Serialize)]
-struct Ledger<'t> {
+struct Known<'t> {
     ledger: &'t str,
     folder: &'t str,
     names: Vec<&'t Named>,
 }
 
 pub(crate) fn listed(known: &[Remembered]) -> ListedDocument<'_> {
-    let ledgers = known.iter().map(|one| Ledger {
+    let ledgers = known.iter().map(|one| Known {
         ledger: &one.name,
         folder: &one.folder,
         names: one.trusted.iter().flatten().collect(),

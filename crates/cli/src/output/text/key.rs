@@ -69,7 +69,9 @@ pub(crate) fn listed(console: &mut Console, listed: &[KeyListed]) {
     let news: Vec<String> = listed.iter().filter_map(news).collect();
     if !news.is_empty() {
         console.line(format!("\n{}", style::heading("New since the last look")));
-        news.iter().for_each(|line| console.wrapped(line, "  "));
+        for line in news {
+            console.wrapped(&line, "  ");
+        }
     }
 }
 

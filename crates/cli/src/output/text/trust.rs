@@ -19,7 +19,7 @@ pub(crate) fn print(console: &mut Console, trusted: &Trusted) {
             let (word, tone) = match (&reached.by, reached.is_trusted) {
                 (None, _) => ("not any more", Tone::Quiet),
                 (Some(_), true) => ("trusted", Tone::Quiet),
-                (Some(_), false) if trusted.was_trusted => ("new", Tone::Doubtful),
+                (Some(_), false) if trusted.was_before => ("new", Tone::Doubtful),
                 (Some(_), false) => ("", Tone::Plain),
             };
             table.row(vec![
@@ -39,10 +39,10 @@ pub(crate) fn print(console: &mut Console, trusted: &Trusted) {
         (Doing::Trust, true) => format!("{}: it may reach all of these.", style::good("trusted")),
         (Doing::Forget, true) => format!("{}: it may reach nothing.", style::good("forgotten")),
         (Doing::Forget, false) => format!("{}: --write takes it back.", style::doubtful("nothing written")),
-        (Doing::Trust, false) if trusted.was_trusted && new == 0 => {
+        (Doing::Trust, false) if trusted.was_before && new == 0 => {
             format!("{}: it may reach all of these.", style::good("trusted before"))
         }
-        (Doing::Trust, false) if trusted.was_trusted => {
+        (Doing::Trust, false) if trusted.was_before => {
             let count = counted(new, "thing");
             format!("{}: {count} it may not reach yet. If you agree: --write.", style::doubtful("new"))
         }
