@@ -289,6 +289,71 @@ pub fn targets(
     (found, not_tried)
 }
 
+/// Where a subject's connections and endpoints lead in a stage, as far as that can be read here: each by the entry's
+/// address, with host and port, and the proxy between if there is one. Logins do not matter for that.
+pub fn places(session: &mut Session<'_, '_>, subject: Subject, stage: StageId) -> Vec<PlaceOfService> {
+    let ledger = session.ledger();
+    let mut found = Vec::new();
+    for slot_entry in &ledger.slots(subject).entries {
+        let entry = ledger.entry(subject, slot_entry.entry);
+        let address = || format!("{}/{}@{}", ledger.owner(subject), entry.name, ledger.stage(stage).name);
+        let mut text = |name: &str| {
+            let fields = (slot_entry.first..).zip(&entry.fields);
+            let mut fields =
+                fields.filter(|(_, field)| field.name.as_ref().is_some_and(|it| it.as_str() == name));
+            let field = FieldId { subject, stage, slot: Slot(fields.next()?.0) };
+            match session.outcome(field) {
+                Outcome::Value(effective) => effective.expose().cloned(),
+                _ => None,
+            }
+        };
+        let one = |host: String, port: u16, proxy: Option<String>| PlaceOfService {
+            address: address(),
+            host,
+            port,
+            proxy,
+        };
+        match &entry.kind {
+            Kind::Endpoint => {
+                let base = text("base").map(|base| base.to_text().to_string());
+                let proxy = text("proxy").map(|proxy| proxy.to_text().to_string());
+                found.extend(base.and_then(|base| host_of(&base)).map(|(host, port)| one(host, port, proxy)));
+            }
+            Kind::Connection { .. } => {
+                if let Some(Value::List(brokers)) = text("brokers") {
+                    let brokers = brokers.iter().filter_map(broker);
+                    found.extend(brokers.map(|(host, port)| one(host, port, None)));
+                }
+                let host = text("host").map(|host| host.to_text().to_string());
+                let port = text("port").and_then(|port| port.to_text().parse().ok());
+                found.extend(host.zip(port).map(|(host, port)| one(host, port, None)));
+            }
+            _ => {}
+        }
+    }
+    found
+}
+
+/// Where a connection or endpoint leads.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlaceOfService {
+    /// The entry.
+    pub address: String,
+    /// The host.
+    pub host: String,
+    /// The port.
+    pub port: u16,
+    /// The proxy between.
+    pub proxy: Option<String>,
+}
+
+/// The host and port of a broker.
+fn broker(broker: &Value) -> Option<(String, u16)> {
+    let text = broker.to_text();
+    let (host, port) = text.rsplit_once(':')?;
+    Some((host.to_owned(), port.parse().ok()?))
+}
+
 type Values<'l> = BTreeMap<&'l str, Effective<'l>>;
 
 /// The targets of an entry, without addresses yet.
@@ -329,12 +394,9 @@ fn of_entry(entry: &Entry, values: &Values<'_>) -> Result<Vec<Target>, String> {
             if !brokers.is_empty() {
                 let service = || Service::Tcp { protocol: protocol.to_string() };
                 let of_broker = |broker: &Value| {
-                    let text = broker.to_text();
-                    let (host, port) = text
-                        .rsplit_once(':')
-                        .and_then(|(host, port)| Some((host, port.parse().ok()?)))
-                        .ok_or_else(|| format!("the broker `{text}` is no HOST:PORT"))?;
-                    Ok(target(host.to_owned(), port, service()))
+                    let (host, port) = self::broker(broker)
+                        .ok_or_else(|| format!("the broker `{}` is no HOST:PORT", broker.to_text()))?;
+                    Ok(target(host, port, service()))
                 };
                 return brokers.iter().map(of_broker).collect();
             }

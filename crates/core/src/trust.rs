@@ -17,7 +17,7 @@ use crate::model::{
     UnitId,
 };
 use crate::name::Name;
-use crate::probe::{Service, Target, targets};
+use crate::probe::{Service, Target, places};
 use crate::resolve::{Fetched, FieldId, Opened, Outside, Resolver};
 use crate::search::{self, Conditions};
 
@@ -153,12 +153,17 @@ pub fn of_look_up(url: &str) -> Named {
 
 /// What trying a service needs.
 pub fn of_target(target: &Target) -> BTreeSet<Named> {
-    let host = if target.host.contains(':') { format!("[{}]", target.host) } else { target.host.clone() };
-    let mut names = BTreeSet::from([Named::new(Thing::Service, format!("{host}:{}", target.port))]);
-    if let Service::Http { proxy: Some(proxy), .. } = &target.service {
-        names.insert(Named::new(Thing::Address, proxy.as_str()));
-    }
-    names
+    let proxy = match &target.service {
+        Service::Http { proxy, .. } => proxy.as_deref(),
+        _ => None,
+    };
+    of_service(&target.host, target.port, proxy)
+}
+
+fn of_service(host: &str, port: u16, proxy: Option<&str>) -> BTreeSet<Named> {
+    let service = if host.contains(':') { format!("[{host}]:{port}") } else { format!("{host}:{port}") };
+    let proxy = proxy.map(|proxy| Named::new(Thing::Address, proxy));
+    proxy.into_iter().chain([Named::new(Thing::Service, service)]).collect()
 }
 
 /// What the outlets and look-ups of a ledger name: all that stands there without being resolved.
@@ -189,7 +194,7 @@ pub fn declared(ledger: &Ledger) -> Names {
 }
 
 /// Everything that a ledger names, settings resolved: what they are fetched from, and the services that their
-/// connections and endpoints lead to. `outside` opens cipher texts; nothing is fetched.
+/// connections and endpoints lead to. `outside` opens cipher texts, and fetches what it may: a host may come from there.
 pub fn of_ledger(ledger: &Ledger, outside: &dyn Outside) -> Names {
     let mut names = declared(ledger);
     resolved(ledger, outside, |_, _| true, &mut names);
@@ -227,10 +232,9 @@ fn resolved(
                 for source in recording.take() {
                     names.entry(Named::of_source(&source)).or_insert_with(|| format!("{owner}@{name}"));
                 }
-                for target in targets(&mut session, subject, stage).0 {
-                    for named in of_target(&target) {
-                        let by = || target.addresses.first().cloned().unwrap_or_default();
-                        names.entry(named).or_insert_with(by);
+                for place in places(&mut session, subject, stage) {
+                    for named in of_service(&place.host, place.port, place.proxy.as_deref()) {
+                        names.entry(named).or_insert_with(|| place.address.clone());
                     }
                 }
             }
@@ -263,7 +267,7 @@ impl Recording<'_> {
 impl Outside for Recording<'_> {
     fn fetch(&self, source: &str) -> Fetched {
         self.sources.lock().unwrap_or_else(PoisonError::into_inner).insert(source.to_owned());
-        Fetched::Unread
+        self.inner.fetch(source)
     }
 
     fn open(&self, scope: &KeyScope, cipher: &Cipher) -> Opened {

@@ -67,7 +67,7 @@ pub(crate) fn run(args: &TrustArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         return keys::run(&args.keys, args.write, (&root, &ledger), app);
     }
     let trusted = app.state.recall(&root, &ledger.name)?.and_then(|known| known.trusted);
-    let names = of_ledger(&ledger, &app.unfetched(&root));
+    let names = of_ledger(&ledger, &app.outside(&root));
     let known = trusted.clone().unwrap_or_default();
     let gone = known.iter().filter(|named| !names.contains_key(*named));
     let mut reached: Vec<Reached> =

@@ -47,7 +47,7 @@ pub(crate) fn prepared(console: &mut Console, prepared: &[Prepared], write: bool
             (it.outlet.clone(), Tone::Plain),
             (it.table.clone(), Tone::Plain),
             (word.to_owned(), tone),
-            (values::escape(reason), Tone::Quiet),
+            (reason.to_owned(), Tone::Quiet),
         ]);
     }
     table.lines().iter().for_each(|line| console.line(line));
@@ -67,7 +67,7 @@ pub(crate) fn brought(console: &mut Console, brought: &[Brought], after: &[UnitD
             (it.outlet.clone(), Tone::Plain),
             (it.kind.to_owned(), Tone::Plain),
             (it.word().to_owned(), tone),
-            (values::escape(reason), Tone::Quiet),
+            (reason.to_owned(), Tone::Quiet),
         ]);
     }
     table.keep_whole(0);
@@ -113,7 +113,7 @@ pub(crate) fn looked_up(console: &mut Console, lookups: &[Lookup<'_>], write: bo
             (said, Tone::Plain),
             (found, Tone::Plain),
             (word.to_owned(), tone),
-            (values::escape(reason), Tone::Quiet),
+            (reason.to_owned(), Tone::Quiet),
         ]);
     }
     table.keep_whole(3);
