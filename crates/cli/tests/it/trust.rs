@@ -67,6 +67,7 @@ names                                                     by
 address   http://127.0.0.1:9                              outlet boards
 service   db.dev.example:5432                             desk/db@dev
 [..]
+program   sh -c env > taken; echo no $SECRET >&2; exit 1  outlet files
 file      live                                            outlet files
 variable  DB_PASSWORD                                     desk@prod
 variable  SECRET                                          outlet files
@@ -246,4 +247,100 @@ fn an_identity_is_never_shown_where_the_variable_holds_the_key() {
         }
     }
     assert!(ledger.files("").iter().all(|path| !path.contains("AGE")));
+}
+
+#[test]
+fn local_state_that_came_with_the_ledger_is_never_written_to() {
+    let ledger = TestLedger::small();
+    let git = |arguments: &[&str]| {
+        let command = std::process::Command::new("git")
+            .args(["-c", "user.name=x", "-c", "user.email=x@x.example"])
+            .args(arguments)
+            .current_dir(ledger.path(""))
+            .output();
+        assert!(command.unwrap().status.success(), "{arguments:?}");
+    };
+    ledger.write(".cledger/lock", "7");
+    let set = || {
+        let command = ledger.command("set desk/hold@dev=9m").env("PATH", std::env::var_os("PATH").unwrap());
+        command.assert()
+    };
+    set().code(0);
+    git(&["init", "--quiet"]);
+    git(&["add", "--force", ".cledger"]);
+    git(&["commit", "--quiet", "--message", "x"]);
+    set().code(4).stdout_eq("").stderr_eq(str![[r#"
+error: the ledger is not changed: `.cledger` is in version control, so that it may hold what somebody else put there
+help: take it out of version control: git rm -r --cached .cledger
+
+"#]]);
+    git(&["rm", "-r", "--quiet", "--cached", ".cledger"]);
+    git(&["commit", "--quiet", "--allow-empty", "--message", "x"]);
+    set().code(0);
+}
+
+#[test]
+fn a_ledger_of_another_user_is_only_meant_where_it_is_named() {
+    let ledger = TestLedger::small();
+    // Only root can give a folder away; as root, a repository's owner would count, and there is none here.
+    if std::os::unix::fs::chown(ledger.path(""), Some(54_321), None).is_err() {
+        return;
+    }
+    ledger.run("list units").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: the ledger in `[..]ledger` belongs to another user (number 54321), and was not named
+help: if that is meant, name it: -C [..]ledger
+
+"#]]);
+    ledger.run("-C . list units -q").code(0);
+    fs::create_dir(ledger.path(".cledger")).unwrap();
+    std::os::unix::fs::chown(ledger.path(".cledger"), Some(54_322), None).unwrap();
+    let (out, err) = written(&ledger.run("-C . list units").code(0));
+    assert!(out.contains("desk") && err.contains("belongs to another user (number 54322)"), "{err}");
+    ledger.run("-C . set desk/hold@dev=9m").code(4);
+}
+
+#[test]
+fn what_was_forged_or_brought_back_is_written_under_by_nobody() {
+    let ledger = TestLedger::small();
+    let run = |who: &str, arguments: &str| {
+        let state = ledger.path(&format!("../state-{who}"));
+        let command = ledger.command(arguments).env("CLEDGER_STATE", state).env("CLEDGER_WHO", who);
+        command.env("CLEDGER_IDENTITY", ledger.path(&format!("../{who}.identity"))).assert()
+    };
+    let key = |who: &str| written(&run(who, "key identity").code(0)).0.trim().to_owned();
+    let (ada, ben) = (key("ada"), key("ben"));
+    run("ada", "key make @prod --write --countersign prod").code(0);
+    run("ada", &format!("key admit ben @prod --recipient {ben}")).code(0);
+    assert_eq!(written(&run("ada", "key list")).0.matches("ben").count(), 0, "it was only shown");
+    run("ada", &format!("key admit ben @prod --recipient {ben} --write --countersign prod")).code(0);
+    let set = "set shared/db.password@prod --generate --countersign prod";
+    // Ben has never seen the key: for production he looks at it first.
+    let (_, err) = written(&run("ben", set).code(4));
+    assert!(
+        err.contains("was not seen here before; its readers are ada (") && err.contains("trust --keys @prod"),
+        "{err}"
+    );
+    run("ben", "trust --keys @prod --write").code(0);
+    run("ben", set).code(0);
+    // Somebody without any key makes one that calls itself Ben's, for Ada too.
+    let genuine = ledger.read("keys/stages/prod.age");
+    key("mal");
+    fs::remove_file(ledger.path("keys/stages/prod.age")).unwrap();
+    run("mal", &format!("key make @prod --as ben --reader ada={ada} --write --countersign prod")).code(0);
+    for who in ["ada"] {
+        let (_, err) = written(&run(who, set).code(4));
+        assert!(err.contains("changed in a way that nothing explains"), "{err}");
+        let (out, _) = written(&run(who, "key list").code(0));
+        assert!(out.contains("New since the last look") && out.contains("not explained"), "{out}");
+        run(who, "key rotate @prod --write --countersign prod").code(4);
+        run(who, "key admit ben @dev").code(2);
+    }
+    ledger.write("keys/stages/prod.age", &genuine);
+    run("ada", set).code(0);
+    run("ada", "key exclude ben @prod --write --countersign prod").code(0);
+    ledger.write("keys/stages/prod.age", &genuine);
+    let (_, err) = written(&run("ada", set).code(4));
+    assert!(err.contains("it comes from the past"), "{err}");
+    run("ada", "trust --keys @prod --write").code(0);
+    run("ada", "set shared/db.password@prod --generate --countersign prod").code(0);
 }

@@ -99,3 +99,59 @@ impl Daybook for TimedDaybook {
         self.ask(move |book| book.reseal(&sealed))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::daybook::SqliteDaybook;
+
+    /// A daybook that answers once, and then never.
+    struct Hanging(Option<SqliteDaybook>);
+
+    impl Daybook for Hanging {
+        fn hold(&mut self, _: &str, _: &str) -> Result<(), DaybookError> {
+            Ok(())
+        }
+        fn let_go(&mut self, _: &str, _: &str) -> Result<(), DaybookError> {
+            Ok(())
+        }
+        fn open(&mut self, _: &Meta, _: &Packed) -> Result<(), DaybookError> {
+            Ok(())
+        }
+        fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError> {
+            match self.0.take() {
+                Some(mut book) => book.opened(),
+                None => loop {
+                    thread::park();
+                },
+            }
+        }
+        fn close(&mut self, _: &str, _: &str) -> Result<(), DaybookError> {
+            Ok(())
+        }
+        fn record(&mut self, _: Meta, _: &Packed) -> Result<Record, DaybookError> {
+            Err(DaybookError::Unfinished)
+        }
+        fn records(&mut self, _: &Wanted) -> Result<Vec<Record>, DaybookError> {
+            Ok(Vec::new())
+        }
+        fn take_over(&mut self, _: &[Record]) -> Result<(), DaybookError> {
+            Ok(())
+        }
+        fn reseal(&mut self, _: &[(u64, String)]) -> Result<(), DaybookError> {
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn an_answer_that_does_not_come_is_given_up_and_nothing_more_is_asked() {
+        let book = Hanging(SqliteDaybook::nothing().ok());
+        let mut timed = TimedDaybook::new(book, Duration::from_secs(5));
+        assert!(timed.opened().is_ok_and(|opened| opened.is_empty()));
+        timed.limit = Duration::from_millis(50);
+        for asked in [timed.opened().map(|_| ()), timed.records(&Wanted::default()).map(|_| ())] {
+            let Err(DaybookError::Failed(reason)) = asked else { panic!("it answers") };
+            assert_eq!(reason, "it did not answer within 0.05 s");
+        }
+    }
+}
