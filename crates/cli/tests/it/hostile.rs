@@ -461,17 +461,14 @@ const REPOSITORIES: &[Made] = &[
             ("protocol.ext.allow", "always"),
             ("core.repositoryFormatVersion", "1"),
         ]);
-        let objects = w.path(".git/objects");
-        for entry in fs::read_dir(&objects).unwrap() {
-            let path = entry.unwrap().path();
-            if path.file_name().unwrap().len() == 2 {
-                for object in fs::read_dir(path).unwrap() {
-                    let object = object.unwrap().path();
-                    // Blobs are larger than the trees and the commit of this ledger.
-                    if fs::metadata(&object).unwrap().len() > 150 {
-                        fs::remove_file(object).unwrap();
-                    }
-                }
+        // The files are not there; trees and the commit are.
+        let listed =
+            Command::new("git").args(["ls-tree", "-r", "HEAD"]).current_dir(w.path("")).output().unwrap();
+        for line in String::from_utf8(listed.stdout).unwrap().lines() {
+            let name = line.split([' ', '\t']).nth(2).unwrap();
+            let object = w.path(".git/objects").join(&name[..2]).join(&name[2..]);
+            if object.exists() {
+                fs::remove_file(object).unwrap();
             }
         }
     }),
