@@ -234,7 +234,7 @@ mod tests {
             ("{\"p\":\"low tide & \\\"plover\\\"\"}", "{\"p\":\"(secret)\"}"),
             ("GET /?p=low%20tide%20%26%20%22plover%22", "GET /?p=(secret)"),
             ("Basic bG93IHRpZGUgJiAicGxvdmVyIg==", "Basic (secret)g=="),
-            ("Basic YWRhOmxvdyB0aWRlICYgInBsb3ZlciI=", "Basic YWRhO(secret)="),
+            ("Basic YWRhOmxvdyB0aWRlICYgInBsb3ZlciI=", "Basic YWRhOm(secret)I="),
             ("plovers", "(secret)s"),
             ("at second line here", "at (secret) here"),
             ("x", "x"),

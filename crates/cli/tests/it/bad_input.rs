@@ -417,6 +417,7 @@ fn a_file_that_may_not_be_read_is_refused() {
         let output = std::process::Command::new("setpriv")
             .args(["--reuid", "65534", "--clear-groups", program.to_str().unwrap(), "check"])
             .current_dir(ledger.path(""))
+            .env("CLEDGER_STATE", ledger.state())
             .output()
             .unwrap();
         assert_eq!(output.status.code(), Some(2));

@@ -129,6 +129,7 @@ pub(crate) fn program() -> Command {
         .env_clear()
         .env("NO_COLOR", "1")
         .env("CLEDGER_TODAY", "2026-11-25")
+        .env("CLEDGER_STATE", concat!(env!("CARGO_TARGET_TMPDIR"), "/state"))
 }
 
 /// Whether an outside reader of our files is installed. In CI each of them must be.

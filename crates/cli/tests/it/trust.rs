@@ -97,8 +97,12 @@ help: look at what it names, and say so: cledger trust; or --trust for one run
     run(&ledger, "set desk/region@dev --from env:REGION").code(0);
     let (_, err) = written(&run(&ledger, "show desk@dev").code(0));
     assert!(!err.contains("Not read"), "{err}");
+    run(&ledger, "capture @dev --secrets left-out --out ../c.json").code(0);
     run(&ledger, "trust --forget --write").code(0);
     run(&ledger, "drift @dev").code(4);
+    // A capture is a file that was named: nothing is reached.
+    let (out, _) = written(&run(&ledger, "drift @dev --captured ../c.json").code(1));
+    assert!(out.contains("desk  not there"), "{out}");
     let pipeline = ledger.untrusted("drift @dev").env("CLEDGER_TRUST", "1").assert();
     pipeline.code(1);
 }
