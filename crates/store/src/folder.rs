@@ -127,21 +127,10 @@ impl Folder {
         &self.path
     }
 
-    /// Another hold of the same folder.
-    pub fn again(&self) -> io::Result<Self> {
-        let fd = self.fd.try_clone()?;
-        Ok(Self { path: self.path.clone(), fd, cleared: Mutex::default() })
-    }
-
     /// A folder below, which must be there and no link.
     pub fn below(&self, relative: &Path) -> io::Result<Self> {
         let fd = self.at(relative, FOLDER, no_bits())?;
         Ok(Self { path: self.path.join(relative), fd, cleared: Mutex::default() })
-    }
-
-    /// What the system says of the folder itself.
-    pub fn about(&self) -> io::Result<Stat> {
-        Ok(rustix::fs::fstat(&self.fd)?)
     }
 
     /// What the system says of something below, which may itself be a link.

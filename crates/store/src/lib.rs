@@ -43,7 +43,7 @@ pub use mistake::{Mistake, Unreadable};
 pub use outside::{LARGEST_SECRET, Surroundings, without_final_newline};
 pub use read::{Scope, read, unit_names};
 pub use state::{Remembered, SeenKey, State, StateError};
-pub use tree::{Disk, LARGEST_FILE, LARGEST_LEDGER, MOST_FILES, Memory, Tree};
+pub use tree::{Disk, LARGEST_FILE, Memory, Tree};
 pub use write::{Mode, WriteError, Written, write_atomically};
 
 /// The file that makes a folder a ledger.

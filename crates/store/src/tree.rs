@@ -12,10 +12,10 @@ use crate::folder::{FileError, Folder, Links};
 pub const LARGEST_FILE: u64 = 8 << 20;
 
 /// The largest ledger, in bytes.
-pub const LARGEST_LEDGER: u64 = 256 << 20;
+pub(crate) const LARGEST_LEDGER: u64 = 256 << 20;
 
 /// The most files of a ledger.
-pub const MOST_FILES: u64 = 200_000;
+pub(crate) const MOST_FILES: u64 = 200_000;
 
 /// A folder of files, by paths with `/` between their parts.
 pub trait Tree: Sync {

@@ -35,7 +35,7 @@ fn every_finding_code_is_shown_by_the_demo_or_a_case() {
     let mut cases = String::new();
     for entry in fs::read_dir(repository("crates/cli/tests/it")).unwrap() {
         let path = entry.unwrap().path();
-        if path.file_name().is_some_and(|name| name != "guards.rs") {
+        if path.is_file() && path.file_name().is_some_and(|name| name != "guards.rs") {
             cases += &fs::read_to_string(path).unwrap();
         }
     }
