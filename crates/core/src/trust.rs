@@ -193,6 +193,12 @@ pub fn declared(ledger: &Ledger) -> Names {
     names
 }
 
+/// The variables that outlets and look-ups name: secrets and addresses come from them.
+pub fn variables(ledger: &Ledger) -> impl Iterator<Item = String> + use<> {
+    let names = declared(ledger).into_keys().filter(|named| named.thing == Thing::Variable);
+    names.map(|named| named.name)
+}
+
 /// Everything that a ledger names, settings resolved: what they are fetched from, and the services that their
 /// connections and endpoints lead to. `outside` opens cipher texts, and fetches what it may: a host may come from there.
 pub fn of_ledger(ledger: &Ledger, outside: &dyn Outside) -> Names {

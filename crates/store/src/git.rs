@@ -3,7 +3,6 @@
 mod started;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write as _;
 use std::io::{BufRead as _, BufReader, Read as _};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -12,6 +11,7 @@ use sha1::Sha1;
 use sha2::{Digest as _, Sha256};
 
 use crate::folder::{Folder, Links};
+use crate::keys::hex;
 use crate::kinds::{FILES, FOLDERS, is_of_ledger};
 use crate::tree::{LARGEST_FILE, LARGEST_LEDGER, Memory};
 use started::{Started, git};
@@ -184,14 +184,6 @@ fn is_object(bytes: &[u8], object: &str) -> bool {
     }
     let is_crlf = bytes.windows(2).any(|pair| pair == b"\r\n");
     is_crlf && named(String::from_utf8_lossy(bytes).replace("\r\n", "\n").as_bytes()) == object
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
-        // Writing to a text does not fail.
-        let _ = write!(text, "{byte:02x}");
-        text
-    })
 }
 
 /// The files of a ledger as they are in a revision: a branch, tag or commit, as git names it.

@@ -29,6 +29,7 @@ use zeroize::Zeroizing;
 pub use age::secrecy::SecretString;
 pub use change::{Admitted, admit, exclude, known_recipient, make, move_key, rotate};
 pub use data_key::DataKey;
+pub(crate) use data_key::hex;
 pub use identity::{AskPassphrase, Identity, IdentityError, Made};
 pub use key_file::{BadRecipient, KeyFile, Reader, Recipient};
 pub use readers::{READERS, Readers};

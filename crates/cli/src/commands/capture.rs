@@ -8,7 +8,6 @@ use cledger_core::address::{Address, Pattern};
 use cledger_core::model::LayerId;
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
-use cledger_outlets::Trust;
 use cledger_store::{Capture, CapturedUnit, Mode, Scope, write_atomically};
 use jiff::Timestamp;
 
@@ -70,12 +69,7 @@ pub(crate) fn run(args: &CaptureArgs, app: &mut App<'_>) -> Result<u8, CliError>
         return Err(CliError::refused(message).help(help));
     }
     let resolver = Resolver::new(&ledger, &outside, &[]);
-    let around = Around {
-        ledger_folder: &root,
-        outside: &outside,
-        trust: Trust::of_system(),
-        granted: app.granted().clone(),
-    };
+    let around = Around::of(app, &root, &outside);
     let places = places::outlets(&patterns, &ledger, &around)?;
     let looked = look(places, &resolver, day(None)?, Seeing::Live(app.console))?;
     let hiding = Hiding { keys: &keys, scope, how: args.secrets };

@@ -12,7 +12,6 @@ use cledger_core::findings::{self, Finding, Severity};
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
-use cledger_outlets::Trust;
 use cledger_store::daybook::{Content, Daybook, Kind, Meta, Packed, Record, Wanted};
 use cledger_store::{Keys, Scope, commit_of};
 use jiff::Timestamp;
@@ -130,12 +129,7 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, CliError>
     let resolver = Resolver::new(&ledger, &outside, &staying);
     let mut delivering = Delivering {
         planner: Planner { resolver: &resolver, keys: &keys },
-        around: Around {
-            ledger_folder: &root,
-            outside: &outside,
-            trust: Trust::of_system(),
-            granted: app.granted().clone(),
-        },
+        around: Around::of(app, &root, &outside),
         keys: &keys,
         book,
     };

@@ -16,7 +16,6 @@ use cledger_core::promotion::{self, Candidate, Fate};
 use cledger_core::resolve::{FieldId, Outcome, Resolver, Winner};
 use cledger_core::search::declared;
 use cledger_core::value::Value;
-use cledger_outlets::Trust;
 use cledger_store::daybook::{Content, Daybook, Kind, Record, Wanted};
 use cledger_store::{Edit, Keys, Target};
 use zeroize::Zeroizing;
@@ -135,12 +134,7 @@ fn promote(args: &PromoteArgs, app: &mut App<'_>) -> Result<(u8, Vec<String>, Na
         };
         let mut content = planner.content(&record)?;
         if args.live {
-            let around = Around {
-                ledger_folder: changing.root(),
-                outside: &outside,
-                trust: Trust::of_system(),
-                granted: app.granted().clone(),
-            };
+            let around = Around::of(app, changing.root(), &outside);
             live::overlay(&planner, &around, (subject, below), &mut content, app.console)?;
         }
         promotions.push(of_unit(&planner, args, &carry, (subject, below, above), (record, &content)));

@@ -10,7 +10,7 @@ use cledger_core::environment::{Environment, environment, is_acted_on};
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
-use cledger_core::trust::{self, Thing};
+use cledger_core::trust;
 use cledger_outlets::effect::OWN_VARIABLES;
 use zeroize::Zeroizing;
 
@@ -114,9 +114,8 @@ pub(crate) fn run(args: &RunArgs, app: &mut App<'_>) -> Result<u8, CliError> {
 /// Variables that lead to secrets, and that no program gets unless it is passed them by name: our own, and those
 /// that secrets of outlets come from.
 fn without<'n>(ledger: &Ledger, pass: &'n [String]) -> impl Iterator<Item = String> + use<'n> {
-    let of_outlets = trust::declared(ledger).into_keys().filter(|named| named.thing == Thing::Variable);
     let own = OWN_VARIABLES.into_iter().map(str::to_owned);
-    own.chain(of_outlets.map(|named| named.name)).filter(|name| !pass.contains(name))
+    own.chain(trust::variables(ledger)).filter(|name| !pass.contains(name))
 }
 
 /// Refuses to start a program that would lack values, or get one under the name of another.

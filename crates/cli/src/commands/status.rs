@@ -9,7 +9,6 @@ use cledger_core::delivery::{FieldChange, field_changes};
 use cledger_core::model::{Ledger, StageId, Subject, UnitId};
 use cledger_core::render::rendering;
 use cledger_core::resolve::Resolver;
-use cledger_outlets::Trust;
 use cledger_store::Scope;
 use cledger_store::daybook::{Kind, Record, Wanted};
 use jiff::Timestamp;
@@ -79,12 +78,7 @@ pub(crate) fn run(args: &StatusArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     }
     let mut drifted: BTreeSet<(String, String)> = BTreeSet::new();
     if args.live {
-        let around = Around {
-            ledger_folder: &root,
-            outside: &outside,
-            trust: Trust::of_system(),
-            granted: app.granted().clone(),
-        };
+        let around = Around::of(app, &root, &outside);
         let looked =
             look(places::outlets(&[], &ledger, &around)?, &resolver, day(None)?, Seeing::Live(app.console))?;
         for unit in looked.into_iter().flat_map(|looked| looked.units).filter(|unit| !unit.is_clean()) {

@@ -6,7 +6,6 @@ use cledger_core::address::Address;
 use cledger_core::model::{LayerId, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
-use cledger_outlets::Trust;
 use cledger_store::daybook::{Content, Kind, Meta, Packed};
 use cledger_store::{Scope, Target, What, setting};
 use jiff::Timestamp;
@@ -64,12 +63,7 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, CliError
         ))
         .help(format!("`cledger history {owner}@{name}` shows what there was")));
     };
-    let around = Around {
-        ledger_folder: &root,
-        outside: &outside,
-        trust: Trust::of_system(),
-        granted: app.granted().clone(),
-    };
+    let around = Around::of(app, &root, &outside);
     if !args.write {
         let names: Vec<&str> =
             content.files.keys().chain(content.documents.keys()).map(String::as_str).collect();

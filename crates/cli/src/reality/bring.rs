@@ -8,7 +8,7 @@ use cledger_core::delivery::{merged, row_changes};
 use cledger_core::model::{Ledger, OutletKind, OutputFormat, Ready, StageId, StageText, Subject};
 use cledger_core::resolve::{FieldId, Outcome as CoreOutcome, Resolver};
 use cledger_core::tree::Tree;
-use cledger_core::trust::{self, Thing};
+use cledger_core::trust;
 use cledger_core::value::Value;
 use cledger_formats::{Particulars, format};
 use cledger_outlets::Trust;
@@ -136,8 +136,7 @@ pub(crate) struct Bringer<'a> {
 /// Variables that no program gets which a ledger names: those that secrets of its outlets come from, but for
 /// those that an outlet passes on.
 fn without(ledger: &Ledger, pass: &[String]) -> Vec<String> {
-    let names = trust::declared(ledger).into_keys().filter(|named| named.thing == Thing::Variable);
-    names.map(|named| named.name).filter(|name| !pass.contains(name)).collect()
+    trust::variables(ledger).filter(|name| !pass.contains(name)).collect()
 }
 
 /// What hides the secrets of a unit in a stage, as they are now and as they are in this content.

@@ -1,7 +1,7 @@
 //! Where to look and to bring things: the outlets of stages, or one folder.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use cledger_core::address::Pattern;
@@ -17,6 +17,7 @@ use cledger_store::Links;
 use percent_encoding::utf8_percent_encode;
 
 use super::reach;
+use crate::app::App;
 use crate::error::CliError;
 use crate::granted;
 
@@ -39,12 +40,19 @@ pub(crate) struct Place<'l> {
 
 /// Where and how outlets are found.
 pub(crate) struct Around<'a> {
-    pub(crate) ledger_folder: &'a std::path::Path,
+    pub(crate) ledger_folder: &'a Path,
     /// Gives addresses and tokens that do not stand in the ledger.
     pub(crate) outside: &'a dyn Outside,
     pub(crate) trust: Trust,
     /// What the ledger may reach.
     pub(crate) granted: Granted,
+}
+
+impl<'a> Around<'a> {
+    /// The surroundings of the ledger at hand: what the system trusts, and what the ledger may reach.
+    pub(crate) fn of(app: &App<'_>, ledger_folder: &'a Path, outside: &'a dyn Outside) -> Self {
+        Self { ledger_folder, outside, trust: Trust::of_system(), granted: app.granted().clone() }
+    }
 }
 
 /// One folder in place of a stage's outlets.

@@ -15,7 +15,7 @@ use ledgers::{DAYBOOKS, FILES, KEYS, Made, PLANS, REACHING, REPOSITORIES, TEXTS,
 use rayon::prelude::*;
 use wait4::Wait4 as _;
 
-use crate::test_ledger::{is_there, program, written};
+use crate::test_ledger::{commands, is_there};
 
 /// The commands that only read, each as it is typed.
 const READS: &[&str] = &[
@@ -97,13 +97,6 @@ const CHANGING: &[&str] = &[
 
 /// What is in the environment, and must never be printed.
 const CANARY: &str = "canary-of-the-tide";
-
-/// The commands that `--help` lists.
-fn commands() -> BTreeSet<String> {
-    let (help, _) = written(&program().arg("--help").assert().code(0));
-    let listed = help.lines().filter_map(|line| line.strip_prefix("  ")?.split(' ').next());
-    listed.filter(|word| word.starts_with(char::is_lowercase)).map(str::to_owned).collect()
-}
 
 /// Everything below a folder but for the user's state: paths with what they hold, or are.
 fn everything(folder: &Path) -> BTreeSet<(PathBuf, String)> {

@@ -1,5 +1,6 @@
 //! A ledger in a temporary folder, and the program run in it with nothing left to chance.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -158,4 +159,11 @@ fn copy(from: &Path, to: &Path) {
             fs::copy(from, to).unwrap();
         }
     }
+}
+
+/// The commands that `--help` lists.
+pub(crate) fn commands() -> BTreeSet<String> {
+    let (help, _) = written(&program().arg("--help").assert().code(0));
+    let listed = help.lines().filter_map(|line| line.strip_prefix("  ")?.split(' ').next());
+    listed.filter(|word| word.starts_with(char::is_lowercase)).map(str::to_owned).collect()
 }

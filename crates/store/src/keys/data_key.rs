@@ -184,7 +184,8 @@ fn associated(header: &[u8]) -> Vec<u8> {
     [CIPHER_PREFIX.as_bytes(), header].concat()
 }
 
-pub(super) fn hex(bytes: &[u8]) -> String {
+/// Bytes in hexadecimal digits.
+pub(crate) fn hex(bytes: &[u8]) -> String {
     let digit = |four: u8| char::from_digit(u32::from(four), 16).unwrap_or('0');
     bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
 }

@@ -6,7 +6,6 @@ use std::path::Path;
 use clap::Args;
 use cledger_core::address::Pattern;
 use cledger_core::model::Ledger;
-use cledger_outlets::Trust;
 use cledger_outlets::read_back::Held;
 use cledger_store::Scope;
 use cledger_store::daybook::Wanted;
@@ -30,12 +29,7 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         args.stages.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
     let (root, ledger) = app.open(&Scope::Whole)?;
     let outside = app.outside(&root);
-    let around = Around {
-        ledger_folder: &root,
-        outside: &outside,
-        trust: Trust::of_system(),
-        granted: app.granted().clone(),
-    };
+    let around = Around::of(app, &root, &outside);
     let mut places = places::outlets(&patterns, &ledger, &around)?;
     for place in &mut places {
         for subject in place.subjects.clone() {

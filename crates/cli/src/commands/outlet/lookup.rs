@@ -3,7 +3,6 @@
 use clap::Args;
 use cledger_core::address::Pattern;
 use cledger_core::model::{LayerId, Note};
-use cledger_outlets::Trust;
 
 use crate::app::App;
 use crate::change::{ChangeOptions, Changing, NO_CHANGE};
@@ -33,12 +32,7 @@ pub(super) fn run(args: &LookupArgs, app: &mut App<'_>) -> Result<u8, CliError> 
     let changing = Changing::start(app, &args.change)?;
     let ledger = &changing.ledger;
     let outside = app.outside(changing.root());
-    let around = Around {
-        ledger_folder: changing.root(),
-        outside: &outside,
-        trust: Trust::of_system(),
-        granted: app.granted().clone(),
-    };
+    let around = Around::of(app, changing.root(), &outside);
     let lookups = lookups::look_up(&patterns, ledger, &outside, &around, app.console)?;
     if lookups.is_empty() {
         let message = format!("no setting of {} says where it is looked up", args.patterns.join(", "));

@@ -3,7 +3,6 @@
 use clap::Args;
 use cledger_core::model::{Ledger, Outlet, OutletKind, PostgresOutlet};
 use cledger_core::name::{Name, nearest};
-use cledger_outlets::Trust;
 use cledger_store::Scope;
 
 use crate::app::App;
@@ -45,12 +44,7 @@ pub(crate) enum Preparing {
 pub(super) fn run(args: &PrepareArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     let (root, ledger) = app.open(&Scope::Units(std::collections::BTreeSet::new()))?;
     let outside = app.outside(&root);
-    let around = Around {
-        ledger_folder: &root,
-        outside: &outside,
-        trust: Trust::of_system(),
-        granted: app.granted().clone(),
-    };
+    let around = Around::of(app, &root, &outside);
     let mut prepared = Vec::new();
     for (outlet, postgres) in chosen(&args.outlets, &ledger)? {
         let what = if postgres.columns.are_given {

@@ -7,7 +7,6 @@ use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::render::rendering;
 use cledger_core::resolve::Resolver;
-use cledger_outlets::Trust;
 use cledger_store::Scope;
 
 use crate::app::{App, Chosen, unit_of};
@@ -60,12 +59,7 @@ pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         }
         return Ok(status::FOUND);
     }
-    let around = Around {
-        ledger_folder: &root,
-        outside: &outside,
-        trust: Trust::of_system(),
-        granted: app.granted().clone(),
-    };
+    let around = Around::of(app, &root, &outside);
     let places = places_of(&ledger, &around, subject, chosen.stage)?;
     let today = day(None)?;
     let looked = look(places, &resolver, today, Seeing::Live(app.console))?;
