@@ -2,19 +2,21 @@
 
 use std::ffi::OsString;
 use std::io::Write as _;
-use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
-use clap::{ArgAction, Args, ColorChoice, CommandFactory, FromArgMatches, Parser};
+use clap::{CommandFactory, FromArgMatches, Parser};
 
 use clap_complete::CompleteEnv;
 
+use cledger_work::Trouble;
+
 use crate::app::App;
 use crate::commands::{self, Command};
-use crate::error::CliError;
+use crate::complete::COMPLETE_VARIABLE;
+use crate::globals::Globals;
 use crate::output::console::Console;
-use crate::{memory, trade_words};
+use crate::{exit, memory, trade_words};
 
 /// Keeps, checks, renders and compares the configuration of units across their stages.
 #[derive(Debug, Parser)]
@@ -24,36 +26,6 @@ pub(crate) struct Cli {
     globals: Globals,
     #[command(subcommand)]
     command: Command,
-}
-
-/// Options that every command takes.
-#[derive(Debug, Args)]
-pub(crate) struct Globals {
-    /// The ledger's folder [default: the nearest one upwards with a ledger.toml]
-    #[arg(short = 'C', long, global = true, value_name = "DIR", help_heading = "Everywhere")]
-    pub(crate) ledger: Option<PathBuf>,
-    /// Print one JSON document and nothing else
-    #[arg(long, global = true, help_heading = "Everywhere")]
-    pub(crate) json: bool,
-    /// Use colour: auto, always or never; `NO_COLOR` is honoured
-    #[arg(
-        long,
-        global = true,
-        value_name = "WHEN",
-        default_value = "auto",
-        hide_default_value = true,
-        help_heading = "Everywhere"
-    )]
-    pub(crate) color: ColorChoice,
-    /// Let the ledger reach what it names, for this run: addresses, programs, files, variables
-    #[arg(long, global = true, help_heading = "Everywhere")]
-    pub(crate) trust: bool,
-    /// Print no notices
-    #[arg(short, long, global = true, help_heading = "Everywhere")]
-    pub(crate) quiet: bool,
-    /// Say more about what is done
-    #[arg(short, long, global = true, action = ArgAction::Count, help_heading = "Everywhere")]
-    pub(crate) verbose: u8,
 }
 
 /// The commands in the order of the work, under the headings that `--help` shows.
@@ -92,9 +64,6 @@ pub(crate) fn command() -> clap::Command {
         .after_help("`cledger COMMAND --help` says more of a command; `cledger demo` walks through the work.")
 }
 
-/// The environment variable by which a shell asks what could be typed next.
-pub(crate) const COMPLETE_VARIABLE: &str = "CLEDGER_COMPLETE";
-
 /// Runs the program and gives its exit status.
 pub(crate) fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     CompleteEnv::with_factory(command).var(COMPLETE_VARIABLE).complete();
@@ -106,11 +75,11 @@ pub(crate) fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     };
     let mut console = Console::new(&cli.globals);
     memory::no_dumps();
-    let mut app = App::new(cli.globals, &mut console);
+    let mut app = App::new(cli.globals, &mut console, command);
     let status = match commands::run(cli.command, &mut app) {
         Ok(status) => status,
         Err(error) => {
-            let status = error.status();
+            let status = exit::of(error.kind());
             console.fail(&error);
             status
         }
@@ -120,9 +89,9 @@ pub(crate) fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         // Whoever reads has read enough.
         Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::from(status),
         Err(error) => {
-            let error = CliError::outside(format!("the output cannot be written: {error}"));
+            let error = Trouble::outside(format!("the output cannot be written: {error}"));
             console.fail(&error);
-            ExitCode::from(error.status())
+            ExitCode::from(exit::of(error.kind()))
         }
     }
 }

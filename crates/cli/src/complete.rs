@@ -11,6 +11,9 @@ use cledger_core::model::{Ledger, Subject};
 use cledger_core::name::Name;
 use cledger_store::{Disk, Scope, find, read, unit_names};
 
+/// The environment variable by which a shell asks what could be typed next.
+pub(crate) const COMPLETE_VARIABLE: &str = "CLEDGER_COMPLETE";
+
 /// Offers addresses: a unit, then `/` and its entries and fields, then `@` and the stages.
 pub(crate) fn address(current: &OsStr) -> Vec<CompletionCandidate> {
     let typed = current.to_string_lossy();

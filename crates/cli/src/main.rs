@@ -1,26 +1,18 @@
 //! `cledger`: keeps, checks, renders and compares the configuration of units across their stages.
 
-mod against;
 mod app;
-mod change;
 mod cli;
 mod commands;
 mod complete;
 mod conditions;
-mod daybook;
-mod error;
-mod existing;
+mod exit;
 mod explanations;
-mod granted;
+mod globals;
 mod memory;
 mod options;
 mod output;
-mod place;
-mod reality;
-mod rendered;
 mod schema;
-mod secrets;
-mod setting;
+mod terminal;
 mod trade_words;
 
 use std::process::ExitCode;

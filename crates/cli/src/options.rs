@@ -1,16 +1,24 @@
 //! Options that several commands share.
 
 use std::io::{IsTerminal as _, Read as _};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use clap::{Args, ValueEnum};
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
-use cledger_core::model::{Class, Ledger, Stage, StageId};
+use cledger_core::model::{Ledger, StageId};
 use cledger_core::name::Name;
 use cledger_core::resolve::Assumption;
-use cledger_store::{LARGEST_SECRET, without_final_newline};
+use cledger_store::{LARGEST_SECRET, Scope, text_named, without_final_newline};
+use cledger_work::Trouble;
+use cledger_work::change::Consent;
+use cledger_work::generated::{ALPHABET, generated};
+use cledger_work::meant::scope_of;
+use cledger_work::show::may_unmask;
+use zeroize::Zeroizing;
 
-use crate::change::{HANDS_OUT, countersigned};
-use crate::error::CliError;
+use crate::complete;
 
 /// Values given for this run.
 #[derive(Debug, Args)]
@@ -26,19 +34,28 @@ pub(crate) struct AssumeOptions {
 
 impl AssumeOptions {
     /// The addresses of all assumptions.
-    pub(crate) fn addresses(&self) -> Result<Vec<Address>, CliError> {
+    fn addresses(&self) -> Result<Vec<Address>, Trouble> {
         let address = |text: &String| {
             Address::parse(text.split_once('=').map_or(text.as_str(), |(address, _)| address))
         };
         Ok(self.assume.iter().map(address).collect::<Result<_, _>>()?)
     }
 
+    /// Reads the units that these addresses and the assumptions name.
+    pub(crate) fn scope<'a>(
+        &self,
+        addresses: impl IntoIterator<Item = &'a Address>,
+    ) -> Result<Scope, Trouble> {
+        let all: Vec<Address> = addresses.into_iter().cloned().chain(self.addresses()?).collect();
+        Ok(scope_of(&all))
+    }
+
     /// The assumptions, weakest first. Where an address names no stage, `stage` is meant.
-    pub(crate) fn read(&self, ledger: &Ledger, stage: StageId) -> Result<Vec<Assumption>, CliError> {
+    pub(crate) fn read(&self, ledger: &Ledger, stage: StageId) -> Result<Vec<Assumption>, Trouble> {
         let without = self.assume.iter().filter(|text| !text.contains('=')).count();
         if without > 1 || (self.stdin && without == 0) {
             let message = "--stdin gives the value of exactly one --assume that has none";
-            return Err(CliError::usage(message));
+            return Err(Trouble::usage(message));
         }
         let mut assumptions = Vec::new();
         for (text, address) in self.assume.iter().zip(self.addresses()?) {
@@ -49,14 +66,14 @@ impl AssumeOptions {
                         let message = format!(
                             "`{address}` is a secret: an argument can be seen by others on this machine"
                         );
-                        return Err(CliError::refused(message).help(format!("--assume {address} --stdin")));
+                        return Err(Trouble::refused(message).help(format!("--assume {address} --stdin")));
                     }
                     assumption
                 }
                 None if self.stdin => Assumption::new(ledger, &address, &standard_input()?, stage)?,
                 None => {
                     let message = format!("--assume {address} has no value");
-                    return Err(CliError::usage(message).help("write ADDRESS=VALUE, or add --stdin"));
+                    return Err(Trouble::usage(message).help("write ADDRESS=VALUE, or add --stdin"));
                 }
             };
             assumptions.push(assumption);
@@ -67,15 +84,15 @@ impl AssumeOptions {
 }
 
 /// All of standard input, one final newline dropped; no more than a secret can have.
-pub(crate) fn standard_input() -> Result<zeroize::Zeroizing<String>, CliError> {
+pub(crate) fn standard_input() -> Result<Zeroizing<String>, Trouble> {
     // Room enough for most: text that moves leaves a copy behind.
-    let mut text = zeroize::Zeroizing::new(String::with_capacity(1 << 16));
+    let mut text = Zeroizing::new(String::with_capacity(1 << 16));
     std::io::stdin()
         .take(LARGEST_SECRET + 1)
         .read_to_string(&mut text)
-        .map_err(|error| CliError::outside(format!("standard input cannot be read: {error}")))?;
+        .map_err(|error| Trouble::outside(format!("standard input cannot be read: {error}")))?;
     if text.len() as u64 > LARGEST_SECRET {
-        return Err(CliError::usage("what came in is larger than 1 MiB, which no secret is"));
+        return Err(Trouble::usage("what came in is larger than 1 MiB, which no secret is"));
     }
     Ok(without_final_newline(text))
 }
@@ -85,14 +102,85 @@ pub(crate) fn standard_input() -> Result<zeroize::Zeroizing<String>, CliError> {
 pub(crate) struct HandOutOptions {
     /// Say which production stage is meant, by its name; asked for where secrets of it are handed out
     #[arg(long, value_name = "STAGE", value_delimiter = ',')]
-    countersign: Vec<Name>,
+    pub(crate) countersign: Vec<Name>,
 }
 
-impl HandOutOptions {
-    /// Refuses to hand out secrets of a production stage that nobody has countersigned.
-    pub(crate) fn grant(&self, stage: &Stage, holds_secrets: bool) -> Result<(), CliError> {
-        if holds_secrets { countersigned(&[stage], &self.countersign, HANDS_OUT) } else { Ok(()) }
+/// How long to wait for others.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct WaitOptions {
+    /// Wait so many seconds at most for somebody else who is changing the ledger
+    #[arg(long, value_name = "SECONDS", default_value_t = 10)]
+    wait: u64,
+}
+
+impl WaitOptions {
+    pub(crate) fn time(&self) -> Duration {
+        Duration::from_secs(self.wait)
     }
+}
+
+/// Options of every command that changes settings.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct ChangeOptions {
+    /// Say which production stages are meant, by their names
+    #[arg(long, value_name = "STAGE", value_delimiter = ',')]
+    countersign: Vec<Name>,
+    /// The reason; needed for a locked stage
+    #[arg(long, value_name = "TEXT")]
+    why: Option<String>,
+    #[command(flatten)]
+    pub(crate) wait: WaitOptions,
+}
+
+impl ChangeOptions {
+    /// What somebody says to the change.
+    pub(crate) fn consent(&self) -> Consent {
+        Consent { countersign: self.countersign.clone(), why: self.why.clone() }
+    }
+}
+
+/// Where a secret comes from, if not from a hidden prompt.
+#[derive(Debug, Args)]
+pub(crate) struct SecretOptions {
+    /// Read the value from standard input; for secrets
+    #[arg(long, conflicts_with_all = ["file", "generate"])]
+    stdin: bool,
+    /// Read the value from a file, without its final newline; for secrets
+    #[arg(long, value_name = "PATH", conflicts_with = "generate")]
+    file: Option<PathBuf>,
+    /// Make a secret of so many random characters
+    #[arg(long, value_name = "LENGTH", num_args = 0..=1, require_equals = true, default_missing_value = "32")]
+    generate: Option<usize>,
+    /// The characters that --generate takes
+    #[arg(long, value_name = "CHARACTERS", requires = "generate", default_value = ALPHABET, hide_default_value = true)]
+    alphabet: String,
+}
+
+impl SecretOptions {
+    /// Whether one of them is given.
+    pub(crate) fn is_given(&self) -> bool {
+        self.stdin || self.file.is_some() || self.generate.is_some()
+    }
+
+    /// Whether what they give is the value of one setting only.
+    pub(crate) fn is_for_one(&self) -> bool {
+        self.stdin || self.file.is_some()
+    }
+
+    /// The text that they give.
+    pub(crate) fn text(&self) -> Result<Zeroizing<String>, Trouble> {
+        match (&self.file, self.generate) {
+            (Some(path), _) => from_file(path),
+            (None, Some(length)) => generated(length, &self.alphabet),
+            (None, None) => standard_input(),
+        }
+    }
+}
+
+fn from_file(path: &Path) -> Result<Zeroizing<String>, Trouble> {
+    let text = text_named(path, LARGEST_SECRET).map(Zeroizing::new);
+    let text = text.map_err(|error| Trouble::usage(format!("`{}`: {error}", path.display())))?;
+    Ok(without_final_newline(text))
 }
 
 /// When secrets are shown.
@@ -117,20 +205,32 @@ pub(crate) struct UnmaskOptions {
 
 impl UnmaskOptions {
     /// Whether secrets of this stage are shown; an error where that is asked for and not granted.
-    pub(crate) fn granted(&self, ledger: &Ledger, stage: StageId) -> Result<bool, CliError> {
+    pub(crate) fn granted(&self, ledger: &Ledger, stage: StageId) -> Result<bool, Trouble> {
         let Some(unmask) = self.unmask else { return Ok(false) };
-        let stage = ledger.stage(stage);
         if unmask == Unmask::Terminal && !std::io::stdout().is_terminal() {
             let message = "secrets are not shown here: standard output is not a terminal";
-            return Err(CliError::refused(message).help("if that is meant, write --unmask=always"));
+            return Err(Trouble::refused(message).help("if that is meant, write --unmask=always"));
         }
-        if stage.class == Class::Production && self.countersign.as_ref() != Some(&stage.name) {
-            let message = format!(
-                "secrets of `{}`, a production stage, are not shown without countersigning",
-                stage.name
-            );
-            return Err(CliError::refused(message).help(format!("add --countersign {}", stage.name)));
-        }
+        may_unmask(ledger, stage, self.countersign.as_ref())?;
         Ok(true)
+    }
+}
+
+/// The fields of a unit in a stage that are looked at, with values given for this run.
+#[derive(Debug, Args)]
+pub(crate) struct LookOptions {
+    /// The stage, where the address names none
+    #[arg(add = ArgValueCompleter::new(complete::stage), long, value_name = "STAGE")]
+    pub(crate) stage: Option<Name>,
+    #[command(flatten)]
+    pub(crate) unmask: UnmaskOptions,
+    #[command(flatten)]
+    pub(crate) assume: AssumeOptions,
+}
+
+impl LookOptions {
+    /// Reads the units that an address and the assumptions name.
+    pub(crate) fn scope(&self, address: &Address) -> Result<Scope, Trouble> {
+        self.assume.scope([address])
     }
 }

@@ -175,19 +175,20 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
         drifted.extend(of_value(ledger, name, *field, effective, &tree, (flat, is_table)));
     }
     let mut known: BTreeSet<&OutputName> = output.values.keys().collect();
-    for (name, field) in &output.lacking {
+    for (name, lacking) in &output.lacking {
         known.insert(name);
+        let there = tree.get(name).map(|value| Held::new(value.clone(), lacking.may_be_secret));
         drifted.push(Drifted {
             name: name.join("."),
             steps: name.clone(),
-            address: Some(ledger.address(*field).to_string()),
+            address: Some(ledger.address(lacking.field).to_string()),
             what: NameDrift::NoValueHere,
-            secret: true,
+            secret: lacking.may_be_secret,
             waived: false,
             since: None,
             expected: None,
-            observed: None,
-            there: tree.get(name).map(|value| Held::new(value.clone(), true)),
+            observed: there.as_ref().and_then(Held::open).cloned(),
+            there,
         });
     }
     extra(&tree.0, &mut Vec::new(), &known, &mut drifted);

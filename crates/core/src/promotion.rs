@@ -30,6 +30,8 @@ pub enum Stays {
     Secret,
     /// The stage has it for its own (`own`).
     Own,
+    /// It is made from references, so that the stage above makes its own.
+    Made,
 }
 
 impl Stays {
@@ -40,6 +42,7 @@ impl Stays {
             Stays::Distinct => "distinct",
             Stays::Secret => "secret",
             Stays::Own => "own",
+            Stays::Made => "made from references",
         }
     }
 }
@@ -56,8 +59,27 @@ pub struct Candidate<'c> {
     pub above: Option<Delivered<'c>>,
     /// Whether the stage above needs a value that it does not have.
     pub is_missing: bool,
-    /// Whether something was set for it below: its value does not come from a default alone.
-    pub is_set_below: bool,
+    /// Where its value below comes from.
+    pub origin: Origin,
+}
+
+/// Where the value in the stage below comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Origin {
+    /// From a default alone, or from nowhere.
+    Default,
+    /// Something was set for it: this text.
+    Set,
+    /// Something was set for it that refers to other fields.
+    Made,
+}
+
+impl Candidate<'_> {
+    /// Whether a secret is among what would move: by its declaration, or as one of the values is one.
+    pub fn is_secret(&self) -> bool {
+        let mut values = self.below.iter().chain(&self.above);
+        self.declaration.secret || values.any(|value| value.secret)
+    }
 }
 
 /// What becomes of a field; `named` says whether it was named by itself to be carried.
@@ -75,16 +97,19 @@ pub fn fate(ledger: &Ledger, above: StageId, candidate: &Candidate<'_>, named: b
     if same {
         return Fate::Same;
     }
-    if declaration.derived || declaration.vary == Vary::Never || !candidate.is_set_below {
+    if declaration.derived || declaration.vary == Vary::Never || candidate.origin == Origin::Default {
         return Fate::Follows;
     }
     if ledger.stage(above).own.iter().any(|pattern| pattern.covers(candidate.address)) {
         return Fate::Stays(Stays::Own);
     }
+    if candidate.origin == Origin::Made {
+        return Fate::Stays(Stays::Made);
+    }
     if declaration.vary == Vary::Must {
         return Fate::Stays(Stays::MustVary);
     }
-    if declaration.secret && !named {
+    if candidate.is_secret() && !named {
         return Fate::Stays(Stays::Secret);
     }
     // Secrets have it from the start, and were asked for by name.

@@ -22,7 +22,7 @@ pub struct RenderedOutput<'l> {
     /// The values in it, by their names there.
     pub values: BTreeMap<OutputName, (FieldId, Effective<'l>)>,
     /// The fields that should be in it and have no value.
-    pub lacking: BTreeMap<OutputName, FieldId>,
+    pub lacking: BTreeMap<OutputName, Lacking>,
     /// What a template knows of the stage and the unit, beside the values.
     around: Tree,
 }
@@ -130,6 +130,15 @@ pub fn content<'l>(
     Ok(rendered(ledger, output, (subject, stage), outcome)?)
 }
 
+/// A field that has no value, although it needs one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Lacking {
+    /// The field.
+    pub field: FieldId,
+    /// Whether its value would be a secret, or may be: by its declaration, or as its text refers to others.
+    pub may_be_secret: bool,
+}
+
 /// One file, made of the outcomes by slot.
 fn rendered<'l>(
     ledger: &'l Ledger,
@@ -144,10 +153,12 @@ fn rendered<'l>(
             Outcome::Value(effective) if output.secrets.takes(effective.secret) => {
                 values.insert(name, (field, effective));
             }
-            Outcome::Missing(..) | Outcome::Broken(_)
-                if output.secrets.takes(ledger.field(subject, slot).1.secret) =>
-            {
-                lacking.insert(name, field);
+            outcome @ (Outcome::Missing(..) | Outcome::Broken(_)) => {
+                let declared = ledger.field(subject, slot).1.secret;
+                if output.secrets.takes(declared) {
+                    let may_be_secret = declared || !outcome.is_of_nothing();
+                    lacking.insert(name, Lacking { field, may_be_secret });
+                }
             }
             _ => {}
         }

@@ -191,6 +191,28 @@ impl Held {
             Held::Open(value) | Held::Secret(Secret(value)) => value,
         }
     }
+
+    /// Whether it is a secret.
+    pub fn is_secret(&self) -> bool {
+        matches!(self, Held::Secret(_))
+    }
+
+    /// The value if anybody may see it.
+    pub fn open(&self) -> Option<&Value> {
+        match self {
+            Held::Open(value) => Some(value),
+            Held::Secret(_) => None,
+        }
+    }
+
+    /// The same as a secret.
+    #[must_use]
+    pub fn into_secret(self) -> Self {
+        match self {
+            Held::Open(value) => Held::Secret(Secret(value)),
+            secret @ Held::Secret(_) => secret,
+        }
+    }
 }
 
 #[cfg(test)]

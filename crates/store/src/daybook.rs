@@ -15,7 +15,7 @@ mod timed;
 
 pub use content::{BOTH, Content, Hashes, PackError, Packed, Stored, bound_to};
 pub use postgres::PostgresDaybook;
-pub use record::{Answer, Broken, Kind, Meta, Record};
+pub use record::{Answer, AnswerState, Broken, Kind, Meta, Record};
 pub use sqlite::SqliteDaybook;
 pub use timed::TimedDaybook;
 
@@ -109,6 +109,33 @@ pub trait Daybook {
 
     /// Puts other cipher texts in place of those of these records, by their places in the chain.
     fn reseal(&mut self, sealed: &[(u64, String)]) -> Result<(), DaybookError>;
+}
+
+/// A unit in a stage that nobody else delivers to meanwhile. It lets go when it is dropped.
+pub struct Hold<'b> {
+    book: &'b mut dyn Daybook,
+    unit: String,
+    stage: String,
+}
+
+impl<'b> Hold<'b> {
+    /// Holds a unit in a stage.
+    pub fn take(book: &'b mut dyn Daybook, unit: &str, stage: &str) -> Result<Self, DaybookError> {
+        book.hold(unit, stage)?;
+        Ok(Self { book, unit: unit.to_owned(), stage: stage.to_owned() })
+    }
+
+    /// The daybook, while it is held.
+    pub fn book(&mut self) -> &mut dyn Daybook {
+        self.book
+    }
+}
+
+impl Drop for Hold<'_> {
+    fn drop(&mut self) {
+        // Where that fails, the program's end lets go.
+        let _ = self.book.let_go(&self.unit, &self.stage);
+    }
 }
 
 /// Makes the row that follows the last one.

@@ -5,12 +5,13 @@ mod stage;
 mod unit;
 
 use clap::{Args, Subcommand};
-use cledger_core::effects::{Effect, Seen};
-use cledger_store::{Changed, Disk, Tree as _, append};
+use cledger_work::Trouble;
+use cledger_work::add::Added;
+use serde::Serialize;
 
 use crate::app::App;
-use crate::change::{ChangeOptions, Changing};
-use crate::error::{CliError, status};
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
@@ -41,45 +42,27 @@ enum What {
     Table(entry::TableArgs),
 }
 
-pub(crate) fn run(args: &AddArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    match &args.what {
-        What::Stage(args) => stage::stage(args, app),
-        What::Group(args) => stage::group(args, app),
-        What::Unit(args) => unit::unit(args, app),
-        What::Instance(args) => unit::instance(args, app),
-        What::Variable(args) => entry::variable(args, app),
-        What::Connection(args) => entry::connection(args, app),
-        What::Endpoint(args) => entry::endpoint(args, app),
-        What::Credential(args) => entry::credential(args, app),
-        What::Table(args) => entry::table(args, app),
+pub(crate) fn run(args: &AddArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    let added = match &args.what {
+        What::Stage(args) => args.add(app)?,
+        What::Group(args) => args.add(app)?,
+        What::Unit(args) => args.add(app)?,
+        What::Instance(args) => args.add(app)?,
+        What::Variable(args) => args.add(app)?,
+        What::Connection(args) => args.add(app)?,
+        What::Endpoint(args) => args.add(app)?,
+        What::Credential(args) => args.add(app)?,
+        What::Table(args) => args.add(app)?,
+    };
+    Ok(app.show(&added))
+}
+
+impl Shown for Added {
+    fn print(&self, console: &mut Console) {
+        text::add::print(console, self);
     }
-}
 
-/// Starts a change that adds something: nobody's reason and no countersign is needed for that.
-fn start(app: &App<'_>, wait: u64) -> Result<Changing, CliError> {
-    Changing::start(app, &ChangeOptions { countersign: Vec::new(), why: None, wait })
-}
-
-/// A file's new text with a block of lines at its end.
-fn appended(changing: &Changing, path: &str, block: &str) -> Result<(String, Option<String>), CliError> {
-    let text = Disk::new(changing.root().to_owned())
-        .text(path)
-        .map_err(|error| CliError::usage(format!("`{path}` cannot be edited: {error}")))?;
-    Ok((path.to_owned(), Some(append(text.as_deref(), block))))
-}
-
-/// Writes what was added, and says what needs a value now.
-fn finish(changing: &Changing, changed: Changed, added: &str, app: &mut App<'_>) -> Result<u8, CliError> {
-    let planned = changing.plan_texts(changed)?;
-    changing.refuse_bad_rows(&planned)?;
-    changing.write(&planned)?;
-    let missing = |effect: &&Effect| effect.after == Seen::Missing && effect.before == Seen::NotThere;
-    let missing: Vec<&Effect> = planned.effects.iter().filter(missing).collect();
-    let files: Vec<&str> = planned.changed.keys().map(String::as_str).collect();
-    if app.console.is_json() {
-        app.console.document(&json::add::document(added, &files, &missing));
-    } else {
-        text::add::print(app.console, added, &files, &missing);
+    fn document(&self) -> impl Serialize {
+        json::add::document(self)
     }
-    Ok(status::CLEAN)
 }

@@ -1,22 +1,22 @@
 //! `cledger check`: what is missing, wrong or unused.
 
-mod delivered;
+use std::env;
 
 use clap::{Args, ValueEnum};
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Pattern;
-use cledger_core::findings::{self, Code, Severity};
+use cledger_core::findings::{Code, Severity};
 use cledger_core::model::StageId;
 use cledger_core::name::Name;
-use cledger_core::resolve::Resolver;
-use cledger_store::Scope;
+use cledger_work::check::{Checked, ToCheck, check};
+use cledger_work::{Kind, Trouble};
+use serde::Serialize;
 
-use crate::against::{Against, keep_new};
-use crate::app::{App, known_stage};
+use crate::app::App;
 use crate::complete;
-use crate::conditions::day;
-use crate::error::{CliError, status};
+use crate::exit;
+use crate::output::console::Console;
 use crate::output::places::Places;
+use crate::output::shown::Shown;
 use crate::output::{json, junit, lines, sarif, text};
 
 #[derive(Debug, Args)]
@@ -75,113 +75,107 @@ enum FailOn {
     Warning,
 }
 
-pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if let Some(name) = &args.explain {
-        return explain(name, app);
+        let code = Code::ALL.iter().find(|code| code.name() == name).copied();
+        let code = code.ok_or_else(|| Trouble::usage(format!("there is no code `{name}`")))?;
+        return Ok(app.show(&Explanation(code)));
     }
     if app.console.is_json() && !matches!(args.form, Form::Text | Form::Json) {
-        return Err(CliError::usage("--json is a form of its own").help("leave out --json, or --form"));
+        return Err(Trouble::usage("--json is a form of its own").help("leave out --json, or --form"));
     }
-    let pattern = pattern(args)?;
-    let against = args.against.as_deref().map(|revision| Against::open(app, revision)).transpose()?;
-    let opened = if against.is_none() { Some(app.open(&Scope::Whole)?) } else { None };
-    let (root, ledger) = match (&against, &opened) {
-        (Some(against), _) => (against.root.as_path(), &against.now),
-        (None, Some((root, ledger))) => (root.as_path(), ledger),
-        (None, None) => return Err(CliError::usage("there is nothing to check")),
+    let asked = ToCheck {
+        pattern: args.pattern.clone(),
+        stage: args.stage.clone(),
+        fetch: args.fetch,
+        against: args.against.clone(),
+        strict: args.strict,
+        today: args.today.clone(),
     };
-    if let Some(stage) = &args.stage {
-        known_stage(ledger, stage.as_str())?;
-    }
-    let here = std::env::current_dir().unwrap_or_default();
-    let places = Places::new(ledger, root, &here);
-    let outside = match &against {
-        Some(against) => against.outside_now(app),
-        None if args.fetch => app.outside(root),
-        None => app.unfetched(root),
-    };
-    let today = Some(day(args.today.as_deref())?);
-    let mut report = findings::check(&Resolver::new(ledger, &outside, &[]), pattern.as_ref(), today);
-    let keys = app.keys(root);
-    let left = delivered::look_back(
-        &mut report,
-        app,
-        &Resolver::new(ledger, &outside, &[]),
-        root,
-        &keys,
-        args.strict,
-    )?;
-    if report.standings.is_empty() && report.findings.is_empty() && pattern.is_some() {
-        let message =
-            format!("`{}` covers no unit of the ledger", args.pattern.as_deref().unwrap_or_default());
-        return Err(CliError::usage(message).help("`cledger list units` shows the units"));
-    }
-    if let (Some(against), Some(revision)) = (&against, &args.against) {
-        let outside = against.outside_before(app);
-        let earlier =
-            findings::check(&Resolver::new(&against.before, &outside, &[]), pattern.as_ref(), today);
-        let gone = keep_new(&mut report, &earlier);
-        let new = text::check::counted(report.findings.len(), "new finding");
-        app.console.notice(&format!("Since {revision}: {new}, {gone} gone."));
-    }
-    let covers = |stage: usize| {
-        let id = StageId(u16::try_from(stage).unwrap_or(u16::MAX));
-        pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(ledger.stage(id).name.as_str()))
-    };
+    let checked = check(&app.at, &asked)?;
     let fails = match args.fail_on {
         FailOn::Error => Severity::Error,
         FailOn::Warning => Severity::Warning,
     };
-    let console = &mut *app.console;
-    match args.form {
-        Form::Text if !console.is_json() => {
-            // How units stand is counted over all their fields.
-            let whole = against.is_none() && pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
-            let covers = whole.then_some(&covers as &dyn Fn(usize) -> bool);
-            text::check::print(console, ledger, &report, covers, args.waived);
+    let view = View { checked: &checked, waived: args.waived, fails };
+    let status = match args.form {
+        Form::Text => app.show(&view),
+        form => {
+            view.write(form, app.console)?;
+            exit::of_result(view.kind())
         }
-        Form::Text | Form::Json => console.document(&json::check::document(ledger, &report)),
-        Form::Sarif => console.document(&sarif::document(&places, &report)),
-        Form::Lines => lines::print(console, &places, &report),
-        Form::Junit => {
-            let text = junit::text(&places, &report, fails, &covers)
-                .map_err(|error| CliError::outside(format!("the report cannot be written: {error}")))?;
-            console.raw(&text);
-        }
-    }
-    for line in &left {
+    };
+    for line in &checked.left {
         app.console.notice(line);
     }
-    app.tell_unread(&outside);
-    let fails = report.findings.iter().any(|finding| finding.severity >= fails);
-    Ok(if fails { status::FOUND } else { status::CLEAN })
+    Ok(status)
 }
 
-/// Prints what a code means.
-fn explain(name: &str, app: &mut App<'_>) -> Result<u8, CliError> {
-    let Some(&code) = Code::ALL.iter().find(|code| code.name() == name) else {
-        return Err(CliError::usage(format!("there is no code `{name}`")));
-    };
-    let console = &mut *app.console;
-    if console.is_json() {
-        console.document(&json::check::explanation(code));
-    } else {
-        text::check::explanation(console, code);
+/// What was found, and how it is shown.
+struct View<'c> {
+    checked: &'c Checked,
+    /// Whether what is waived is listed, too.
+    waived: bool,
+    /// From which severity on it fails.
+    fails: Severity,
+}
+
+impl View<'_> {
+    /// Whether a stage was checked.
+    fn covers(&self, stage: usize) -> bool {
+        let id = StageId(u16::try_from(stage).unwrap_or(u16::MAX));
+        let name = self.checked.ledger.stage(id).name.as_str();
+        self.checked.pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
     }
-    Ok(status::CLEAN)
+
+    /// Writes it in a form for programs.
+    fn write(&self, form: Form, console: &mut Console) -> Result<(), Trouble> {
+        let Checked { folder, ledger, report, .. } = self.checked;
+        let here = env::current_dir().unwrap_or_default();
+        let places = Places::new(ledger, folder, &here);
+        match form {
+            Form::Text | Form::Json => console.document(&self.document()),
+            Form::Sarif => console.document(&sarif::document(&places, report)),
+            Form::Lines => lines::print(console, &places, report),
+            Form::Junit => {
+                let text = junit::text(&places, report, self.fails, &|stage| self.covers(stage))
+                    .map_err(|error| Trouble::outside(format!("the report cannot be written: {error}")))?;
+                console.raw(&text);
+            }
+        }
+        Ok(())
+    }
 }
 
-fn pattern(args: &CheckArgs) -> Result<Option<Pattern>, CliError> {
-    let text = match (&args.pattern, &args.stage) {
-        (None, None) => return Ok(None),
-        (None, Some(stage)) => format!("@{stage}"),
-        (Some(pattern), None) => pattern.clone(),
-        (Some(pattern), Some(stage)) => {
-            if Pattern::parse(pattern)?.has_stage() {
-                return Err(CliError::usage(format!("`{pattern}` names stages, and so does --stage")));
-            }
-            format!("{pattern}@{stage}")
-        }
-    };
-    Ok(Some(Pattern::parse(&text)?))
+impl Shown for View<'_> {
+    fn print(&self, console: &mut Console) {
+        let Checked { ledger, report, pattern, is_against, .. } = self.checked;
+        // How units stand is counted over all their fields.
+        let whole = !is_against && pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
+        let covers = |stage: usize| self.covers(stage);
+        let covers = whole.then_some(&covers as &dyn Fn(usize) -> bool);
+        text::check::print(console, ledger, report, covers, self.waived);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::check::document(&self.checked.ledger, &self.checked.report)
+    }
+
+    fn kind(&self) -> Option<Kind> {
+        let mut findings = self.checked.report.findings.iter();
+        findings.any(|finding| finding.severity >= self.fails).then_some(Kind::Found)
+    }
+}
+
+/// What a code means.
+struct Explanation(Code);
+
+impl Shown for Explanation {
+    fn print(&self, console: &mut Console) {
+        text::check::explanation(console, self.0);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::check::explanation(self.0)
+    }
 }

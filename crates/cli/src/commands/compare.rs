@@ -1,26 +1,21 @@
 //! `cledger compare`: two stages, a unit in two stages, the ledger at two times, or files.
 
-mod captures;
-pub(super) mod deliveries;
-mod files;
-
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::{Address, Pattern};
-use cledger_core::compare::{self, SubjectCompared};
-use cledger_core::effects::effects;
-use cledger_core::model::OutputFormat;
-use cledger_core::name::Name;
-use cledger_core::resolve::Resolver;
+use cledger_core::address::Pattern;
+use cledger_core::effects::Effect;
+use cledger_core::model::{Ledger, OutputFormat};
+use cledger_work::compare::{ComparedStages, NamedSides, Side, named_sides, stages, with_revision};
+use cledger_work::meant::scope_of;
+use cledger_work::{Kind, Trouble};
+use serde::Serialize;
 
-use super::show::without_delivery;
-use crate::against::Against;
-use crate::app::{App, known_stage, scope_of, unit_of};
+use super::adopt::format;
+use crate::app::App;
 use crate::complete;
-use crate::error::{CliError, status};
-use crate::output::text::compare::Sides;
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::output::{json, text};
-use crate::reality::captured::CAPTURE;
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
@@ -41,102 +36,87 @@ pub(crate) struct CompareArgs {
     all: bool,
 }
 
-pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if let Some(revision) = &args.against {
-        return with_revision(revision, args.left.as_deref(), app);
+        let pattern = args.left.as_deref().map(Pattern::parse).transpose()?;
+        let effects = with_revision(&app.at, revision, pattern.as_ref())?;
+        return Ok(app.show(&Revision { revision, effects }));
     }
-    let (Some(left_text), Some(right_text)) = (&args.left, &args.right) else {
-        return Err(CliError::usage("two sides are needed").help("cledger compare @test @prod-north"));
+    let (Some(left), Some(right)) = (&args.left, &args.right) else {
+        return Err(Trouble::usage("two sides are needed").help("cledger compare @test @prod-north"));
     };
-    let is_delivery = |text: &str| Address::parse(text).is_ok_and(|address| address.delivery.is_some());
-    if is_delivery(left_text) || is_delivery(right_text) {
-        return deliveries::run(args, (left_text, right_text), app);
-    }
-    if left_text.starts_with(CAPTURE) || right_text.starts_with(CAPTURE) {
-        return captures::run(args, (left_text, right_text), app);
-    }
-    if left_text.starts_with(files::FILE) || right_text.starts_with(files::FILE) {
-        return files::run(args, (left_text, right_text), app);
-    }
-    let left = side(left_text)?;
-    let mut right = side(right_text)?;
-    if right.owner.is_none() {
-        right.owner.clone_from(&left.owner);
-    }
-    let (left_stage, right_stage) = (stage_name(&left)?, stage_name(&right)?);
-    let (root, ledger) = app.open(&scope_of([&left, &right]))?;
-    let stages = (known_stage(&ledger, left_stage.as_str())?, known_stage(&ledger, right_stage.as_str())?);
-    let outside = app.outside(&root);
-    let resolver = Resolver::new(&ledger, &outside, &[]);
-    let compared = match (&left.owner, &right.owner) {
-        (None, None) => compare::stages(&mut resolver.session(None), stages.0, stages.1),
-        (Some(one), Some(other)) => {
-            let subjects =
-                (app.subject_in(&ledger, one, stages.0)?, app.subject_in(&ledger, other, stages.1)?);
-            if unit_of(subjects.0) != unit_of(subjects.1) {
-                let message =
-                    format!("`{one}` and `{other}` are different units, whose entries do not correspond");
-                return Err(CliError::usage(message)
-                    .help(format!("compare one unit in two stages: {one}@{left_stage} @{right_stage}")));
-            }
-            let mut session = resolver.session(unit_of(subjects.0));
-            let fields = compare::fields(&mut session, (subjects.0, stages.0), (subjects.1, stages.1));
-            vec![SubjectCompared::Both(subjects.0, fields)]
-        }
-        _ => {
-            let message = format!("`{left_text}` is a whole stage, and `{right_text}` is not");
-            return Err(CliError::usage(message).help("name the unit on the left side, or on neither"));
-        }
+    let texts = (left.as_str(), right.as_str());
+    let sides = (Side::parse(left)?, Side::parse(right)?);
+    let (Side::Ledger(left), Side::Ledger(right)) = &sides else {
+        let format = args.format.as_deref().and_then(format);
+        let compared = named_sides(&app.at, (&sides.0, &sides.1), format)?;
+        return Ok(app.show(&Names { compared, texts, all: args.all }));
     };
-    let console = &mut *app.console;
-    if console.is_json() {
-        console.document(&json::compare::document(&ledger, &compared, (left_text, right_text)));
-    } else {
-        let same_stage = left_stage == right_stage;
-        let (left, right) = (left.to_string(), right.to_string());
-        let sides = if same_stage {
-            Sides { left: &left, right: &right }
-        } else {
-            Sides { left: left_stage.as_str(), right: right_stage.as_str() }
-        };
-        text::compare::print(console, &ledger, &compared, &sides, args.all);
-    }
-    app.tell_unread(&outside);
-    let unmeant = compared.iter().any(|subject| match subject {
-        SubjectCompared::Both(_, fields) => fields.iter().any(compare::Compared::is_unmeant),
-        SubjectCompared::OnlyLeft(_) | SubjectCompared::OnlyRight(_) => false,
-    });
-    Ok(if unmeant { status::FOUND } else { status::CLEAN })
+    let opened = app.open(&scope_of([left, right]))?;
+    let resolver = opened.resolver();
+    let compared = stages(&opened, &resolver, left, right)?;
+    let status = app.show(&Stages { ledger: &opened.ledger, compared, texts, all: args.all });
+    opened.tell_unread();
+    Ok(status)
 }
 
-/// Which effective values a change of the ledger changes, in which stages.
-fn with_revision(revision: &str, pattern: Option<&str>, app: &mut App<'_>) -> Result<u8, CliError> {
-    let pattern = pattern.map(Pattern::parse).transpose()?;
-    let against = Against::open(app, revision)?;
-    let (before, now) = (against.outside_before(app), against.outside_now(app));
-    let mut effects =
-        effects(&Resolver::new(&against.before, &before, &[]), &Resolver::new(&against.now, &now, &[]));
-    effects.retain(|effect| pattern.as_ref().is_none_or(|pattern| pattern.covers(&effect.address)));
-    if app.console.is_json() {
-        app.console.document(&json::compare::with_revision(revision, &effects));
-    } else {
-        text::change::effects(app.console, &effects);
-    }
-    app.tell_unreadable(&now.keys);
-    Ok(status::CLEAN)
+/// Two stages.
+struct Stages<'l> {
+    ledger: &'l Ledger,
+    compared: ComparedStages<'l>,
+    /// The sides as they were typed.
+    texts: (&'l str, &'l str),
+    /// Whether what is the same is shown, too.
+    all: bool,
 }
 
-fn side(text: &str) -> Result<Address, CliError> {
-    let address = without_delivery(Address::parse(text)?)?;
-    if address.entry.is_some() {
-        let message = format!("`{text}` names an entry, and whole units are compared");
-        return Err(CliError::usage(message).help("leave out what begins with `/`"));
+impl Shown for Stages<'_> {
+    fn print(&self, console: &mut Console) {
+        text::compare::print(console, self.ledger, &self.compared, self.all);
     }
-    Ok(address)
+
+    fn document(&self) -> impl Serialize {
+        json::compare::document(self.ledger, &self.compared.subjects, self.texts)
+    }
+
+    fn kind(&self) -> Option<Kind> {
+        self.compared.kind()
+    }
 }
 
-fn stage_name(address: &Address) -> Result<Name, CliError> {
-    address.stage.clone().ok_or_else(|| {
-        CliError::usage(format!("`{address}` names no stage")).help(format!("write {address}@STAGE"))
-    })
+/// Two sides with names.
+struct Names<'t> {
+    compared: NamedSides,
+    texts: (&'t str, &'t str),
+    all: bool,
+}
+
+impl Shown for Names<'_> {
+    fn print(&self, console: &mut Console) {
+        text::compare::files(console, &self.compared.names, self.texts, self.all);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::compare::files(&self.compared.names, self.texts)
+    }
+
+    fn kind(&self) -> Option<Kind> {
+        self.compared.kind()
+    }
+}
+
+/// The ledger now, and at a revision.
+struct Revision<'t> {
+    revision: &'t str,
+    effects: Vec<Effect>,
+}
+
+impl Shown for Revision<'_> {
+    fn print(&self, console: &mut Console) {
+        text::change::effects(console, &self.effects);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::compare::with_revision(self.revision, &self.effects)
+    }
 }

@@ -3,9 +3,11 @@
 use clap::{Args, ValueEnum};
 use clap_complete::env::{Bash, EnvCompleter, Fish, Zsh};
 
+use cledger_work::Trouble;
+
 use crate::app::App;
-use crate::cli::COMPLETE_VARIABLE;
-use crate::error::{CliError, status};
+use crate::complete::COMPLETE_VARIABLE;
+use crate::exit;
 
 #[derive(Debug, Args)]
 pub(crate) struct CompletionsArgs {
@@ -20,7 +22,7 @@ enum Shell {
     Fish,
 }
 
-pub(crate) fn run(args: &CompletionsArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &CompletionsArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let completer: &dyn EnvCompleter = match args.shell {
         Shell::Bash => &Bash,
         Shell::Zsh => &Zsh,
@@ -29,7 +31,7 @@ pub(crate) fn run(args: &CompletionsArgs, app: &mut App<'_>) -> Result<u8, CliEr
     let mut script = Vec::new();
     completer
         .write_registration(COMPLETE_VARIABLE, "cledger", "cledger", "cledger", &mut script)
-        .map_err(|error| CliError::outside(format!("the script cannot be made: {error}")))?;
+        .map_err(|error| Trouble::outside(format!("the script cannot be made: {error}")))?;
     app.console.raw(&String::from_utf8_lossy(&script));
-    Ok(status::CLEAN)
+    Ok(exit::CLEAN)
 }

@@ -10,9 +10,10 @@ use cledger_standin::{Fault, Options, StandIn};
 use cledger_store::{Mode, write_atomically};
 use include_dir::{Dir, DirEntry, include_dir};
 
+use cledger_work::{Trouble, trust_own};
+
 use crate::app::App;
-use crate::error::{CliError, status};
-use crate::granted::trust_own;
+use crate::exit;
 use crate::output::style;
 
 /// The demo's files: `ledger`, `vault`, `live`, `boards`, `legacy` and `exports`.
@@ -90,9 +91,9 @@ const WALK: [Step; 9] = [
     },
 ];
 
-pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if app.console.is_json() {
-        return Err(CliError::usage("the demo is a walk for people, and has no JSON document")
+        return Err(Trouble::usage("the demo is a walk for people, and has no JSON document")
             .help("add --json to the commands that it shows"));
     }
     let dir = &args.dir;
@@ -101,11 +102,11 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     }
     if dir.symlink_metadata().is_ok() {
         let message = format!("`{}` is there already, and the demo writes over nothing", dir.display());
-        return Err(CliError::usage(message).help("name another folder: cledger demo DIR"));
+        return Err(Trouble::usage(message).help("name another folder: cledger demo DIR"));
     }
     write(&FILES, dir)?;
     let ledger = dir.join("ledger");
-    trust_own(&ledger, app);
+    trust_own(&app.at, &ledger);
     app.console.line(format!(
         "The demo is in {}: a ledger, a vault, a pretend live system, and files from before.",
         dir.display()
@@ -135,14 +136,14 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     app.console.line("Then mend a file in stages/, and check again. `cledger --help` has all commands.");
     match standin {
         Some(standin) if args.serve => serve(&standin, app),
-        _ => Ok(status::CLEAN),
+        _ => Ok(exit::CLEAN),
     }
 }
 
 /// Starts the stand-in for the service of the boards, and writes down where it listens. The boards of
 /// one stage are down.
-fn stand_in(dir: &Path) -> Result<StandIn, CliError> {
-    let failed = |error: std::io::Error| CliError::outside(format!("the stand-in cannot start: {error}"));
+fn stand_in(dir: &Path) -> Result<StandIn, Trouble> {
+    let failed = |error: std::io::Error| Trouble::outside(format!("the stand-in cannot start: {error}"));
     let token = fs::read_to_string(dir.join(TOKEN)).map_err(failed)?;
     let options = Options { folder: dir.join(BOARDS), port: None, token: Some(token.trim_end().to_owned()) };
     let standin = StandIn::start(options).map_err(failed)?;
@@ -152,11 +153,11 @@ fn stand_in(dir: &Path) -> Result<StandIn, CliError> {
 }
 
 /// Lets the stand-in run until somebody stops the program.
-fn serve(standin: &StandIn, app: &mut App<'_>) -> Result<u8, CliError> {
+fn serve(standin: &StandIn, app: &mut App<'_>) -> Result<u8, Trouble> {
     app.console.line(format!("\nThe boards' service answers at {}. Stop it with Ctrl-C.", standin.url()));
     app.console
         .flush()
-        .map_err(|error| CliError::outside(format!("the output cannot be written: {error}")))?;
+        .map_err(|error| Trouble::outside(format!("the output cannot be written: {error}")))?;
     loop {
         std::thread::park();
     }
@@ -169,7 +170,7 @@ fn program_to_name() -> Option<PathBuf> {
     if found { None } else { env::current_exe().ok() }
 }
 
-fn write(folder: &Dir<'_>, to: &Path) -> Result<(), CliError> {
+fn write(folder: &Dir<'_>, to: &Path) -> Result<(), Trouble> {
     for entry in folder.entries() {
         let path = to.join(entry.path());
         match entry {
@@ -186,8 +187,8 @@ fn write(folder: &Dir<'_>, to: &Path) -> Result<(), CliError> {
 }
 
 /// Runs each step as one would type it, and shows what comes back.
-fn walk(ledger: &Path, app: &mut App<'_>) -> Result<(), CliError> {
-    let outside = |error: std::io::Error| CliError::outside(format!("the demo cannot go on: {error}"));
+fn walk(ledger: &Path, app: &mut App<'_>) -> Result<(), Trouble> {
+    let outside = |error: std::io::Error| Trouble::outside(format!("the demo cannot go on: {error}"));
     let program = env::current_exe().map_err(outside)?;
     let ledger = fs::canonicalize(ledger).map_err(outside)?;
     let width = app.console.width().unwrap_or(80).to_string();

@@ -1,15 +1,20 @@
 //! `cledger history`: what was delivered where, when, by whom and why.
 
+use std::collections::BTreeSet;
+
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_store::Scope;
-use cledger_store::daybook::{Daybook, Meta, Record, Wanted, verify};
+use cledger_work::deliver::history::{History, Verified, copy, history, verified};
+use cledger_work::shown::counted;
+use cledger_work::{Kind, Trouble};
+use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
-use crate::daybook;
-use crate::error::{CliError, status};
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
@@ -28,99 +33,53 @@ pub(crate) struct HistoryArgs {
     copy_to: Option<String>,
 }
 
-/// What the daybook has.
-pub(crate) struct History {
-    pub(crate) records: Vec<Record>,
-    /// How many there are beside these.
-    pub(crate) more: usize,
-    /// What was left open.
-    pub(crate) opened: Vec<Meta>,
-}
-
-pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
-    let (root, ledger) = app.open(&Scope::Units(std::collections::BTreeSet::new()))?;
-    let mut book = daybook::required(app, &ledger, &root)?;
-    let all = book.records(&Wanted::default())?;
+    let opened = app.open(&Scope::Units(BTreeSet::new()))?;
     if let Some(place) = &args.copy_to {
-        return copy(&all, place, app);
+        return Ok(app.show(&Copied { records: copy(&opened, place)? }));
     }
     if args.verify {
-        let keys = app.keys(&root);
-        return Ok(verified(&all, &ledger, &keys, app));
+        return Ok(app.show(&verified(&opened)?));
     }
-    let covers = |meta: &Meta| {
-        let (unit, instance) = match meta.unit.split_once('+') {
-            Some((unit, instance)) => (unit, Some(instance)),
-            None => (meta.unit.as_str(), None),
-        };
-        pattern.as_ref().is_none_or(|pattern| {
-            pattern.covers_stage(&meta.stage)
-                && (!pattern.has_owner() || pattern.covers_owner(unit, instance))
-        })
-    };
-    let mut records: Vec<Record> = all.into_iter().filter(|record| covers(&record.meta)).collect();
-    let more = records.len().saturating_sub(args.last);
-    records.drain(..more);
-    let opened = book.opened()?.into_iter().map(|(meta, _)| meta).filter(covers).collect();
-    let history = History { records, more, opened };
-    if app.console.is_json() {
-        app.console.document(&json::history::document(&history));
-    } else {
-        text::history::print(app.console, &history);
-    }
-    Ok(status::CLEAN)
+    Ok(app.show(&history(&opened, pattern.as_ref(), args.last)?))
 }
 
-/// Proves the chain, and the secrets as far as they are readable here.
-fn verified(
-    all: &[Record],
-    ledger: &cledger_core::model::Ledger,
-    keys: &cledger_store::Keys<'_>,
-    app: &mut App<'_>,
-) -> u8 {
-    let mut broken = verify(all).err().map(|broken| broken.to_string());
-    let mut not_readable = 0;
-    for record in all {
-        let meta = &record.meta;
-        let of = (meta.unit.as_str(), meta.stage.as_str());
-        match daybook::content(of, &record.packed, meta.secrets.as_deref(), ledger, keys) {
-            Ok(content) => not_readable += usize::from(content.values.values().any(|it| it.text.is_none())),
-            Err(_) if broken.is_some() => {}
-            Err(_) => {
-                broken =
-                    Some(format!("{}@{}:{}: its content was changed", meta.unit, meta.stage, meta.number));
-            }
-        }
+impl Shown for History {
+    fn print(&self, console: &mut Console) {
+        text::history::print(console, self);
     }
-    if app.console.is_json() {
-        app.console.document(&json::history::verified(all.len(), broken.as_deref(), not_readable));
-    } else {
-        text::history::verified(app.console, all.len(), broken.as_deref(), not_readable);
+
+    fn document(&self) -> impl Serialize {
+        json::history::document(self)
     }
-    if broken.is_some() { status::FOUND } else { status::CLEAN }
 }
 
-/// Copies all records to an empty daybook, and looks whether they have arrived.
-fn copy(all: &[Record], place: &str, app: &mut App<'_>) -> Result<u8, CliError> {
-    if let Err(broken) = verify(all) {
-        return Err(CliError::usage(format!("the daybook is not whole, and is not copied: {broken}"))
-            .help("take it back from a backup"));
+impl Shown for Verified {
+    fn print(&self, console: &mut Console) {
+        text::history::verified(console, self);
     }
-    let mut other: Box<dyn Daybook> = daybook::at(place)?;
-    other.take_over(all)?;
-    let arrived = other.records(&Wanted::default())?;
-    if let Err(broken) = verify(&arrived) {
-        return Err(CliError::outside(format!("the copy is not whole: {broken}")));
+
+    fn document(&self) -> impl Serialize {
+        json::history::verified(self)
     }
-    if arrived.len() != all.len() {
-        return Err(CliError::outside(format!("{} of {} records have arrived", arrived.len(), all.len())));
+
+    fn kind(&self) -> Option<Kind> {
+        self.kind()
     }
-    if app.console.is_json() {
-        app.console.document(&json::history::verified(arrived.len(), None, 0));
-    } else {
-        let records = text::check::counted(arrived.len(), "record");
-        app.console.line(format!("Copied {records}, and the copy is whole."));
+}
+
+/// A daybook that was copied whole.
+struct Copied {
+    records: usize,
+}
+
+impl Shown for Copied {
+    fn print(&self, console: &mut Console) {
+        console.line(format!("Copied {}, and the copy is whole.", counted(self.records, "record")));
     }
-    Ok(status::CLEAN)
+
+    fn document(&self) -> impl Serialize {
+        json::history::copied(self.records)
+    }
 }

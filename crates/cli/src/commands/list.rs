@@ -3,10 +3,14 @@
 use std::collections::BTreeSet;
 
 use clap::{Args, ValueEnum};
+use cledger_core::model::Ledger;
 use cledger_store::Scope;
+use cledger_work::Trouble;
+use serde::Serialize;
 
 use crate::app::App;
-use crate::error::{CliError, status};
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
@@ -28,19 +32,62 @@ enum What {
     Shared,
 }
 
-pub(crate) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let scope = if args.what == What::Groups { Scope::Units(BTreeSet::new()) } else { Scope::Whole };
-    let (_, ledger) = app.open(&scope)?;
-    let console = &mut *app.console;
-    match (args.what, console.is_json()) {
-        (What::Units, true) => console.document(&json::list::units(&ledger)),
-        (What::Stages, true) => console.document(&json::list::stages(&ledger)),
-        (What::Groups, true) => console.document(&json::list::groups(&ledger)),
-        (What::Shared, true) => console.document(&json::list::shared(&ledger)),
-        (What::Units, false) => text::list::units(console, &ledger),
-        (What::Stages, false) => text::list::stages(console, &ledger),
-        (What::Groups, false) => text::list::groups(console, &ledger),
-        (What::Shared, false) => text::list::shared(console, &ledger),
+    let ledger = app.open(&scope)?.ledger;
+    let status = match args.what {
+        What::Units => app.show(&Units(&ledger)),
+        What::Stages => app.show(&Stages(&ledger)),
+        What::Groups => app.show(&Groups(&ledger)),
+        What::Shared => app.show(&Shared(&ledger)),
+    };
+    Ok(status)
+}
+
+struct Units<'l>(&'l Ledger);
+
+impl Shown for Units<'_> {
+    fn print(&self, console: &mut Console) {
+        text::list::units(console, self.0);
     }
-    Ok(status::CLEAN)
+
+    fn document(&self) -> impl Serialize {
+        json::list::units(self.0)
+    }
+}
+
+struct Stages<'l>(&'l Ledger);
+
+impl Shown for Stages<'_> {
+    fn print(&self, console: &mut Console) {
+        text::list::stages(console, self.0);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::list::stages(self.0)
+    }
+}
+
+struct Groups<'l>(&'l Ledger);
+
+impl Shown for Groups<'_> {
+    fn print(&self, console: &mut Console) {
+        text::list::groups(console, self.0);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::list::groups(self.0)
+    }
+}
+
+struct Shared<'l>(&'l Ledger);
+
+impl Shown for Shared<'_> {
+    fn print(&self, console: &mut Console) {
+        text::list::shared(console, self.0);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::list::shared(self.0)
+    }
 }

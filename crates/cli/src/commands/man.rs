@@ -7,9 +7,10 @@ use clap::{Args, Command};
 use clap_mangen::Man;
 use cledger_store::{Mode, write_atomically};
 
+use cledger_work::Trouble;
+
 use crate::app::App;
-use crate::cli::command;
-use crate::error::{CliError, status};
+use crate::exit;
 
 /// The width of the text in the Markdown reference.
 const WIDTH: usize = 96;
@@ -23,22 +24,22 @@ pub(crate) struct ManArgs {
     markdown: bool,
 }
 
-pub(crate) fn run(args: &ManArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    let failed = |error: io::Error| CliError::outside(format!("the page cannot be made: {error}"));
-    let mut root = command();
+pub(crate) fn run(args: &ManArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    let failed = |error: io::Error| Trouble::outside(format!("the page cannot be made: {error}"));
+    let mut root = (app.tree)();
     root.build();
     if args.markdown {
         app.console.raw(&markdown(root));
-        return Ok(status::CLEAN);
+        return Ok(exit::CLEAN);
     }
-    let page = |command: Command, title: &str| -> Result<Vec<u8>, CliError> {
+    let page = |command: Command, title: &str| -> Result<Vec<u8>, Trouble> {
         let mut text = Vec::new();
         Man::new(command.display_name(title.to_owned())).title(title).render(&mut text).map_err(failed)?;
         Ok(text)
     };
     let Some(dir) = &args.dir else {
         app.console.raw(&String::from_utf8_lossy(&page(root, "cledger")?));
-        return Ok(status::CLEAN);
+        return Ok(exit::CLEAN);
     };
     for (command, name) in whole_tree(&root) {
         let title = name.replace(' ', "-");
@@ -46,7 +47,7 @@ pub(crate) fn run(args: &ManArgs, app: &mut App<'_>) -> Result<u8, CliError> {
         write_atomically(&path, &page(command.clone(), &title)?, Mode::Usual)?;
         app.console.line(path.display().to_string());
     }
-    Ok(status::CLEAN)
+    Ok(exit::CLEAN)
 }
 
 /// The help of every command, one section each.

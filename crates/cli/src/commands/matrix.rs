@@ -4,13 +4,17 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_core::matrix::{Row, matrix};
-use cledger_core::model::StageId;
+use cledger_core::model::{Ledger, StageId};
 use cledger_core::resolve::Resolver;
 use cledger_store::Scope;
+use cledger_work::Trouble;
+use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
-use crate::error::{CliError, status};
+use crate::exit;
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
@@ -29,20 +33,20 @@ pub(crate) struct MatrixArgs {
     csv: bool,
 }
 
-pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
-    let (root, ledger) = app.open(&Scope::Whole)?;
-    let outside = app.unfetched(&root);
+    let opened = app.open(&Scope::Whole)?;
+    let (ledger, outside) = (&*opened.ledger, opened.unfetched());
     let covered = |stage: &StageId| {
         let name = ledger.stage(*stage).name.as_str();
         pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
     };
     let stages: Vec<StageId> = ledger.stage_ids().filter(covered).collect();
-    let resolver = Resolver::new(&ledger, &outside, &[]);
+    let resolver = Resolver::new(ledger, &outside, &[]);
     let mut rows = matrix(&resolver, pattern.as_ref(), &stages);
     if stages.is_empty() || rows.is_empty() {
         let message = format!("`{}` covers nothing", args.pattern.as_deref().unwrap_or("*"));
-        return Err(CliError::usage(message).help("`cledger list` shows the names"));
+        return Err(Trouble::usage(message).help("`cledger list` shows the names"));
     }
     let wanted = |row: &Row<'_>| {
         row.says_something()
@@ -50,13 +54,29 @@ pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, CliError> 
             && (!args.differing || row.differs())
     };
     rows.retain(wanted);
-    if app.console.is_json() {
-        app.console.document(&json::matrix::document(&ledger, &stages, &rows));
-    } else if args.csv {
-        text::matrix::csv(app.console, &ledger, &stages, &rows)?;
+    let status = if args.csv {
+        text::matrix::csv(app.console, ledger, &stages, &rows)?;
+        exit::CLEAN
     } else {
-        text::matrix::print(app.console, &ledger, &stages, &rows);
+        app.show(&View { ledger, stages, rows })
+    };
+    opened.tell_unread_of(&outside);
+    Ok(status)
+}
+
+/// The rows that are shown.
+struct View<'l> {
+    ledger: &'l Ledger,
+    stages: Vec<StageId>,
+    rows: Vec<Row<'l>>,
+}
+
+impl Shown for View<'_> {
+    fn print(&self, console: &mut Console) {
+        text::matrix::print(console, self.ledger, &self.stages, &self.rows);
     }
-    app.tell_unread(&outside);
-    Ok(status::CLEAN)
+
+    fn document(&self) -> impl Serialize {
+        json::matrix::document(self.ledger, &self.stages, &self.rows)
+    }
 }

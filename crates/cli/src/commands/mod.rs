@@ -21,7 +21,6 @@ mod matrix;
 mod outlet;
 mod probe;
 mod promote;
-mod recipe;
 mod rehome;
 mod remove;
 mod rename;
@@ -42,25 +41,9 @@ mod withdraw;
 
 use clap::Subcommand;
 
-pub(crate) use adopt::Adoption;
-pub(crate) use capture::Counted as CountedOutlet;
-pub(crate) use chores::OpenChore;
-pub(crate) use deliver::Delivery;
-pub(crate) use history::History;
-pub(crate) use key::{Compared as KeyCompared, Done as KeyDone, KeyReader, Listed as KeyListed};
-pub(crate) use outlet::{Listed as ListedOutlet, Prepared, Preparing};
-pub(crate) use probe::Report as ProbeReport;
-pub(crate) use promote::{Field as PromotionField, Promotion};
-pub(crate) use rehome::Report as RehomeReport;
-pub(crate) use replace::{Names, Replacement};
-pub(crate) use resume::Resumed;
-pub(crate) use show::{fields_of, whole_unit, with_stage, without_delivery};
-pub(crate) use status::{InStage, Standing};
-pub(crate) use trace::{Step, Traced};
-pub(crate) use trust::{Doing, Trusted};
+use cledger_work::Trouble;
 
 use crate::app::App;
-use crate::error::CliError;
 
 /// The commands. `cli::GROUPS` has them in the order of the work.
 #[derive(Debug, Subcommand)]
@@ -146,7 +129,7 @@ pub(crate) enum Command {
 }
 
 /// Runs a command and gives its exit status.
-pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, Trouble> {
     match command {
         Command::Init(args) => init::run(&args, app),
         Command::Demo(args) => demo::run(&args, app),

@@ -5,12 +5,10 @@ mod lookup;
 mod prepare;
 mod put;
 
-pub(crate) use prepare::{Prepared, Preparing};
-
 use clap::{Args, Subcommand};
+use cledger_work::Trouble;
 
 use crate::app::App;
-use crate::error::CliError;
 
 #[derive(Debug, Args)]
 pub(crate) struct OutletArgs {
@@ -30,22 +28,7 @@ enum OutletCommand {
     Put(put::PutArgs),
 }
 
-/// An outlet in a stage.
-pub(crate) struct Listed {
-    pub(crate) name: String,
-    pub(crate) kind: &'static str,
-    pub(crate) stage: String,
-    /// How many units and instances belong there.
-    pub(crate) units: usize,
-    /// How many of them are there.
-    pub(crate) there: usize,
-    /// When something was last delivered there, as the daybook has it.
-    pub(crate) last: Option<String>,
-    /// Why it does not answer, or not for all of them.
-    pub(crate) trouble: Option<String>,
-}
-
-pub(crate) fn run(args: &OutletArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &OutletArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     match &args.command {
         OutletCommand::List(args) => list::run(args, app),
         OutletCommand::Prepare(args) => prepare::run(args, app),

@@ -1,25 +1,20 @@
 //! `cledger probe`: whether the services that units talk to in a stage answer.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::{Address, Owner};
-use cledger_core::model::{Class, Subject};
+use cledger_core::address::Address;
 use cledger_core::name::Name;
-use cledger_core::probe::{Answer, NotTried, Probed, Target, merged, targets};
-use cledger_core::resolve::Resolver;
-use cledger_core::trust::of_target;
-use cledger_outlets::Trust;
-use cledger_outlets::probe::Prober;
-use jiff::Timestamp;
+use cledger_work::meant::{address, refuse_entry, scope_of};
+use cledger_work::probe::{ProbeReport, probe};
+use cledger_work::{Kind, Trouble};
+use serde::Serialize;
 
-use super::show::{with_stage, without_delivery};
-use crate::app::{App, scope_of, unit_of};
+use crate::app::App;
 use crate::complete;
-use crate::error::{CliError, status};
-use crate::granted::not_trusted;
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
@@ -41,26 +36,15 @@ pub(crate) struct ProbeArgs {
     countersign: Option<Name>,
 }
 
-/// What probing a stage came to.
-pub(crate) struct Report<'r> {
-    pub(crate) stage: &'r str,
-    pub(crate) class: &'static str,
-    pub(crate) probed: Vec<(Target, Probed)>,
-    pub(crate) not_tried: Vec<NotTried>,
-}
-
 fn seconds(text: &str) -> Result<Duration, String> {
     let seconds: f64 = text.parse().map_err(|_| "a number of seconds is needed".to_owned())?;
     let fits = (0.1..=600.0).contains(&seconds);
     if fits { Ok(Duration::from_secs_f64(seconds)) } else { Err("from 0.1 to 600 seconds".to_owned()) }
 }
 
-pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    let address = without_delivery(with_stage(Address::parse(&args.address)?, args.stage.as_ref())?)?;
-    if address.entry.is_some() {
-        let message = format!("`{address}` names an entry, and whole units are probed");
-        return Err(CliError::usage(message).help("leave out what begins with `/`"));
-    }
+pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    let address = address(&args.address, args.stage.as_ref())?;
+    refuse_entry(&address, "probed")?;
     let mut addresses = vec![address.clone()];
     for unit in &args.units {
         addresses.push(Address { stage: address.stage.clone(), ..Address::parse(unit)? });
@@ -68,50 +52,23 @@ pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, CliError> {
     if !args.units.is_empty() && address.owner.is_none() {
         addresses.remove(0);
     }
-    let (root, ledger) = app.open(&scope_of(&addresses))?;
-    let chosen = App::stage(&ledger, address.stage.as_ref())?;
-    let stage = ledger.stage(chosen.stage);
-    if let Some(because) = &chosen.because {
-        app.console.notice(&format!("stage {}, from {because}", stage.name));
+    let opened = app.open(&scope_of(&addresses))?;
+    let report = probe(&opened, &addresses, args.countersign.as_ref(), args.timeout)?;
+    let status = app.show(&report);
+    opened.tell_unread();
+    Ok(status)
+}
+
+impl Shown for ProbeReport {
+    fn print(&self, console: &mut Console) {
+        text::probe::print(console, self);
     }
-    if stage.class == Class::Production && args.countersign.as_ref() != Some(&stage.name) {
-        let message = format!("this logs in to services of {}, a production stage", stage.name);
-        return Err(CliError::refused(message).help(format!("add --countersign {}", stage.name)));
+
+    fn document(&self) -> impl Serialize {
+        json::probe::document(self)
     }
-    let owners: Vec<&Owner> = addresses.iter().filter_map(|address| address.owner.as_ref()).collect();
-    let subjects: BTreeSet<Subject> = if owners.is_empty() {
-        ledger.subjects_in(chosen.stage).collect()
-    } else {
-        let subjects = owners.into_iter().map(|owner| app.subject_in(&ledger, owner, chosen.stage));
-        subjects.collect::<Result<_, _>>()?
-    };
-    let outside = app.outside(&root);
-    let resolver = Resolver::new(&ledger, &outside, &[]);
-    let (mut all, mut not_tried) = (Vec::new(), Vec::new());
-    for subject in subjects {
-        let (found, without) = targets(&mut resolver.session(unit_of(subject)), subject, chosen.stage);
-        all.extend(found);
-        not_tried.extend(without);
+
+    fn kind(&self) -> Option<Kind> {
+        self.kind()
     }
-    let all = merged(all);
-    if app.granted().is_unsaid() {
-        return Err(not_trusted("nothing is tried"));
-    }
-    app.require(&all.iter().flat_map(of_target).collect::<BTreeSet<_>>())?;
-    app.console.detail(&format!("trying {} services", all.len()));
-    let probed = Prober::new(Trust::of_system(), args.timeout, Timestamp::now()).all(&all);
-    let report = Report {
-        stage: stage.name.as_str(),
-        class: stage.class.name(),
-        probed: all.into_iter().zip(probed).collect(),
-        not_tried,
-    };
-    if app.console.is_json() {
-        app.console.document(&json::probe::document(&report));
-    } else {
-        text::probe::print(app.console, &report);
-    }
-    app.tell_unread(&outside);
-    let all_answer = report.probed.iter().all(|(_, probed)| probed.answer == Answer::Answers);
-    Ok(if all_answer && report.not_tried.is_empty() { status::CLEAN } else { status::FOUND })
 }

@@ -3,8 +3,10 @@
 use clap::{Args, ValueEnum};
 use cledger_store::{Disk, Scope, read};
 
+use cledger_work::Trouble;
+
 use crate::app::App;
-use crate::error::{CliError, status};
+use crate::exit;
 use crate::schema;
 
 #[derive(Debug, Args)]
@@ -31,7 +33,7 @@ enum Kind {
     Report,
 }
 
-pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let schema = match args.kind {
         Kind::Ledger => schema::ledger(),
         Kind::Unit => schema::unit(),
@@ -40,12 +42,12 @@ pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, CliError> 
         Kind::Report => schema::report(),
         Kind::Stage | Kind::Group => {
             // Without a ledger, or with one that cannot be read, it is said in general.
-            let ledger = app.root().ok().and_then(|root| read(&Disk::new(root), &Scope::Whole).ok());
+            let ledger = app.at.root().ok().and_then(|root| read(&Disk::new(root), &Scope::Whole).ok());
             schema::settings(ledger.as_ref())
         }
     };
     let text = serde_json::to_string_pretty(&schema)
-        .map_err(|error| CliError::outside(format!("the schema cannot be made: {error}")))?;
+        .map_err(|error| Trouble::outside(format!("the schema cannot be made: {error}")))?;
     app.console.line(text);
-    Ok(status::CLEAN)
+    Ok(exit::CLEAN)
 }

@@ -1,13 +1,17 @@
 //! `cledger search`: settings, defaults and effective values, by what they are and say.
 
 use clap::Args;
-use cledger_core::resolve::Resolver;
-use cledger_core::search;
+use cledger_core::model::Ledger;
+use cledger_core::resolve::{Effective, FieldId, Resolver};
+use cledger_core::search::{self, Found};
 use cledger_store::Scope;
+use cledger_work::Trouble;
+use serde::Serialize;
 
 use crate::app::App;
 use crate::conditions::ConditionOptions;
-use crate::error::{CliError, status};
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
@@ -19,28 +23,48 @@ pub(crate) struct SearchArgs {
     effective: bool,
 }
 
-pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, CliError> {
-    let conditions = args.conditions.read()?;
-    let (root, ledger) = app.open(&Scope::Whole)?;
-    let outside = app.unfetched(&root);
-    let console = &mut *app.console;
-    if args.effective {
-        let resolver = Resolver::new(&ledger, &outside, &[]);
-        let found = search::effective(&resolver, &conditions);
-        if console.is_json() {
-            console.document(&json::search::effective(&ledger, &found));
-        } else {
-            text::search::effective(console, &ledger, &found);
-        }
-        app.tell_unread(&outside);
-        return Ok(status::CLEAN);
-    }
-    let found = search::settings(&ledger, &outside, &conditions);
-    if console.is_json() {
-        console.document(&json::search::settings(&ledger, &found));
+pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    let conditions = args.conditions.texts().read(&app.at)?;
+    let opened = app.open(&Scope::Whole)?;
+    let (ledger, outside) = (&*opened.ledger, opened.unfetched());
+    let status = if args.effective {
+        let found = search::effective(&Resolver::new(ledger, &outside, &[]), &conditions);
+        app.show(&EffectiveValues { ledger, found })
     } else {
-        text::search::settings(console, &ledger, &found);
+        app.show(&Settings { ledger, found: search::settings(ledger, &outside, &conditions) })
+    };
+    opened.tell_unread_of(&outside);
+    Ok(status)
+}
+
+/// Settings that were found.
+struct Settings<'l> {
+    ledger: &'l Ledger,
+    found: Vec<Found<'l>>,
+}
+
+impl Shown for Settings<'_> {
+    fn print(&self, console: &mut Console) {
+        text::search::settings(console, self.ledger, &self.found);
     }
-    app.tell_unread(&outside);
-    Ok(status::CLEAN)
+
+    fn document(&self) -> impl Serialize {
+        json::search::settings(self.ledger, &self.found)
+    }
+}
+
+/// Effective values that were found.
+struct EffectiveValues<'l> {
+    ledger: &'l Ledger,
+    found: Vec<(FieldId, Effective<'l>)>,
+}
+
+impl Shown for EffectiveValues<'_> {
+    fn print(&self, console: &mut Console) {
+        text::search::effective(console, self.ledger, &self.found);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::search::effective(self.ledger, &self.found)
+    }
 }

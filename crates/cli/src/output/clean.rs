@@ -6,42 +6,11 @@
 
 use std::borrow::Cow;
 
+pub(crate) use cledger_work::shown::{escape, is_hidden};
+
 /// The colours that we use, as they stand between `ESC [` and `m` (ECMA-48, 8.3.117).
 const COLORS: [&str; 15] =
     ["", "0", "1", "31", "32", "33", "34", "35", "36", "38;5;1", "38;5;5", "38;5;8", "39", "92", "94"];
-
-/// Whether a character does something else than to show itself: control characters, and marks that change the
-/// order of what follows or are never seen (Unicode, categories Cc, Cf and Zl).
-pub(crate) fn is_hidden(c: char) -> bool {
-    c.is_control()
-        || matches!(
-            c,
-            '\u{61c}'
-                | '\u{200b}'
-                | '\u{200e}'
-                | '\u{200f}'
-                | '\u{2028}'..='\u{202e}'
-                | '\u{2060}'..='\u{206f}'
-                | '\u{fff9}'..='\u{fffb}'
-                | '\u{e0000}'..='\u{e007f}'
-        )
-}
-
-/// A text with such characters shown as what they are, on one line.
-pub(crate) fn escape(text: &str) -> String {
-    if !text.contains(is_hidden) {
-        return text.to_owned();
-    }
-    let mut escaped = String::with_capacity(text.len() + 16);
-    for c in text.chars() {
-        if is_hidden(c) {
-            escaped.extend(c.escape_default());
-        } else {
-            escaped.push(c);
-        }
-    }
-    escaped
-}
 
 /// Output of several lines with everything escaped that is neither a line end nor one of our colours.
 pub(crate) fn clean(text: &str) -> Cow<'_, str> {

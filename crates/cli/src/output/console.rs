@@ -3,13 +3,12 @@
 use std::io::{self, IsTerminal as _, Write as _};
 
 use anstream::{AutoStream, ColorChoice};
-use indicatif::{ProgressBar, ProgressStyle};
+use cledger_work::Trouble;
 use serde::Serialize;
 
 use super::clean::clean;
-use super::{diagnostics, json, style};
-use crate::cli::Globals;
-use crate::error::CliError;
+use super::{diagnostics, json};
+use crate::globals::Globals;
 
 /// The width that text is folded to where nothing says how wide the terminal is.
 pub(crate) const USUAL_WIDTH: usize = 80;
@@ -104,53 +103,33 @@ impl Console {
         }
     }
 
-    /// Shows how far something has come, out of so many, while it lasts: on a terminal, where notices are
-    /// wanted.
-    pub(crate) fn progress(&self, count: usize, what: &'static str) -> ProgressBar {
-        if self.quiet || count < 2 || !io::stderr().is_terminal() {
-            return ProgressBar::hidden();
-        }
-        let bar = ProgressBar::new(count as u64);
-        match ProgressStyle::with_template("{pos} of {len} {msg} {wide_bar}") {
-            Ok(style) => bar.with_style(style).with_message(what),
-            Err(_) => bar,
-        }
+    /// Whether standard error has colours.
+    pub(crate) fn color(&self) -> ColorChoice {
+        self.color
     }
 
-    /// Tells a detail of what is done, where `-v` asks for it.
-    pub(crate) fn detail(&self, text: &str) {
-        if self.verbose {
-            let _ = writeln!(self.stderr(), "{}", clean(text));
-        }
+    /// Whether notices are not wanted.
+    pub(crate) fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
+    /// Whether details are wanted.
+    pub(crate) fn is_verbose(&self) -> bool {
+        self.verbose
     }
 
     /// Tells why the command ends without doing its work. What it had to say is dropped.
-    pub(crate) fn fail(&mut self, error: &CliError) {
+    pub(crate) fn fail(&mut self, trouble: &Trouble) {
         self.out.clear();
         if self.json {
-            self.document(&json::error::document(error));
+            self.document(&json::error::document(trouble));
         }
-        let text = match error {
-            CliError::Unreadable(unreadable) => {
-                diagnostics::unreadable(unreadable, &unreadable.to_string(), self.width)
-            }
-            CliError::Before(revision, unreadable) => {
-                diagnostics::unreadable(unreadable, &diagnostics::before(revision, unreadable), self.width)
-            }
-            CliError::Spoiling(unreadable) => {
-                diagnostics::unreadable(unreadable, &diagnostics::spoiling(unreadable), self.width)
-            }
-            CliError::Plain { message, pointed, help, .. } => {
-                let mut text = format!("{}: {message}\n", style::bad("error"));
-                for line in pointed.iter().flat_map(|pointed| pointed.lines()) {
-                    text.push_str(&format!("  {line}\n"));
-                }
-                if let Some(help) = help {
-                    text.push_str(&format!("help: {help}\n"));
-                }
-                text
-            }
-        };
+        self.tell(trouble);
+    }
+
+    /// Tells what went wrong, beside the result.
+    pub(crate) fn tell(&self, trouble: &Trouble) {
+        let text = diagnostics::of_trouble(trouble, self.width);
         let _ = self.stderr().write_all(clean(&text).as_bytes());
     }
 

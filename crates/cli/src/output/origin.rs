@@ -1,24 +1,10 @@
 //! Saying where a value came from.
 
 use cledger_core::model::Ledger;
-use cledger_core::resolve::{Layer, Origin};
+use cledger_core::resolve::Origin;
 use serde::Serialize;
 
-/// An origin on one line: the place, and the layer where the place does not say it.
-pub(crate) fn line(ledger: &Ledger, origin: Origin) -> String {
-    let place = origin.place.map(|place| ledger.files.locate(place));
-    let at = place.map(|at| format!("{}:{}", at.file, at.line)).unwrap_or_default();
-    match origin.layer {
-        Layer::Stage(_) | Layer::Group(_) => at,
-        Layer::Default => format!("default {at}"),
-        Layer::Follow(stage) => {
-            let name = &ledger.stage(stage).name;
-            format!("follows {name} {at}")
-        }
-        Layer::Derived => format!("derived {at}"),
-        Layer::Run => "--assume".to_owned(),
-    }
-}
+pub(crate) use cledger_work::shown::origin as line;
 
 /// An origin in a document.
 #[derive(Debug, Serialize)]

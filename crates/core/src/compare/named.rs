@@ -6,19 +6,24 @@ use super::Difference;
 use crate::adopt::loose;
 use crate::output::OutputName;
 use crate::render::as_written;
-use crate::value::Value;
+use crate::value::Held;
 
 /// A value under a name.
 #[derive(Debug, Clone)]
 pub struct Named {
     /// The steps of the name.
     pub name: OutputName,
-    /// The value; `None` for a secret that cannot be read here.
-    pub value: Option<Value>,
+    /// The value; `None` for one that cannot be read here, which counts as a secret.
+    pub value: Option<Held>,
     /// Whether it stands where there is text alone, so that `8080` may be a number.
     pub is_bare: bool,
+}
+
+impl Named {
     /// Whether it is a secret, or may be.
-    pub secret: bool,
+    pub fn is_secret(&self) -> bool {
+        self.value.as_ref().is_none_or(Held::is_secret)
+    }
 }
 
 /// One name on two sides.
@@ -35,7 +40,7 @@ pub struct NamedCompared {
 impl NamedCompared {
     /// Whether a side of it is a secret.
     pub fn is_secret(&self) -> bool {
-        self.left.iter().chain(&self.right).any(|side| side.secret)
+        self.left.iter().chain(&self.right).any(Named::is_secret)
     }
 
     /// The name, that of the first side if it has one.
@@ -81,6 +86,7 @@ pub fn named(left: Vec<Named>, right: Vec<Named>, alike: bool) -> Vec<NamedCompa
 
 fn difference(left: &Named, right: &Named) -> Difference {
     let (Some(one), Some(other)) = (&left.value, &right.value) else { return Difference::Unknown };
+    let (one, other) = (one.expose(), other.expose());
     let same = if left.is_bare || right.is_bare {
         one.to_text() == other.to_text()
     } else {

@@ -204,6 +204,15 @@ impl Ledger {
         (entry, &entry.fields[field])
     }
 
+    /// The name of a field within its unit: `ENTRY[.FIELD]`.
+    pub fn field_name(&self, subject: Subject, slot: Slot) -> String {
+        let (entry, field) = self.field(subject, slot);
+        match &field.name {
+            Some(name) => format!("{}.{name}", entry.name),
+            None => entry.name.to_string(),
+        }
+    }
+
     /// The slot of a field by its names, as the subject sees it: `Err(true)` if the entry is
     /// there and the field is not, `Err(false)` if the entry is not.
     pub fn find_slot(&self, subject: Subject, entry: &str, field: Option<&str>) -> Result<Slot, bool> {

@@ -118,16 +118,17 @@ impl Assumption {
         })
     }
 
-    /// Takes this value for a field of a unit, whatever is declared of it.
-    pub fn exactly(ledger: &Ledger, subject: Subject, stage: StageId, slot: Slot, value: Value) -> Self {
+    /// Takes this value for a field of a unit, whatever is declared of it. A secret stays one.
+    pub fn exactly(ledger: &Ledger, subject: Subject, stage: StageId, slot: Slot, value: Held) -> Self {
         let (entry, declaration) = ledger.field(subject, slot);
+        let value = if declaration.secret { value.into_secret() } else { value };
         Self {
             subject,
             stage,
             entry: entry.name.clone(),
             field: declaration.name.clone(),
-            verdict: declaration.judge(&value),
-            value: Held::new(value, declaration.secret),
+            verdict: declaration.judge(value.expose()),
+            value,
         }
     }
 

@@ -67,11 +67,12 @@ impl<'l> Session<'_, 'l> {
         if verdict == Verdict::WrongType {
             return wrong_type(held.expose(), declaration, origin);
         }
+        let secret = declaration.secret || held.is_secret();
         if verdict != Verdict::Open {
             let content = Content::Written(held);
-            return Outcome::Value(Effective { content, secret: declaration.secret, origin, through: None });
+            return Outcome::Value(Effective { content, secret, origin, through: None });
         }
-        self.expanded(held.expose(), declaration, origin, edges)
+        self.expanded(held.expose(), declaration, secret, origin, edges)
     }
 
     /// The rows of a lookup table, as all layers together make them.
@@ -79,7 +80,7 @@ impl<'l> Session<'_, 'l> {
         let merged = self.resolver.rows(field);
         match merged.origin {
             Some(origin) if merged.absent => Outcome::Absent(origin),
-            Some(origin) => self.expanded(&merged.written(), declaration, origin, edges),
+            Some(origin) => self.expanded(&merged.written(), declaration, declaration.secret, origin, edges),
             None => self.nothing(field, declaration),
         }
     }
@@ -113,6 +114,7 @@ impl<'l> Session<'_, 'l> {
         &self,
         value: &Value,
         declaration: &Declaration,
+        is_secret: bool,
         origin: Origin,
         edges: &[Edge<'l>],
     ) -> Outcome<'l> {
@@ -122,7 +124,7 @@ impl<'l> Session<'_, 'l> {
         let through = fields_reached(self, edges);
         let lone = value.as_text().and_then(reference::lone).is_some();
         if lone && let Some((_, Outcome::Value(target))) = edges.first().and_then(|e| e.outcome(self)) {
-            let secret = declaration.secret || target.secret;
+            let secret = is_secret || target.secret;
             if let Some(value) = target.expose()
                 && !declaration.this_type.fits(value)
             {
@@ -136,13 +138,8 @@ impl<'l> Session<'_, 'l> {
             };
             return Outcome::Value(Effective { content, secret, origin, through });
         }
-        let mut expansion = Expansion {
-            session: self,
-            edges: edges.iter(),
-            secret: declaration.secret,
-            unread: None,
-            length: 0,
-        };
+        let mut expansion =
+            Expansion { session: self, edges: edges.iter(), secret: is_secret, unread: None, length: 0 };
         let Ok(value) = expansion.value(value) else { return too_long(origin) };
         let secret = expansion.secret;
         if let Some(why) = expansion.unread {

@@ -181,6 +181,15 @@ pub enum Outcome<'l> {
 }
 
 impl<'l> Outcome<'l> {
+    /// Whether there is no value since nobody has written one: there is no text that could lead to a secret.
+    pub fn is_of_nothing(&self) -> bool {
+        match self {
+            Outcome::Unset | Outcome::Absent(_) => true,
+            Outcome::Missing(because, _) => matches!(because, Because::NothingSet | Because::MustBeStated),
+            Outcome::Value(_) | Outcome::Broken(_) => false,
+        }
+    }
+
     /// The value, if there is one.
     pub fn value(&self) -> Option<&Effective<'l>> {
         match self {

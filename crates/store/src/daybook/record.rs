@@ -4,8 +4,12 @@ use serde::{Deserialize, Serialize};
 
 use super::{DaybookError, Packed};
 
-/// The version of the form.
-const FORMAT: u32 = 1;
+/// The version of the form. The first had words of English in place of the states of outlets, and one `note`
+/// for three things.
+const FORMAT: u32 = 2;
+
+/// The first version, which is still read.
+const FIRST: u32 = 1;
 
 /// What a record is of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -19,6 +23,36 @@ pub enum Kind {
     ChoreDone,
 }
 
+/// How a unit stands at an outlet once it was brought there. The words of the first form are read as well.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AnswerState {
+    /// It was as it should be, and nothing was brought.
+    #[serde(alias = "as it should be")]
+    AsItShouldBe,
+    /// It was brought, and is there.
+    #[serde(alias = "brought, in effect", alias = "brought, not in effect")]
+    Brought,
+    /// It was taken off, and is not there any more.
+    #[serde(alias = "taken off")]
+    TakenOff,
+    /// It was to be taken off, and was not there.
+    #[serde(alias = "was not there")]
+    WasNotThere,
+    /// The outlet took what was brought, and holds something else.
+    #[serde(alias = "not held")]
+    NotHeld,
+    /// Somebody had changed it since it was looked at, and nothing was written.
+    #[serde(alias = "changed meanwhile")]
+    ChangedMeanwhile,
+    /// It was not brought.
+    #[serde(alias = "not brought")]
+    NotBrought,
+    /// Nobody can tell.
+    #[serde(alias = "not known")]
+    NotKnown,
+}
+
 /// What an outlet answered.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -27,8 +61,8 @@ pub struct Answer {
     pub outlet: String,
     /// Its kind.
     pub kind: String,
-    /// The word for what came of it.
-    pub state: String,
+    /// What came of it.
+    pub state: AnswerState,
     /// Whether it counts there; null where nothing is said of that.
     pub in_effect: Option<bool>,
     /// Why not, where something went wrong.
@@ -78,8 +112,18 @@ pub struct Meta {
     pub again: Option<u64>,
     /// What the outlets answered.
     pub outlets: Vec<Answer>,
-    /// What else is to be said: a chore's text, or steps that were left out.
-    pub note: Option<String>,
+    /// The text of the chore that was done.
+    #[serde(default)]
+    pub chore: Option<String>,
+    /// Who finished what somebody else had left open.
+    #[serde(default)]
+    pub finished_by: Option<String>,
+    /// Whether nobody asked for a delivery to the stages before.
+    #[serde(default)]
+    pub stages_left_out: bool,
+    /// What the first form has in place of the three before.
+    #[serde(default, skip_serializing)]
+    note: Option<String>,
 }
 
 impl Meta {
@@ -105,6 +149,9 @@ impl Meta {
             uncommitted: None,
             again: None,
             outlets: Vec::new(),
+            chore: None,
+            finished_by: None,
+            stages_left_out: false,
             note: None,
         }
     }
@@ -115,9 +162,26 @@ impl Meta {
     }
 
     pub(super) fn parse(text: &str) -> Result<Self, DaybookError> {
-        let meta: Meta =
+        let mut meta: Meta =
             serde_json::from_str(text).map_err(|error| DaybookError::Damaged(error.to_string()))?;
-        if meta.format == FORMAT { Ok(meta) } else { Err(DaybookError::Version(meta.format)) }
+        match meta.format {
+            FORMAT => {}
+            FIRST => meta.read_note(),
+            other => return Err(DaybookError::Version(other)),
+        }
+        Ok(meta)
+    }
+
+    /// Says of a record of the first form what its note says.
+    fn read_note(&mut self) {
+        let Some(note) = self.note.take() else { return };
+        if self.kind == Kind::ChoreDone {
+            self.chore = Some(note);
+        } else if let Some(who) = note.strip_prefix("finished by ") {
+            self.finished_by = Some(who.to_owned());
+        } else {
+            self.stages_left_out = note == "stages before it were left out";
+        }
     }
 }
 

@@ -2,14 +2,15 @@
 
 use clap::Args;
 use cledger_core::address::Pattern;
-use cledger_core::model::{LayerId, Note};
+use cledger_work::outlet::lookup::{LookedUp, look_up};
+use cledger_work::{Kind, Trouble};
+use serde::Serialize;
 
 use crate::app::App;
-use crate::change::{ChangeOptions, Changing, NO_CHANGE};
-use crate::error::{CliError, status};
+use crate::options::ChangeOptions;
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::output::{json, text};
-use crate::reality::{Around, lookups};
-use crate::setting::{Setter, TextFrom, write};
 
 #[derive(Debug, Args)]
 pub(crate) struct LookupArgs {
@@ -26,41 +27,25 @@ pub(crate) struct LookupArgs {
     change: ChangeOptions,
 }
 
-pub(super) fn run(args: &LookupArgs, app: &mut App<'_>) -> Result<u8, CliError> {
+pub(super) fn run(args: &LookupArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let patterns: Vec<Pattern> =
         args.patterns.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
-    let changing = Changing::start(app, &args.change)?;
-    let ledger = &changing.ledger;
-    let outside = app.outside(changing.root());
-    let around = Around::of(app, changing.root(), &outside);
-    let lookups = lookups::look_up(&patterns, ledger, &outside, &around, app.console)?;
-    if lookups.is_empty() {
-        let message = format!("no setting of {} says where it is looked up", args.patterns.join(", "));
-        return Err(CliError::usage(message).help("say so: cledger set ADDRESS --absent --looked-up PLACE"));
+    let changing = app.change(&args.change.wait)?;
+    let consent = args.change.consent();
+    let looked_up = look_up(&changing, &patterns, args.plain_secrets, &consent, args.write)?;
+    Ok(app.show(&looked_up))
+}
+
+impl Shown for LookedUp<'_> {
+    fn print(&self, console: &mut Console) {
+        text::outlet::looked_up(console, &self.lookups, self.written);
     }
-    let keys = changing.keys(&NO_CHANGE);
-    let setter = Setter { ledger, keys: &keys, plain_secrets: args.plain_secrets };
-    let (mut edits, mut layers): (Vec<_>, Vec<LayerId>) = (Vec::new(), Vec::new());
-    for lookup in lookups.iter().filter(|lookup| lookup.is_same() == Ok(false)) {
-        let Ok(found) = &lookup.found else { continue };
-        let before = ledger.setting_at(lookup.layer, lookup.field.subject, lookup.field.slot);
-        let text = zeroize::Zeroizing::new(found.to_text());
-        let said = setter.said(&lookup.field, &text, TextFrom::System, before)?;
-        let note = Note { why: args.change.why.clone(), ..Note::default() };
-        let (edit, _) = write(ledger, &lookup.field, lookup.layer, &said, &note);
-        edits.extend(edit);
-        layers.push(lookup.layer);
+
+    fn document(&self) -> impl Serialize {
+        json::outlet::looked_up(&self.lookups, self.written)
     }
-    if args.write && !edits.is_empty() {
-        let planned = changing.plan(&edits)?;
-        changing.guard(&layers, &planned, &args.change)?;
-        changing.write(&planned)?;
+
+    fn kind(&self) -> Option<Kind> {
+        self.kind()
     }
-    if app.console.is_json() {
-        app.console.document(&json::outlet::looked_up(&lookups, args.write));
-    } else {
-        text::outlet::looked_up(app.console, &lookups, args.write);
-    }
-    let all_known = lookups.iter().all(|lookup| lookup.is_same().is_ok());
-    Ok(if all_known { status::CLEAN } else { status::OUTSIDE })
 }

@@ -1,6 +1,6 @@
 //! `add` for programs.
 
-use cledger_core::effects::Effect;
+use cledger_work::add::Added;
 use serde::Serialize;
 
 use super::FORMAT;
@@ -9,11 +9,11 @@ use super::FORMAT;
 pub(crate) struct Document<'a> {
     format: u32,
     added: &'a str,
-    files: &'a [&'a str],
+    files: &'a [String],
     missing: Vec<String>,
 }
 
-pub(crate) fn document<'a>(added: &'a str, files: &'a [&'a str], missing: &[&Effect]) -> Document<'a> {
-    let missing = missing.iter().map(|effect| effect.address.to_string()).collect();
-    Document { format: FORMAT, added, files, missing }
+pub(crate) fn document(added: &Added) -> Document<'_> {
+    let missing = added.missing.iter().map(|effect| effect.address.to_string()).collect();
+    Document { format: FORMAT, added: &added.what, files: &added.files, missing }
 }

@@ -3,8 +3,8 @@
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::Adoption;
 use crate::output::text::adopt::kind;
+use cledger_work::adopt::adoption::Adoption;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'a> {

@@ -6,21 +6,15 @@ use serde::Serialize;
 
 use super::FORMAT;
 use crate::output::text::change::words;
-use crate::setting::Written;
+use cledger_work::set::SettingsChanged;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'w> {
     format: u32,
     settings: Vec<SettingDocument<'w>>,
     effects: Vec<EffectDocument>,
-}
-
-/// What is taken over from outlets, or would be.
-#[derive(Debug, Serialize)]
-pub(crate) struct Taken<'w> {
-    #[serde(flatten)]
-    pub(crate) change: Document<'w>,
-    pub(crate) written: bool,
+    /// Whether it is done.
+    written: bool,
 }
 
 #[derive(Debug, Serialize)]
@@ -46,14 +40,15 @@ struct SeenDocument {
     secret: bool,
 }
 
-pub(crate) fn document<'w>(written: &'w [Written], effects: &[Effect]) -> Document<'w> {
-    let settings = written.iter().map(|one| SettingDocument {
+pub(crate) fn document(changed: &SettingsChanged) -> Document<'_> {
+    let settings = changed.settings.iter().map(|one| SettingDocument {
         address: &one.address,
         file: &one.file,
         before: one.before.as_deref(),
         after: one.after.as_deref(),
     });
-    Document { format: FORMAT, settings: settings.collect(), effects: self::effects(effects) }
+    let effects = effects(&changed.effects);
+    Document { format: FORMAT, settings: settings.collect(), effects, written: changed.written }
 }
 
 pub(crate) fn effects(effects: &[Effect]) -> Vec<EffectDocument> {

@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::OpenChore;
+use cledger_work::deliver::chores::OpenChore;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'c> {
@@ -20,11 +20,11 @@ struct ChoreDocument<'c> {
     after: Option<u64>,
 }
 
-pub(crate) fn document<'c>(open: &'c [OpenChore<'c>]) -> Document<'c> {
+pub(crate) fn document(open: &[OpenChore]) -> Document<'_> {
     let open = open.iter().map(|one| ChoreDocument {
         unit: &one.owner,
         stage: &one.stage,
-        text: &one.chore.text,
+        text: &one.text,
         after: one.after,
     });
     Document { format: FORMAT, open: open.collect() }

@@ -121,7 +121,7 @@ pub(crate) fn files<'s>(compared: &[NamedCompared], (left, right): (&'s str, &'s
     let of_name = |one: &NamedCompared| {
         let secret = one.is_secret();
         let value = |side: &Option<Named>| match side {
-            Some(Named { value: Some(value), .. }) if !secret => value.to_json(),
+            Some(Named { value: Some(value), .. }) if !secret => values::held_json(value, false),
             _ => serde_json::Value::Null,
         };
         NameDocument {

@@ -1,14 +1,14 @@
 //! `deliver` for programs.
 
 use cledger_core::delivery::{Delivered, FieldChange};
-use cledger_core::findings::Finding;
 use cledger_core::model::Ledger;
 use serde::Serialize;
 
 use super::FORMAT;
 use super::check::{self, FindingDocument};
+use super::error::{self, TroubleDocument};
 use super::outlet::{OneBrought, one_brought};
-use crate::commands::Delivery;
+use cledger_work::deliver::{Delivered as AllDelivered, Delivery};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'d> {
@@ -16,6 +16,9 @@ pub(crate) struct Document<'d> {
     written: bool,
     deliveries: Vec<DeliveryDocument<'d>>,
     gaps: Vec<FindingDocument<'d>>,
+    /// What ended the work after some of it was done.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<TroubleDocument<'d>>,
 }
 
 #[derive(Debug, Serialize)]
@@ -41,13 +44,19 @@ pub(crate) struct ChangeDocument {
     after: serde_json::Value,
 }
 
-pub(crate) fn document<'d>(
-    ledger: &'d Ledger,
-    deliveries: &'d [Delivery],
-    gaps: &'d [Finding],
-    written: bool,
-) -> Document<'d> {
-    let one = |delivery: &'d Delivery| DeliveryDocument {
+pub(crate) fn document(delivered: &AllDelivered) -> Document<'_> {
+    let ledger = &delivered.ledger;
+    Document {
+        format: FORMAT,
+        written: delivered.write,
+        deliveries: delivered.deliveries.iter().map(|delivery| one(ledger, delivery)).collect(),
+        gaps: delivered.gaps.iter().map(|gap| check::finding(ledger, gap)).collect(),
+        trouble: delivered.trouble.as_ref().map(error::trouble),
+    }
+}
+
+fn one<'d>(ledger: &'d Ledger, delivery: &'d Delivery) -> DeliveryDocument<'d> {
+    DeliveryDocument {
         unit: &delivery.plan.owner,
         stage: ledger.stage(delivery.plan.stage).name.as_str(),
         left_out: delivery.plan.is_idle(),
@@ -56,12 +65,6 @@ pub(crate) fn document<'d>(
         changes: changes(&delivery.plan.changes()),
         chores: delivery.plan.chores(ledger).iter().map(|chore| chore.text.as_str()).collect(),
         outlets: delivery.brought.iter().map(one_brought).collect(),
-    };
-    Document {
-        format: FORMAT,
-        written,
-        deliveries: deliveries.iter().map(one).collect(),
-        gaps: gaps.iter().map(|gap| check::finding(ledger, gap)).collect(),
     }
 }
 

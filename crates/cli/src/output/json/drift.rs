@@ -6,8 +6,8 @@ use serde::Serialize;
 
 use super::FORMAT;
 use crate::output::text::drift::word;
-use crate::reality::lookups::LOOKED_UP;
-use crate::reality::{State, UnitDrift};
+use cledger_work::reality::lookups::LOOKED_UP;
+use cledger_work::reality::standing::{State, UnitDrift};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'d> {

@@ -4,17 +4,17 @@ use cledger_store::Unreadable;
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::error::CliError;
 use crate::output::diagnostics::{before, spoiling};
+use cledger_work::Trouble;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'e> {
     format: u32,
-    error: ErrorDocument<'e>,
+    error: TroubleDocument<'e>,
 }
 
 #[derive(Debug, Serialize)]
-struct ErrorDocument<'e> {
+pub(crate) struct TroubleDocument<'e> {
     message: String,
     help: Option<&'e str>,
     mistakes: Vec<MistakeDocument<'e>>,
@@ -29,14 +29,19 @@ struct MistakeDocument<'e> {
     help: Option<&'e str>,
 }
 
-pub(crate) fn document(error: &CliError) -> Document<'_> {
-    let (message, help, mistakes) = match error {
-        CliError::Plain { message, help, .. } => (message.clone(), help.as_deref(), Vec::new()),
-        CliError::Unreadable(unreadable) => (unreadable.to_string(), None, mistakes(unreadable)),
-        CliError::Spoiling(unreadable) => (spoiling(unreadable), None, mistakes(unreadable)),
-        CliError::Before(revision, unreadable) => (before(revision, unreadable), None, mistakes(unreadable)),
+pub(crate) fn document(trouble: &Trouble) -> Document<'_> {
+    Document { format: FORMAT, error: self::trouble(trouble) }
+}
+
+/// What went wrong, within a document.
+pub(crate) fn trouble(trouble: &Trouble) -> TroubleDocument<'_> {
+    let (message, help, mistakes) = match trouble {
+        Trouble::Plain { message, help, .. } => (message.clone(), help.as_deref(), Vec::new()),
+        Trouble::Unreadable(unreadable) => (unreadable.to_string(), None, mistakes(unreadable)),
+        Trouble::Spoiling(unreadable) => (spoiling(unreadable), None, mistakes(unreadable)),
+        Trouble::Before(revision, unreadable) => (before(revision, unreadable), None, mistakes(unreadable)),
     };
-    Document { format: FORMAT, error: ErrorDocument { message, help, mistakes } }
+    TroubleDocument { message, help, mistakes }
 }
 
 fn mistakes(unreadable: &Unreadable) -> Vec<MistakeDocument<'_>> {

@@ -4,7 +4,7 @@ use cledger_store::daybook::{Meta, Record};
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::History;
+use cledger_work::deliver::history::{History, Verified as Verification};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'h> {
@@ -43,6 +43,13 @@ pub(crate) struct Verified<'h> {
     not_readable: usize,
 }
 
-pub(crate) fn verified(records: usize, broken: Option<&str>, not_readable: usize) -> Verified<'_> {
-    Verified { format: FORMAT, records, whole: broken.is_none(), broken, not_readable }
+pub(crate) fn verified(verified: &Verification) -> Verified<'_> {
+    let Verification { records, broken, not_readable } = verified;
+    let (records, not_readable) = (*records, *not_readable);
+    Verified { format: FORMAT, records, whole: broken.is_none(), broken: broken.as_deref(), not_readable }
+}
+
+/// A daybook that was copied whole.
+pub(crate) fn copied(records: usize) -> Verified<'static> {
+    Verified { format: FORMAT, records, whole: true, broken: None, not_readable: 0 }
 }

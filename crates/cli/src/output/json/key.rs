@@ -8,7 +8,7 @@ use cledger_store::{SeenKey, Sight};
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::{KeyCompared, KeyDone, KeyListed, KeyReader};
+use cledger_work::keys::{Compared, KeyReader, KeysChanged, Listed, OwnIdentity};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct IdentityDocument<'i> {
@@ -18,8 +18,9 @@ pub(crate) struct IdentityDocument<'i> {
     recipients: &'i [String],
 }
 
-pub(crate) fn identity<'i>(file: &'i str, recipients: &'i [String], made: bool) -> IdentityDocument<'i> {
-    IdentityDocument { format: FORMAT, file, made, recipients }
+pub(crate) fn identity(identity: &OwnIdentity) -> IdentityDocument<'_> {
+    let OwnIdentity { path, recipients, is_new } = identity;
+    IdentityDocument { format: FORMAT, file: path, made: *is_new, recipients }
 }
 
 #[derive(Debug, Serialize)]
@@ -55,8 +56,8 @@ fn of(scope: &KeyScope) -> Of<'_> {
     Of { kind, name: scope.name() }
 }
 
-pub(crate) fn document(done: &[KeyDone], written: bool) -> DoneDocument<'_> {
-    let keys = done.iter().map(|one| DoneKey {
+pub(crate) fn document(changed: &KeysChanged) -> DoneDocument<'_> {
+    let keys = changed.done.iter().map(|one| DoneKey {
         of: of(&one.scope),
         readers: one.readers.iter().map(|reader| &reader.name).collect(),
         fingerprints: fingerprints(&one.readers),
@@ -64,7 +65,7 @@ pub(crate) fn document(done: &[KeyDone], written: bool) -> DoneDocument<'_> {
         reader: one.reader.as_ref(),
         done: one.word,
     });
-    DoneDocument { format: FORMAT, written, keys: keys.collect() }
+    DoneDocument { format: FORMAT, written: changed.written, keys: keys.collect() }
 }
 
 #[derive(Debug, Serialize)]
@@ -135,7 +136,7 @@ fn seen(key: &SeenKey) -> Seen<'_> {
     Seen { key: &key.id, generation: key.generation, readers: &key.readers }
 }
 
-pub(crate) fn compared(found: &[KeyCompared], written: Option<bool>) -> ComparedDocument<'_> {
+pub(crate) fn compared(found: &[Compared], written: Option<bool>) -> ComparedDocument<'_> {
     let keys = found.iter().map(|one| {
         let (sight, reason) = sight(one.sight.as_ref());
         let (before, now) = (one.before.as_ref().map(seen), one.now.as_ref().map(seen));
@@ -144,7 +145,7 @@ pub(crate) fn compared(found: &[KeyCompared], written: Option<bool>) -> Compared
     ComparedDocument { format: FORMAT, written, keys: keys.collect() }
 }
 
-pub(crate) fn listed(listed: &[KeyListed]) -> ListedDocument<'_> {
+pub(crate) fn listed(listed: &[Listed]) -> ListedDocument<'_> {
     let keys = listed.iter().map(|one| {
         let (sight, reason) = sight(one.sight.as_ref());
         ListedKey {

@@ -12,6 +12,7 @@ pub(crate) mod drift;
 pub(crate) mod error;
 pub(crate) mod history;
 pub(crate) mod impact;
+pub(crate) mod init;
 pub(crate) mod key;
 pub(crate) mod list;
 pub(crate) mod matrix;
@@ -30,6 +31,7 @@ pub(crate) mod status;
 pub(crate) mod trace;
 pub(crate) mod trust;
 pub(crate) mod waive;
+pub(crate) mod withdraw;
 
 /// The version of all documents.
 pub(crate) const FORMAT: u32 = 1;

@@ -1,15 +1,17 @@
 //! `outlet` for programs.
 
-use cledger_core::findings::Finding;
-use cledger_core::model::Ledger;
+use cledger_core::value::Held;
+use cledger_store::daybook::AnswerState;
 use serde::Serialize;
 
 use super::check::{self, FindingDocument};
 use super::{FORMAT, drift};
-use crate::commands::{ListedOutlet, Prepared, Preparing};
-use crate::reality::UnitDrift;
-use crate::reality::bring::Brought;
-use crate::reality::lookups::Lookup;
+use cledger_work::outlet::list::Listed;
+use cledger_work::outlet::prepare::{Prepared, Preparing};
+use cledger_work::outlet::put::Put;
+use cledger_work::reality::brought::Brought;
+use cledger_work::reality::lookups::Lookup;
+use cledger_work::reality::standing::UnitDrift;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'o> {
@@ -30,7 +32,7 @@ struct OutletDocument<'o> {
     reason: Option<&'o str>,
 }
 
-pub(crate) fn document(outlets: &[ListedOutlet]) -> Document<'_> {
+pub(crate) fn document(outlets: &[Listed]) -> Document<'_> {
     let of = outlets.iter().map(|it| OutletDocument {
         name: &it.name,
         kind: it.kind,
@@ -89,7 +91,7 @@ pub(crate) struct OneBrought<'o> {
     stage: &'o str,
     outlet: &'o str,
     kind: &'static str,
-    state: &'static str,
+    state: AnswerState,
     in_effect: Option<bool>,
     reason: Option<&'o str>,
 }
@@ -100,23 +102,28 @@ pub(crate) fn one_brought(it: &Brought) -> OneBrought<'_> {
         stage: &it.stage,
         outlet: &it.outlet,
         kind: it.kind,
-        state: it.word(),
+        state: it.state(),
         in_effect: it.effect.as_ref().map(Result::is_ok),
         reason: it.reason(),
     }
 }
 
+/// What `outlet put` came to.
+pub(crate) fn put(put: &Put) -> BroughtDocument<'_> {
+    let gaps = put.gaps.iter().map(|gap| check::finding(&put.ledger, gap)).collect();
+    brought(&put.brought, &put.units, gaps)
+}
+
 pub(crate) fn brought<'o>(
     brought: &'o [Brought],
     after: &'o [UnitDrift],
-    ledger: &'o Ledger,
-    gaps: &'o [Finding],
+    gaps: Vec<FindingDocument<'o>>,
 ) -> BroughtDocument<'o> {
     BroughtDocument {
         format: FORMAT,
         brought: brought.iter().map(one_brought).collect(),
         after: drift::document(after),
-        gaps: gaps.iter().map(|gap| check::finding(ledger, gap)).collect(),
+        gaps,
     }
 }
 
@@ -133,7 +140,7 @@ struct LookedUp<'o> {
     #[serde(rename = "looked_up")]
     place: &'o str,
     secret: bool,
-    ledger: Option<&'o str>,
+    ledger: Option<String>,
     there: Option<String>,
     /// Null where nobody can tell.
     same: Option<bool>,
@@ -142,14 +149,15 @@ struct LookedUp<'o> {
 
 pub(crate) fn looked_up<'o>(lookups: &'o [Lookup<'_>], written: bool) -> LookedUpDocument<'o> {
     let values = lookups.iter().map(|lookup| {
-        let said = lookup.said.as_ref().ok().and_then(Option::as_ref).map(|said| said.as_str());
-        let there = lookup.found.as_ref().ok().map(|found| found.to_text().to_string());
+        let said = lookup.said.as_ref().ok().and_then(Option::as_ref);
+        let found = lookup.found.as_ref().ok();
+        let open = |held: Option<&Held>| Some(held?.open()?.to_text().to_string());
         LookedUp {
             address: lookup.field.address.to_string(),
             place: lookup.look_up.as_written(),
-            secret: lookup.secret,
-            ledger: said.filter(|_| !lookup.secret),
-            there: there.filter(|_| !lookup.secret),
+            secret: said.into_iter().chain(found).any(Held::is_secret),
+            ledger: open(said),
+            there: open(found),
             same: lookup.is_same().ok(),
             reason: lookup.is_same().err(),
         }

@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::ProbeReport;
+use cledger_work::probe::ProbeReport;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'r> {
@@ -29,7 +29,7 @@ struct NotTriedDocument<'r> {
     reason: &'r str,
 }
 
-pub(crate) fn document<'r>(report: &'r ProbeReport<'_>) -> Document<'r> {
+pub(crate) fn document<'r>(report: &'r ProbeReport) -> Document<'r> {
     let services = report.probed.iter().map(|(target, probed)| ServiceDocument {
         service: target.shown(),
         addresses: &target.addresses,
@@ -41,7 +41,7 @@ pub(crate) fn document<'r>(report: &'r ProbeReport<'_>) -> Document<'r> {
         report.not_tried.iter().map(|it| NotTriedDocument { address: &it.address, reason: &it.reason });
     Document {
         format: FORMAT,
-        stage: report.stage,
+        stage: &report.stage,
         class: report.class,
         services: services.collect(),
         not_tried: not_tried.collect(),

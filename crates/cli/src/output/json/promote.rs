@@ -1,11 +1,13 @@
 //! `promote` for programs.
 
+use std::path::Path;
+
 use cledger_core::promotion::Fate;
+use cledger_store::daybook::Stored;
 use serde::Serialize;
 
-use super::FORMAT;
-use crate::commands::{Promotion, PromotionField};
-use crate::setting::Written;
+use super::{FORMAT, deliver};
+use cledger_work::promote::{Field, Promoted};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'p> {
@@ -15,6 +17,12 @@ pub(crate) struct Document<'p> {
     written: bool,
     units: Vec<UnitDocument<'p>>,
     settings: Vec<&'p str>,
+    /// Where the form was written that is to be filled in.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    form: Option<&'p Path>,
+    /// What came of the deliveries that follow.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    delivered: Option<deliver::Document<'p>>,
 }
 
 #[derive(Debug, Serialize)]
@@ -35,23 +43,26 @@ struct FieldDocument {
     above: serde_json::Value,
 }
 
-pub(crate) fn document<'p>(
-    (from, to): (&'p str, &'p str),
-    promotions: &'p [Promotion],
-    settings: &'p [Written],
-    written: bool,
-) -> Document<'p> {
-    let units = promotions.iter().map(|promotion| UnitDocument {
+pub(crate) fn document(promoted: &Promoted) -> Document<'_> {
+    let units = promoted.promotions.iter().map(|promotion| UnitDocument {
         unit: &promotion.owner,
         delivery: promotion.from.meta.number,
         moved_on: &promotion.moved_on,
         fields: promotion.fields.iter().map(field).collect(),
     });
-    let settings = settings.iter().map(|one| one.address.as_str()).collect();
-    Document { format: FORMAT, from, to, written, units: units.collect(), settings }
+    Document {
+        format: FORMAT,
+        from: &promoted.below,
+        to: &promoted.above,
+        written: promoted.write && promoted.form.is_none(),
+        units: units.collect(),
+        settings: promoted.settings.iter().map(|one| one.address.as_str()).collect(),
+        form: promoted.form.as_ref().map(|(path, _)| path.as_path()),
+        delivered: promoted.delivered.as_ref().map(deliver::document),
+    }
 }
 
-fn field(field: &PromotionField) -> FieldDocument {
+fn field(field: &Field) -> FieldDocument {
     let (state, reason) = match (field.fate, field.is_taken) {
         (Fate::Needed, true) => ("answered", None),
         (Fate::Needed, false) => ("needed", None),
@@ -61,15 +72,16 @@ fn field(field: &PromotionField) -> FieldDocument {
         (Fate::Same, _) => ("same", None),
         (Fate::Follows, _) => ("follows", None),
     };
-    let json = |text: Option<&String>| {
-        text.filter(|_| !field.secret).and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()
+    let json = |stored: Option<&Stored>| {
+        let open = stored.filter(|stored| !field.secret && !stored.secret)?.text.as_ref()?;
+        serde_json::from_str(open).ok()
     };
     FieldDocument {
         address: field.place.address.to_string(),
         state,
         reason,
         secret: field.secret,
-        below: json(field.below.as_deref()),
-        above: json(field.above.as_deref()),
+        below: json(field.below.as_ref()).unwrap_or_default(),
+        above: json(field.above.as_ref()).unwrap_or_default(),
     }
 }

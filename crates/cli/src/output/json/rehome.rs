@@ -4,8 +4,8 @@ use cledger_core::rehome::Spot;
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::RehomeReport;
 use crate::output::text::rehome::word;
+use cledger_work::rehome::RehomeReport;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'r> {
@@ -31,7 +31,7 @@ struct SpotDocument<'r> {
     why: Option<&'static str>,
 }
 
-pub(crate) fn document<'r>(report: &'r RehomeReport<'_>) -> Document<'r> {
+pub(crate) fn document<'r>(report: &'r RehomeReport) -> Document<'r> {
     let spot = |member: Option<&'r str>, spot: &'r Spot, why| {
         let swap = &report.swaps[spot.swap];
         let (from, to) = swap.shown().map_or((None, None), |(from, to)| (Some(from), to));
@@ -47,7 +47,7 @@ pub(crate) fn document<'r>(report: &'r RehomeReport<'_>) -> Document<'r> {
         common: names(report, &report.common),
         skipped: Vec::new(),
     };
-    for part in report.parts {
+    for part in &report.parts {
         let member = part.member.as_deref();
         match &part.rehomed {
             None => document.skipped.extend(member),
@@ -60,6 +60,6 @@ pub(crate) fn document<'r>(report: &'r RehomeReport<'_>) -> Document<'r> {
     document
 }
 
-fn names<'r>(report: &'r RehomeReport<'_>, swaps: &[usize]) -> Vec<&'r str> {
+fn names<'r>(report: &'r RehomeReport, swaps: &[usize]) -> Vec<&'r str> {
     swaps.iter().flat_map(|at| &report.swaps[*at].fields).map(String::as_str).collect()
 }

@@ -1,6 +1,6 @@
 //! `remove` for programs.
 
-use cledger_core::effects::Effect;
+use cledger_work::remove::Removed;
 use serde::Serialize;
 
 use super::FORMAT;
@@ -15,12 +15,12 @@ pub(crate) struct Document<'r> {
     effects: Vec<EffectDocument>,
 }
 
-pub(crate) fn document<'r>(
-    removed: &'r [String],
-    files: &'r [(String, &'static str)],
-    changed: &[Effect],
-    written: bool,
-) -> Document<'r> {
-    let files = files.iter().map(|(path, _)| path.as_str()).collect();
-    Document { format: FORMAT, removed, written, files, effects: effects(changed) }
+pub(crate) fn document(removed: &Removed) -> Document<'_> {
+    Document {
+        format: FORMAT,
+        removed: &removed.addresses,
+        written: removed.written,
+        files: removed.files.iter().map(|file| file.path.as_str()).collect(),
+        effects: effects(&removed.effects),
+    }
 }

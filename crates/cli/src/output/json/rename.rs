@@ -1,5 +1,6 @@
 //! `rename` for programs.
 
+use cledger_work::touched::TouchedFile;
 use serde::Serialize;
 
 use super::FORMAT;
@@ -14,9 +15,8 @@ pub(crate) struct Document<'r> {
 }
 
 pub(crate) fn document<'r>(
-    from: &'r str,
-    to: &'r str,
-    files: &'r [(String, &'static str)],
+    (from, to): (&'r str, &'r str),
+    files: &'r [TouchedFile],
     written: bool,
 ) -> Document<'r> {
     Document {
@@ -24,6 +24,6 @@ pub(crate) fn document<'r>(
         from,
         to,
         written,
-        files: files.iter().map(|(path, _)| path.as_str()).collect(),
+        files: files.iter().map(|file| file.path.as_str()).collect(),
     }
 }

@@ -1,12 +1,11 @@
 //! `render` for programs.
 
-use cledger_core::findings::Finding;
-use cledger_core::model::Ledger;
+use cledger_work::render::{Rendered, RenderedFile};
 use serde::Serialize;
 
 use super::FORMAT;
 use super::check::{self, FindingDocument};
-use crate::output::text::render::{RenderedFile, word};
+use crate::output::text::render::word;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'r> {
@@ -23,12 +22,7 @@ struct FileDocument {
     written: &'static str,
 }
 
-pub(crate) fn document<'r>(
-    ledger: &'r Ledger,
-    stage: &'r str,
-    files: &[RenderedFile],
-    gaps: &'r [Finding],
-) -> Document<'r> {
+pub(crate) fn document(rendered: &Rendered) -> Document<'_> {
     let file = |file: &RenderedFile| FileDocument {
         path: file.path.display().to_string(),
         secret: file.secret,
@@ -36,8 +30,8 @@ pub(crate) fn document<'r>(
     };
     Document {
         format: FORMAT,
-        stage,
-        files: files.iter().map(file).collect(),
-        gaps: gaps.iter().map(|gap| check::finding(ledger, gap)).collect(),
+        stage: &rendered.stage,
+        files: rendered.files.iter().map(file).collect(),
+        gaps: rendered.gaps.iter().map(|gap| check::finding(&rendered.ledger, gap)).collect(),
     }
 }

@@ -5,7 +5,8 @@ use serde::Serialize;
 
 use super::FORMAT;
 use super::change::{EffectDocument, effects};
-use crate::commands::{Names, Replacement};
+use cledger_work::replace::Replacement;
+use cledger_work::replace::changes::Names;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'r> {
@@ -42,7 +43,7 @@ struct FindingDocument<'r> {
     address: &'r str,
 }
 
-pub(crate) fn document(replacement: &Replacement, written: bool) -> Document<'_> {
+pub(crate) fn document(replacement: &Replacement) -> Document<'_> {
     let replaced = replacement.replaced.iter().map(|one| ReplacedDocument {
         address: &one.address,
         file: &one.file,
@@ -59,10 +60,10 @@ pub(crate) fn document(replacement: &Replacement, written: bool) -> Document<'_>
     });
     Document {
         format: FORMAT,
-        written,
+        written: replacement.written,
         replaced: replaced.collect(),
         renamed: renamed.collect(),
-        effects: effects(&replacement.planned.effects),
+        effects: effects(&replacement.effects),
         caused: findings(&replacement.caused),
         cured: findings(&replacement.cured),
     }

@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::Resumed;
+use cledger_work::resume::Resumed;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'r> {

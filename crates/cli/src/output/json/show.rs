@@ -2,9 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use cledger_core::model::{Kind, Ledger, StageId, Subject};
-use cledger_core::resolve::{Effective, FieldId, Outcome, Session};
-use cledger_store::daybook::{Content, Record};
+use cledger_core::model::{Kind, Ledger, Subject};
+use cledger_core::resolve::{Effective, FieldId, Outcome, Resolver, Session};
+use cledger_work::Opened;
+use cledger_work::deliver::history::Recorded;
+use cledger_work::meant::unit_of;
+use cledger_work::show::{Shown, fingerprint};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -100,13 +103,14 @@ fn rows<'l>(session: &Session<'_, 'l>, field: FieldId) -> Option<BTreeMap<String
 }
 
 pub(crate) fn document<'l>(
-    session: &mut Session<'_, 'l>,
-    (subject, stage): (Subject, StageId),
-    fields: &[FieldId],
+    opened: &Opened,
+    resolver: &Resolver<'l>,
+    shown: &Shown,
     unmask: bool,
-    fingerprint: &dyn Fn(&Effective<'_>) -> Option<String>,
 ) -> Document<'l> {
-    let ledger = session.ledger();
+    let ledger = resolver.ledger();
+    let (subject, stage) = (shown.subject, shown.chosen.stage);
+    let mut session = resolver.session(unit_of(subject));
     let (unit, instance) = match subject {
         Subject::Shared => (None, None),
         Subject::Unit(id, instance) => {
@@ -126,12 +130,12 @@ pub(crate) fn document<'l>(
         missing: Vec::new(),
         problems: Vec::new(),
     };
-    for &field in fields {
+    for &field in &shown.fields {
         let address = || ledger.address(field).to_string();
         match session.outcome(field) {
             Outcome::Value(effective) => {
                 let value = value(ledger, field, &effective, unmask);
-                let (rows, fingerprint) = (rows(session, field), fingerprint(&effective));
+                let (rows, fingerprint) = (rows(&session, field), fingerprint(opened, stage, &effective));
                 document.values.push(ValueDocument { fingerprint, rows, ..value });
             }
             Outcome::Missing(..) => document.missing.push(AddressDocument { address: address() }),
@@ -166,7 +170,8 @@ struct DeliveredDocument<'r> {
 }
 
 /// A delivery with its values.
-pub(crate) fn delivery<'r>(record: &'r Record, content: &'r Content, unmask: bool) -> DeliveryDocument<'r> {
+pub(crate) fn delivery(recorded: &Recorded, unmask: bool) -> DeliveryDocument<'_> {
+    let Recorded { record, content } = recorded;
     let values = content.values.iter().map(|(field, stored)| {
         let shown = stored.text.as_ref().filter(|_| unmask || !stored.secret);
         let value = shown.and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();

@@ -1,10 +1,10 @@
 //! `status` for programs.
 
-use cledger_core::model::Ledger;
+use cledger_core::delivery::{InStage, Waiting};
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::{InStage, Standing};
+use cledger_work::deliver::status::{Standing, Status, There};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'s> {
@@ -16,7 +16,7 @@ pub(crate) struct Document<'s> {
 struct UnitDocument<'s> {
     unit: &'s str,
     stages: Vec<StageDocument<'s>>,
-    waiting: Vec<&'s str>,
+    waiting: Vec<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -28,22 +28,25 @@ struct StageDocument<'s> {
     age: Option<i64>,
 }
 
-pub(crate) fn document<'s>(ledger: &'s Ledger, standings: &'s [Standing]) -> Document<'s> {
-    let stage = |(name, stage): (&'s str, &InStage)| {
-        let (state, number, age) = match *stage {
-            InStage::Nothing => ("nothing", None, None),
-            InStage::Delivered(number, age) => ("delivered", Some(number), Some(age)),
-            InStage::Withdrawn(age) => ("withdrawn", None, Some(age)),
-        };
-        StageDocument { stage: name, state, number, age }
+pub(crate) fn document(status: &Status) -> Document<'_> {
+    Document { format: FORMAT, units: status.standings.iter().map(|it| unit(status, it)).collect() }
+}
+
+fn unit<'s>(status: &'s Status, standing: &'s Standing) -> UnitDocument<'s> {
+    let named = status.ledger.stages.iter().map(|stage| stage.name.as_str()).zip(&standing.stages);
+    let words = |(what, stages): (&Waiting, &Vec<String>)| format!("{} {}", what.words(), stages.join(", "));
+    UnitDocument {
+        unit: &standing.owner,
+        stages: named.filter_map(|(name, it)| Some(stage(name, it.as_ref()?))).collect(),
+        waiting: standing.waiting.iter().map(words).collect(),
+    }
+}
+
+fn stage<'s>(name: &'s str, there: &There) -> StageDocument<'s> {
+    let (state, number, age) = match there.what {
+        InStage::Nothing => ("nothing", None, None),
+        InStage::Delivered(number) => ("delivered", Some(number), Some(there.age)),
+        InStage::Withdrawn => ("withdrawn", None, Some(there.age)),
     };
-    let unit = |standing: &'s Standing| {
-        let named = ledger.stages.iter().map(|stage| stage.name.as_str()).zip(&standing.stages);
-        UnitDocument {
-            unit: &standing.owner,
-            stages: named.filter_map(|(name, it)| Some(stage((name, it.as_ref()?)))).collect(),
-            waiting: standing.waiting.iter().map(|waiting| waiting.text.as_str()).collect(),
-        }
-    };
-    Document { format: FORMAT, units: standings.iter().map(unit).collect() }
+    StageDocument { stage: name, state, number, age }
 }

@@ -6,8 +6,8 @@ use cledger_core::trace::{Candidate, Saying, Standing};
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::Traced;
 use crate::output::values;
+use cledger_work::trace::Traced;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'l> {

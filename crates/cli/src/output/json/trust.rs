@@ -5,7 +5,7 @@ use cledger_store::Remembered;
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::commands::{Doing, Trusted};
+use cledger_work::trust::{Doing, Trusted};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'t> {

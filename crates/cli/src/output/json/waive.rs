@@ -1,5 +1,6 @@
 //! `waive` for programs.
 
+use cledger_work::waive::Waived;
 use serde::Serialize;
 
 use super::FORMAT;
@@ -13,6 +14,7 @@ pub(crate) struct Document<'w> {
     findings: usize,
 }
 
-pub(crate) fn document<'w>(code: &'w str, address: &'w str, until: &'w str, findings: usize) -> Document<'w> {
-    Document { format: FORMAT, code, address, until, findings }
+pub(crate) fn document(waived: &Waived) -> Document<'_> {
+    let Waived { code, address, until, count } = waived;
+    Document { format: FORMAT, code, address, until, findings: *count }
 }

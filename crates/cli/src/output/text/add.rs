@@ -1,16 +1,17 @@
 //! `add` for people: the files, and what needs a value now.
 
-use cledger_core::effects::Effect;
+use cledger_work::add::Added;
 
-use super::check::counted;
 use crate::output::console::Console;
 use crate::output::style;
+use cledger_work::shown::counted;
 
 /// The most fields that are listed.
 const MOST_LISTED: usize = 15;
 
-pub(crate) fn print(console: &mut Console, added: &str, files: &[&str], missing: &[&Effect]) {
-    console.line(format!("{}: {added}, in {}.", style::good("added"), files.join(" and ")));
+pub(crate) fn print(console: &mut Console, added: &Added) {
+    let Added { what, files, missing } = added;
+    console.line(format!("{}: {what}, in {}.", style::good("added"), files.join(" and ")));
     if missing.is_empty() {
         return;
     }

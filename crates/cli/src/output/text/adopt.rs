@@ -3,14 +3,13 @@
 use cledger_core::adopt::{Proposed, ProposedKind, Repeat};
 use cledger_core::name::Name;
 
-use super::check::counted;
-use crate::commands::Adoption;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use cledger_work::adopt::adoption::Adoption;
+use cledger_work::shown::counted;
 
-/// Prints all of it; `any` says whether a file of the ledger would change.
-pub(crate) fn print(console: &mut Console, adoption: &Adoption, any: bool) {
+pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
     let mut table = Table::new(&["output", "format", "found in"], console.width());
     for (path, format, stages) in &adoption.outputs {
         table.row(vec![
@@ -47,7 +46,7 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption, any: bool) {
     list(console, "could refer to one another, since they have the same host", &adoption.repeats, repeat);
     list(console, "could be one default with ${stage.name} in it", &adoption.by_stage, Clone::clone);
     console.line("");
-    summary(console, adoption, any);
+    summary(console, adoption);
 }
 
 fn entries(console: &mut Console, adoption: &Adoption) {
@@ -114,7 +113,8 @@ fn repeat(repeat: &Repeat) -> String {
     }
 }
 
-fn summary(console: &mut Console, adoption: &Adoption, any: bool) {
+fn summary(console: &mut Console, adoption: &Adoption) {
+    let any = adoption.changes_something;
     let files = counted(adoption.files.len(), "file");
     let left_out = if adoption.not_placed.is_empty() { "" } else { ", but for what is not placed" };
     console.line(format!(

@@ -2,13 +2,13 @@
 
 use std::path::Path;
 
-use super::check::counted;
-use crate::commands::CountedOutlet;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::values;
+use cledger_work::capture::Counted;
+use cledger_work::shown::counted;
 
-pub(crate) fn print(console: &mut Console, outlets: &[CountedOutlet], path: &Path) {
+pub(crate) fn print(console: &mut Console, outlets: &[Counted], path: &Path) {
     let mut table = Table::new(&["outlet", "kind", "there", "not there", ""], console.width());
     for outlet in outlets {
         let not_known = match &outlet.not_known[..] {

@@ -2,20 +2,24 @@
 
 use cledger_core::effects::{Effect, Seen};
 
-use super::check::counted;
 use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
-use crate::setting::Written;
+use cledger_work::set::SettingsChanged;
+use cledger_work::setting::Written;
+use cledger_work::shown::counted;
 
 /// The most effective values that are listed.
 const MOST_EFFECTS: usize = 30;
 
-pub(crate) fn print(console: &mut Console, written: &[Written], effects: &[Effect]) {
-    settings(console, written);
+pub(crate) fn print(console: &mut Console, changed: &SettingsChanged) {
+    settings(console, &changed.settings);
     console.line("");
-    self::effects(console, effects);
+    effects(console, &changed.effects);
+    if !changed.written {
+        console.line("Nothing is written yet. To do it, add --write.");
+    }
 }
 
 /// The settings that a change writes, before and after.

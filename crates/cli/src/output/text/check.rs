@@ -9,6 +9,8 @@ use cledger_core::findings::{Code, Finding, Report, Severity, Standing, UnitStan
 use cledger_core::model::{Ledger, UnitId};
 use cledger_core::source::Place;
 
+use cledger_work::shown::counted;
+
 use crate::explanations;
 use crate::output::console::{Console, USUAL_WIDTH};
 use crate::output::table::{Table, Tone};
@@ -118,11 +120,6 @@ pub(crate) fn explanation(console: &mut Console, code: Code) {
             }
         }
     }
-}
-
-/// A number with its noun.
-pub(crate) fn counted(number: usize, noun: &str) -> String {
-    if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
 }
 
 fn standings(console: &mut Console, ledger: &Ledger, report: &Report, covers: &dyn Fn(usize) -> bool) {

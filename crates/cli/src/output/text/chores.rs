@@ -1,11 +1,11 @@
 //! `chores` for people.
 
-use crate::commands::OpenChore;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::values;
+use cledger_work::deliver::chores::OpenChore;
 
-pub(crate) fn print(console: &mut Console, open: &[OpenChore<'_>]) {
+pub(crate) fn print(console: &mut Console, open: &[OpenChore]) {
     if open.is_empty() {
         console.line("No chore is open.");
         return;
@@ -19,7 +19,7 @@ pub(crate) fn print(console: &mut Console, open: &[OpenChore<'_>]) {
         table.row(vec![
             (format!("{}@{}", one.owner, one.stage), Tone::Plain),
             (when, Tone::Plain),
-            (values::escape(&one.chore.text), Tone::Plain),
+            (values::escape(&one.text), Tone::Plain),
         ]);
     }
     table.keep_whole(0);

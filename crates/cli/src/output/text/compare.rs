@@ -4,19 +4,15 @@ use cledger_core::compare::{Compared, Difference, Named, NamedCompared, RowDiffe
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Effective;
 
+use cledger_work::compare::ComparedStages;
+
 use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
 
-/// What the two sides are called.
-pub(crate) struct Sides<'s> {
-    pub(crate) left: &'s str,
-    pub(crate) right: &'s str,
-}
-
 /// How a field stands, in words.
-pub(crate) fn word(compared: &Compared<'_>, sides: &Sides<'_>) -> String {
+fn word(compared: &Compared<'_>, sides: &ComparedStages<'_>) -> String {
     let purpose = if compared.absent_on_purpose { ", as meant" } else { "" };
     match compared.difference {
         Difference::Same => "same".to_owned(),
@@ -28,15 +24,9 @@ pub(crate) fn word(compared: &Compared<'_>, sides: &Sides<'_>) -> String {
     }
 }
 
-pub(crate) fn print(
-    console: &mut Console,
-    ledger: &Ledger,
-    compared: &[SubjectCompared<'_>],
-    sides: &Sides<'_>,
-    all: bool,
-) {
+pub(crate) fn print(console: &mut Console, ledger: &Ledger, sides: &ComparedStages<'_>, all: bool) {
     let (mut same, mut meant, mut unmeant, mut unknown) = (0, 0, 0, 0);
-    for subject in compared {
+    for subject in &sides.subjects {
         match subject {
             SubjectCompared::OnlyLeft(subject) => {
                 let name = style::heading(&ledger.owner(*subject).to_string());
@@ -86,8 +76,8 @@ fn has_value(field: &Compared<'_>) -> bool {
     field.left_value.is_some() || field.right_value.is_some()
 }
 
-fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides: &Sides<'_>) {
-    let mut table = Table::new(&["entry", sides.left, sides.right, ""], console.width());
+fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides: &ComparedStages<'_>) {
+    let mut table = Table::new(&["entry", sides.left.as_str(), sides.right.as_str(), ""], console.width());
     for field in fields {
         let (entry, declaration) = ledger.field(field.left.subject, field.left.slot);
         let name = declaration.name.as_ref();
@@ -130,7 +120,7 @@ pub(crate) fn files(
         let secret = one.is_secret();
         let value = |side: &Option<Named>| match side {
             None => ("none".to_owned(), Tone::Quiet),
-            Some(Named { value: Some(value), .. }) if !secret => (values::one_line(value), Tone::Plain),
+            Some(Named { value: Some(value), .. }) if !secret => (values::held(value), Tone::Plain),
             Some(_) => (values::MASK.to_owned(), Tone::Plain),
         };
         let (word, tone) = match one.difference {

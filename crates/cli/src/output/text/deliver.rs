@@ -3,22 +3,30 @@
 use cledger_core::delivery::{Delivered, FieldChange};
 use cledger_core::model::Ledger;
 
-use super::check::counted;
 use super::outlet;
-use crate::commands::Delivery;
+use super::render::gaps;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::time::day;
 use crate::output::{style, values};
-use crate::reality::bring::Brought;
+use cledger_work::deliver::{Delivered as AllDelivered, Delivery};
+use cledger_work::reality::brought::Brought;
+use cledger_work::shown::counted;
 
-pub(crate) fn print(console: &mut Console, ledger: &Ledger, deliveries: &[Delivery], write: bool) {
+pub(crate) fn print(console: &mut Console, delivered: &AllDelivered) {
+    let AllDelivered { ledger, deliveries, write, .. } = delivered;
+    if !delivered.gaps.is_empty() {
+        gaps(console, ledger, &delivered.gaps);
+        console.line("Nothing is delivered.");
+        return;
+    }
     let (idle, busy): (Vec<&Delivery>, Vec<&Delivery>) =
         deliveries.iter().partition(|delivery| delivery.plan.is_idle());
     for (at, delivery) in busy.iter().enumerate() {
         if at > 0 {
             console.line("");
         }
-        one(console, ledger, delivery, write);
+        one(console, ledger, delivery, *write);
     }
     if !idle.is_empty() {
         if !busy.is_empty() {
@@ -27,7 +35,7 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, deliveries: &[Delive
         let units = counted(idle.len(), "unit");
         console.line(format!("{units} left out: delivered as the ledger says, and there."));
     }
-    if !write && !busy.is_empty() {
+    if !*write && !busy.is_empty() {
         console.line("Nothing is delivered yet. To do it, add --write.");
     }
 }
@@ -54,6 +62,8 @@ fn one(console: &mut Console, ledger: &Ledger, delivery: &Delivery, write: bool)
     if write {
         outlet::brought(console, &delivery.brought, &[]);
         match &delivery.recorded {
+            // What ended the work came before this one.
+            None if delivery.brought.is_empty() => console.line("Not delivered."),
             Some(record) => {
                 console.line(format!("Recorded as {}@{stage}:{}.", plan.owner, record.meta.number));
             }
@@ -110,9 +120,4 @@ pub(crate) fn changes(console: &mut Console, changes: &std::collections::BTreeMa
 fn shown(value: &Delivered<'_>) -> (String, Tone) {
     let text = value.text.filter(|_| !value.secret);
     (text.map_or_else(|| values::MASK.to_owned(), values::of_json), Tone::Plain)
-}
-
-/// The day of a time as RFC 3339 writes it.
-pub(crate) fn day(time: &str) -> &str {
-    time.split('T').next().unwrap_or(time)
 }

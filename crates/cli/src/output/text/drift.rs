@@ -5,14 +5,14 @@ use std::collections::BTreeMap;
 use cledger_core::compare::RowDifference;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 
-use super::check::counted;
-use super::deliver::day;
 use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::time::day;
 use crate::output::{style, values};
-use crate::reality::lookups::LOOKED_UP;
-use crate::reality::{LastDelivery, State, UnitDrift};
+use cledger_work::reality::lookups::LOOKED_UP;
+use cledger_work::reality::standing::{LastDelivery, State, UnitDrift};
+use cledger_work::shown::counted;
 
 pub(crate) fn word(what: NameDrift) -> &'static str {
     match what {

@@ -2,12 +2,13 @@
 
 use cledger_store::daybook::{Kind, Meta, Record};
 
-use super::check::counted;
-use super::deliver::day;
-use crate::commands::History;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::time::{day, minute};
 use crate::output::{style, values};
+use cledger_work::deliver::history::{History, Verified as Verification};
+use cledger_work::reality::brought::words;
+use cledger_work::shown::counted;
 
 /// The word for what a record is of.
 pub(crate) fn word(kind: Kind) -> &'static str {
@@ -18,14 +19,9 @@ pub(crate) fn word(kind: Kind) -> &'static str {
     }
 }
 
-/// When, to the minute.
-pub(crate) fn minute(time: &str) -> String {
-    time.get(..16).unwrap_or(time).replace('T', " ")
-}
-
 /// The first line of the reason, or the chore.
 fn why(meta: &Meta) -> &str {
-    let text = if meta.kind == Kind::ChoreDone { meta.note.as_deref() } else { Some(meta.why.as_str()) };
+    let text = if meta.kind == Kind::ChoreDone { meta.chore.as_deref() } else { Some(meta.why.as_str()) };
     text.and_then(|text| text.lines().next()).unwrap_or_default()
 }
 
@@ -75,16 +71,17 @@ pub(crate) fn print(console: &mut Console, history: &History) {
     }
 }
 
-pub(crate) fn verified(console: &mut Console, count: usize, broken: Option<&str>, not_readable: usize) {
-    let records = counted(count, "record");
+pub(crate) fn verified(console: &mut Console, verified: &Verification) {
+    let Verification { records, broken, not_readable } = verified;
+    let records = counted(*records, "record");
     match broken {
         Some(broken) => console.line(format!("{}: {broken}.", style::bad("not whole"))),
         None => {
             console.line(format!("{}: {records}, none changed, put in or taken out.", style::good("whole")));
         }
     }
-    if not_readable > 0 {
-        let text = format!("the secrets of {}", counted(not_readable, "record"));
+    if *not_readable > 0 {
+        let text = format!("the secrets of {}", counted(*not_readable, "record"));
         console.line(format!("{}: {text}, whose keys are not at hand.", style::doubtful("not known")));
     }
 }
@@ -104,12 +101,21 @@ pub(crate) fn record(console: &mut Console, record: &Record) {
         let more = if meta.uncommitted == Some(true) { ", with changes that are in no commit" } else { "" };
         lines.push(("ledger", format!("{}{more}", revision.get(..12).unwrap_or(revision))));
     }
-    if let Some(note) = &meta.note {
-        lines.push(("note", note.clone()));
+    if let Some(chore) = &meta.chore {
+        lines.push(("chore", chore.clone()));
+    }
+    if let Some(who) = &meta.finished_by {
+        lines.push(("note", format!("finished by {who}")));
+    }
+    if meta.stages_left_out {
+        lines.push(("note", "stages before it were left out".to_owned()));
     }
     for answer in &meta.outlets {
         let reason = answer.reason.as_ref().map(|reason| format!(": {reason}")).unwrap_or_default();
-        lines.push(("outlet", format!("{} ({}) {}{reason}", answer.outlet, answer.kind, answer.state)));
+        lines.push((
+            "outlet",
+            format!("{} ({}) {}{reason}", answer.outlet, answer.kind, words(answer.state, answer.in_effect)),
+        ));
     }
     for (name, text) in lines {
         console.wrapped(&format!("  {name:<8} {}", values::escape(&text)), "           ");

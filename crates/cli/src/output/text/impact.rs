@@ -4,10 +4,10 @@ use cledger_core::address::Address;
 use cledger_core::impact::Affected;
 use cledger_core::model::Ledger;
 
-use super::check::counted;
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
+use cledger_work::shown::counted;
 
 pub(crate) fn print(console: &mut Console, ledger: &Ledger, address: &Address, affected: &[Affected]) {
     if affected.is_empty() {

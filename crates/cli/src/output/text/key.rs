@@ -6,10 +6,10 @@ use cledger_core::cipher::KeyScope;
 use cledger_core::name::Name;
 use cledger_store::{Recipient, SeenKey, Sight};
 
-use crate::commands::{KeyCompared, KeyDone, KeyListed, KeyReader};
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
+use cledger_work::keys::{Compared, KeyReader, KeysChanged, KeysTrusted, Listed, OwnIdentity};
 
 fn called(scope: &KeyScope) -> String {
     match scope {
@@ -23,7 +23,8 @@ fn joined(names: &[Name]) -> String {
     names.join(", ")
 }
 
-pub(crate) fn done(console: &mut Console, done: &[KeyDone], written: bool) {
+pub(crate) fn done(console: &mut Console, changed: &KeysChanged) {
+    let KeysChanged { done, written } = changed;
     let counts = done.iter().any(|one| one.secrets.is_some());
     let heads: &[&str] =
         if counts { &["key of", "readers", "secrets", ""] } else { &["key of", "readers", ""] };
@@ -35,7 +36,7 @@ pub(crate) fn done(console: &mut Console, done: &[KeyDone], written: bool) {
             row.push(plain(secrets.to_string()));
         }
         let word =
-            if written || !one.changes { one.word.to_owned() } else { format!("would be {}", one.word) };
+            if *written || !one.changes { one.word.to_owned() } else { format!("would be {}", one.word) };
         let who = one.reader.as_ref().map(|name| format!("{name} ")).unwrap_or_default();
         row.push((format!("{who}{word}"), Tone::Quiet));
         table.row(row);
@@ -43,13 +44,13 @@ pub(crate) fn done(console: &mut Console, done: &[KeyDone], written: bool) {
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
     fingerprints(console, done.iter().flat_map(|one| &one.readers));
-    if !written {
+    if !*written {
         console.line("");
         console.line(format!("{}: --write does it.", style::doubtful("nothing written")));
     }
 }
 
-pub(crate) fn listed(console: &mut Console, listed: &[KeyListed]) {
+pub(crate) fn listed(console: &mut Console, listed: &[Listed]) {
     let mut table = Table::new(&["secrets of", "encrypted", "plain", "readers", "here"], console.width());
     for one in listed {
         let plain = |text: String| (text, Tone::Plain);
@@ -76,7 +77,7 @@ pub(crate) fn listed(console: &mut Console, listed: &[KeyListed]) {
 }
 
 /// What is new about a key, if something is.
-fn news(one: &KeyListed) -> Option<String> {
+fn news(one: &Listed) -> Option<String> {
     let name = called(&one.scope);
     match one.sight.as_ref()? {
         Sight::Same => None,
@@ -108,7 +109,7 @@ fn names(readers: &[KeyReader]) -> String {
 }
 
 /// Keys as they were last seen, and as they are.
-pub(crate) fn compared(console: &mut Console, found: &[KeyCompared]) {
+pub(crate) fn compared(console: &mut Console, found: &[Compared]) {
     let mut table = Table::new(&["key of", "", "key", "changes", "readers"], console.width());
     for one in found {
         let mut row = |name: String, when: &str, seen: Option<&SeenKey>, tone: Tone| {
@@ -149,10 +150,13 @@ pub(crate) fn compared(console: &mut Console, found: &[KeyCompared]) {
 }
 
 /// What became of keys that somebody says are the right ones.
-pub(crate) fn trusted(console: &mut Console, count: usize, news: bool, written: bool) {
-    let keys = if count == 1 { "this key" } else { "these keys" };
+pub(crate) fn trusted(console: &mut Console, trusted: &KeysTrusted) {
+    let KeysTrusted { keys: found, written } = trusted;
+    compared(console, found);
+    let news = found.iter().any(|one| one.sight != Some(Sight::Same));
+    let keys = if found.len() == 1 { "this key" } else { "these keys" };
     console.line("");
-    console.line(match (written, news) {
+    console.line(match (*written, news) {
         (true, _) => format!("{}: new secrets may be written under {keys}.", style::good("trusted")),
         (false, true) => {
             let text = format!("if {keys} and the readers are the right ones: --write.");
@@ -160,4 +164,13 @@ pub(crate) fn trusted(console: &mut Console, count: usize, news: bool, written: 
         }
         (false, false) => format!("{}: nothing changed since the last look.", style::good("as last seen")),
     });
+}
+
+/// The public keys of one's own identity, alone on standard output.
+pub(crate) fn identity(console: &mut Console, identity: &OwnIdentity) {
+    let what = if identity.is_new { "New identity, readable by you alone" } else { "Your identity" };
+    console.notice(&format!("{what}: {}\nIts public key, for whoever lets you in:", identity.path));
+    for recipient in &identity.recipients {
+        console.line(recipient);
+    }
 }

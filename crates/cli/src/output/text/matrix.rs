@@ -5,11 +5,11 @@ use cledger_core::model::{Ledger, StageId};
 use cledger_core::resolve::{Layer, Outcome};
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 
-use super::check::counted;
-use crate::error::CliError;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use cledger_work::Trouble;
+use cledger_work::shown::counted;
 
 /// The narrowest column that still says something.
 const NARROWEST: usize = 9;
@@ -125,10 +125,10 @@ pub(crate) fn csv(
     ledger: &Ledger,
     stages: &[StageId],
     rows: &[Row<'_>],
-) -> Result<(), CliError> {
+) -> Result<(), Trouble> {
     let mut writer = csv::Writer::from_writer(Vec::new());
     let failed =
-        |error: &dyn std::fmt::Display| CliError::outside(format!("the lines cannot be written: {error}"));
+        |error: &dyn std::fmt::Display| Trouble::outside(format!("the lines cannot be written: {error}"));
     let heads = stages.iter().map(|&stage| ledger.stage(stage).name.to_string());
     let heads: Vec<String> = std::iter::once("field".to_owned()).chain(heads).collect();
     writer.write_record(heads).map_err(|error| failed(&error))?;

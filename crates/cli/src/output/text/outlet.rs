@@ -1,15 +1,18 @@
 //! `outlet` for people.
 
-use super::deliver::day;
-use crate::commands::{ListedOutlet, Prepared, Preparing};
+use super::render::gaps;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::time::day;
 use crate::output::{style, values};
-use crate::reality::UnitDrift;
-use crate::reality::bring::Brought;
-use crate::reality::lookups::Lookup;
+use cledger_work::outlet::list::Listed;
+use cledger_work::outlet::prepare::{Prepared, Preparing};
+use cledger_work::outlet::put::Put;
+use cledger_work::reality::brought::Brought;
+use cledger_work::reality::lookups::Lookup;
+use cledger_work::reality::standing::UnitDrift;
 
-pub(crate) fn print(console: &mut Console, outlets: &[ListedOutlet]) {
+pub(crate) fn print(console: &mut Console, outlets: &[Listed]) {
     let mut table = Table::new(&["outlet", "kind", "stage", "units there", "last", "", ""], console.width());
     for outlet in outlets {
         let (word, tone) = match &outlet.trouble {
@@ -56,6 +59,19 @@ pub(crate) fn prepared(console: &mut Console, prepared: &[Prepared], write: bool
     }
 }
 
+/// What `outlet put` came to.
+pub(crate) fn put(console: &mut Console, put: &Put) {
+    if !put.gaps.is_empty() {
+        gaps(console, &put.ledger, &put.gaps);
+        console.line("Nothing is brought.");
+    } else if put.write {
+        brought(console, &put.brought, &put.units);
+    } else {
+        super::drift::print(console, &put.units);
+        console.line("Nothing is brought yet. To do it, add --write.");
+    }
+}
+
 /// What came of bringing units to outlets; `after` is how they stand now.
 pub(crate) fn brought(console: &mut Console, brought: &[Brought], after: &[UnitDrift]) {
     let mut table = Table::new(&["unit", "outlet", "kind", "", ""], console.width());
@@ -93,13 +109,12 @@ pub(crate) fn looked_up(console: &mut Console, lookups: &[Lookup<'_>], write: bo
     let mut table = Table::new(&["field", "ledger", "there", "", ""], console.width());
     let mut to_write = 0;
     for lookup in lookups {
-        let masked = |text: &str| if lookup.secret { values::MASK.to_owned() } else { values::escape(text) };
         let said = match &lookup.said {
-            Ok(Some(said)) => masked(said),
+            Ok(Some(said)) => values::held(said),
             Ok(None) => "none yet".to_owned(),
             Err(_) => values::MASK.to_owned(),
         };
-        let found = lookup.found.as_ref().map(|found| masked(&found.to_text())).unwrap_or_default();
+        let found = lookup.found.as_ref().map(values::held).unwrap_or_default();
         let (word, tone, reason) = match lookup.is_same() {
             Ok(true) => ("as the ledger says", Tone::Plain, ""),
             Ok(false) => {

@@ -2,16 +2,16 @@
 
 use cledger_core::probe::{Answer, Probed};
 
-use super::check::counted;
-use crate::commands::ProbeReport;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use cledger_work::probe::ProbeReport;
+use cledger_work::shown::counted;
 
 /// How many days before the end a certificate is told in colour.
 const SOON: i64 = 30;
 
-pub(crate) fn print(console: &mut Console, report: &ProbeReport<'_>) {
+pub(crate) fn print(console: &mut Console, report: &ProbeReport) {
     console.line(style::heading(&format!("{} (class {})", report.stage, report.class)));
     console.line("");
     let mut table = Table::new(&["service", "needed by", "answer", ""], console.width());

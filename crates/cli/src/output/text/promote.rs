@@ -1,22 +1,33 @@
 //! `promote` for people: what moving up means for each unit.
 
 use cledger_core::promotion::Fate;
+use cledger_work::shown::counted;
 
-use super::change;
-use super::deliver::day;
-use crate::commands::{Promotion, PromotionField};
+use cledger_store::daybook::Stored;
+
+use super::{change, deliver};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::time::day;
 use crate::output::{style, values};
-use crate::setting::Written;
+use cledger_work::promote::{Field, Promoted};
 
-pub(crate) fn print(
-    console: &mut Console,
-    (below, above): (&str, &str),
-    promotions: &[Promotion],
-    written: &[Written],
-    write: bool,
-) {
+pub(crate) fn print(console: &mut Console, promoted: &Promoted) {
+    if let Some((path, count)) = &promoted.form {
+        let (values, path) = (counted(*count, "value"), path.display());
+        console.line(format!("Wrote the form for {values} to {path}. Fill it in, and try again."));
+        return;
+    }
+    moved(console, promoted);
+    if let Some(delivered) = &promoted.delivered {
+        console.line("");
+        deliver::print(console, delivered);
+    }
+}
+
+/// What moving up means for each unit.
+fn moved(console: &mut Console, promoted: &Promoted) {
+    let Promoted { below, above, promotions, settings: written, .. } = promoted;
     let mut open = 0;
     for (at, promotion) in promotions.iter().enumerate() {
         if at > 0 {
@@ -34,14 +45,14 @@ pub(crate) fn print(
             console.line("  nothing to carry, and nothing missing");
             continue;
         }
-        let mut table = Table::new(&["  field", below, above, ""], console.width());
+        let mut table = Table::new(&["  field", below.as_str(), above.as_str(), ""], console.width());
         for field in &promotion.fields {
             let (word, tone) = word(field);
             open += usize::from(field.fate == Fate::Needed && !field.is_taken);
             table.row(vec![
                 (format!("  {}", without_stage(field)), Tone::Plain),
-                shown(field.below.as_deref().map(String::as_str), field.secret),
-                shown(field.above.as_deref().map(String::as_str), field.secret),
+                shown(field.below.as_ref(), field.secret),
+                shown(field.above.as_ref(), field.secret),
                 (word, tone),
             ]);
         }
@@ -54,11 +65,12 @@ pub(crate) fn print(
         change::settings(console, written);
     }
     if open > 0 {
-        let text = format!("{} still needed in {above}", super::check::counted(open, "value"));
+        let text = format!("{} still needed in {above}", counted(open, "value"));
         console.line(format!("{}: {text}; --answers FILE writes a form for them.", style::bad("needed")));
     }
-    match (written.is_empty(), write) {
+    match (written.is_empty(), promoted.write) {
         (true, _) => console.line("Nothing is carried. To carry settings, name them: --carry PATTERN."),
+        (false, true) if promoted.delivered.is_some() => console.line("Written."),
         (false, false) => console.line("Nothing is written yet. To do it, add --write."),
         (false, true) => {
             console.line(format!("Written. Bring it there: cledger deliver @{above}, or one unit."));
@@ -66,12 +78,12 @@ pub(crate) fn print(
     }
 }
 
-fn without_stage(field: &PromotionField) -> String {
+fn without_stage(field: &Field) -> String {
     let address = field.place.address.to_string();
     address.split('@').next().unwrap_or_default().to_owned()
 }
 
-fn word(field: &PromotionField) -> (String, Tone) {
+fn word(field: &Field) -> (String, Tone) {
     match (field.fate, field.is_taken) {
         (Fate::Needed, true) => ("answered".to_owned(), Tone::Plain),
         (Fate::Needed, false) => ("needed".to_owned(), Tone::Bad),
@@ -82,10 +94,13 @@ fn word(field: &PromotionField) -> (String, Tone) {
     }
 }
 
-fn shown(json: Option<&str>, secret: bool) -> (String, Tone) {
-    match json {
-        _ if secret => (values::MASK.to_owned(), Tone::Plain),
+/// A value, masked if it is a secret, or if one is on the other side.
+fn shown(stored: Option<&Stored>, secret: bool) -> (String, Tone) {
+    match stored {
         None => ("none".to_owned(), Tone::Quiet),
-        Some(text) => (values::of_json(text), Tone::Plain),
+        Some(stored) => {
+            let open = stored.text.as_ref().filter(|_| !secret && !stored.secret);
+            (open.map_or_else(|| values::MASK.to_owned(), |text| values::of_json(text)), Tone::Plain)
+        }
     }
 }

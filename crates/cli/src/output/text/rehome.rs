@@ -2,19 +2,13 @@
 
 use cledger_core::rehome::{Left, Spot, Swap};
 
-use super::check::counted;
-use crate::commands::RehomeReport;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use cledger_work::rehome::{RehomeReport, place_of as place};
+use cledger_work::shown::counted;
 
-/// A place, in a member of an archive if there is one.
-pub(crate) fn place(member: Option<&str>, place: &str) -> String {
-    let place = values::escape(place);
-    member.map_or(place.clone(), |member| format!("{} {place}", values::escape(member)))
-}
-
-pub(crate) fn print(console: &mut Console, report: &RehomeReport<'_>) {
+pub(crate) fn print(console: &mut Console, report: &RehomeReport) {
     let parts =
         || report.parts.iter().filter_map(|part| Some((part.member.as_deref(), part.rehomed.as_ref()?)));
     let replaced: Vec<(String, &Spot)> = parts()
@@ -70,7 +64,7 @@ pub(crate) fn print(console: &mut Console, report: &RehomeReport<'_>) {
     summary(console, report, replaced.len(), left.len());
 }
 
-fn listed(console: &mut Console, heading: &str, report: &RehomeReport<'_>, swaps: &[usize]) {
+fn listed(console: &mut Console, heading: &str, report: &RehomeReport, swaps: &[usize]) {
     if swaps.is_empty() {
         return;
     }
@@ -94,7 +88,7 @@ fn shown(swap: &Swap) -> (String, String) {
     }
 }
 
-fn summary(console: &mut Console, report: &RehomeReport<'_>, replaced: usize, left: usize) {
+fn summary(console: &mut Console, report: &RehomeReport, replaced: usize, left: usize) {
     let count = counted(replaced, "value");
     let out = report.out.display();
     if report.written {

@@ -1,6 +1,8 @@
 //! `rename` and `share` for people: the files that change.
 
-use super::check::counted;
+use cledger_work::shown::counted;
+use cledger_work::touched::TouchedFile;
+
 use crate::output::console::Console;
 use crate::output::style;
 
@@ -8,14 +10,11 @@ use crate::output::style;
 pub(crate) fn print(
     console: &mut Console,
     done: &str,
-    from: &str,
-    to: &str,
-    files: &[(String, &'static str)],
+    (from, to): (&str, &str),
+    files: &[TouchedFile],
     written: bool,
 ) {
-    for (path, word) in files {
-        console.line(format!("{word:<7}  {path}"));
-    }
+    touched(console, files);
     console.line("");
     let count = counted(files.len(), "file");
     console.line("No effective value changes.");
@@ -24,5 +23,12 @@ pub(crate) fn print(
     } else {
         let text = format!("{from} would become {to} in {count}; --write does it.");
         console.line(format!("{}: {text}", style::doubtful("nothing written")));
+    }
+}
+
+/// The files that a change touches.
+pub(crate) fn touched(console: &mut Console, files: &[TouchedFile]) {
+    for TouchedFile { path, becomes } in files {
+        console.line(format!("{:<7}  {path}", becomes.word()));
     }
 }

@@ -1,21 +1,19 @@
 //! `render` for people: what was written, and what is in the way.
 
-use std::path::PathBuf;
-
 use cledger_core::findings::Finding;
 use cledger_core::model::Ledger;
 use cledger_store::Written;
+use cledger_work::render::{Rendered, RenderedFile};
 
-use super::check::counted;
 use crate::output::console::Console;
 use crate::output::{diagnostics, style};
+use cledger_work::shown::counted;
 
-/// A file that was rendered.
-#[derive(Debug)]
-pub(crate) struct RenderedFile {
-    pub(crate) path: PathBuf,
-    pub(crate) secret: bool,
-    pub(crate) written: Written,
+pub(crate) fn print(console: &mut Console, rendered: &Rendered) {
+    let Rendered { ledger, files, gaps, partial, .. } = rendered;
+    self::gaps(console, ledger, gaps);
+    self::files(console, files);
+    summary(console, files.len(), gaps.len(), gaps.is_empty() || *partial);
 }
 
 pub(crate) fn word(written: Written) -> &'static str {
@@ -34,7 +32,7 @@ pub(crate) fn gaps(console: &mut Console, ledger: &Ledger, gaps: &[Finding]) {
     }
 }
 
-pub(crate) fn files(console: &mut Console, files: &[RenderedFile]) {
+fn files(console: &mut Console, files: &[RenderedFile]) {
     for file in files {
         let secret = if file.secret { "  (holds secrets: 0600)" } else { "" };
         console.line(format!("{:<9}  {}{secret}", word(file.written), file.path.display()));
@@ -42,7 +40,7 @@ pub(crate) fn files(console: &mut Console, files: &[RenderedFile]) {
 }
 
 /// The last line: what it came to.
-pub(crate) fn summary(console: &mut Console, files: usize, gaps: usize, written: bool) {
+fn summary(console: &mut Console, files: usize, gaps: usize, written: bool) {
     if gaps == 0 {
         console.line(format!("{}: {}.", style::good("rendered"), counted(files, "file")));
     } else if written {

@@ -3,20 +3,21 @@
 use cledger_core::findings::Finding;
 
 use super::change;
-use super::check::counted;
-use crate::commands::{Names, Replacement};
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
+use cledger_work::replace::Replacement;
+use cledger_work::replace::changes::Names;
+use cledger_work::shown::counted;
 
-pub(crate) fn print(console: &mut Console, replacement: &Replacement, written: bool) {
+pub(crate) fn print(console: &mut Console, replacement: &Replacement) {
     if replacement.replaced.is_empty() && replacement.renamed.is_empty() {
         console.line("Nothing to replace: nothing was found, or it is so already.");
         return;
     }
     replaced(console, replacement);
     renamed(console, replacement);
-    change::effects(console, &replacement.planned.effects);
+    change::effects(console, &replacement.effects);
     findings(console, "causes", &replacement.caused);
     findings(console, "cures", &replacement.cured);
     let mut counts = Vec::new();
@@ -28,7 +29,7 @@ pub(crate) fn print(console: &mut Console, replacement: &Replacement, written: b
     }
     let count = counts.join(" and ");
     console.line("");
-    if written {
+    if replacement.written {
         console.line(format!("{}: {count}.", style::good("replaced")));
     } else {
         console

@@ -2,10 +2,10 @@
 
 use cledger_store::{Interrupted, Since};
 
-use crate::commands::Resumed;
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
+use cledger_work::resume::Resumed;
 
 pub(crate) fn print(console: &mut Console, resumed: Option<&Resumed>) {
     let Some(resumed) = resumed else {

@@ -5,10 +5,10 @@ use cledger_core::model::Ledger;
 use cledger_core::resolve::Merged;
 use cledger_core::value::Value;
 
-use super::check::counted;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{origin, values};
+use cledger_work::shown::{cells_of, counted};
 
 /// Prints a table's effective rows, each with where it came from.
 pub(crate) fn print(
@@ -71,14 +71,5 @@ fn said(row: Option<&Value>, other: Option<&Value>) -> String {
         Some(Value::Map(others)) => others.get(column) != cells.get(column),
         _ => true,
     };
-    said_of(cells.iter().map(|(column, cell)| (column.as_str(), cell)).filter(|(column, _)| differs(column)))
-}
-
-/// A row by its key, with some of its cells.
-pub(crate) fn row<'c>(key: &str, cells: impl Iterator<Item = (&'c str, &'c Value)>) -> String {
-    format!("row {}: {}", values::escape(key), said_of(cells))
-}
-
-fn said_of<'c>(cells: impl Iterator<Item = (&'c str, &'c Value)>) -> String {
-    cells.map(|(column, cell)| format!("{column} {}", values::one_line(cell))).collect::<Vec<_>>().join(", ")
+    cells_of(cells.iter().map(|(column, cell)| (column.as_str(), cell)).filter(|(column, _)| differs(column)))
 }

@@ -4,10 +4,10 @@ use cledger_core::model::{Ledger, SettingValue};
 use cledger_core::resolve::{Effective, FieldId};
 use cledger_core::search::Found;
 
-use super::check::counted;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{origin, values};
+use cledger_work::shown::counted;
 
 pub(crate) fn settings(console: &mut Console, ledger: &Ledger, found: &[Found<'_>]) {
     let mut table = Table::new(&["address", "says", "in", "why"], console.width());

@@ -1,23 +1,57 @@
 //! `show` for people: a row a field, with its value and where it came from.
 
 use cledger_core::findings::{self, Finding};
-use cledger_core::resolve::{Effective, FieldId, Outcome, Session};
-use cledger_store::daybook::{Content, Record};
+use cledger_core::model::Kind;
+use cledger_core::resolve::{Effective, FieldId, Outcome, Resolver, Session};
+use cledger_work::Opened;
+use cledger_work::deliver::history::Recorded;
+use cledger_work::meant::unit_of;
+use cledger_work::show::{Shown, fingerprint};
 
-use super::check::counted;
-use super::history;
+use super::{history, rows};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{origin, style, values};
+use cledger_work::shown::counted;
 
-/// Prints the fields, and gives the number of those that lack a value they need.
+/// Prints whose values they are, and the fields or the rows of one.
 pub(crate) fn print(
+    console: &mut Console,
+    opened: &Opened,
+    resolver: &Resolver<'_>,
+    shown: &Shown,
+    unmask: bool,
+) {
+    let ledger = &opened.ledger;
+    let Shown { subject, chosen, fields } = shown;
+    let stage = ledger.stage(chosen.stage);
+    let name = style::heading(&ledger.owner(*subject).to_string());
+    console.line(format!("{name} in {} (class {})", stage.name, stage.class.name()));
+    if let Some(because) = &chosen.because {
+        console.line(format!("The stage comes from {because}."));
+    }
+    console.line("");
+    let mut session = resolver.session(unit_of(*subject));
+    if let [one] = fields[..]
+        && let Kind::Table { columns, .. } = &ledger.field(*subject, one.slot).0.kind
+        && let Outcome::Value(effective) = session.outcome(one)
+        && let Some(value) = effective.expose().filter(|_| !effective.secret || unmask)
+    {
+        rows::print(console, ledger, value, &session.rows(one), columns);
+        return;
+    }
+    let fingerprint = |effective: &Effective<'_>| fingerprint(opened, chosen.stage, effective);
+    table(console, &mut session, fields, unmask, &fingerprint);
+}
+
+/// A row for each field.
+fn table(
     console: &mut Console,
     session: &mut Session<'_, '_>,
     fields: &[FieldId],
     unmask: bool,
     fingerprint: &dyn Fn(&Effective<'_>) -> Option<String>,
-) -> usize {
+) {
     let ledger = session.ledger();
     let mut table = Table::new(&["entry", "value", "from"], console.width());
     let (mut lacking, mut optional) = (0, 0);
@@ -66,11 +100,11 @@ pub(crate) fn print(
             format!("\n{}: {fields} the value needed; `cledger check` says more.", style::bad("missing"));
         console.line(text);
     }
-    lacking
 }
 
 /// A delivery with its values.
-pub(crate) fn delivery(console: &mut Console, record: &Record, content: &Content, unmask: bool) {
+pub(crate) fn delivery(console: &mut Console, recorded: &Recorded, unmask: bool) {
+    let Recorded { record, content } = recorded;
     history::record(console, record);
     let mut table = Table::new(&["field", "value"], console.width());
     for (name, stored) in &content.values {

@@ -1,12 +1,13 @@
 //! `status` for people: one line a unit, and below it what is waiting.
 
-use cledger_core::model::Ledger;
+use cledger_core::delivery::InStage;
 
-use crate::commands::{InStage, Standing};
 use crate::output::console::Console;
 use crate::output::style;
+use cledger_work::deliver::status::{Status, There};
 
-pub(crate) fn print(console: &mut Console, ledger: &Ledger, standings: &[Standing]) {
+pub(crate) fn print(console: &mut Console, status: &Status) {
+    let Status { ledger, standings } = status;
     let widest = standings.iter().map(|standing| standing.owner.len()).max().unwrap_or_default();
     let cells: Vec<Vec<String>> = standings
         .iter()
@@ -26,19 +27,20 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, standings: &[Standin
     for (standing, row) in standings.iter().zip(&cells) {
         let row: Vec<&str> = row.iter().map(String::as_str).collect();
         console.line(line(&standing.owner, &row));
-        for waiting in &standing.waiting {
-            let text = if waiting.is_trouble { style::doubtful(&waiting.text) } else { waiting.text.clone() };
+        for (what, stages) in &standing.waiting {
+            let text = format!("{} {}", what.words(), stages.join(", "));
+            let text = if what.is_trouble() { style::doubtful(&text) } else { text };
             console.wrapped(&format!("  {text}"), "    ");
         }
     }
 }
 
-fn cell(stage: Option<&InStage>) -> String {
-    match stage {
-        None => String::new(),
-        Some(InStage::Nothing) => "none".to_owned(),
-        Some(InStage::Delivered(number, seconds)) => format!("{number}, {}", age(*seconds)),
-        Some(InStage::Withdrawn(seconds)) => format!("withdrawn, {}", age(*seconds)),
+fn cell(stage: Option<&There>) -> String {
+    let Some(There { what, age: seconds }) = stage else { return String::new() };
+    match what {
+        InStage::Nothing => "none".to_owned(),
+        InStage::Delivered(number) => format!("{number}, {}", age(*seconds)),
+        InStage::Withdrawn => format!("withdrawn, {}", age(*seconds)),
     }
 }
 

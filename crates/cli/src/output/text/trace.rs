@@ -4,10 +4,10 @@ use cledger_core::model::Ledger;
 use cledger_core::resolve::Outcome;
 use cledger_core::trace::{Candidate, Saying, Standing, origin};
 
-use crate::commands::{Step, Traced};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{origin, style, values};
+use cledger_work::trace::{Step, Traced};
 
 pub(crate) fn print(console: &mut Console, ledger: &Ledger, traced: &[Traced<'_>], unmask: bool) {
     for (number, one) in traced.iter().enumerate() {

@@ -2,11 +2,11 @@
 
 use cledger_store::Remembered;
 
-use super::check::counted;
-use crate::commands::{Doing, Trusted};
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
+use cledger_work::shown::counted;
+use cledger_work::trust::{Doing, Trusted};
 
 pub(crate) fn print(console: &mut Console, trusted: &Trusted) {
     console.line(format!("{} in {}", style::heading(&trusted.name), trusted.folder));

@@ -1,0 +1,21 @@
+//! `init` for people: the files, the classes of stages, and what to type next.
+
+use std::path::Path;
+
+use cledger_work::init::Made;
+
+use crate::output::console::Console;
+
+pub(crate) fn print(console: &mut Console, name: &str, dir: &Path, made: &Made) {
+    let dir = dir.display();
+    console.line(format!("Made the ledger `{name}` in {dir}:"));
+    for path in &made.files {
+        console.line(format!("  {path}"));
+    }
+    console.line("\nThe classes of the stages are guesses by their names; mend them in ledger.toml:");
+    for (stage, class, is_told) in &made.stages {
+        let why = if *is_told { "" } else { "  (the name says nothing, so the careful choice)" };
+        console.line(format!("  {stage:<12} {}{why}", class.name()));
+    }
+    console.line(format!("\nNext: cledger -C {dir} check, then cledger -C {dir} show example"));
+}

@@ -1,0 +1,71 @@
+//! How a unit stands in its stages, and what waits there.
+
+use super::past::{Event, Past, standing};
+use crate::model::{Ledger, StageId};
+
+/// How a unit stands in a stage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum InStage {
+    /// Nothing was delivered there yet.
+    Nothing,
+    /// The delivery with this number is there.
+    Delivered(u64),
+    /// What was delivered was taken off again.
+    Withdrawn,
+}
+
+/// Something that waits in stages.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Waiting {
+    /// The ledger says something else than was delivered last.
+    Delivery,
+    /// A stage before has a later delivery.
+    Promotion,
+    /// Values are missing or wrong.
+    Values,
+    /// What is there is not as the ledger says.
+    Drifted,
+    /// A chore is not done.
+    Chore,
+}
+
+impl Waiting {
+    /// The words for it, to which names of stages are added.
+    pub fn words(self) -> &'static str {
+        match self {
+            Waiting::Delivery => "awaiting delivery in",
+            Waiting::Promotion => "to be promoted to",
+            Waiting::Values => "values missing or wrong in",
+            Waiting::Drifted => "drifted in",
+            Waiting::Chore => "chore open in",
+        }
+    }
+
+    /// Whether something is wrong, and not only to be done.
+    pub fn is_trouble(self) -> bool {
+        matches!(self, Waiting::Values | Waiting::Drifted)
+    }
+}
+
+/// How a unit stands in a stage of which these are the records.
+pub fn in_stage(past: &[Past<'_>]) -> InStage {
+    match standing(past).map(|last| (last.event, last.number)) {
+        Some((Event::Delivered { .. }, number)) => InStage::Delivered(number),
+        Some(_) => InStage::Withdrawn,
+        None => InStage::Nothing,
+    }
+}
+
+/// Whether a stage before this one has a later delivery, which waits to be promoted. What was withdrawn waits for
+/// nothing.
+pub fn has_news_below<'r, 'p: 'r>(
+    ledger: &Ledger,
+    stage: StageId,
+    records: impl Fn(StageId) -> &'r [Past<'p>],
+) -> bool {
+    let here = standing(records(stage));
+    let mut before = ledger.stage(stage).after.iter().filter_map(|&before| standing(records(before)));
+    before.any(|before| {
+        before.is_delivery() && here.is_none_or(|here| here.is_delivery() && here.place < before.place)
+    })
+}

@@ -1,0 +1,185 @@
+//! A unit and its settings from files that exist.
+//!
+//! The files are read and put together (`files`), names that the unit has already are told from new ones
+//! (`known`), the core proposes declarations for the new ones, which make a contract (`contract`) and
+//! settings, and before anything is written, rendering proves that each file comes back (`proof`).
+
+pub mod adoption;
+mod contract;
+mod files;
+mod known;
+mod proof;
+mod settings;
+mod values;
+
+use cledger_core::adopt::{NotPlaced, gather, naming_the_stage, propose, repeats};
+use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
+use cledger_core::name::Name;
+use cledger_core::resolve::{FieldId, Resolver};
+use cledger_store::field_pattern;
+
+use self::adoption::{Adoption, ToAdopt, Work};
+use self::files::Files;
+use self::known::Known;
+use self::proof::{Claim, Proof, prove};
+use self::values::Setting;
+use crate::change::{Changing, NO_CHANGE};
+use crate::meant::DEFAULT;
+use crate::trouble::Trouble;
+
+/// Makes a unit and its settings of files that exist, or brings it up to date.
+pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> {
+    let ledger = changing.ledger();
+    if asked.unit.is_taken() {
+        let message = format!("`{}` has a meaning of its own in addresses", asked.unit);
+        return Err(Trouble::usage(message).help("choose another name"));
+    }
+    let unit = ledger.unit_id(asked.unit.as_str());
+    let has = unit.map(|id| (Subject::Unit(id, None), ledger.unit(id)));
+    let keys = changing.keys(&NO_CHANGE);
+    let captures = files::FromCaptures { keys: &keys, unit: asked.unit.as_str() };
+    let files = files::read(ledger, has, &asked.sources, asked.format, &captures)?;
+    refuse_stages(ledger, unit, &files)?;
+    let gathered = gather(&files.old);
+    let mut not_placed = files.not_placed.clone();
+    not_placed.extend(gathered.not_placed);
+    let known = match unit {
+        None => Known { new: gathered.fields, ..Known::default() },
+        Some(id) => {
+            let outside = changing.outside(&NO_CHANGE);
+            let resolver = Resolver::new(ledger, &outside, &[]);
+            known::compare(&resolver, id, gathered.fields, &files, &gathered.names)
+        }
+    };
+    let in_use = |name: &str| {
+        let entries = |id| ledger.entry_names(Subject::Unit(id, None)).any(|known| known == name);
+        unit.is_some_and(entries)
+    };
+    let (proposed, refused) = propose(&known.new, &files.stages, in_use);
+    not_placed.extend(refused);
+    not_placed.extend(known.not_placed.iter().cloned());
+    let work = Work { asked, changing, unit, files: &files, known: &known, proposed: &proposed };
+    let (contract, outputs) = work.contract()?;
+    let planned = work.settings(&contract)?;
+    let proof = {
+        let outside = changing.outside(&planned.changed);
+        let id = planned.after.unit_id(asked.unit.as_str()).unwrap_or(UnitId(0));
+        let claim = Claim {
+            files: &files,
+            names: &gathered.names,
+            outputs: &outputs,
+            left_out: &not_placed,
+            gone: &known.gone,
+        };
+        prove(&planned.after, &outside, id, &claim)
+    };
+    refuse_unproven(&proof, &files)?;
+    let changes_something = !planned.changed.is_empty();
+    let written = asked.write && changes_something;
+    if written {
+        let touched: Vec<LayerId> = work.stages().into_iter().map(LayerId::Stage).collect();
+        changing.guard(&touched, &planned, &asked.consent)?;
+        changing.write(&planned)?;
+    }
+    let mut adoption = work.adoption(not_placed, &proof);
+    (adoption.changes_something, adoption.written) = (changes_something, written);
+    Ok(adoption)
+}
+
+/// Refuses stages in which the unit does not belong.
+fn refuse_stages(ledger: &Ledger, unit: Option<UnitId>, files: &Files) -> Result<(), Trouble> {
+    let Some(unit) = unit.map(|id| ledger.unit(id)) else { return Ok(()) };
+    match files.stages.iter().find(|stage| !unit.belongs_to(**stage, None)) {
+        None => Ok(()),
+        Some(stage) => {
+            let stage = &ledger.stage(*stage).name;
+            let message = format!("`{}` does not belong to stage `{stage}`", unit.name);
+            Err(Trouble::usage(message).help(format!("add it to `stages` in units/{}.toml", unit.name)))
+        }
+    }
+}
+
+/// Refuses to go on if something would be lost that was not said to be.
+fn refuse_unproven(proof: &Proof, files: &Files) -> Result<(), Trouble> {
+    if let Some((file, reason)) = proof.broken.first() {
+        let message = format!("`{}` would not come back: {reason}", files.paths[*file]);
+        return Err(Trouble::usage(message).help("adopt the other files first, and declare the rest by hand"));
+    }
+    let Some((name, file)) = proof.failed.first() else { return Ok(()) };
+    let message = format!("`{}` would not come back as it is in `{}`", name.join("."), files.paths[*file]);
+    Err(Trouble::usage(message).help("adopt the other files first, and declare the rest by hand"))
+}
+
+impl Work<'_> {
+    fn adoption(&self, not_placed: Vec<NotPlaced>, proof: &Proof) -> Adoption {
+        let ledger = self.changing.ledger();
+        let fields = || self.proposed.iter().flat_map(|entry| &entry.fields);
+        let name = |stage: &StageId| ledger.stage(*stage).name.clone();
+        let stages: Vec<(StageId, &Name)> =
+            self.files.stages.iter().map(|stage| (*stage, &ledger.stage(*stage).name)).collect();
+        let paths = &self.files.paths;
+        let mut missing = Vec::new();
+        for entry in self.proposed {
+            for field in entry.fields.iter().filter(|field| !field.missing.is_empty()) {
+                let pattern = field_pattern(&entry.name, field.name.as_ref());
+                missing.push((pattern, field.missing.iter().map(name).collect()));
+            }
+        }
+        let old = self.unit.map(|id| Subject::Unit(id, None));
+        let address = |setting: &Setting| {
+            let subject = old?;
+            let stage = setting.stage.or(self.files.stages.first().copied())?;
+            let mut address = ledger.address(FieldId { subject, stage, slot: setting.slot });
+            if setting.stage.is_none() {
+                address.stage = Name::parse(DEFAULT).ok();
+            }
+            Some(address.to_string())
+        };
+        let mut not_placed: Vec<(String, String, usize, String)> = not_placed
+            .into_iter()
+            .map(|it| (shown(it.name()), paths[it.place.file].clone(), it.place.line, it.reason))
+            .collect();
+        not_placed.sort_by(|one, other| (&one.1, one.2, &one.0).cmp(&(&other.1, other.2, &other.0)));
+        Adoption {
+            unit: self.asked.unit.clone(),
+            is_new: self.unit.is_none(),
+            files: paths
+                .iter()
+                .zip(&self.files.old)
+                .map(|(path, old)| (path.clone(), old.stage_name.clone(), old.format))
+                .collect(),
+            outputs: self
+                .files
+                .outputs
+                .iter()
+                .map(|seen| (seen.path.clone(), seen.format, seen.stages.iter().map(name).collect()))
+                .collect(),
+            stages: self.files.stages.iter().map(name).collect(),
+            proposed: self.proposed.to_vec(),
+            defaults: fields().filter(|field| field.default.is_some()).count(),
+            settings: fields().map(|field| field.settings.len()).sum(),
+            secrets: fields().filter(|field| field.secret).map(|field| field.settings.len()).sum(),
+            changed: self.known.changed.iter().filter_map(address).collect(),
+            missing,
+            not_placed,
+            not_read: self.files.not_read.clone(),
+            other_in_old_yaml: self
+                .files
+                .other_in_old_yaml
+                .iter()
+                .map(|(name, place)| (shown(name), paths[place.file].clone(), place.line))
+                .collect(),
+            gone: self.known.gone.iter().map(|(it, file)| (it.clone(), paths[*file].clone())).collect(),
+            added: proof.added.iter().map(|(name, file)| (shown(name), paths[*file].clone())).collect(),
+            by_stage: naming_the_stage(self.proposed, &stages),
+            repeats: repeats(self.proposed, &self.files.stages),
+            proven: proof.values,
+            changes_something: false,
+            written: false,
+        }
+    }
+}
+
+fn shown(name: &[String]) -> String {
+    name.join(".")
+}

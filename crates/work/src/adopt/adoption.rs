@@ -1,0 +1,83 @@
+//! What adopting comes to, and what is being worked out for it.
+
+use cledger_core::adopt::{Proposed, Repeat};
+use cledger_core::model::{OutputFormat, UnitId};
+use cledger_core::name::Name;
+
+use crate::adopt::files::Files;
+use crate::adopt::known::Known;
+use crate::change::{Changing, Consent};
+
+/// What is to be adopted.
+#[derive(Debug, Clone)]
+pub struct ToAdopt {
+    /// The unit to make, or to bring up to date.
+    pub unit: Name,
+    /// Files and folders with the stage of each: `STAGE=FILE`, or `STAGE=capture:FILE`.
+    pub sources: Vec<String>,
+    /// The format of files whose names do not tell it.
+    pub format: Option<OutputFormat>,
+    /// Whether secrets may stand in plain text where a stage has no key.
+    pub plain_secrets: bool,
+    /// What somebody says to it.
+    pub consent: Consent,
+    /// Do it.
+    pub write: bool,
+}
+
+/// What adopting comes to.
+#[derive(Debug)]
+pub struct Adoption {
+    /// The unit.
+    pub unit: Name,
+    /// Whether it is new.
+    pub is_new: bool,
+    /// Each file with its stage and format.
+    pub files: Vec<(String, Name, OutputFormat)>,
+    /// Each output with its format and the stages that have a file of it.
+    pub outputs: Vec<(String, OutputFormat, Vec<Name>)>,
+    /// The stages.
+    pub stages: Vec<Name>,
+    /// What is declared for new names.
+    pub proposed: Vec<Proposed>,
+    /// How many new fields have a default.
+    pub defaults: usize,
+    /// How many settings there are.
+    pub settings: usize,
+    /// How many of them are secrets.
+    pub secrets: usize,
+    /// Addresses of fields that the unit had, and whose values change.
+    pub changed: Vec<String>,
+    /// Fields that only some stages have: `ENTRY[.FIELD]`, and the stages that lack it.
+    pub missing: Vec<(String, Vec<Name>)>,
+    /// Name, file, line and reason.
+    pub not_placed: Vec<(String, String, usize, String)>,
+    /// Files of no known format.
+    pub not_read: Vec<String>,
+    /// Texts of YAML that readers of its version 1.1 take for something else: name, file and line.
+    pub other_in_old_yaml: Vec<(String, String, usize)>,
+    /// Addresses of fields whose file has them no more, and that file.
+    pub gone: Vec<(String, String)>,
+    /// Names that come in addition, since the stage follows another or has groups, and the file.
+    pub added: Vec<(String, String)>,
+    /// Values that stand in several fields, and could be references.
+    pub repeats: Vec<Repeat>,
+    /// Fields whose values differ by the stage's name alone.
+    pub by_stage: Vec<String>,
+    /// How many values the proof has seen come back.
+    pub proven: usize,
+    /// Whether the ledger does not say all of it already.
+    pub changes_something: bool,
+    /// Whether it is done.
+    pub written: bool,
+}
+
+/// What is being worked out.
+pub(crate) struct Work<'w> {
+    pub(crate) asked: &'w ToAdopt,
+    pub(crate) changing: &'w Changing,
+    pub(crate) unit: Option<UnitId>,
+    pub(crate) files: &'w Files,
+    pub(crate) known: &'w Known,
+    pub(crate) proposed: &'w [Proposed],
+}

@@ -1,0 +1,217 @@
+//! The contract to be: declarations behind those that are there, and outputs that hold what their files do.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use cledger_core::model::{Ledger, SecretsIn, Slot, Subject, Unit, UnitId};
+use cledger_core::name::Name;
+use cledger_core::output::NameMaker;
+use cledger_store::{
+    Changed, ProposedOutput, append, entry_block, field_pattern, output_block, patterns, put,
+};
+
+use crate::adopt::adoption::Work;
+use crate::adopt::files::Seen;
+use crate::trouble::Trouble;
+
+/// Which fields an output holds, as patterns.
+#[derive(Debug, Clone, Default)]
+struct Lists {
+    /// All that it is to hold; empty where nothing has to be said.
+    only: Vec<String>,
+    /// Those that it would hold and is not to.
+    except: Vec<String>,
+    /// Those that it is to hold and would not.
+    lacking: Vec<String>,
+}
+
+/// The chosen fields of a unit as patterns: an entry's name where all its fields are.
+fn covering(ledger: &Ledger, subject: Subject, chosen: &dyn Fn(&Slot) -> bool) -> Vec<String> {
+    let mut by_entry: BTreeMap<&Name, Vec<(Slot, String)>> = BTreeMap::new();
+    for slot in ledger.slots(subject).all() {
+        let (entry, field) = ledger.field(subject, slot);
+        by_entry
+            .entry(&entry.name)
+            .or_default()
+            .push((slot, field_pattern(&entry.name, field.name.as_ref())));
+    }
+    let mut patterns = Vec::new();
+    for (entry, fields) in by_entry {
+        if fields.iter().all(|(slot, _)| chosen(slot)) {
+            patterns.push(entry.to_string());
+        } else {
+            patterns.extend(fields.into_iter().filter(|(slot, _)| chosen(slot)).map(|(_, pattern)| pattern));
+        }
+    }
+    patterns
+}
+
+impl Work<'_> {
+    fn path(&self) -> String {
+        format!("units/{}.toml", self.asked.unit)
+    }
+
+    /// The new contract, and which of the unit's outputs each of the files' is.
+    pub(crate) fn contract(&self) -> Result<(Changed, Vec<usize>), Trouble> {
+        // First with all fields in all outputs, to see which those are.
+        let whole = self.contract_with(&BTreeMap::new())?;
+        let after = self.changing.read_after(&whole)?;
+        let id = after.unit_id(self.asked.unit.as_str()).unwrap_or(UnitId(0));
+        let mut next = self.unit.map_or(0, |id| self.changing.ledger().unit(id).outputs.len());
+        let outputs: Vec<usize> = self
+            .files
+            .outputs
+            .iter()
+            .map(|seen| {
+                seen.known.unwrap_or_else(|| {
+                    next += 1;
+                    next - 1
+                })
+            })
+            .collect();
+        let mut lists = BTreeMap::new();
+        for (at, &output) in outputs.iter().enumerate() {
+            lists.insert(at, self.lists(&after, id, at, output));
+        }
+        Ok((self.contract_with(&lists)?, outputs))
+    }
+
+    /// The fields that an output would hold and its files do not have, those that it should hold and would
+    /// not, and for a new one all that it holds.
+    fn lists(&self, after: &Ledger, unit: UnitId, at: usize, output: usize) -> Lists {
+        let subject = Subject::Unit(unit, None);
+        let output = &after.unit(unit).outputs[output];
+        let is_known = self.files.outputs[at].known.is_some();
+        let mut wanted: BTreeSet<Slot> = BTreeSet::new();
+        for entry in self.proposed {
+            for field in entry.fields.iter().filter(|field| field.names.contains_key(&at)) {
+                let name = field.name.as_ref().map(Name::as_str);
+                wanted.extend(after.find_slot(subject, entry.name.as_str(), name).ok());
+            }
+        }
+        let old = self.unit.map(|id| Subject::Unit(id, None));
+        for slot in self.known.wanted.get(&at).into_iter().flatten() {
+            let Some((entry, field)) = old.map(|old| self.changing.ledger().field(old, *slot)) else {
+                continue;
+            };
+            let name = field.name.as_ref().map(Name::as_str);
+            wanted.extend(after.find_slot(subject, entry.name.as_str(), name).ok());
+        }
+        let new: BTreeSet<&Name> = self.proposed.iter().map(|entry| &entry.name).collect();
+        let is_new = |slot: Slot| new.contains(&after.field(subject, slot).0.name);
+        let held = |slot: Slot| {
+            let (entry, field) = after.field(subject, slot);
+            output.holds(after.unit(unit), entry, field)
+        };
+        let all = || after.slots(subject).all();
+        // What a known output has beside the files is the unit's own matter.
+        let except = |slot: &Slot| held(*slot) && !wanted.contains(slot) && (!is_known || is_new(*slot));
+        let covering = |chosen: &dyn Fn(&Slot) -> bool| covering(after, subject, chosen);
+        Lists {
+            lacking: covering(&|slot| wanted.contains(slot) && !held(*slot)),
+            except: covering(&except),
+            only: if all().any(|slot| except(&slot)) {
+                covering(&|slot| wanted.contains(slot))
+            } else {
+                Vec::new()
+            },
+        }
+    }
+
+    /// The contract with lists for outputs.
+    fn contract_with(&self, lists: &BTreeMap<usize, Lists>) -> Result<Changed, Trouble> {
+        let ledger = self.changing.ledger();
+        let path = self.path();
+        let unit = self.unit.map(|id| ledger.unit(id));
+        let before = unit.and_then(|unit| Some(ledger.files.get(unit.place.file)?.text.clone()));
+        let mut text = match (&before, unit) {
+            (Some(text), Some(unit)) => self.listed(text, unit, lists)?,
+            _ => self.head(),
+        };
+        let known = |seen: &Seen| unit.zip(seen.known).map(|(unit, at)| &unit.outputs[at]);
+        let makers: BTreeMap<usize, NameMaker<'_>> = (0..)
+            .zip(&self.files.outputs)
+            .filter_map(|(at, seen)| Some((at, NameMaker::as_written(known(seen)?))))
+            .collect();
+        let mut blocks: Vec<String> = Vec::new();
+        for entry in self.proposed {
+            let about = self.unit.map(|_| "proposed: found by adopt".to_owned());
+            blocks.push(entry_block(entry, &makers, about.as_deref()));
+        }
+        for (at, seen) in self.files.outputs.iter().enumerate().filter(|(_, seen)| seen.known.is_none()) {
+            let fields = self.proposed.iter().flat_map(|entry| &entry.fields);
+            let mut held = fields.filter(|field| field.names.contains_key(&at));
+            let usual = seen.format.usual_secrets();
+            let secrets = held.any(|field| !usual.takes(field.secret)).then_some(SecretsIn::With);
+            let Lists { mut except, mut only, .. } = lists.get(&at).cloned().unwrap_or_default();
+            let manifest_name = seen.manifest_name.clone().filter(|name| *name != self.asked.unit.as_str());
+            // The shorter of the two says the same.
+            if only.len() < except.len() {
+                except.clear();
+            } else {
+                only.clear();
+            }
+            let output = ProposedOutput {
+                path: seen.path.clone(),
+                format: seen.format,
+                manifest_name,
+                secrets,
+                only,
+                except,
+            };
+            blocks.push(output_block(&output));
+        }
+        if !blocks.is_empty() {
+            text = append(Some(&text), &blocks.join("\n"));
+        }
+        if before.as_deref() == Some(text.as_str()) {
+            return Ok(Changed::new());
+        }
+        Ok(Changed::from([(path, Some(text))]))
+    }
+
+    /// The start of a new contract: the stages, if they are not all.
+    fn head(&self) -> String {
+        let ledger = self.changing.ledger();
+        if self.files.stages.len() == ledger.stages.len() {
+            return String::new();
+        }
+        let names: Vec<String> =
+            self.files.stages.iter().map(|stage| ledger.stage(*stage).name.to_string()).collect();
+        format!("stages = {}\n", patterns(&names))
+    }
+
+    /// A contract's text with fields added to the lists of its outputs.
+    fn listed(&self, text: &str, unit: &Unit, lists: &BTreeMap<usize, Lists>) -> Result<String, Trouble> {
+        let mut values = Vec::new();
+        for (at, Lists { except, lacking, .. }) in lists {
+            let Some(output) = self.files.outputs[*at].known.map(|known| &unit.outputs[known]) else {
+                continue;
+            };
+            for (added, here, place, word) in [
+                (lacking, &output.only, output.lists[0], "only"),
+                (except, &output.except, output.lists[1], "except"),
+            ] {
+                if added.is_empty() {
+                    continue;
+                }
+                let all: Vec<String> = here.texts().iter().chain(added).cloned().collect();
+                match place {
+                    Some(place) => values.push((place, patterns(&all))),
+                    // Behind the path, where the output has no such list yet.
+                    None if word == "except" => {
+                        let said = text.get(output.place.start as usize..output.place.end as usize);
+                        let list = format!("{}\nexcept = {}", said.unwrap_or_default(), patterns(&all));
+                        values.push((output.place, list));
+                    }
+                    None => {
+                        let message =
+                            format!("`{}` leaves out `{}`, which its files have", output.path, added[0]);
+                        return Err(Trouble::usage(message).help("take it out of `except` in the contract"));
+                    }
+                }
+            }
+        }
+        let changed = put(&self.changing.ledger().files, values);
+        Ok(changed.into_values().next().flatten().unwrap_or_else(|| text.to_owned()))
+    }
+}

@@ -1,0 +1,326 @@
+//! The files that are adopted, and the outputs that they become.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+
+use cledger_core::adopt::{NotPlaced, OldFile, OldPlace, flattened, with_stage};
+use cledger_core::model::{Ledger, OutputFormat, StageId, Subject, Unit};
+use cledger_core::name::Name;
+use cledger_core::output::OutputName;
+use cledger_core::reference;
+use cledger_core::tree::Tree;
+use cledger_core::value::Value;
+use cledger_formats::{Particulars, detect, format};
+
+use cledger_outlets::file::FileError;
+use cledger_outlets::read_back::Held;
+use cledger_store::Keys;
+use zeroize::Zeroizing;
+
+use crate::existing;
+use crate::meant::known_stage;
+use crate::reality::captured::{CAPTURE, Captured};
+use crate::trouble::Trouble;
+
+/// The files, and what was found on the way to them.
+#[derive(Debug, Default)]
+pub(crate) struct Files {
+    pub(crate) old: Vec<OldFile>,
+    /// The path of each as it was named.
+    pub(crate) paths: Vec<String>,
+    /// The stages, in their order.
+    pub(crate) stages: Vec<StageId>,
+    pub(crate) outputs: Vec<Seen>,
+    /// Values that their format could not give back.
+    pub(crate) not_placed: Vec<NotPlaced>,
+    /// Texts of YAML that readers of its version 1.1 take for something else: name, file and line.
+    pub(crate) other_in_old_yaml: Vec<(OutputName, OldPlace)>,
+    /// Files in folders that are of no known format.
+    pub(crate) not_read: Vec<String>,
+}
+
+/// An output that files of several stages become.
+#[derive(Debug)]
+pub(crate) struct Seen {
+    /// Its path, as a contract has it.
+    pub(crate) path: String,
+    pub(crate) format: OutputFormat,
+    /// The name of the manifest that it is, as a contract has it; `None` where files differ in it.
+    pub(crate) manifest_name: Option<String>,
+    /// The output of the unit that it is, if the unit has it already.
+    pub(crate) known: Option<usize>,
+    /// The stages that have a file of it.
+    pub(crate) stages: Vec<StageId>,
+}
+
+/// Reads `STAGE=FILE`, `STAGE=FOLDER` and `STAGE=capture:FILE` arguments.
+pub(crate) fn read(
+    ledger: &Ledger,
+    unit: Option<(Subject, &Unit)>,
+    sources: &[String],
+    said: Option<OutputFormat>,
+    captures: &FromCaptures<'_>,
+) -> Result<Files, Trouble> {
+    let mut files = Files::default();
+    for source in sources {
+        let Some((stage, path)) = source.split_once('=').filter(|(_, path)| !path.is_empty()) else {
+            let message = format!("`{source}` does not say which stage it is of");
+            return Err(Trouble::usage(message).help("write STAGE=FILE, STAGE=FOLDER or STAGE=capture:FILE"));
+        };
+        let id = known_stage(ledger, stage)?;
+        let stage = Name::parse(stage).map_err(|error| Trouble::usage(error.to_string()))?;
+        if let Some(capture) = path.strip_prefix(CAPTURE) {
+            for (below, text) in captures.texts(ledger, Path::new(capture))? {
+                let shown = format!("{path} {below}");
+                files.add_text(ledger, unit, (id, &stage), (&shown, &below, &text), said, false)?;
+            }
+            if !files.stages.contains(&id) {
+                files.stages.push(id);
+            }
+            continue;
+        }
+        let path = Path::new(path);
+        if path.is_dir() {
+            let mut found = Vec::new();
+            walk(path, "", &mut found)?;
+            for below in found {
+                files.add(ledger, unit, (id, &stage), &path.join(&below), &below, said, false)?;
+            }
+        } else {
+            let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+            files.add(ledger, unit, (id, &stage), path, &name, said, true)?;
+        }
+        if !files.stages.contains(&id) {
+            files.stages.push(id);
+        }
+    }
+    files.stages.sort_unstable();
+    if files.old.is_empty() {
+        return Err(Trouble::usage("there is nothing in there that could be adopted")
+            .help("name files whose names tell their format, such as app.properties, or add --format"));
+    }
+    Ok(files)
+}
+
+/// The files below a folder, by name; folders that are hidden are left out.
+fn walk(root: &Path, below: &str, found: &mut Vec<String>) -> Result<(), Trouble> {
+    let wrong = |error: std::io::Error| {
+        Trouble::usage(format!("`{}` cannot be read: {error}", root.join(below).display()))
+    };
+    let mut names = Vec::new();
+    for entry in fs::read_dir(root.join(below)).map_err(wrong)? {
+        let entry = entry.map_err(wrong)?;
+        names.push((entry.file_name().to_string_lossy().into_owned(), entry.file_type().map_err(wrong)?));
+    }
+    names.sort_by(|one, other| one.0.cmp(&other.0));
+    for (name, kind) in names {
+        let path = if below.is_empty() { name.clone() } else { format!("{below}/{name}") };
+        if kind.is_dir() && !name.starts_with('.') {
+            walk(root, &path, found)?;
+        } else if kind.is_file() {
+            found.push(path);
+        }
+    }
+    Ok(())
+}
+
+fn wrong(shown: &str, error: &existing::ExistingError) -> Trouble {
+    let message = match error {
+        existing::ExistingError::Form(form) => format!("{shown}:{}: {}", form.line, form.reason),
+        other => format!("`{shown}` cannot be read: {other}"),
+    };
+    Trouble::usage(message).help("mend it, or leave it out")
+}
+
+/// Where captures are read, and for which unit.
+pub(crate) struct FromCaptures<'k> {
+    pub(crate) keys: &'k Keys<'k>,
+    pub(crate) unit: &'k str,
+}
+
+impl FromCaptures<'_> {
+    /// The files that a capture has of the unit, as texts by path; of outlets without files one each.
+    fn texts(&self, ledger: &Ledger, path: &Path) -> Result<Vec<(String, Zeroizing<String>)>, Trouble> {
+        let captured = Captured { file: existing::capture(path)?, keys: self.keys };
+        let mut texts = Vec::new();
+        for outlet in &captured.file.outlets {
+            let mut found = captured.of(outlet.name.as_str(), ledger, &BTreeMap::new());
+            let veiled =
+                found.veiled.iter().any(|((owner, _), veiled)| owner == self.unit && !veiled.is_empty());
+            if veiled {
+                let message = format!("secrets of `{}` are not readable in `{}`", self.unit, path.display());
+                return Err(Trouble::refused(message).help("let a reader of the stage's key do it"));
+            }
+            let rows = |values: &mut dyn Iterator<Item = (String, Value)>, format: OutputFormat| {
+                let tree = Tree(values.map(|(name, value)| (name.into(), value)).collect());
+                let written = self::format(format, Particulars::default()).map(|form| form.write(&tree));
+                let text = written.transpose().map_err(|error| Trouble::usage(error.to_string()))?;
+                Ok::<_, Trouble>(Zeroizing::new(text.unwrap_or_default()))
+            };
+            match found.back.units.remove(self.unit) {
+                Some(Held::Files(files)) => {
+                    texts.extend(files.into_iter().filter_map(|(path, text)| Some((path, text.ok()?))));
+                }
+                Some(Held::Document(text, _)) => texts.push((format!("{}.json", outlet.name), text)),
+                Some(Held::Rows(values)) => {
+                    let mut values = values.iter().map(|(name, text)| (name.clone(), Value::text(text)));
+                    let text = rows(&mut values, OutputFormat::Properties)?;
+                    texts.push((format!("{}.properties", outlet.name), text));
+                }
+                Some(Held::Environment(values)) => {
+                    let mut values = values.iter().map(|(name, text)| (name.clone(), Value::text(text)));
+                    let text = rows(&mut values, OutputFormat::Shell)?;
+                    texts.push((format!("{}.sh", outlet.name), text));
+                }
+                Some(Held::NotThere | Held::NotKnown(_)) | None => {}
+            }
+        }
+        Ok(texts)
+    }
+}
+
+impl Files {
+    #[expect(clippy::too_many_arguments, reason = "a file is all of this")]
+    fn add(
+        &mut self,
+        ledger: &Ledger,
+        unit: Option<(Subject, &Unit)>,
+        (stage, stage_name): (StageId, &Name),
+        path: &Path,
+        below: &str,
+        said: Option<OutputFormat>,
+        is_named: bool,
+    ) -> Result<(), Trouble> {
+        let shown = path.display().to_string();
+        let text = match existing::text(path) {
+            Err(FileError::NotText) if !is_named => {
+                self.not_read.push(shown);
+                return Ok(());
+            }
+            text => text.map_err(|error| wrong(&shown, &error.into()))?,
+        };
+        self.add_text(ledger, unit, (stage, stage_name), (&shown, below, &text), said, is_named)
+    }
+
+    fn add_text(
+        &mut self,
+        ledger: &Ledger,
+        unit: Option<(Subject, &Unit)>,
+        (stage, stage_name): (StageId, &Name),
+        (shown, below, text): (&str, &str, &str),
+        said: Option<OutputFormat>,
+        is_named: bool,
+    ) -> Result<(), Trouble> {
+        let found =
+            said.filter(|_| is_named || detect(below, text).is_none()).or_else(|| detect(below, text));
+        let Some(format) = found else {
+            if is_named {
+                let message = format!("the name of `{shown}` does not tell its format");
+                return Err(Trouble::usage(message).help("add --format FORMAT"));
+            }
+            self.not_read.push(shown.to_owned());
+            return Ok(());
+        };
+        let found = existing::read(text, format, Particulars::default());
+        let found = found.map_err(|error| wrong(shown, &error))?;
+        let output = self.output(
+            ledger,
+            unit,
+            (stage, stage_name),
+            (below, format),
+            found.manifest_name.as_deref(),
+            is_named,
+        );
+        let file = self.old.len();
+        let mut tree = Tree::default();
+        for (name, value) in flattened(&found.tree.0) {
+            let place = OldPlace { file, line: found.line_of(&name).unwrap_or(1) };
+            if format == OutputFormat::Yaml && is_other_in_old_yaml(&value, text, place.line) {
+                self.other_in_old_yaml.push((name.clone(), place));
+            }
+            match refusal(format, &name, value.clone()) {
+                None => tree.insert(&name, value),
+                Some(reason) => {
+                    self.not_placed.push(NotPlaced { names: [(output, name)].into(), place, reason });
+                }
+            }
+        }
+        let (lines, nulls) = (found.lines, found.nulls);
+        let stage_name = stage_name.clone();
+        self.old.push(OldFile { stage, stage_name, output, format, tree, lines, nulls });
+        self.paths.push(shown.to_owned());
+        Ok(())
+    }
+
+    /// The output that a file becomes: one with its path, else, of files that are named one by one, the
+    /// one of its format that lacks a file of the stage.
+    fn output(
+        &mut self,
+        ledger: &Ledger,
+        unit: Option<(Subject, &Unit)>,
+        (stage, stage_name): (StageId, &Name),
+        (below, format): (&str, OutputFormat),
+        manifest_name: Option<&str>,
+        is_named: bool,
+    ) -> usize {
+        let manifest_name =
+            manifest_name.map(|name| with_stage(&reference::escape(name), stage_name.as_str()));
+        let path = with_stage(&reference::escape(below), stage_name.as_str());
+        let known = unit.and_then(|(subject, unit)| {
+            let of_format = || unit.outputs.iter().enumerate().filter(|(_, output)| output.format == format);
+            let at_path = of_format().find(|(_, output)| {
+                output.path.expand(ledger, subject, stage).is_ok_and(|known| known == below)
+            });
+            let only = || is_named.then(of_format).filter(|all| all.clone().count() == 1)?.next();
+            at_path.or_else(only).map(|(at, _)| at)
+        });
+        let seen = self.outputs.iter().position(|seen| match (known, seen.known) {
+            (Some(known), Some(other)) => known == other,
+            (None, None) => seen.format == format && seen.path == path,
+            _ => false,
+        });
+        let of_format = || {
+            let lacks =
+                |seen: &Seen| seen.known.is_none() && seen.format == format && !seen.stages.contains(&stage);
+            self.outputs.iter().position(lacks).filter(|_| is_named && known.is_none())
+        };
+        let at = seen.or_else(of_format).unwrap_or_else(|| {
+            self.outputs.push(Seen {
+                path,
+                format,
+                known,
+                manifest_name: manifest_name.clone(),
+                stages: Vec::new(),
+            });
+            self.outputs.len() - 1
+        });
+        let seen = &mut self.outputs[at];
+        seen.stages.push(stage);
+        if seen.manifest_name != manifest_name {
+            seen.manifest_name = None;
+        }
+        at
+    }
+}
+
+/// Whether readers of YAML 1.1 take a text for a truth, a day or a number: `yes`, `2027-01-31`, `12:30`. One
+/// in quotes is text for all.
+fn is_other_in_old_yaml(value: &Value, text: &str, line: usize) -> bool {
+    let Some(value) = value.as_text() else { return false };
+    let words = ["y", "n", "yes", "no", "on", "off"];
+    let is_word = words.contains(&value.to_ascii_lowercase().as_str());
+    let is_number = value.starts_with(|c: char| c.is_ascii_digit())
+        && value.chars().all(|c| c.is_ascii_digit() || "-:._".contains(c));
+    let is_quoted = text.lines().nth(line.saturating_sub(1)).is_some_and(|line| line.contains(['"', '\'']));
+    (is_word || is_number) && !is_quoted
+}
+
+/// Why a value could not be written to a file of this format again, if it could not.
+fn refusal(this: OutputFormat, name: &OutputName, value: Value) -> Option<String> {
+    let mut alone = Tree::default();
+    alone.insert(name, value);
+    let particulars = Particulars { table: None, manifest_name: "x" };
+    let error = format(this, particulars)?.write(&alone).err()?;
+    Some(format!("it could not be written again as {}: it {}", this.name(), error.reason))
+}

@@ -1,0 +1,161 @@
+//! A unit that is there already: which of the names in the files it has, and where they have moved on.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use cledger_core::adopt::{NotPlaced, OldField, OldValue};
+use cledger_core::model::{Declaration, Ledger, Slot, StageId, Subject, UnitId, Vary};
+use cledger_core::output::{NameMaker, OutputName};
+use cledger_core::render::as_written;
+use cledger_core::resolve::{FieldId, Layer, Resolver, Session};
+use cledger_core::value::Value;
+
+use crate::adopt::files::{Files, Seen};
+use crate::adopt::values::Setting;
+
+/// What files say of a unit that is there already.
+#[derive(Default)]
+pub(crate) struct Known {
+    /// The fields that it has not.
+    pub(crate) new: Vec<OldField>,
+    /// The fields that it has, with the outputs in which files have them.
+    pub(crate) wanted: BTreeMap<usize, Vec<Slot>>,
+    /// Values that are other ones in the files.
+    pub(crate) changed: Vec<Setting>,
+    pub(crate) not_placed: Vec<NotPlaced>,
+    /// Fields with a value that their file has not, by address and file.
+    pub(crate) gone: Vec<(String, usize)>,
+}
+
+/// Parts fields into those that the unit has and those that are new.
+pub(crate) fn compare(
+    resolver: &Resolver<'_>,
+    unit: UnitId,
+    fields: Vec<OldField>,
+    files: &Files,
+    names: &[BTreeMap<OutputName, OutputName>],
+) -> Known {
+    let ledger = resolver.ledger();
+    let subject = Subject::Unit(unit, None);
+    let slots = slots_by_name(ledger, unit, files);
+    let mut session = resolver.session(Some(unit));
+    let mut known = Known::default();
+    for field in fields {
+        let mut found = field.names.iter().filter_map(|(output, (_, name))| slots[*output].get(name));
+        let Some(&slot) = found.next() else {
+            known.new.push(field);
+            continue;
+        };
+        for output in field.names.keys() {
+            known.wanted.entry(*output).or_default().push(slot);
+        }
+        let declaration = ledger.field(subject, slot).1;
+        if let Some(value) = new_default(&mut session, (subject, slot), &field, files) {
+            known.changed.push(Setting { stage: None, slot, value, secret: false });
+            continue;
+        }
+        for (&stage, old) in &field.values {
+            let outcome = session.outcome(FieldId { subject, stage, slot });
+            let now = outcome.value().and_then(|effective| effective.expose());
+            if now.is_some_and(|now| is_same(now, old)) {
+                continue;
+            }
+            match value_for(declaration, old) {
+                Ok(value) => known.changed.push(Setting {
+                    stage: Some(stage),
+                    slot,
+                    value,
+                    secret: declaration.secret,
+                }),
+                Err(reason) => known.not_placed.push(NotPlaced::of_field(&field, old.place, reason)),
+            }
+        }
+    }
+    for (at, file) in files.old.iter().enumerate() {
+        let Some(output) = files.outputs[file.output].known.map(|known| &ledger.unit(unit).outputs[known])
+        else {
+            continue;
+        };
+        let in_file: BTreeSet<&OutputName> = names[at].values().collect();
+        for (name, slot) in output.names_as_written(ledger, unit) {
+            let field = FieldId { subject, stage: file.stage, slot };
+            let has_value = session.outcome(field).value().is_some_and(|it| output.secrets.takes(it.secret));
+            if !in_file.contains(&name) && has_value {
+                known.gone.push((ledger.address(field).to_string(), at));
+            }
+        }
+    }
+    known
+}
+
+/// The fields of the unit by the names that they have, or would have, in each output.
+fn slots_by_name(ledger: &Ledger, unit: UnitId, files: &Files) -> Vec<BTreeMap<OutputName, Slot>> {
+    let subject = Subject::Unit(unit, None);
+    let of_output = |seen: &Seen| {
+        let Some(output) = seen.known.map(|known| &ledger.unit(unit).outputs[known]) else {
+            return BTreeMap::new();
+        };
+        let maker = NameMaker::as_written(output);
+        let slots = ledger.slots(subject).all().filter_map(|slot| {
+            let (entry, field) = ledger.field(subject, slot);
+            Some((maker.name_of(entry, field).ok()?, slot))
+        });
+        slots.collect()
+    };
+    files.outputs.iter().map(of_output).collect()
+}
+
+fn is_same(now: &Value, old: &OldValue) -> bool {
+    if old.is_bare { now.to_text() == old.value.to_text() } else { as_written(now) == old.value }
+}
+
+/// The value that all files have in place of a default that counts in all stages of the unit.
+fn new_default(
+    session: &mut Session<'_, '_>,
+    (subject, slot): (Subject, Slot),
+    field: &OldField,
+    files: &Files,
+) -> Option<Value> {
+    let ledger = session.ledger();
+    let declaration = ledger.field(subject, slot).1;
+    let Subject::Unit(unit, _) = subject else { return None };
+    let belongs = |stage: &StageId| ledger.unit(unit).belongs_to(*stage, None);
+    let all = ledger.stage_ids().filter(belongs).all(|stage| files.stages.contains(&stage));
+    let first = field.values.values().next()?;
+    let same = field.values.len() == files.stages.len()
+        && field.values.values().all(|old| old.value.to_text() == first.value.to_text());
+    let has_default = declaration.default.as_ref().is_some_and(|default| default.place.is_some());
+    if !(all && same && has_default) || declaration.secret {
+        return None;
+    }
+    for stage in &files.stages {
+        let outcome = session.outcome(FieldId { subject, stage: *stage, slot });
+        let effective = outcome.value()?;
+        if effective.origin.layer != Layer::Default
+            || effective.expose().is_some_and(|now| is_same(now, first))
+        {
+            return None;
+        }
+    }
+    value_for(declaration, first).ok()
+}
+
+/// A file's value as the field's type has it, or why that cannot be set.
+fn value_for(declaration: &Declaration, old: &OldValue) -> Result<Value, String> {
+    if declaration.derived {
+        return Err("it is worked out from other fields: change those".to_owned());
+    }
+    if declaration.vary == Vary::Never {
+        return Err("it is the same everywhere (vary = \"never\"), and differs here".to_owned());
+    }
+    let this = declaration.this_type;
+    let value = if old.is_bare { this.read(&old.value.to_text()) } else { Some(old.value.clone()) };
+    value.filter(|value| this.fits(value)).ok_or_else(|| format!("it is not {}", this.describe()))
+}
+
+/// The stages of settings, each once.
+pub(crate) fn stages_of(settings: &[Setting]) -> Vec<StageId> {
+    let mut stages: Vec<StageId> = settings.iter().filter_map(|setting| setting.stage).collect();
+    stages.sort_unstable();
+    stages.dedup();
+    stages
+}

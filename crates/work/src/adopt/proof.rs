@@ -1,0 +1,98 @@
+//! The proof that adopting loses nothing: every file is rendered from the ledger to be, read again, and
+//! compared with what it was.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use cledger_core::adopt::{NotPlaced, flattened};
+use cledger_core::model::{Ledger, StageId, Subject, UnitId};
+use cledger_core::output::OutputName;
+use cledger_core::render::{Rendering, rendering};
+use cledger_core::resolve::{Layer, Outside, Resolver};
+use cledger_core::value::Value;
+use cledger_formats::{particulars, text_of};
+
+use crate::adopt::files::Files;
+use crate::existing;
+
+/// What came of the proof.
+#[derive(Debug, Default)]
+pub(crate) struct Proof {
+    /// How many values come back.
+    pub(crate) values: usize,
+    /// Names that do not, or come in addition, each with its file.
+    pub(crate) failed: Vec<(OutputName, usize)>,
+    /// Names that come in addition because the stage follows another or has groups, each with its file.
+    pub(crate) added: Vec<(OutputName, usize)>,
+    /// Files that cannot be rendered at all, and why.
+    pub(crate) broken: Vec<(usize, String)>,
+}
+
+/// What is to be proven.
+pub(crate) struct Claim<'c> {
+    pub(crate) files: &'c Files,
+    /// The names in each file as contracts have them.
+    pub(crate) names: &'c [BTreeMap<OutputName, OutputName>],
+    /// Which output of the unit each output of the files is.
+    pub(crate) outputs: &'c [usize],
+    /// What is known not to come back.
+    pub(crate) left_out: &'c [NotPlaced],
+    /// Addresses that the ledger keeps and a file has no more.
+    pub(crate) gone: &'c [(String, usize)],
+}
+
+/// Renders all files and compares them.
+pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim: &Claim<'_>) -> Proof {
+    let Claim { files, names, outputs, left_out, gone } = claim;
+    let resolver = Resolver::new(ledger, outside, &[]);
+    let mut proof = Proof::default();
+    let gone: BTreeSet<&(String, usize)> = gone.iter().collect();
+    let subject = Subject::Unit(unit, None);
+    let render = |stage: &StageId| rendering(&mut resolver.session(Some(unit)), subject, *stage);
+    let renderings: BTreeMap<StageId, Rendering<'_>> =
+        files.stages.iter().map(|stage| (*stage, render(stage))).collect();
+    for (at, file) in files.old.iter().enumerate() {
+        let rendering = &renderings[&file.stage];
+        let output = &ledger.unit(unit).outputs[outputs[file.output]];
+        let found = rendering.outputs.iter().find(|rendered| rendered.output.place == output.place);
+        let Some(rendered) = found else {
+            proof.broken.push((at, "its path or its names cannot be made".to_owned()));
+            continue;
+        };
+        let read = text_of(rendered).map_err(|error| error.to_string()).and_then(|made| {
+            let read = existing::read(&made.text, file.format, particulars(rendered));
+            read.map_err(|error| error.to_string())
+        });
+        let now: BTreeMap<OutputName, Value> = match read {
+            Ok(found) => flattened(&found.tree.0).into_iter().collect(),
+            Err(reason) => {
+                proof.broken.push((at, reason));
+                continue;
+            }
+        };
+        let is_left_out: BTreeSet<&OutputName> =
+            left_out.iter().filter_map(|it| it.names.get(&file.output)).collect();
+        let before: BTreeMap<OutputName, Value> = flattened(&file.tree.0).into_iter().collect();
+        for (name, value) in &before {
+            let written = names[at].get(name).unwrap_or(name);
+            match now.get(name) {
+                Some(same) if same == value => proof.values += 1,
+                _ if is_left_out.contains(written) => {}
+                _ => proof.failed.push((name.clone(), at)),
+            }
+        }
+        for name in now.keys().filter(|name| !before.contains_key(*name) && !is_left_out.contains(name)) {
+            let value = rendered.values.get(name);
+            let address = value.map(|(field, _)| ledger.address(*field).to_string());
+            // The ledger keeps what a file has no more, and says so.
+            if address.is_some_and(|address| gone.contains(&(address, at))) {
+                continue;
+            }
+            let list = match value.map(|(_, effective)| effective.origin.layer) {
+                Some(Layer::Follow(_) | Layer::Group(_)) => &mut proof.added,
+                _ => &mut proof.failed,
+            };
+            list.push((name.clone(), at));
+        }
+    }
+    proof
+}

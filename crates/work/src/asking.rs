@@ -1,0 +1,80 @@
+//! What a use case may ask a person, and whom it tells what is not in its result.
+//!
+//! A terminal is one that can be asked; a table of answers in a test is another. Nothing in this crate knows
+//! which it is.
+
+use cledger_core::name::Name;
+use zeroize::Zeroizing;
+
+use crate::trouble::Trouble;
+
+/// Whoever can be asked. Every answer may be "nobody is there" ([`None`] or `false`).
+pub trait Asking {
+    /// Whether a production stage is meant: whoever is there types its name. `does` says what would be done to
+    /// it, as the beginning of a sentence that its name goes on.
+    fn countersigns(&self, stage: &Name, does: &str) -> Result<bool, Trouble>;
+
+    /// A secret for what is called so here, typed twice where nobody can see it.
+    fn secret(&self, what: &str) -> Result<Option<Zeroizing<String>>, Trouble>;
+
+    /// A value for a field that is asked for by these words; [`None`] also for an empty answer.
+    fn value(&self, what: &str) -> Result<Option<Zeroizing<String>>, Trouble>;
+
+    /// Whether somebody is there who could answer.
+    fn is_there(&self) -> bool;
+}
+
+/// Whoever is told what happens beside the result.
+pub trait Telling {
+    /// Something that a person should know, in one or more sentences.
+    fn notice(&self, text: &str);
+
+    /// A detail of what is done.
+    fn detail(&self, text: &str);
+
+    /// Something begins that has so many parts of this name. What comes back is told how many are done, and that
+    /// it is over by being dropped.
+    fn begins(&self, count: usize, what: &'static str) -> Box<dyn Progress>;
+}
+
+/// Something that goes on.
+pub trait Progress {
+    /// So many parts are done.
+    fn done(&self, count: usize);
+}
+
+/// Nobody: no question is answered, and nothing is told.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Nobody;
+
+impl Asking for Nobody {
+    fn countersigns(&self, _: &Name, _: &str) -> Result<bool, Trouble> {
+        Ok(false)
+    }
+
+    fn secret(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
+        Ok(None)
+    }
+
+    fn value(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
+        Ok(None)
+    }
+
+    fn is_there(&self) -> bool {
+        false
+    }
+}
+
+impl Telling for Nobody {
+    fn notice(&self, _: &str) {}
+
+    fn detail(&self, _: &str) {}
+
+    fn begins(&self, _: usize, _: &'static str) -> Box<dyn Progress> {
+        Box::new(Nobody)
+    }
+}
+
+impl Progress for Nobody {
+    fn done(&self, _: usize) {}
+}

@@ -1,0 +1,265 @@
+//! Changing a ledger: locked from the reading to the writing, with what the change does to effective
+//! values worked out before anything is written.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+use cledger_core::address::Owner;
+use cledger_core::effects::{Effect, Seen, effects};
+use cledger_core::model::{Class, LayerId, Ledger, Stage, StageId, TableFault};
+use cledger_core::name::Name;
+use cledger_core::resolve::Resolver;
+use cledger_core::trust::{self, Named};
+use cledger_store::{
+    Changed, Disk, Edit, Keys, Locked, Overlay, Resealed, Scope, StateError, Surroundings, apply, read,
+    reseal,
+};
+
+use crate::opened::Opened;
+use crate::trouble::Trouble;
+use crate::workplace::Workplace;
+
+/// Nothing changes.
+pub(crate) static NO_CHANGE: Changed = Changed::new();
+
+/// What somebody says beside what is to be changed.
+#[derive(Debug, Clone, Default)]
+pub struct Consent {
+    /// The production stages that are meant, by their names.
+    pub countersign: Vec<Name>,
+    /// The reason.
+    pub why: Option<String>,
+}
+
+/// A ledger that is being changed.
+pub struct Changing {
+    disk: Disk,
+    locked: Locked,
+    /// The ledger as it is.
+    pub opened: Opened,
+}
+
+/// A change that can be made.
+pub(crate) struct Planned {
+    /// The new texts.
+    pub(crate) changed: Changed,
+    /// The ledger as it will be.
+    pub(crate) after: Ledger,
+    /// The effective values that change.
+    pub(crate) effects: Vec<Effect>,
+}
+
+impl Changing {
+    /// Locks the ledger, waiting so long for somebody else who is changing it, and reads all of it.
+    pub fn start(at: &Arc<Workplace>, wait: Duration) -> Result<Self, Trouble> {
+        let root = at.root()?;
+        let locked = Locked::take(&root, wait)?;
+        if let Some(open) = locked.settled() {
+            let count = open.files.len();
+            at.telling.notice(&format!("A change of {count} files was interrupted, and is finished now."));
+        }
+        let disk = Disk::new(root.clone());
+        let ledger = read(&disk, &Scope::Whole)?;
+        let opened = Opened::of(at, root, ledger, Changed::new());
+        if let Some(trouble) = opened.not_recalled() {
+            return Err(Trouble::outside(trouble)
+                .help("make it readable, or move the file away: then keys count as not seen yet"));
+        }
+        Ok(Self { disk, locked, opened })
+    }
+
+    /// The ledger as it is.
+    pub fn ledger(&self) -> &Ledger {
+        &self.opened.ledger
+    }
+
+    /// The ledger's folder.
+    pub(crate) fn root(&self) -> &Path {
+        &self.opened.folder
+    }
+
+    /// The ledger's files as they are.
+    pub(crate) fn disk(&self) -> &Disk {
+        &self.disk
+    }
+
+    /// Works out what these edits come to. The ledger that they lead to must be readable.
+    pub(crate) fn plan(&self, edits: &[Edit]) -> Result<Planned, Trouble> {
+        self.plan_texts(apply(&self.disk, edits)?)
+    }
+
+    /// Works out what these new texts come to.
+    pub(crate) fn plan_texts(&self, changed: Changed) -> Result<Planned, Trouble> {
+        let after = self.read_after(&changed)?;
+        let effects = {
+            let (old, new) = (self.outside(&NO_CHANGE), self.outside(&changed));
+            effects(&Resolver::new(self.ledger(), &old, &[]), &Resolver::new(&after, &new, &[]))
+        };
+        Ok(Planned { changed, after, effects })
+    }
+
+    /// The ledger as it will be after a change. It must be readable.
+    pub(crate) fn read_after(&self, changed: &Changed) -> Result<Ledger, Trouble> {
+        read(&Overlay::new(&self.disk, changed), &Scope::Whole)
+            .map_err(|unreadable| Trouble::Spoiling(Box::new(unreadable)))
+    }
+
+    /// The ledger's keys as they will be after a change.
+    pub(crate) fn keys<'c>(&'c self, changed: &'c Changed) -> Keys<'c> {
+        let identity = self.opened.at.identity.clone();
+        Keys::new(Overlay::new(&self.disk, changed), identity).watched(self.opened.watch().clone())
+    }
+
+    /// What cipher texts open to after a change; nothing is fetched.
+    pub(crate) fn outside<'c>(&'c self, changed: &'c Changed) -> Surroundings<'c> {
+        Surroundings::closed(self.keys(changed))
+    }
+
+    /// Encrypts those secrets anew that get another place by a change, which is made on top of earlier
+    /// ones that led to `before`. Gives the ledger after it.
+    pub(crate) fn resealed(
+        &self,
+        before: &Ledger,
+        so_far: &Changed,
+        changed: &mut Changed,
+    ) -> Result<Ledger, Trouble> {
+        let after = self.read_after(changed)?;
+        let mut texts = changed.clone();
+        let Resealed(count) =
+            reseal((before, &self.keys(so_far)), (&after, &self.keys(changed)), &mut texts)?;
+        if count == 0 {
+            return Ok(after);
+        }
+        *changed = texts;
+        self.read_after(changed)
+    }
+
+    /// Refuses a change after which rows of a lookup table do not count that counted before, or were
+    /// not there.
+    pub(crate) fn refuse_bad_rows(&self, planned: &Planned) -> Result<(), Trouble> {
+        let is_new = |fault: &&TableFault| {
+            let mut known = self.ledger().table_faults.iter();
+            !known.any(|other| {
+                (&other.owner, &other.entry, other.layer, &other.message)
+                    == (&fault.owner, &fault.entry, fault.layer, &fault.message)
+            })
+        };
+        let Some(fault) = planned.after.table_faults.iter().find(is_new) else { return Ok(()) };
+        let at = planned.after.files.locate(fault.place);
+        let message = format!("{}, in {}:{}", fault.message, at.file, at.line);
+        Err(Trouble::usage(message).help(fault.help.clone()))
+    }
+
+    /// Writes a planned change, and remembers the keys that it was made with, and what the ledger names by it:
+    /// whoever makes a change with this program has said that.
+    pub(crate) fn write(&self, planned: &Planned) -> Result<(), Trouble> {
+        let named = if self.opened.was_trusted() { self.newly_named(planned) } else { BTreeSet::new() };
+        self.locked.write(&planned.changed)?;
+        let keys = self.opened.watch().to_remember();
+        if keys.is_empty() && named.is_empty() {
+            return Ok(());
+        }
+        let state = &self.opened.at.state;
+        let remembered = state.remember(self.root(), &planned.after.name, |known| {
+            known.keys.extend(keys);
+            if let Some(trusted) = &mut known.trusted {
+                trusted.extend(named);
+            }
+        });
+        match remembered {
+            // Without a place for it nothing is ever remembered, and that is nothing new.
+            Ok(()) | Err(StateError::NoPlace) => Ok(()),
+            Err(error) => Err(Trouble::outside(format!("the change is written, but {error}"))),
+        }
+    }
+
+    /// What the ledger names after a change, and did not before.
+    fn newly_named(&self, planned: &Planned) -> BTreeSet<Named> {
+        let owners: BTreeSet<(Owner, Name)> = planned
+            .effects
+            .iter()
+            .filter_map(|effect| Some((effect.address.owner.clone()?, effect.address.stage.clone()?)))
+            .collect();
+        let before = trust::of_owners(self.ledger(), &self.outside(&NO_CHANGE), &owners);
+        let after = trust::of_owners(&planned.after, &self.outside(&planned.changed), &owners);
+        after.into_keys().filter(|named| !before.contains_key(named)).collect()
+    }
+
+    /// Refuses a change of these layers that is not granted: settings of a production stage or of
+    /// its groups, effective values of one, and settings of a locked stage without a reason.
+    pub(crate) fn guard(
+        &self,
+        layers: &[LayerId],
+        planned: &Planned,
+        consent: &Consent,
+    ) -> Result<(), Trouble> {
+        let ledger = self.ledger();
+        let touched: Vec<StageId> =
+            ledger.stage_ids().filter(|&id| layers.iter().any(|&layer| is_of(ledger, id, layer))).collect();
+        let locked = touched.iter().map(|&id| ledger.stage(id)).find(|stage| stage.locked);
+        if let Some(stage) = locked
+            && consent.why.is_none()
+        {
+            let message = format!("`{}` is locked: its settings change with a reason only", stage.name);
+            return Err(Trouble::refused(message).help("add --why TEXT"));
+        }
+        let is_touched = |stage: &Stage| {
+            // A field that is new and has no value changes nothing yet.
+            let is_nothing =
+                |effect: &&Effect| matches!((&effect.before, &effect.after), (Seen::NotThere, Seen::Unset));
+            let mut effects = planned.effects.iter().filter(|effect| !is_nothing(effect));
+            touched.iter().any(|&id| ledger.stage(id).name == stage.name)
+                || effects.any(|effect| effect.address.stage.as_ref() == Some(&stage.name))
+        };
+        let stages: Vec<&Stage> = ledger.stages.iter().filter(|stage| is_touched(stage)).collect();
+        countersigned(&self.opened.at, &stages, &consent.countersign, CHANGES)
+    }
+}
+
+/// What a change of a stage does to it.
+pub(crate) const CHANGES: &str = "this changes";
+
+/// What handing out does to it.
+pub(crate) const HANDS_OUT: &str = "this hands out secrets of";
+
+/// Refuses what something does to stages of which one is a production stage that nobody has countersigned.
+pub(crate) fn countersigned(
+    at: &Workplace,
+    stages: &[&Stage],
+    given: &[Name],
+    does: &str,
+) -> Result<(), Trouble> {
+    let production = stages.iter().filter(|stage| stage.class == Class::Production);
+    let unsigned: Vec<&Name> =
+        production.map(|stage| &stage.name).filter(|name| !given.contains(name)).collect();
+    for name in &unsigned {
+        if !at.asking.countersigns(name, does)? {
+            let names: Vec<&str> = unsigned.iter().map(|name| name.as_str()).collect();
+            let (names, stages) =
+                (names.join(","), if names.len() == 1 { "a production stage" } else { "production stages" });
+            let message = format!("{does} {}, {stages}", names.replace(',', " and "));
+            return Err(Trouble::refused(message).help(format!("add --countersign {names}")));
+        }
+    }
+    Ok(())
+}
+
+/// Refuses to hand out secrets of a production stage that nobody has countersigned.
+pub(crate) fn hands_out(
+    at: &Workplace,
+    stage: &Stage,
+    holds_secrets: bool,
+    given: &[Name],
+) -> Result<(), Trouble> {
+    if holds_secrets { countersigned(at, &[stage], given, HANDS_OUT) } else { Ok(()) }
+}
+
+/// Whether a layer's settings are a stage's own or those of one of its groups.
+fn is_of(ledger: &Ledger, stage: StageId, layer: LayerId) -> bool {
+    match layer {
+        LayerId::Stage(id) => id == stage,
+        LayerId::Group(group) => ledger.stage(stage).groups.contains(&group),
+    }
+}

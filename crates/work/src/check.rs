@@ -1,0 +1,134 @@
+//! What is missing, wrong or unused.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use cledger_core::address::Pattern;
+use cledger_core::findings::{self, Report};
+use cledger_core::model::Ledger;
+use cledger_core::name::Name;
+use cledger_core::resolve::Resolver;
+use cledger_store::{Scope, Surroundings};
+use jiff::civil::Date;
+
+use crate::against::{Against, keep_new};
+use crate::deliver::due;
+use crate::meant::known_stage;
+use crate::opened::Opened;
+use crate::shown::counted;
+use crate::trouble::Trouble;
+use crate::workplace::Workplace;
+
+/// What is to be checked.
+#[derive(Debug, Clone, Default)]
+pub struct ToCheck {
+    /// A pattern of addresses; everything if not given.
+    pub pattern: Option<String>,
+    /// This stage alone.
+    pub stage: Option<Name>,
+    /// Try to fetch what settings take from outside.
+    pub fetch: bool,
+    /// Only what is new since this git revision.
+    pub against: Option<String>,
+    /// Take values that only the next delivery needs for errors.
+    pub strict: bool,
+    /// The day from which last days are counted; today if not given.
+    pub today: Option<String>,
+}
+
+/// What was found.
+#[derive(Debug)]
+pub struct Checked {
+    /// The ledger's folder, or the bare repository that it is in.
+    pub folder: PathBuf,
+    /// The ledger.
+    pub ledger: Arc<Ledger>,
+    /// The findings.
+    pub report: Report,
+    /// What was checked; everything if not given.
+    pub pattern: Option<Pattern>,
+    /// Whether only what is new is in the report.
+    pub is_against: bool,
+    /// A line for each delivery of an earlier content that the ledger does not say.
+    pub left: Vec<String>,
+}
+
+/// Finds what is missing, wrong or unused.
+pub fn check(at: &Arc<Workplace>, asked: &ToCheck) -> Result<Checked, Trouble> {
+    let pattern = pattern(asked)?;
+    let today = at.day(asked.today.as_deref())?;
+    let mut checked = match &asked.against {
+        Some(revision) => against(at, revision, pattern, today)?,
+        None => whole(at, asked, pattern, today)?,
+    };
+    if let Some(stage) = &asked.stage {
+        known_stage(&checked.ledger, stage.as_str())?;
+    }
+    let report = &mut checked.report;
+    if report.standings.is_empty() && report.findings.is_empty() && checked.pattern.is_some() {
+        let text = asked.pattern.as_deref().unwrap_or_default();
+        return Err(Trouble::usage(format!("`{text}` covers no unit of the ledger"))
+            .help("`cledger list units` shows the units"));
+    }
+    Ok(checked)
+}
+
+fn whole(
+    at: &Arc<Workplace>,
+    asked: &ToCheck,
+    pattern: Option<Pattern>,
+    today: Date,
+) -> Result<Checked, Trouble> {
+    let opened = Opened::read(at, &Scope::Whole)?;
+    if let Some(stage) = &asked.stage {
+        known_stage(&opened.ledger, stage.as_str())?;
+    }
+    let closed: Surroundings<'static>;
+    let outside = if asked.fetch {
+        &opened.surroundings
+    } else {
+        closed = opened.unfetched();
+        &closed
+    };
+    let resolver = Resolver::new(&opened.ledger, outside, &[]);
+    let mut report = findings::check(&resolver, pattern.as_ref(), Some(today));
+    let left = due::look_back(&mut report, &opened, &resolver, asked.strict)?;
+    opened.tell_unread_of(outside);
+    let (folder, ledger) = (opened.folder.clone(), opened.ledger.clone());
+    Ok(Checked { folder, ledger, report, pattern, is_against: false, left })
+}
+
+/// What is new since a revision.
+fn against(
+    at: &Arc<Workplace>,
+    revision: &str,
+    pattern: Option<Pattern>,
+    today: Date,
+) -> Result<Checked, Trouble> {
+    let against = Against::read(at, revision)?;
+    let check = |ledger: &Ledger, outside: &Surroundings<'static>| {
+        findings::check(&Resolver::new(ledger, outside, &[]), pattern.as_ref(), Some(today))
+    };
+    let mut report = check(&against.now, against.outside_now());
+    let earlier = check(&against.before, against.outside_before());
+    let gone = keep_new(&mut report, &earlier);
+    let new = counted(report.findings.len(), "new finding");
+    at.telling.notice(&format!("Since {revision}: {new}, {gone} gone."));
+    let (folder, ledger) = (against.folder.clone(), against.now.clone());
+    Ok(Checked { folder, ledger, report, pattern, is_against: true, left: Vec::new() })
+}
+
+fn pattern(asked: &ToCheck) -> Result<Option<Pattern>, Trouble> {
+    let text = match (&asked.pattern, &asked.stage) {
+        (None, None) => return Ok(None),
+        (None, Some(stage)) => format!("@{stage}"),
+        (Some(pattern), None) => pattern.clone(),
+        (Some(pattern), Some(stage)) => {
+            if Pattern::parse(pattern)?.has_stage() {
+                return Err(Trouble::usage(format!("`{pattern}` names stages, and so does --stage")));
+            }
+            format!("{pattern}@{stage}")
+        }
+    };
+    Ok(Some(Pattern::parse(&text)?))
+}

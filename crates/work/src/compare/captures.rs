@@ -1,0 +1,142 @@
+//! Sides of which one is a capture.
+
+use cledger_core::address::{Address, Pattern};
+use cledger_core::compare::{Named, NamedCompared, named};
+use cledger_core::model::{LayerId, Ledger, OutputFormat};
+use cledger_core::resolve::Resolver;
+use cledger_core::value::{Held, Value};
+use cledger_store::{CapturedContent, CapturedUnit};
+use std::path::Path;
+
+use crate::compare::side::Side;
+use crate::existing;
+use crate::meant::known_stage;
+use crate::opened::Opened;
+use crate::reality::around::Around;
+use crate::reality::captured::Captured;
+use crate::reality::making::make_alone;
+use crate::reality::places;
+use crate::trouble::Trouble;
+
+/// Compares a capture with another one, or with what the ledger makes for its units.
+pub(crate) fn compared(opened: &Opened, left: &Side, right: &Side) -> Result<Vec<NamedCompared>, Trouble> {
+    let ledger = &opened.ledger;
+    match (left, right) {
+        (Side::Capture(one), Side::Capture(other)) => {
+            let (one, other) = (captured(opened, one)?, captured(opened, other)?);
+            Ok(named(in_capture(&one, ledger, None)?, in_capture(&other, ledger, None)?, false))
+        }
+        (Side::Capture(path), Side::Ledger(address)) => {
+            let (in_capture, in_ledger) = with_ledger(opened, path, address)?;
+            Ok(named(in_capture, in_ledger, false))
+        }
+        (Side::Ledger(address), Side::Capture(path)) => {
+            let (in_capture, in_ledger) = with_ledger(opened, path, address)?;
+            Ok(named(in_ledger, in_capture, false))
+        }
+        _ => Err(Trouble::usage("neither side is a capture")),
+    }
+}
+
+fn captured<'k>(opened: &'k Opened, path: &Path) -> Result<Captured<'k>, Trouble> {
+    Ok(Captured { file: existing::capture(path)?, keys: opened.keys() })
+}
+
+fn with_ledger(opened: &Opened, path: &Path, address: &Address) -> Result<(Vec<Named>, Vec<Named>), Trouble> {
+    let captured = captured(opened, path)?;
+    let (resolver, around) = (opened.resolver(), Around::of_capture(opened));
+    let of_ledger = in_ledger(address, &captured, &resolver, &around)?;
+    Ok((in_capture(&captured, &opened.ledger, Some(address))?, of_ledger))
+}
+
+/// A name in one of a unit's files, as it is shown.
+fn name(owner: &str, path: &str, steps: &[String]) -> Vec<String> {
+    vec![format!("{owner} {path} {}", steps.join("."))]
+}
+
+fn is_of(wanted: Option<&Address>, owner: &str) -> bool {
+    wanted.and_then(|address| address.owner.as_ref()).is_none_or(|wanted| wanted.to_string() == owner)
+}
+
+/// What a capture has, of one unit where one is asked for.
+fn in_capture(
+    captured: &Captured<'_>,
+    ledger: &Ledger,
+    wanted: Option<&Address>,
+) -> Result<Vec<Named>, Trouble> {
+    let mut all = Vec::new();
+    for outlet in &captured.file.outlets {
+        let units = outlet.units.iter().filter(|(owner, _)| is_of(wanted, owner));
+        for (owner, unit) in units {
+            let CapturedUnit::There { files, .. } = unit else { continue };
+            for file in files {
+                let read = captured.tree(ledger, owner, outlet.name.as_str(), file);
+                let (tree, veiled) = read.map_err(Trouble::usage)?;
+                let format = OutputFormat::ALL.iter().find(|(_, name)| *name == file.format);
+                let is_bare = format.is_none_or(|(format, _)| format.knows_text_alone());
+                for value in &file.values {
+                    let print = veiled.iter().find(|(name, _)| *name == value.name);
+                    let found = match print {
+                        Some((_, print)) => print.as_deref().map(Value::text),
+                        None => tree.get(&value.name).cloned(),
+                    };
+                    let is_secret = !matches!(value.content, CapturedContent::Open(_));
+                    all.push(Named {
+                        name: name(owner, &file.path, &value.name),
+                        value: found.map(|value| Held::new(value, is_secret)),
+                        is_bare,
+                    });
+                }
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// What the ledger makes for the units of a capture; secrets as their fingerprints where the capture has
+/// those.
+fn in_ledger(
+    address: &Address,
+    captured: &Captured<'_>,
+    resolver: &Resolver<'_>,
+    around: &Around<'_>,
+) -> Result<Vec<Named>, Trouble> {
+    let ledger = resolver.ledger();
+    let stage = address.stage.as_ref().unwrap_or(&captured.file.stage);
+    let id = known_stage(ledger, stage.as_str())?;
+    let owner = address.owner.as_ref().map(ToString::to_string);
+    let pattern = Pattern::parse(&format!("{}@{stage}", owner.clone().unwrap_or_default()))?;
+    let mut all = Vec::new();
+    for place in places::outlets(&[pattern], ledger, around)? {
+        let Some((outlet, _)) = place.outlet_name() else { continue };
+        let known = captured.file.outlets.iter().find(|known| known.name.as_str() == outlet);
+        let Some(known) = known else { continue };
+        for &subject in &place.subjects {
+            let owner = ledger.owner(subject).to_string();
+            let Some(CapturedUnit::There { files, .. }) = known.units.get(&owner) else { continue };
+            if !is_of(Some(address), &owner) {
+                continue;
+            }
+            let made = make_alone(&place, subject, resolver);
+            for file in files {
+                let (_, veiled) = captured.tree(ledger, &owner, &outlet, file).map_err(Trouble::usage)?;
+                for (steps, value, secret) in made.values(&file.path) {
+                    let print = veiled.iter().any(|(name, print)| *name == steps && print.is_some());
+                    let value = match (value, print) {
+                        (Some(value), true) => {
+                            let key = captured.keys.key(&ledger.key_scope(LayerId::Stage(id)));
+                            key.ok().map(|file| Value::text(&file.key.fingerprint(&value.to_text())))
+                        }
+                        (value, _) => value.cloned(),
+                    };
+                    all.push(Named {
+                        name: name(&owner, &file.path, &steps),
+                        value: value.map(|value| Held::new(value, secret)),
+                        is_bare: made.format_of(&file.path).knows_text_alone(),
+                    });
+                }
+            }
+        }
+    }
+    Ok(all)
+}

@@ -1,0 +1,146 @@
+//! Two sides that have names and values, of which at least one is a delivery, a capture or a file.
+
+use std::sync::Arc;
+
+use cledger_core::address::Address;
+use cledger_core::compare::{Difference, Named, NamedCompared, named};
+use cledger_core::model::OutputFormat;
+use cledger_core::render::as_written;
+use cledger_core::resolve::FieldId;
+use cledger_core::value::{Held, Value};
+use cledger_store::Scope;
+use cledger_store::daybook::Content;
+
+use crate::compare::captures;
+use crate::compare::files::{Content as FileContent, in_file, of_unit};
+use crate::compare::side::Side;
+use crate::daybook;
+use crate::deliver::history::record;
+use crate::meant::{scope_of, unit_of};
+use crate::opened::Opened;
+use crate::trouble::{Kind, Trouble};
+use crate::workplace::Workplace;
+
+/// How two sides stand to each other, name by name.
+#[derive(Debug)]
+pub struct NamedSides {
+    /// One for each name.
+    pub names: Vec<NamedCompared>,
+}
+
+impl NamedSides {
+    /// What kind of trouble there is: differences.
+    pub fn kind(&self) -> Option<Kind> {
+        let differs = |one: &NamedCompared| !matches!(one.difference, Difference::Same | Difference::Unknown);
+        self.names.iter().any(differs).then_some(Kind::Found)
+    }
+}
+
+/// Compares two sides by their names; `format` is that of files whose names do not tell it.
+pub fn named_sides(
+    at: &Arc<Workplace>,
+    (left, right): (&Side, &Side),
+    format: Option<OutputFormat>,
+) -> Result<NamedSides, Trouble> {
+    let names = match (left, right) {
+        (Side::File(one), Side::File(other)) => {
+            let (one, other) = (FileContent::read(one, format)?, FileContent::read(other, format)?);
+            named(in_file(&one, None)?, in_file(&other, None)?, one.format != other.format)
+        }
+        (Side::File(file), Side::Ledger(address)) => {
+            let (unit, file, alike) = unit_and_file(at, address, file, format)?;
+            named(file, unit, alike)
+        }
+        (Side::Ledger(address), Side::File(file)) => {
+            let (unit, file, alike) = unit_and_file(at, address, file, format)?;
+            named(unit, file, alike)
+        }
+        (Side::File(_), _) | (_, Side::File(_)) => {
+            return Err(Trouble::usage("a file is compared with another file, or with a unit in a stage")
+                .help("write file:PATH and UNIT[+INSTANCE]@STAGE"));
+        }
+        (Side::Capture(_), Side::Delivery(_)) | (Side::Delivery(_), Side::Capture(_)) => {
+            return Err(Trouble::usage("a capture has names of files, and a delivery those of fields")
+                .help("compare each of them with the unit itself: UNIT[+INSTANCE]@STAGE"));
+        }
+        (Side::Capture(_), _) | (_, Side::Capture(_)) => {
+            let opened = Opened::read(at, &Scope::Whole)?;
+            let names = captures::compared(&opened, left, right)?;
+            opened.tell_unread();
+            names
+        }
+        (Side::Delivery(_) | Side::Ledger(_), Side::Delivery(_) | Side::Ledger(_)) => {
+            let opened = Opened::read(at, &Scope::Whole)?;
+            let names = named(of_fields(&opened, left)?, of_fields(&opened, right)?, false);
+            opened.tell_unread();
+            names
+        }
+    };
+    Ok(NamedSides { names })
+}
+
+/// What a unit gets in a stage, what is in a file, and whether only names that are spelled alike correspond.
+fn unit_and_file(
+    at: &Arc<Workplace>,
+    address: &Address,
+    file: &str,
+    format: Option<OutputFormat>,
+) -> Result<(Vec<Named>, Vec<Named>, bool), Trouble> {
+    let file = FileContent::read(file, format)?;
+    if address.owner.is_none() {
+        let message = format!("`{address}` names no unit in a stage, and a file is of one");
+        return Err(Trouble::usage(message).help("write UNIT[+INSTANCE]@STAGE"));
+    }
+    let opened = Opened::read(at, &scope_of([address]))?;
+    let found = of_unit(&opened, address, &file)?;
+    opened.tell_unread();
+    Ok(found)
+}
+
+/// The fields of a unit: as they were delivered, or as the ledger has them.
+fn of_fields(opened: &Opened, side: &Side) -> Result<Vec<Named>, Trouble> {
+    match side {
+        Side::Delivery(address) => {
+            let record = record(&mut *daybook::required(opened)?, address)?;
+            Ok(of_content(&daybook::content(&record, &opened.ledger, opened.keys())?))
+        }
+        Side::Ledger(address) => of_ledger(opened, address),
+        Side::Capture(_) | Side::File(_) => Ok(Vec::new()),
+    }
+}
+
+fn of_content(content: &Content) -> Vec<Named> {
+    let value = |text: &str| serde_json::from_str(text).ok().and_then(Value::from_json);
+    let named = content.values.iter().map(|(name, stored)| Named {
+        name: vec![name.clone()],
+        value: stored.text.as_ref().and_then(|text| Some(Held::new(value(text)?, stored.secret))),
+        is_bare: false,
+    });
+    named.collect()
+}
+
+/// What the ledger says now.
+fn of_ledger(opened: &Opened, address: &Address) -> Result<Vec<Named>, Trouble> {
+    let ledger = &opened.ledger;
+    let Some(owner) = &address.owner else {
+        let message = format!("`{address}` names no unit, and a delivery is of one");
+        return Err(Trouble::usage(message).help("write UNIT[+INSTANCE]@STAGE"));
+    };
+    let stage = opened.stage(address.stage.as_ref())?.stage;
+    let subject = opened.subject_in(owner, stage)?;
+    let resolver = opened.resolver();
+    let mut session = resolver.session(unit_of(subject));
+    let mut all = Vec::new();
+    for slot in ledger.slots(subject).all() {
+        let outcome = session.outcome(FieldId { subject, stage, slot });
+        if let Some(effective) = outcome.value() {
+            all.push(Named {
+                name: vec![ledger.field_name(subject, slot)],
+                // Days are texts in what was delivered.
+                value: effective.expose().map(|value| Held::new(as_written(value), effective.secret)),
+                is_bare: false,
+            });
+        }
+    }
+    Ok(all)
+}

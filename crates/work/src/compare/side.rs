@@ -1,0 +1,42 @@
+//! What can be compared: the ledger, deliveries, captures and files.
+
+use std::path::PathBuf;
+
+use cledger_core::address::Address;
+
+use crate::reality::captured::CAPTURE;
+use crate::trouble::Trouble;
+
+/// What a side that is a file begins with.
+const FILE: &str = "file:";
+
+/// One of two sides.
+#[derive(Debug, Clone)]
+pub enum Side {
+    /// What the ledger says, of a stage or of a unit in one.
+    Ledger(Address),
+    /// A delivery.
+    Delivery(Address),
+    /// A capture.
+    Capture(PathBuf),
+    /// A file that exists.
+    File(String),
+}
+
+impl Side {
+    /// Reads `@STAGE`, `UNIT@STAGE`, `UNIT@STAGE:NUMBER`, `capture:PATH` or `file:PATH`.
+    pub fn parse(text: &str) -> Result<Self, Trouble> {
+        if let Some(path) = text.strip_prefix(CAPTURE) {
+            return Ok(Side::Capture(path.into()));
+        }
+        if let Some(path) = text.strip_prefix(FILE) {
+            return Ok(Side::File(path.to_owned()));
+        }
+        let address = Address::parse(text)?;
+        if address.entry.is_some() {
+            let message = format!("`{text}` names an entry, and whole units are compared");
+            return Err(Trouble::usage(message).help("leave out what begins with `/`"));
+        }
+        Ok(if address.delivery.is_some() { Side::Delivery(address) } else { Side::Ledger(address) })
+    }
+}

@@ -1,0 +1,61 @@
+//! What a delivery of a unit to a stage consists of, made from the ledger.
+
+use cledger_core::model::{OutletKind, OutputFormat, StageId, Subject};
+use cledger_core::render::{Rendering, content};
+use cledger_core::resolve::{FieldId, Outcome, Resolver};
+use cledger_formats::{Particulars, format};
+use cledger_store::daybook::{Content, Stored};
+use zeroize::Zeroizing;
+
+use crate::meant::unit_of;
+use crate::rendered;
+use crate::trouble::Trouble;
+
+/// Everything that the outlets of a stage are to have of a unit. Nothing may be missing or unreadable.
+pub(crate) fn made(
+    resolver: &Resolver<'_>,
+    rendering: &Rendering<'_>,
+    subject: Subject,
+    stage: StageId,
+) -> Result<Content, Trouble> {
+    let ledger = resolver.ledger();
+    let mut made = Content::default();
+    let mut session = resolver.session(unit_of(subject));
+    for slot in ledger.slots(subject).all() {
+        let name = ledger.field_name(subject, slot);
+        if let Outcome::Value(effective) = session.outcome(FieldId { subject, stage, slot })
+            && let Some(value) = effective.expose()
+        {
+            let text = Zeroizing::new(value.to_json().to_string());
+            made.values.insert(name.clone(), Stored::new(&text, effective.secret));
+        }
+        made.fields.insert(name);
+    }
+    rendered::refuse_clashes(ledger, rendering)?;
+    for output in &rendering.outputs {
+        let text = rendered::text(ledger, rendering, output)?;
+        made.files.insert(output.path.clone(), Stored::new(&text.text, text.secret));
+    }
+    let owner = ledger.owner(subject);
+    for outlet in ledger.outlets.iter().filter(|outlet| outlet.takes(stage, owner.names())) {
+        let Some(output) = outlet.kind.output() else { continue };
+        let wrong = |reason: String| Trouble::usage(format!("outlet `{}`: {reason}", outlet.name));
+        let output =
+            content(&mut session, output, subject, stage).map_err(|error| wrong(error.to_string()))?;
+        let secret = output.is_secret();
+        if let OutletKind::Postgres(_) = &outlet.kind {
+            let rows = output.values.iter().filter_map(|(name, (_, effective))| {
+                Some((name.join("."), serde_json::Value::from(effective.expose()?.to_text().as_str())))
+            });
+            let rows: serde_json::Map<String, serde_json::Value> = rows.collect();
+            let text = Zeroizing::new(serde_json::Value::Object(rows).to_string());
+            made.rows.insert(outlet.name.to_string(), Stored::new(&text, secret));
+        } else {
+            let json = format(OutputFormat::Json, Particulars::default());
+            let text = json.map(|json| json.write(&output.tree())).transpose();
+            let text = Zeroizing::new(text.map_err(|error| wrong(error.to_string()))?.unwrap_or_default());
+            made.documents.insert(outlet.name.to_string(), Stored::new(&text, secret));
+        }
+    }
+    Ok(made)
+}

@@ -1,0 +1,100 @@
+//! What one delivery comes to, before anything is brought.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use cledger_core::delivery::{FieldChange, asked_for, contract_hash, field_changes};
+use cledger_core::findings::Finding;
+use cledger_core::model::{Chore, Ledger, StageId, Subject};
+use cledger_core::render::rendering;
+use cledger_store::daybook::{Content, Daybook, Kind, Record};
+
+use crate::deliver::made::made;
+use crate::deliver::recorded::{Planner, values};
+use crate::meant::unit_of;
+use crate::reality::standing::UnitDrift;
+use crate::rendered::not_readable_in;
+use crate::trouble::Trouble;
+
+/// What is known of one unit or instance on its way to a stage.
+#[derive(Debug)]
+pub struct Plan {
+    /// Its name.
+    pub owner: String,
+    /// Whose values they are.
+    pub subject: Subject,
+    /// The stage.
+    pub stage: StageId,
+    /// What is to be there.
+    pub content: Content,
+    /// The last record, and what it holds.
+    pub last: Option<(Record, Content)>,
+    /// The hash of the contract.
+    pub contract: String,
+    /// The unit's version.
+    pub version: Option<String>,
+    /// How its outlets stand now, to what the ledger makes.
+    pub there: Vec<UnitDrift>,
+    /// The number of the delivery whose content comes again.
+    pub again: Option<u64>,
+}
+
+/// A plan, or what keeps it from being whole.
+pub(crate) type Planned = Result<Plan, Vec<Finding>>;
+
+/// What the ledger makes for a unit in a stage.
+pub(crate) fn plan(
+    planner: &Planner<'_, '_>,
+    book: &mut dyn Daybook,
+    subject: Subject,
+    stage: StageId,
+) -> Result<Planned, Trouble> {
+    let ledger = planner.resolver.ledger();
+    let owner = ledger.owner(subject).to_string();
+    let mut session = planner.resolver.session(unit_of(subject));
+    let rendering = rendering(&mut session, subject, stage);
+    if !rendering.unreadable.is_empty() {
+        return Err(not_readable_in(&mut session, &rendering, planner.keys));
+    }
+    if !rendering.gaps.is_empty() {
+        return Ok(Err(rendering.gaps));
+    }
+    let content = made(planner.resolver, &rendering, subject, stage)?;
+    let last = planner.last(book, &owner, stage)?;
+    Ok(Ok(Plan {
+        subject,
+        stage,
+        content,
+        last,
+        contract: contract_hash(ledger, subject),
+        version: unit_of(subject).and_then(|unit| ledger.unit(unit).version.clone()),
+        there: Vec::new(),
+        again: None,
+        owner,
+    }))
+}
+
+impl Plan {
+    /// What was delivered last, if anything is there.
+    pub fn delivered(&self) -> Option<&Content> {
+        let last = self.last.as_ref().filter(|(record, _)| record.meta.kind == Kind::Delivered);
+        last.map(|(_, content)| content)
+    }
+
+    /// What changes against the last delivery.
+    pub fn changes(&self) -> BTreeMap<String, FieldChange<'_>> {
+        let before = self.delivered().map(values).unwrap_or_default();
+        field_changes(&before, &values(&self.content))
+    }
+
+    /// Whether neither the content nor any outlet asks for a delivery.
+    pub fn is_idle(&self) -> bool {
+        self.delivered() == Some(&self.content) && self.there.iter().all(UnitDrift::is_as_made)
+    }
+
+    /// The chores around this delivery: those before the first one, and those that what changes asks for.
+    pub fn chores<'l>(&self, ledger: &'l Ledger) -> Vec<&'l Chore> {
+        let changes = self.changes();
+        let changed: BTreeSet<&str> = changes.keys().map(String::as_str).collect();
+        asked_for(ledger, self.subject, self.stage, self.last.is_none(), &changed)
+    }
+}

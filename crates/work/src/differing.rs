@@ -1,0 +1,21 @@
+//! How the findings of two ledgers differ: as one is, and as it will be.
+
+use std::collections::BTreeSet;
+
+use cledger_core::findings::{self, Finding};
+use cledger_core::model::Ledger;
+use cledger_core::resolve::{Resolver, Unfetched};
+
+/// The findings that only the second ledger has, and those that only the first has. Nothing is fetched, and
+/// last days do not count.
+pub(crate) fn differing(before: &Ledger, after: &Ledger) -> (Vec<Finding>, Vec<Finding>) {
+    let check =
+        |ledger: &Ledger| findings::check(&Resolver::new(ledger, &Unfetched, &[]), None, None).findings;
+    let (old, new) = (check(before), check(after));
+    let not_in = |list: &[Finding], others: &[Finding]| -> Vec<Finding> {
+        let known: BTreeSet<_> =
+            others.iter().map(|finding| (finding.code, finding.address.as_str())).collect();
+        list.iter().filter(|one| !known.contains(&(one.code, one.address.as_str()))).cloned().collect()
+    };
+    (not_in(&new, &old), not_in(&old, &new))
+}

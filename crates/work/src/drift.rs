@@ -1,0 +1,56 @@
+//! What is really there, compared with what the ledger says.
+
+mod live;
+mod new_name;
+mod take;
+mod taking;
+mod wanted;
+
+use std::sync::Arc;
+
+use crate::existing;
+use crate::opened::Opened;
+use crate::reality::lookups::standing;
+use crate::reality::standing::UnitDrift;
+use crate::trouble::{Kind, Trouble};
+use crate::workplace::Workplace;
+
+pub use self::take::{ToTake, take};
+pub use self::wanted::ToLookAt;
+
+use self::wanted::{Wanted, see};
+
+/// How units stand.
+#[derive(Debug)]
+pub struct Drift {
+    /// One for each unit at each outlet.
+    pub units: Vec<UnitDrift>,
+}
+
+impl Drift {
+    /// What kind of trouble there is: drift, or what could not be looked at where nothing is known to differ.
+    pub fn kind(&self) -> Option<Kind> {
+        let is_known = |unit: &UnitDrift| !unit.is_clean() && !unit.is_unreachable();
+        if self.units.iter().all(UnitDrift::is_clean) {
+            None
+        } else if self.units.iter().any(is_known) {
+            Some(Kind::Found)
+        } else {
+            Some(Kind::Outside)
+        }
+    }
+}
+
+/// Compares what is there with what the ledger makes.
+pub fn drift(at: &Arc<Workplace>, asked: &ToLookAt) -> Result<Drift, Trouble> {
+    let capture = asked.captured.as_deref().map(existing::capture).transpose()?;
+    let wanted = Wanted::read(asked, capture.as_ref().map(|capture| &capture.stage))?;
+    let opened = Opened::read(at, &wanted.scope())?;
+    let units = see(&opened, &wanted, asked.today.as_deref(), capture, |looked, lookups, today| {
+        let mut units: Vec<UnitDrift> = looked.into_iter().flat_map(|looked| looked.units).collect();
+        units.extend(standing(lookups, &opened.ledger, today));
+        Ok(units)
+    })?;
+    opened.tell_unread();
+    Ok(Drift { units })
+}

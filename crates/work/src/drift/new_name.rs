@@ -1,0 +1,130 @@
+//! A name that is live and that no contract has: declared, with its value.
+
+use cledger_core::address::{Address, Owner};
+use cledger_core::adopt::{inferred, looks_secret, loose};
+use cledger_core::drift::NameDrift;
+use cledger_core::model::{LayerId, Ledger, Subject};
+use cledger_core::name::Name;
+use cledger_core::value::Value;
+use cledger_store::{Edit, What, literal, setting_of};
+use zeroize::Zeroizing;
+
+use crate::drift::live::{Live, agreed, lives};
+use crate::drift::taking::{Changes, With};
+use crate::meant::known_stage;
+use crate::reality::look::Looked;
+use crate::setting::Written;
+use crate::shown;
+use crate::trouble::Trouble;
+
+/// Proposes a declaration for a name that no contract has, and takes its value over.
+pub(crate) fn declare(
+    with: With<'_>,
+    address: &Address,
+    looked: &[Looked<'_>],
+    changes: &mut Changes,
+) -> Result<(), Trouble> {
+    let ledger = with.ledger;
+    let (Some(Owner::Unit(unit, instance)), Some(entry), Some(stage)) =
+        (&address.owner, &address.entry, &address.stage)
+    else {
+        let message = format!("`{address}` names nothing that could be taken over");
+        return Err(Trouble::usage(message).help("write UNIT/NAME@STAGE"));
+    };
+    if address.field.is_some() {
+        let message = format!("`{address}` names a field of an entry that is not declared");
+        return Err(Trouble::usage(message)
+            .help(format!("take it as a variable, {unit}/NAME@{stage}, or declare the entry: cledger add")));
+    }
+    let owner = address.owner.as_ref().map(ToString::to_string).unwrap_or_default();
+    let wanted = loose(&[entry.to_string()]);
+    let is_it = |live: &Live<'_>| {
+        live.owner == owner
+            && live.drifted.what == NameDrift::ExtraThere
+            && loose(&live.drifted.steps) == wanted
+    };
+    let found: Vec<Live<'_>> = lives(looked, address).filter(is_it).collect();
+    let Some(there) = agreed(address, &found, looked)? else { return Ok(()) };
+    let (format, steps) = (found[0].format, found[0].drifted.steps.clone());
+    let (this, value) = inferred(format, &steps, there.expose()).map_err(|reason| {
+        Trouble::usage(format!("`{address}` cannot be declared: {reason}"))
+            .help("declare it yourself: cledger add")
+    })?;
+    let secret = looks_secret(&steps, &value);
+    let (subject, layer) =
+        (subject(ledger, unit, instance.as_ref()), LayerId::Stage(known_stage(ledger, stage.as_str())?));
+    let Some(subject) = subject else {
+        return Err(
+            Trouble::usage(format!("there is no unit `{unit}`")).help("`cledger list units` shows them")
+        );
+    };
+    let file = format!("units/{unit}.toml");
+    let declare = |word: &str, said: String| Edit {
+        file: file.clone(),
+        path: ["variables", entry.as_str(), word].map(str::to_owned).into(),
+        header: 2,
+        what: What::Set(said),
+    };
+    let mut words = vec![this.name()];
+    changes.edits.push(declare("type", format!("\"{}\"", this.name())));
+    // Only this stage is known to have it.
+    changes.edits.push(declare("required", "false".to_owned()));
+    words.push("optional");
+    let literal = if secret {
+        words.push("secret");
+        changes.edits.push(declare("secret", "true".to_owned()));
+        sealed(with, address, layer, &Zeroizing::new(there.expose().to_text().to_string()))?
+    } else {
+        literal(&value.escaped(), None)
+    };
+    let said = match &with.consent.why {
+        None => literal,
+        Some(why) => format!("{{ value = {literal}, why = {} }}", self::literal(&Value::text(why), None)),
+    };
+    let edit = setting_of(ledger, layer, subject, entry, None, What::Set(said));
+    let after = if secret { shown::MASK.to_owned() } else { shown::one_line(&value) };
+    changes.written.push(Written {
+        address: format!("{unit}/{entry}"),
+        file,
+        before: None,
+        after: Some(format!("declared: {}", words.join(", "))),
+    });
+    changes.written.push(Written {
+        address: address.to_string(),
+        file: edit.file.clone(),
+        before: None,
+        after: Some(after),
+    });
+    changes.edits.push(edit);
+    changes.layers.push(layer);
+    changes.declared.insert((unit.clone(), entry.clone()), (format, steps));
+    Ok(())
+}
+
+fn subject(ledger: &Ledger, unit: &Name, instance: Option<&Name>) -> Option<Subject> {
+    let id = ledger.unit_id(unit.as_str())?;
+    match instance {
+        None => Some(Subject::Unit(id, None)),
+        Some(name) => Some(Subject::Unit(id, Some(ledger.unit(id).instance(name.as_str())?))),
+    }
+}
+
+/// The cipher text of a secret that is not declared yet, or the secret where it may stand in plain text.
+fn sealed(
+    With { ledger, keys, plain_secrets, .. }: With<'_>,
+    address: &Address,
+    layer: LayerId,
+    text: &str,
+) -> Result<String, Trouble> {
+    let scope = ledger.key_scope(layer);
+    if !keys.has_key(&scope) {
+        if plain_secrets {
+            return Ok(literal(&Value::text(&cledger_core::reference::escape(text)), None));
+        }
+        let message = format!("`{address}` looks like a secret, and `{}` has no key", scope.name());
+        let make = format!("make one: cledger key make @{} --write; or add --plain-secrets", scope.name());
+        return Err(Trouble::refused(message).help(make));
+    }
+    let bare = Address { stage: None, ..address.clone() }.to_string();
+    Ok(literal(&Value::text(&keys.seal(&scope, &bare, text)?), None))
+}

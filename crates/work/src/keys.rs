@@ -1,0 +1,20 @@
+//! Who may read the secrets of which stages and groups.
+
+mod daybook;
+pub mod done;
+mod identity;
+mod list;
+mod make;
+mod protect;
+mod readers;
+mod rotate;
+mod trusted;
+
+pub use self::done::{Compared, Done, KeyChange, KeyReader, KeysChanged};
+pub use self::identity::{OwnIdentity, identity};
+pub use self::list::{Listed, compare, list};
+pub use self::make::{ToMake, make};
+pub use self::protect::protect;
+pub use self::readers::{admit, exclude};
+pub use self::rotate::rotate;
+pub use self::trusted::{KeysTrusted, trust_keys};

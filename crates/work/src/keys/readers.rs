@@ -1,0 +1,103 @@
+//! Letting readers in and out.
+
+use cledger_core::cipher::KeyScope;
+use cledger_core::model::Ledger;
+use cledger_core::name::Name;
+use cledger_store::{
+    Admitted, Keys, Reader, Recipient, admit as admitted, exclude as excluded, known_recipient,
+};
+
+use crate::change::{Changing, NO_CHANGE};
+use crate::keys::done::{Done, KeyChange, KeysChanged, finish, reader as key_reader, readers, scopes};
+use crate::meant::layers;
+use crate::trouble::Trouble;
+
+/// Lets a reader in; by the public key that they read other stages by, if none is given.
+pub fn admit(
+    changing: &Changing,
+    name: &Name,
+    recipient: Option<&str>,
+    asked: &KeyChange,
+) -> Result<KeysChanged, Trouble> {
+    let layers = layers(changing.ledger(), &asked.stages)?;
+    let scopes = scopes(changing.ledger(), &layers);
+    let keys = changing.keys(&NO_CHANGE);
+    let recipient = match recipient {
+        Some(text) => Recipient::parse(text).map_err(|error| Trouble::usage(error.to_string()))?,
+        None => recipient_of(&keys, changing.ledger(), name)?,
+    };
+    let reader = Reader { name: name.clone(), recipient };
+    let incoming = key_reader(&reader);
+    if let Some(scope) = keys.watch().other_key_of(&reader) {
+        let message = format!("`{}` has another public key for `{scope}`", name);
+        return Err(Trouble::refused(message).help(format!(
+            "if it changed, let them out first: cledger key exclude {} @{}",
+            name,
+            scope.rsplit('/').next().unwrap_or_default()
+        )));
+    }
+    let (changed, admitted) = admitted(&keys, &scopes, &reader)?;
+    let mut done = Vec::new();
+    for (scope, how) in scopes.into_iter().zip(admitted) {
+        let mut known = readers(&keys.key(&scope)?.readers);
+        let word = match how {
+            Admitted::Now => {
+                known.push(incoming.clone());
+                known.sort_unstable();
+                "let in"
+            }
+            Admitted::Before => "is a reader already",
+        };
+        done.push(Done {
+            scope,
+            readers: known,
+            secrets: None,
+            reader: Some(name.clone()),
+            word,
+            renews: false,
+            changes: how == Admitted::Now,
+        });
+    }
+    finish(changing, changed, &layers, done, asked)
+}
+
+/// The public key of somebody who reads other stages, from key files that can be trusted; never from the list
+/// of readers, which anybody can write.
+fn recipient_of(keys: &Keys<'_>, ledger: &Ledger, name: &Name) -> Result<Recipient, Trouble> {
+    let all: Vec<KeyScope> = ledger.layer_ids().map(|layer| ledger.key_scope(layer)).collect();
+    known_recipient(keys, &all, name).ok_or_else(|| {
+        let message =
+            format!("the public key of `{name}` is in no key file that you can open and have seen before");
+        Trouble::usage(message)
+            .help("ask them for what `cledger key identity` prints, and add --recipient KEY")
+    })
+}
+
+/// Lets a reader out, and encrypts everything anew that they could read.
+pub fn exclude(changing: &Changing, name: &Name, asked: &KeyChange) -> Result<KeysChanged, Trouble> {
+    let layers = layers(changing.ledger(), &asked.stages)?;
+    let scopes = scopes(changing.ledger(), &layers);
+    let keys = changing.keys(&NO_CHANGE);
+    let (changed, counts) = excluded(changing.ledger(), &keys, &scopes, name)?;
+    let mut done = Vec::new();
+    for (scope, count) in scopes.into_iter().zip(counts) {
+        let mut known = readers(&keys.key(&scope)?.readers);
+        known.retain(|reader| reader.name != *name);
+        done.push(Done {
+            scope,
+            readers: known,
+            secrets: Some(count),
+            reader: Some(name.clone()),
+            word: "let out",
+            renews: true,
+            changes: true,
+        });
+    }
+    let excluded = finish(changing, changed, &layers, done, asked)?;
+    if asked.write {
+        changing.opened.at.telling.notice(&format!(
+            "{name} may still know what stood there until now: change these secrets where they are used."
+        ));
+    }
+    Ok(excluded)
+}

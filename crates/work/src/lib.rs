@@ -1,0 +1,59 @@
+//! What is done with a ledger, as use cases without a terminal.
+//!
+//! A use case takes plain values, opens the ledger once ([`opened::Opened`], or locked for a change as
+//! [`change::Changing`]), does one thing, and gives back a result that whoever called it shows. What it may ask
+//! a person, and whom it tells how far it is, are two traits ([`asking`]). It never prints, reads no arguments
+//! and no environment: [`workplace::Workplace`] says where, by whom and when something is done.
+//!
+//! Rules of resolution, comparison, deliveries and promotion are in the core; here they meet the disk, the
+//! daybook and what is outside.
+
+pub mod add;
+pub mod adopt;
+pub mod against;
+pub mod asking;
+pub mod capture;
+pub mod change;
+pub mod check;
+pub mod compare;
+pub mod conditions;
+mod daybook;
+pub mod deliver;
+mod differing;
+pub mod drift;
+mod existing;
+pub mod generated;
+pub mod init;
+pub mod keys;
+mod known;
+pub mod meant;
+pub mod opened;
+pub mod outlet;
+pub mod probe;
+pub mod promote;
+pub mod reality;
+pub mod recipe;
+pub mod rehome;
+pub mod remove;
+pub mod rename;
+pub mod render;
+mod rendered;
+pub mod replace;
+pub mod resume;
+pub mod run;
+pub mod set;
+pub mod setting;
+pub mod share;
+pub mod show;
+pub mod shown;
+pub mod touched;
+pub mod trace;
+pub mod trouble;
+pub mod trust;
+pub mod waive;
+pub mod workplace;
+
+pub use known::trust_own;
+pub use opened::Opened;
+pub use trouble::{Kind, Trouble};
+pub use workplace::Workplace;

@@ -1,0 +1,6 @@
+//! Where stages are delivered to and read back from.
+
+pub mod list;
+pub mod lookup;
+pub mod prepare;
+pub mod put;

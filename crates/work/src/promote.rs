@@ -1,0 +1,296 @@
+//! What was delivered to one stage, moved up to the next.
+//!
+//! [`fields`] says what moving one unit means for each of its fields, [`answers`] has values that the stage above
+//! still needs, [`live`] puts what outlets have in place of what was delivered.
+
+mod answers;
+mod fields;
+mod live;
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use cledger_core::address::{Address, Delivery, Owner};
+use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
+use cledger_core::name::Name;
+use cledger_core::promotion::Fate;
+use cledger_core::value::Value;
+use cledger_store::daybook::{Daybook, Kind as RecordKind, Record, Wanted};
+use cledger_store::{Edit, Keys, Scope};
+use zeroize::Zeroizing;
+
+pub use self::fields::{Field, Promotion};
+
+use self::answers::Answers;
+use self::fields::{Carry, of_unit};
+use crate::change::{Changing, Consent, NO_CHANGE};
+use crate::daybook;
+use crate::deliver::recorded::Planner;
+use crate::deliver::{Delivered, ToDeliver, deliver};
+use crate::meant::known_stage;
+use crate::opened::Opened;
+use crate::reality::around::Around;
+use crate::setting::{Setter, TextFrom, Written, write};
+use crate::trouble::{Kind, Trouble};
+use crate::workplace::Workplace;
+
+/// What is to be moved up.
+#[derive(Debug, Clone)]
+#[expect(clippy::struct_excessive_bools, reason = "each is something that is wanted or not")]
+pub struct ToPromote {
+    /// From where: @STAGE, UNIT@STAGE, or a delivery as UNIT@STAGE:NUMBER.
+    pub from: Address,
+    /// To which stage.
+    pub to: Address,
+    /// Only these units, where `from` is a whole stage.
+    pub units: Vec<Name>,
+    /// Carry these settings, as patterns of fields without a stage; a secret is named in full.
+    pub carry: Vec<String>,
+    /// Take values that the stage still needs from this file, or write the form for it where there is none.
+    pub answers: Option<PathBuf>,
+    /// Take the values from the outlets of the stage below.
+    pub live: bool,
+    /// Deliver the units there, too.
+    pub deliver: bool,
+    /// Move although other stages come between.
+    pub skip_stages: bool,
+    /// Whether secrets may stand in plain text where the stage has no key.
+    pub plain_secrets: bool,
+    /// What somebody says to it.
+    pub consent: Consent,
+    /// How long to wait for somebody else who is changing the ledger.
+    pub wait: Duration,
+    /// Do it.
+    pub write: bool,
+}
+
+/// What moving up came to.
+#[derive(Debug)]
+pub struct Promoted {
+    /// The stage below.
+    pub below: String,
+    /// The stage above.
+    pub above: String,
+    /// One for each unit.
+    pub promotions: Vec<Promotion>,
+    /// The settings that are written above.
+    pub settings: Vec<Written>,
+    /// Where the form was written, and for how many values; then nothing else was done.
+    pub form: Option<(PathBuf, usize)>,
+    /// Whether it is done.
+    pub write: bool,
+    /// What came of the deliveries that follow.
+    pub delivered: Option<Delivered>,
+}
+
+impl Promoted {
+    /// What kind of trouble there was, if any.
+    pub fn kind(&self) -> Option<Kind> {
+        let is_needed = |field: &Field| field.fate == Fate::Needed && !field.is_taken;
+        let mut fields = self.promotions.iter().flat_map(|promotion| &promotion.fields);
+        let is_open = self.form.is_some() || fields.any(is_needed);
+        let delivered = self.delivered.as_ref().and_then(Delivered::kind);
+        delivered.max(is_open.then_some(Kind::Found))
+    }
+}
+
+/// Moves what was delivered to one stage up to the next, and delivers it there if that is asked for.
+pub fn promote(at: &Arc<Workplace>, asked: &ToPromote) -> Result<Promoted, Trouble> {
+    let changing = Changing::start(at, asked.wait)?;
+    let mut promoted = moved(&changing, asked)?;
+    // The ledger's lock is not needed for bringing, and others may go on.
+    drop(changing);
+    if asked.deliver && promoted.kind().is_none() {
+        let owners = promoted.promotions.iter().filter_map(|it| Address::parse(&it.owner).ok()?.owner);
+        let to_deliver = ToDeliver {
+            owners: owners.collect(),
+            stage: Name::parse(&promoted.above).ok(),
+            again: None,
+            only: Vec::new(),
+            draft_why: asked.consent.why.is_none(),
+            skip_stages: asked.skip_stages,
+            consent: asked.consent.clone(),
+            write: asked.write,
+        };
+        let opened = Opened::read(at, &Scope::Whole)?;
+        // What moved has moved: whatever keeps it from being delivered comes behind that.
+        promoted.delivered = Some(deliver(&opened, &to_deliver).unwrap_or_else(|trouble| Delivered {
+            ledger: opened.ledger.clone(),
+            deliveries: Vec::new(),
+            gaps: Vec::new(),
+            write: true,
+            trouble: Some(trouble),
+        }));
+    }
+    Ok(promoted)
+}
+
+/// Moves the settings.
+fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
+    let (opened, ledger) = (&changing.opened, changing.ledger());
+    let (below, above) = (stage_of(ledger, &asked.from, "FROM")?, stage_of(ledger, &asked.to, "TO")?);
+    order(ledger, below, above, asked)?;
+    let keys = changing.keys(&NO_CHANGE);
+    let resolver = opened.resolver();
+    let planner = Planner { resolver: &resolver, keys: &keys };
+    let Some(mut book) = daybook::reading(opened)? else { return Err(nothing_delivered(&asked.from)) };
+    let carry = Carry::read(&asked.carry)?;
+    let mut promotions = Vec::new();
+    for subject in subjects(opened, asked, (below, above))? {
+        let owner = ledger.owner(subject).to_string();
+        let below_name = ledger.stage(below).name.as_str();
+        let Some(record) = delivered(&mut *book, &asked.from, &owner, below_name)? else { continue };
+        let mut content = planner.content(&record)?;
+        if asked.live {
+            live::overlay(opened, &planner, &Around::of(opened), (subject, below), &mut content)?;
+        }
+        promotions.push(of_unit(&planner, &carry, (subject, below, above), record, &content));
+    }
+    if promotions.is_empty() {
+        return Err(nothing_delivered(&asked.from));
+    }
+    let answers = Answers::read(&opened.at, asked.answers.as_deref(), asked.write, &promotions)?;
+    let name = |stage: StageId| ledger.stage(stage).name.to_string();
+    let mut promoted = Promoted {
+        below: name(below),
+        above: name(above),
+        promotions,
+        settings: Vec::new(),
+        form: None,
+        write: asked.write,
+        delivered: None,
+    };
+    if let Answers::Form(path, count) = answers {
+        promoted.form = Some((path, count));
+        return Ok(promoted);
+    }
+    let layer = LayerId::Stage(above);
+    let (edits, settings) = edits(opened, asked, &keys, layer, &mut promoted.promotions, &answers)?;
+    let change = changing.plan(&edits)?;
+    changing.refuse_bad_rows(&change)?;
+    if asked.write && !edits.is_empty() {
+        changing.guard(&[layer], &change, &asked.consent)?;
+        changing.write(&change)?;
+    }
+    promoted.settings = settings;
+    Ok(promoted)
+}
+
+fn nothing_delivered(from: &Address) -> Trouble {
+    Trouble::usage(format!("`{from}` has no delivery that could move up"))
+        .help("what moves up is what was delivered: cledger deliver UNIT@STAGE")
+}
+
+fn stage_of(ledger: &Ledger, address: &Address, what: &str) -> Result<StageId, Trouble> {
+    let named = address.stage.as_ref().filter(|_| address.entry.is_none());
+    let Some(stage) = named else {
+        return Err(Trouble::usage(format!("{what} names no stage: `{address}`"))
+            .help("cledger promote @test @staging"));
+    };
+    known_stage(ledger, stage.as_str())
+}
+
+/// Whether a move is one step up, as `after` says.
+fn order(ledger: &Ledger, below: StageId, above: StageId, asked: &ToPromote) -> Result<(), Trouble> {
+    if ledger.stage(above).after.contains(&below) {
+        return Ok(());
+    }
+    let (from, to) = (&ledger.stage(below).name, &ledger.stage(above).name);
+    if asked.skip_stages {
+        if asked.consent.why.is_none() {
+            return Err(Trouble::refused("leaving stages out needs a reason").help("add --why TEXT"));
+        }
+        return Ok(());
+    }
+    let after: Vec<&str> =
+        ledger.stage(above).after.iter().map(|&id| ledger.stage(id).name.as_str()).collect();
+    let message = match &after[..] {
+        [] => format!("`{to}` comes after no stage, so nothing moves up there"),
+        after => format!("`{to}` comes after {}, not after `{from}`", after.join(", ")),
+    };
+    Err(Trouble::refused(message).help("move it step by step, or add --skip-stages --why TEXT"))
+}
+
+/// The units that are meant, as far as they belong to both stages.
+fn subjects(
+    opened: &Opened,
+    asked: &ToPromote,
+    (below, above): (StageId, StageId),
+) -> Result<Vec<Subject>, Trouble> {
+    let ledger = &opened.ledger;
+    if let Some(owner) = &asked.from.owner {
+        let subject = opened.subject_in(owner, below)?;
+        return Ok(vec![opened.subject_in(owner, above).map(|_| subject)?]);
+    }
+    if asked.from.delivery.is_some() {
+        return Err(Trouble::usage("a number is that of one unit").help("write UNIT@STAGE:NUMBER"));
+    }
+    let in_both = |subject: &Subject| match subject {
+        Subject::Unit(unit, instance) => ledger.unit(*unit).belongs_to(above, *instance),
+        Subject::Shared => false,
+    };
+    let mut subjects: Vec<Subject> = ledger.subjects_in(below).filter(in_both).collect();
+    if !asked.units.is_empty() {
+        for unit in &asked.units {
+            opened.subject_in(&Owner::Unit(unit.clone(), None), below)?;
+        }
+        subjects.retain(|&subject| {
+            asked.units.iter().any(|unit| ledger.owner(subject).names().0 == unit.as_str())
+        });
+    }
+    Ok(subjects)
+}
+
+/// The delivery that moves: the one that is named, else the last.
+fn delivered(
+    book: &mut dyn Daybook,
+    from: &Address,
+    owner: &str,
+    stage: &str,
+) -> Result<Option<Record>, Trouble> {
+    let wanted = match from.delivery {
+        Some(Delivery::Number(number)) => Wanted::numbered(owner, stage, number.into()),
+        Some(Delivery::Last) | None => Wanted::last_of(owner, stage),
+    };
+    Ok(book.records(&wanted)?.pop().filter(|record| record.meta.kind == RecordKind::Delivered))
+}
+
+/// The edits, and the settings that they write: each field once, however many units share it.
+fn edits(
+    opened: &Opened,
+    asked: &ToPromote,
+    keys: &Keys<'_>,
+    layer: LayerId,
+    promotions: &mut [Promotion],
+    answers: &Answers,
+) -> Result<(Vec<Edit>, Vec<Written>), Trouble> {
+    let ledger = &opened.ledger;
+    let setter = Setter { ledger, keys, plain_secrets: asked.plain_secrets };
+    let note = Note { why: asked.consent.why.clone(), ..Note::default() };
+    let mut made: BTreeMap<String, (Option<Edit>, Written)> = BTreeMap::new();
+    for field in promotions.iter_mut().flat_map(|promotion| &mut promotion.fields) {
+        let address = field.place.address.to_string();
+        let (text, from) = if field.is_taken {
+            let json = field.below.as_ref().and_then(|stored| stored.text.as_ref());
+            let Some(value) = json.and_then(|text| Value::from_json(serde_json::from_str(text).ok()?)) else {
+                continue;
+            };
+            (Zeroizing::new(value.to_text().to_string()), TextFrom::System)
+        } else if let Some(answer) = answers.of(&opened.at, field)? {
+            field.is_taken = true;
+            (answer, TextFrom::Hand)
+        } else {
+            continue;
+        };
+        if made.contains_key(&address) {
+            continue;
+        }
+        let before = ledger.setting_at(layer, field.place.subject, field.place.slot);
+        let said = setter.said(&field.place, &text, from, before)?;
+        made.insert(address, write(ledger, &field.place, layer, &said, &note));
+    }
+    let (edits, written): (Vec<_>, Vec<_>) = made.into_values().unzip();
+    Ok((edits.into_iter().flatten().collect(), written))
+}

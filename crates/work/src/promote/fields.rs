@@ -1,0 +1,199 @@
+//! What moving one unit up means for each of its fields.
+
+use std::collections::BTreeMap;
+
+use cledger_core::address::{Address, Owner, Pattern};
+use cledger_core::delivery::{Delivered, FieldChange, field_changes};
+use cledger_core::model::{LayerId, Ledger, SettingValue, Slot, StageId, Subject};
+use cledger_core::promotion::{self, Candidate, Fate, Origin};
+use cledger_core::resolve::{FieldId, Outcome, Session, Winner};
+use cledger_core::search::declared;
+use cledger_store::Target;
+use cledger_store::daybook::{Content, Record, Stored};
+use zeroize::Zeroizing;
+
+use crate::deliver::recorded::{Planner, values};
+use crate::meant::{Place, unit_of};
+use crate::trouble::Trouble;
+
+/// What moving one unit up means.
+#[derive(Debug)]
+pub struct Promotion {
+    /// The unit or instance.
+    pub owner: String,
+    /// The delivery that moves.
+    pub from: Record,
+    /// Fields in which the ledger says something else for the stage below by now.
+    pub moved_on: Vec<String>,
+    /// The fields that differ above.
+    pub fields: Vec<Field>,
+}
+
+/// A field on its way.
+#[derive(Debug)]
+pub struct Field {
+    /// Where it is set above.
+    pub place: Place,
+    /// What becomes of it.
+    pub fate: Fate,
+    /// Whether a secret is among its values, or would be.
+    pub secret: bool,
+    /// The type, for whoever is asked.
+    pub asks: String,
+    /// The value below, as JSON.
+    pub below: Option<Stored>,
+    /// The value above, as JSON.
+    pub above: Option<Stored>,
+    /// Whether it is carried, or answered.
+    pub is_taken: bool,
+}
+
+/// The fields that are to be carried.
+pub(crate) struct Carry {
+    patterns: Vec<Pattern>,
+    /// Those that are named one by one.
+    named: Vec<Address>,
+}
+
+impl Carry {
+    pub(crate) fn read(texts: &[String]) -> Result<Self, Trouble> {
+        let patterns = texts.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
+        Ok(Self { patterns, named: texts.iter().filter_map(|text| Address::parse(text).ok()).collect() })
+    }
+
+    fn covers(&self, of: &Addresses) -> bool {
+        self.patterns.iter().any(|pattern| pattern.covers(&of.set) || pattern.covers(&of.own))
+    }
+
+    /// Whether a field is named in full; a whole unit or entry is no name of a field.
+    fn names(&self, of: &Addresses) -> bool {
+        let bare = |address: &Address| Address { stage: None, ..address.clone() };
+        self.named.iter().any(|it| bare(it) == bare(&of.set) || bare(it) == bare(&of.own))
+    }
+}
+
+/// The addresses of a field in the stage above.
+struct Addresses {
+    /// Where it would be set: for a shared field the shared one.
+    set: Address,
+    /// As the unit sees it.
+    own: Address,
+}
+
+/// What moving one unit up means for each of its fields.
+pub(crate) fn of_unit(
+    planner: &Planner<'_, '_>,
+    carry: &Carry,
+    (subject, below, above): (Subject, StageId, StageId),
+    from: Record,
+    content: &Content,
+) -> Promotion {
+    let ledger = planner.resolver.ledger();
+    let mut session = planner.resolver.session(unit_of(subject));
+    let (mut fields, mut now_below) = (Vec::new(), BTreeMap::new());
+    for slot in ledger.slots(subject).all() {
+        let name = ledger.field_name(subject, slot);
+        if let Some(now) = stored(&session.outcome(FieldId { subject, stage: below, slot })) {
+            now_below.insert(name.clone(), now);
+        }
+        let moving = Moving { subject, slot, below, above };
+        fields.extend(moving.field(&mut session, carry, content.values.get(&name)));
+    }
+    let then = values(content);
+    let now = now_below.iter().map(|(name, stored)| (name.clone(), delivered(stored))).collect();
+    let moved_on = field_changes(&then, &now).into_iter();
+    let moved_on =
+        moved_on.filter(|(_, change)| !matches!(change, FieldChange::NotKnown)).map(|(name, _)| name);
+    Promotion { owner: ledger.owner(subject).to_string(), moved_on: moved_on.collect(), from, fields }
+}
+
+/// One field between two stages.
+#[derive(Clone, Copy)]
+struct Moving {
+    subject: Subject,
+    slot: Slot,
+    below: StageId,
+    above: StageId,
+}
+
+impl Moving {
+    /// What becomes of it, where something has to be said of that.
+    fn field(self, session: &mut Session<'_, '_>, carry: &Carry, before: Option<&Stored>) -> Option<Field> {
+        let Moving { subject, slot, below, above } = self;
+        let ledger = session.ledger();
+        let declaration = ledger.field(subject, slot).1;
+        let (winner, is_shared) = match session.winners(subject, below)[slot.0 as usize] {
+            Winner::Set(setting, _, is_shared) => (Some(&setting.value), is_shared),
+            Winner::Assumed(_) | Winner::Nothing | Winner::Default(..) => (None, false),
+        };
+        let origin = match winner {
+            None => Origin::Default,
+            Some(SettingValue::Value(held)) if held.expose().has_references() => Origin::Made,
+            Some(_) => Origin::Set,
+        };
+        let there = session.outcome(FieldId { subject, stage: above, slot });
+        let now = stored(&there);
+        let addresses = self.addresses(ledger, is_shared);
+        let candidate = Candidate {
+            address: &addresses.own,
+            declaration,
+            below: before.map(delivered),
+            above: now.as_ref().map(delivered),
+            is_missing: matches!(there, Outcome::Missing(..)) && !declaration.derived,
+            origin,
+        };
+        let fate = self.fate(ledger, &candidate, carry, &addresses);
+        if matches!(fate, Fate::Same | Fate::Follows) {
+            return None;
+        }
+        let secret = candidate.is_secret();
+        let (target, target_slot) = if is_shared { declared(ledger, subject, slot) } else { (subject, slot) };
+        Some(Field {
+            fate,
+            secret,
+            asks: declaration.this_type.describe().to_owned(),
+            is_taken: fate == Fate::MayBeCarried && carry.covers(&addresses),
+            place: Place {
+                address: addresses.set,
+                subject: target,
+                slot: target_slot,
+                target: Target::Layer(LayerId::Stage(above)),
+            },
+            below: before.cloned(),
+            above: now,
+        })
+    }
+
+    fn addresses(self, ledger: &Ledger, is_shared: bool) -> Addresses {
+        let (entry, declaration) = ledger.field(self.subject, self.slot);
+        let stage = &ledger.stage(self.above).name;
+        let of = |owner| Address::of_field(owner, &entry.name, declaration.name.as_ref(), Some(stage));
+        let owner = ledger.owner(self.subject);
+        Addresses { set: of(if is_shared { Owner::Shared } else { owner.clone() }), own: of(owner) }
+    }
+
+    /// What becomes of it; what is needed may be carried like anything else.
+    fn fate(self, ledger: &Ledger, candidate: &Candidate<'_>, carry: &Carry, addresses: &Addresses) -> Fate {
+        let named = carry.names(addresses);
+        let fate = promotion::fate(ledger, self.above, candidate, named);
+        if fate != Fate::Needed || !carry.covers(addresses) {
+            return fate;
+        }
+        let given = Candidate { is_missing: false, ..*candidate };
+        match promotion::fate(ledger, self.above, &given, named) {
+            Fate::MayBeCarried => Fate::MayBeCarried,
+            _ => fate,
+        }
+    }
+}
+
+/// An effective value as JSON, secret if it is one; without a text where it is not readable here.
+fn stored(outcome: &Outcome<'_>) -> Option<Stored> {
+    let effective = outcome.value()?;
+    let text = effective.expose().map(|value| Zeroizing::new(value.to_json().to_string()));
+    Some(Stored { text, secret: effective.secret })
+}
+
+fn delivered(stored: &Stored) -> Delivered<'_> {
+    Delivered { text: stored.text.as_ref().map(|text| text.as_str()), secret: stored.secret }
+}

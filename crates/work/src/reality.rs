@@ -1,0 +1,21 @@
+//! What is really out there: where it is, how it stands to the ledger, and how it is brought into line.
+//!
+//! [`places`] says where to look, [`look`] compares what is there with what the ledger
+//! makes ([`making`]), [`bring`] brings it and looks again, [`since`] tells edits by hand from what was not
+//! delivered yet, [`capturing`] writes captures, [`captured`] takes them in place of outlets, [`lookups`] finds values that
+//! the other side assigns.
+
+pub(crate) mod around;
+pub(crate) mod bring;
+pub mod brought;
+pub(crate) mod captured;
+pub mod capturing;
+pub(crate) mod load;
+pub(crate) mod look;
+pub mod lookups;
+pub(crate) mod making;
+pub(crate) mod masking;
+pub(crate) mod places;
+pub(crate) mod since;
+pub mod standing;
+pub(crate) mod way;

@@ -1,0 +1,36 @@
+//! Where and how outlets are found: what stands around a ledger.
+
+use std::path::Path;
+
+use cledger_core::resolve::Outside;
+use cledger_core::trust::Granted;
+use cledger_outlets::Trust;
+
+use crate::opened::Opened;
+
+/// Where and how outlets are found.
+pub(crate) struct Around<'a> {
+    pub(crate) ledger_folder: &'a Path,
+    /// Gives addresses and tokens that do not stand in the ledger.
+    pub(crate) outside: &'a dyn Outside,
+    pub(crate) trust: Trust,
+    /// What the ledger may reach.
+    pub(crate) granted: Granted,
+}
+
+impl<'a> Around<'a> {
+    /// The surroundings of a ledger that is open: what the system trusts, and what the ledger may reach.
+    pub(crate) fn of(opened: &'a Opened) -> Self {
+        Self {
+            ledger_folder: &opened.folder,
+            outside: &opened.surroundings,
+            trust: Trust::of_system(),
+            granted: opened.granted().clone(),
+        }
+    }
+
+    /// The same where a capture is read in place of outlets, and nothing is reached.
+    pub(crate) fn of_capture(opened: &'a Opened) -> Self {
+        Self { granted: Granted::All, ..Self::of(opened) }
+    }
+}

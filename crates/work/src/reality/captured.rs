@@ -1,0 +1,234 @@
+//! Captures looked at in place of outlets.
+
+use std::collections::BTreeMap;
+
+use cledger_core::drift::{Drifted, FileDrift, NameDrift};
+use cledger_core::model::{LayerId, Ledger, OutputFormat};
+use cledger_core::output::OutputName;
+use cledger_core::tree::Tree;
+use cledger_core::value::{Held as HeldValue, Value};
+use cledger_formats::{format, particulars};
+use cledger_outlets::file::FileError;
+use cledger_outlets::read_back::{Held, ReadBack};
+use cledger_store::{Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, Keys};
+use zeroize::Zeroizing;
+
+use crate::reality::making::Made;
+
+/// What a cipher text in a capture is bound to.
+pub(crate) fn place_of(owner: &str, outlet: &str, path: &str, name: &[String]) -> String {
+    format!("capture/{owner}/{outlet}/{path}/{}", name.join("/"))
+}
+
+/// What begins the name of a capture where something else could stand.
+pub(crate) const CAPTURE: &str = "capture:";
+
+/// A capture that is looked at in place of outlets.
+pub(crate) struct Captured<'k> {
+    pub(crate) file: Capture,
+    pub(crate) keys: &'k Keys<'k>,
+}
+
+/// Values of one file that are not in the open.
+pub(crate) type Veiled = Vec<(OutputName, Option<String>)>;
+
+/// What a capture has of one place: as if it had been read back, and what is veiled, by unit and path.
+#[derive(Default)]
+pub(crate) struct FromCapture {
+    pub(crate) back: ReadBack,
+    pub(crate) veiled: BTreeMap<(String, String), Veiled>,
+}
+
+impl Captured<'_> {
+    /// What the capture has of an outlet, where the ledger makes these things of units.
+    pub(crate) fn of(
+        &self,
+        outlet: &str,
+        ledger: &Ledger,
+        made: &BTreeMap<String, &Made<'_>>,
+    ) -> FromCapture {
+        let mut found = FromCapture::default();
+        let Some(captured) = self.file.outlets.iter().find(|known| known.name.as_str() == outlet) else {
+            found.back.trouble = Some("the capture has nothing of this outlet".to_owned());
+            return found;
+        };
+        found.back.names.clone_from(&captured.unknown);
+        for (owner, unit) in &captured.units {
+            let held = match unit {
+                CapturedUnit::NotThere => Held::NotThere,
+                CapturedUnit::NotKnown { reason } => Held::NotKnown(reason.clone()),
+                CapturedUnit::There { tag, files, .. } => {
+                    match self.unit(
+                        ledger,
+                        (owner, captured),
+                        (files, made.get(owner)),
+                        tag.as_ref(),
+                        &mut found.veiled,
+                    ) {
+                        Ok(held) => held,
+                        Err(reason) => Held::NotKnown(reason),
+                    }
+                }
+            };
+            found.back.units.insert(owner.clone(), held);
+        }
+        if found.back.trouble.is_none() {
+            found.back.trouble = Some("the capture has nothing of this unit".to_owned());
+        }
+        found
+    }
+
+    fn unit(
+        &self,
+        ledger: &Ledger,
+        (owner, outlet): (&str, &CapturedOutlet),
+        (files, made): (&[CapturedFile], Option<&&Made<'_>>),
+        tag: Option<&String>,
+        veiled: &mut BTreeMap<(String, String), Veiled>,
+    ) -> Result<Held, String> {
+        let mut texts = BTreeMap::new();
+        for file in files {
+            let (tree, hidden) = self.tree(ledger, owner, outlet.name.as_str(), file)?;
+            veiled.insert((owner.to_owned(), file.path.clone()), hidden);
+            match outlet.kind.as_str() {
+                "postgres" => return Ok(Held::Rows(texts_of(&tree))),
+                "process" => {
+                    let texts = texts_of(&tree).into_iter();
+                    return Ok(Held::Environment(
+                        texts.map(|(name, text)| (name, text.to_string())).collect(),
+                    ));
+                }
+                _ => {}
+            }
+            let this = OutputFormat::ALL.iter().find(|(_, name)| *name == file.format).map(|(this, _)| *this);
+            let text = match (&file.trouble, &file.text, this) {
+                (Some(trouble), ..) if *trouble == FileError::NotThere.to_string() => {
+                    Err(FileError::NotThere)
+                }
+                (Some(trouble), ..) => Err(FileError::Io(std::io::Error::other(trouble.clone()))),
+                (None, Some(text), _) => {
+                    let place = place_of(owner, outlet.name.as_str(), &file.path, &[]);
+                    match self.opened(ledger, &place, text) {
+                        Some(Value::Text(text)) => Ok(Zeroizing::new(text.to_string())),
+                        _ => Err(FileError::Io(std::io::Error::other("the capture does not show its text"))),
+                    }
+                }
+                (None, None, Some(this)) => {
+                    let output = made.and_then(|made| made.output(&file.path));
+                    let form = format(this, output.map(particulars).unwrap_or_default());
+                    let written = form.map(|form| form.write(&tree));
+                    match written {
+                        Some(Ok(text)) => Ok(Zeroizing::new(text)),
+                        Some(Err(error)) => Err(FileError::Io(std::io::Error::other(error.to_string()))),
+                        None => Err(FileError::NotText),
+                    }
+                }
+                (None, None, None) => return Err(format!("the capture names a format `{}`", file.format)),
+            };
+            if outlet.kind == "http" {
+                return text
+                    .map(|text| Held::Document(text, tag.cloned()))
+                    .map_err(|error| error.to_string());
+            }
+            texts.insert(file.path.clone(), text);
+        }
+        Ok(Held::Files(texts))
+    }
+
+    /// The values of a file, and those that are not in the open.
+    pub(crate) fn tree(
+        &self,
+        ledger: &Ledger,
+        owner: &str,
+        outlet: &str,
+        file: &CapturedFile,
+    ) -> Result<(Tree, Veiled), String> {
+        let (mut tree, mut veiled) = (Tree::default(), Veiled::new());
+        for value in &file.values {
+            let place = place_of(owner, outlet, &file.path, &value.name);
+            match (self.opened(ledger, &place, &value.content), &value.content) {
+                (Some(found), _) => tree.insert(&value.name, found),
+                (None, CapturedContent::Fingerprint(print)) => {
+                    veiled.push((value.name.clone(), Some(print.clone())));
+                }
+                (None, CapturedContent::Open(_)) => {
+                    return Err(format!("the capture has no value for `{}`", value.name.join(".")));
+                }
+                (None, _) => veiled.push((value.name.clone(), None)),
+            }
+        }
+        Ok((tree, veiled))
+    }
+
+    fn opened(&self, ledger: &Ledger, place: &str, content: &CapturedContent) -> Option<Value> {
+        match content {
+            CapturedContent::Open(json) => Value::from_json(json.clone()),
+            CapturedContent::Fingerprint(_) | CapturedContent::LeftOut(_) => None,
+            CapturedContent::Sealed(text) => {
+                let stage = ledger.stage_id(self.file.stage.as_str())?;
+                let layer = LayerId::Stage(stage);
+                let text = self.keys.text(ledger, layer, text, place)?;
+                Value::from_json(serde_json::from_str(&text).ok()?)
+            }
+        }
+    }
+
+    /// Says of veiled values what can be said: they are as they should be, they differ, or nobody can tell.
+    pub(crate) fn unveil(
+        &self,
+        ledger: &Ledger,
+        made: &Made<'_>,
+        path: &str,
+        veiled: &Veiled,
+        drift: &mut FileDrift,
+    ) {
+        let print = |text: &str| {
+            let scope = ledger.key_scope(LayerId::Stage(ledger.stage_id(self.file.stage.as_str())?));
+            Some(self.keys.key(&scope).ok()?.key.fingerprint(text))
+        };
+        if !matches!(drift, FileDrift::AsLedger | FileDrift::Drifted(_)) {
+            return;
+        }
+        let mut names = match std::mem::replace(drift, FileDrift::AsLedger) {
+            FileDrift::Drifted(names) => names,
+            _ => Vec::new(),
+        };
+        let known: BTreeMap<OutputName, Option<&Value>> =
+            made.values(path).into_iter().map(|(name, value, _)| (name, value)).collect();
+        for (name, fingerprint) in veiled {
+            let at = names.iter().position(|drifted| drifted.steps == *name);
+            match (known.get(name), at) {
+                (Some(value), Some(at)) => {
+                    let ours = value.and_then(|value| print(&Zeroizing::new(value.to_text())));
+                    match (fingerprint, ours) {
+                        (Some(theirs), Some(ours)) if *theirs == ours => drop(names.remove(at)),
+                        (Some(_), Some(_)) => names[at].what = NameDrift::Differs,
+                        _ => names[at].what = NameDrift::Unreadable,
+                    }
+                }
+                (Some(_), None) => {}
+                (None, _) => names.push(Drifted {
+                    name: name.join("."),
+                    steps: name.clone(),
+                    address: None,
+                    what: NameDrift::ExtraThere,
+                    secret: true,
+                    waived: false,
+                    since: None,
+                    expected: None,
+                    observed: None,
+                    there: None::<HeldValue>,
+                }),
+            }
+        }
+        if !names.is_empty() {
+            *drift = FileDrift::Drifted(names);
+        }
+    }
+}
+
+fn texts_of(tree: &Tree) -> BTreeMap<String, Zeroizing<String>> {
+    let texts =
+        tree.0.iter().map(|(name, value)| (name.to_string(), Zeroizing::new(value.to_text().to_string())));
+    texts.collect()
+}

@@ -1,0 +1,187 @@
+//! Looking at outlets, and comparing what they hold with what the ledger makes for them.
+
+use std::collections::BTreeMap;
+use std::rc::Rc;
+
+use cledger_core::drift::{self, FileDrift, Observed};
+use cledger_core::model::{Ledger, OutputFormat, StageId, Subject};
+use cledger_core::render::{RenderedOutput, Rendering};
+use cledger_core::resolve::Resolver;
+use cledger_core::tree::Tree;
+use cledger_core::value::Value;
+use cledger_formats::{particulars, text_of};
+use cledger_outlets::file::FileError;
+use cledger_outlets::read_back::{Held, ReadBack, Source, read_back};
+use jiff::civil::Date;
+use zeroize::Zeroizing;
+
+use crate::asking::Telling;
+use crate::existing::{self, ExistingError};
+use crate::reality::captured::{Captured, FromCapture};
+use crate::reality::making::{Made, make};
+use crate::reality::places::Place;
+use crate::reality::standing::{State, UnitDrift};
+use crate::trouble::Trouble;
+
+/// A unit or instance at a place.
+pub(crate) struct Look<'l> {
+    pub(crate) subject: Subject,
+    pub(crate) made: Made<'l>,
+    /// What was there; `None` where it was not reached in time.
+    pub(crate) held: Option<Held>,
+}
+
+/// A place, and what was seen there.
+pub(crate) struct Looked<'l> {
+    pub(crate) place: Place<'l>,
+    pub(crate) looks: Vec<Look<'l>>,
+    /// How each of these stands, and units that the ledger does not know.
+    pub(crate) units: Vec<UnitDrift>,
+}
+
+/// Where one looks.
+#[derive(Clone, Copy)]
+pub(crate) enum Seeing<'s> {
+    /// At the outlets themselves, with a word on the console while it lasts.
+    Live(&'s dyn Telling),
+    /// At what was captured of them.
+    Capture(&'s Captured<'s>),
+}
+
+/// Looks at all places at once.
+pub(crate) fn look<'l>(
+    mut places: Vec<Place<'l>>,
+    resolver: &Resolver<'l>,
+    today: Date,
+    at: Seeing<'_>,
+) -> Result<Vec<Looked<'l>>, Trouble> {
+    let ledger = resolver.ledger();
+    let mut renderings: BTreeMap<(StageId, Subject), Rc<Rendering<'l>>> = BTreeMap::new();
+    let mut all_made = Vec::new();
+    for place in &mut places {
+        let mut made = Vec::new();
+        for subject in place.subjects.clone() {
+            let (this, files) = make(place, subject, resolver, &mut renderings);
+            place.ask(ledger, subject, files)?;
+            made.push(this);
+        }
+        all_made.push(made);
+    }
+    let found: Vec<FromCapture> = match at {
+        Seeing::Live(telling) => {
+            let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
+            let backs = read_all(&sources, telling, "outlets");
+            backs.into_iter().map(|back| FromCapture { back, ..FromCapture::default() }).collect()
+        }
+        Seeing::Capture(capture) => {
+            let of = |(place, made): (&Place<'l>, &Vec<Made<'l>>)| {
+                let owners = place.subjects.iter().map(|&subject| ledger.owner(subject).to_string());
+                let name = place.outlet_name().unwrap_or_default().0;
+                capture.of(&name, ledger, &owners.zip(made).collect())
+            };
+            places.iter().zip(&all_made).map(of).collect()
+        }
+    };
+    let mut looked = Vec::new();
+    for ((place, made), FromCapture { mut back, veiled }) in places.into_iter().zip(all_made).zip(found) {
+        let (mut looks, mut units) = (Vec::new(), Vec::new());
+        for (&subject, made) in place.subjects.iter().zip(made) {
+            let owner = ledger.owner(subject).to_string();
+            let held = back.units.remove(&owner);
+            let look = Look { subject, made, held };
+            let mut state = match &look.held {
+                None => State::NotKnown(place.trouble(&back)),
+                Some(held) => state(ledger, &look, held),
+            };
+            if let State::There(files) = &mut state {
+                for (path, file) in files {
+                    if let (Seeing::Capture(capture), Some(veiled)) =
+                        (at, veiled.get(&(owner.clone(), path.clone())))
+                    {
+                        capture.unveil(ledger, &look.made, path, veiled, file);
+                    }
+                    file.keep(|name| place.keeps(name));
+                    file.waive(ledger, today);
+                }
+            }
+            units.push(unit(&place, ledger, owner, state));
+            looks.push(look);
+        }
+        let unknown = place.unknown(ledger, &back).into_iter();
+        units.extend(unknown.map(|name| unit(&place, ledger, name.clone(), State::Unknown)));
+        looked.push(Looked { place, looks, units });
+    }
+    Ok(looked)
+}
+
+fn unit(place: &Place<'_>, ledger: &Ledger, owner: String, state: State) -> UnitDrift {
+    UnitDrift {
+        owner,
+        stage: ledger.stage(place.stage).name.to_string(),
+        outlet: place.outlet_name(),
+        state,
+        last: None,
+    }
+}
+
+/// How what is there stands to what the ledger makes.
+fn state(ledger: &Ledger, look: &Look<'_>, held: &Held) -> State {
+    match (&look.made, held) {
+        (_, Held::NotKnown(reason)) => State::NotKnown(reason.clone()),
+        (Made::Content(Err(error)), _) => State::NotKnown(error.to_string()),
+        (Made::Files(rendering), _) if rendering.outputs.is_empty() => State::NothingRendered,
+        (Made::Files(rendering), Held::Files(files)) => {
+            let file = |output: &RenderedOutput<'_>| {
+                (output.path.clone(), file(ledger, output, files.get(&output.path)))
+            };
+            State::There(rendering.outputs.iter().map(file).collect())
+        }
+        (Made::Content(Ok(output)), Held::Document(text, _)) => {
+            let found = existing::read(text, OutputFormat::Json, particulars(output));
+            let observed = found.map_or_else(not_there, |found| Observed::Tree(found.tree));
+            State::There(vec![("document".to_owned(), drift::of_output(ledger, output, observed))])
+        }
+        (Made::Content(Ok(output)), Held::Rows(values)) => {
+            let values = values.iter().map(|(name, value)| (name.as_str().into(), Value::text(value)));
+            let observed = Observed::Tree(Tree(values.collect()));
+            State::There(vec![("rows".to_owned(), drift::of_output(ledger, output, observed))])
+        }
+        (Made::Environment(made), Held::Environment(variables)) => {
+            let drift = drift::of_environment(ledger, made, variables);
+            State::There(vec![("environment".to_owned(), drift)])
+        }
+        _ => State::NotThere,
+    }
+}
+
+/// How a file stands.
+fn file(
+    ledger: &Ledger,
+    output: &RenderedOutput<'_>,
+    found: Option<&Result<Zeroizing<String>, FileError>>,
+) -> FileDrift {
+    let text = match found {
+        None | Some(Err(FileError::NotThere)) => return FileDrift::NotThere,
+        Some(Err(error)) => return FileDrift::Unreadable(error.to_string()),
+        Some(Ok(text)) => text,
+    };
+    if output.output.template.is_some() {
+        return match text_of(output) {
+            Ok(expected) => drift::of_text(&expected.text, Observed::Text(text.to_string())),
+            Err(error) => FileDrift::Unreadable(error.to_string()),
+        };
+    }
+    let read = existing::read(text, output.output.format, particulars(output));
+    let observed = read.map_or_else(not_there, |found| Observed::Tree(found.tree));
+    drift::of_output(ledger, output, observed)
+}
+
+fn not_there(reason: ExistingError) -> Observed {
+    Observed::Unreadable(reason.to_string())
+}
+
+/// Reads sources back, and tells how far that is.
+pub(crate) fn read_all(sources: &[Source], telling: &dyn Telling, what: &'static str) -> Vec<ReadBack> {
+    let progress = telling.begins(sources.len(), what);
+    read_back(sources, |heard| progress.done(heard))
+}

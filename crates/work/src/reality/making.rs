@@ -1,0 +1,79 @@
+//! What the ledger makes for a unit at a place: files, names and values, or an environment.
+
+use std::collections::BTreeMap;
+use std::rc::Rc;
+
+use cledger_core::environment::{Environment, environment};
+use cledger_core::model::{OutputFormat, StageId, Subject};
+use cledger_core::output::OutputName;
+use cledger_core::render::{ContentError, RenderedOutput, Rendering, content, rendering};
+use cledger_core::resolve::Resolver;
+use cledger_core::value::Value;
+
+use crate::meant::unit_of;
+use crate::reality::places::Place;
+
+/// What the ledger makes for a unit at a place.
+pub(crate) enum Made<'l> {
+    /// Its files.
+    Files(Rc<Rendering<'l>>),
+    /// What stands in an outlet of names and values.
+    Content(Result<RenderedOutput<'l>, ContentError>),
+    /// The environment of its programs.
+    Environment(Environment<'l>),
+}
+
+impl<'l> Made<'l> {
+    /// One of its files, or what else holds names and values.
+    pub(crate) fn output(&self, path: &str) -> Option<&RenderedOutput<'l>> {
+        match self {
+            Made::Files(rendering) => rendering.outputs.iter().find(|output| output.path == path),
+            Made::Content(output) => output.as_ref().ok(),
+            Made::Environment(_) => None,
+        }
+    }
+
+    /// The names that stand there, with their values; `None` where a secret is not readable here.
+    pub(crate) fn values(&self, path: &str) -> Vec<(OutputName, Option<&Value>, bool)> {
+        if let Made::Environment(environment) = self {
+            let variables = environment.variables.iter();
+            let named = variables.map(|(name, (_, it))| (vec![name.clone()], it.expose(), it.secret));
+            return named.collect();
+        }
+        let values = self.output(path).into_iter().flat_map(|output| &output.values);
+        values.map(|(name, (_, value))| (name.clone(), value.expose(), value.secret)).collect()
+    }
+
+    /// The format of one of its files, or of what else there is.
+    pub(crate) fn format_of(&self, path: &str) -> OutputFormat {
+        self.output(path).map_or(OutputFormat::Dotenv, |output| output.output.format)
+    }
+}
+
+/// What the ledger makes for a unit at a place.
+pub(crate) fn make_alone<'l>(place: &Place<'l>, subject: Subject, resolver: &Resolver<'l>) -> Made<'l> {
+    make(place, subject, resolver, &mut BTreeMap::new()).0
+}
+
+/// What the ledger makes for a unit at a place, and the files that are asked for.
+pub(crate) fn make<'l>(
+    place: &Place<'l>,
+    subject: Subject,
+    resolver: &Resolver<'l>,
+    renderings: &mut BTreeMap<(StageId, Subject), Rc<Rendering<'l>>>,
+) -> (Made<'l>, Vec<String>) {
+    let session = || resolver.session(unit_of(subject));
+    if place.is_process() {
+        let made = environment(&mut session(), subject, place.stage);
+        return (Made::Environment(made), Vec::new());
+    }
+    if let Some(output) = place.outlet.and_then(|outlet| outlet.kind.output()) {
+        return (Made::Content(content(&mut session(), output, subject, place.stage)), Vec::new());
+    }
+    let rendering = renderings
+        .entry((place.stage, subject))
+        .or_insert_with(|| Rc::new(rendering(&mut session(), subject, place.stage)))
+        .clone();
+    let files = rendering.outputs.iter().map(|output| output.path.clone()).collect();
+    (Made::Files(rendering), files)
+}

@@ -1,0 +1,306 @@
+//! Where to look and to bring things: the outlets of stages, or one folder.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
+use std::time::Duration;
+
+use cledger_core::address::Pattern;
+use cledger_core::model::{HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, StageId, StageText, Subject};
+use cledger_core::reference::{Piece, pieces};
+use cledger_core::trust::of_outlet;
+use cledger_core::uri::ENCODED;
+use cledger_outlets::reach::Reach;
+use cledger_outlets::read_back::{Asked, Listing, ReadBack, Source, UnitFiles};
+use cledger_store::Links;
+use percent_encoding::utf8_percent_encode;
+
+use crate::known::require;
+use crate::reality::around::Around;
+use crate::reality::way;
+use crate::trouble::Trouble;
+
+/// How long a folder that is named may take.
+const FOLDER: Duration = Duration::from_secs(60);
+
+/// An outlet in a stage, or a folder.
+pub(crate) struct Place<'l> {
+    pub(crate) outlet: Option<&'l Outlet>,
+    pub(crate) stage: StageId,
+    pub(crate) subjects: Vec<Subject>,
+    /// Whether all units are looked at, so that what is left over is nobody's.
+    pub(crate) is_whole: bool,
+    pub(crate) source: Source,
+    /// The address of the service, if it is one.
+    base: String,
+    /// What is asked for so far, and by whom.
+    taken: BTreeMap<String, String>,
+}
+
+/// One folder in place of a stage's outlets.
+pub(crate) fn folder<'l>(
+    folder: PathBuf,
+    stage: StageId,
+    subjects: Vec<Subject>,
+    is_whole: bool,
+) -> Result<Place<'l>, Trouble> {
+    if let Err(error) = std::fs::read_dir(&folder) {
+        let message = format!("`{}` cannot be read: {error}", folder.display());
+        return Err(Trouble::usage(message).help("name the folder that holds a folder for each unit"));
+    }
+    let source = Source {
+        reach: Reach::Local(PathBuf::new()),
+        asked: BTreeMap::new(),
+        // Whoever names a folder has looked at what is in it.
+        listing: Some(Listing::Folders(folder, Links::Followed)),
+        limit: FOLDER,
+    };
+    Ok(Place { outlet: None, stage, subjects, is_whole, source, base: String::new(), taken: BTreeMap::new() })
+}
+
+/// All outlets of the stages that these patterns cover, with the units that they cover.
+pub(crate) fn outlets<'l>(
+    patterns: &[Pattern],
+    ledger: &'l Ledger,
+    around: &Around<'_>,
+) -> Result<Vec<Place<'l>>, Trouble> {
+    if ledger.outlets.is_empty() {
+        return Err(Trouble::usage("the ledger has no outlets to look at")
+            .help("declare one in ledger.toml as [[outlet]], or name a folder: --observed DIR"));
+    }
+    let mut places = Vec::new();
+    for stage in ledger.stage_ids() {
+        let name = ledger.stage(stage).name.as_str();
+        let of_stage: Vec<&Pattern> = patterns.iter().filter(|it| it.covers_stage(name)).collect();
+        if of_stage.is_empty() && !patterns.is_empty() {
+            continue;
+        }
+        for outlet in &ledger.outlets {
+            if !outlet.stages[usize::from(stage.0)] {
+                continue;
+            }
+            let is_wanted = |subject: &Subject| {
+                let owner = ledger.owner(*subject);
+                let (unit, instance) = owner.names();
+                let mut covering = of_stage.iter();
+                outlet.takes(stage, (unit, instance))
+                    && (patterns.is_empty() || covering.any(|it| it.covers_owner(unit, instance)))
+            };
+            let subjects: Vec<Subject> = ledger.subjects_in(stage).filter(is_wanted).collect();
+            let is_whole = outlet.units.is_empty() && of_stage.iter().all(|it| !it.has_owner());
+            if !subjects.is_empty() || is_whole {
+                places.push(place(outlet, stage, (subjects, is_whole), ledger, around)?);
+            }
+        }
+    }
+    if places.is_empty() {
+        let texts: Vec<String> = patterns.iter().map(ToString::to_string).collect();
+        let names: Vec<&str> = ledger.outlets.iter().map(|outlet| outlet.name.as_str()).collect();
+        return Err(Trouble::usage(format!("no outlet has anything of {}", texts.join(", ")))
+            .help(format!("the outlets are {}, in ledger.toml", names.join(", "))));
+    }
+    Ok(places)
+}
+
+/// The outlets that a unit or instance has in a stage.
+pub(crate) fn of_unit<'l>(
+    ledger: &'l Ledger,
+    around: &Around<'_>,
+    subject: Subject,
+    stage: StageId,
+) -> Result<Vec<Place<'l>>, Trouble> {
+    let pattern = Pattern::parse(&format!("{}@{}", ledger.owner(subject), ledger.stage(stage).name))?;
+    let mut places = outlets(&[pattern], ledger, around)?;
+    for place in &mut places {
+        // The pattern covers instances of the unit too.
+        place.subjects.retain(|known| *known == subject);
+    }
+    places.retain(|place| !place.subjects.is_empty());
+    Ok(places)
+}
+
+/// An outlet in a stage; nothing is asked of it yet.
+pub(super) fn place<'l>(
+    outlet: &'l Outlet,
+    stage: StageId,
+    (subjects, is_whole): (Vec<Subject>, bool),
+    ledger: &'l Ledger,
+    around: &Around<'_>,
+) -> Result<Place<'l>, Trouble> {
+    require(&around.granted, &of_outlet(outlet, ledger, stage))?;
+    let mut base = String::new();
+    let mut listing = None;
+    let reach = match &outlet.kind {
+        OutletKind::Directory { path, follow_links } => {
+            if !refers_to_unit(path) {
+                let folder = expand(outlet, path, ledger, Subject::Shared, stage)?;
+                listing = Some(Listing::Folders(folder.into(), links(*follow_links)));
+            }
+            Reach::Local(around.ledger_folder.to_owned())
+        }
+        OutletKind::Process { .. } => Reach::Local(around.ledger_folder.to_owned()),
+        OutletKind::Http(http) => match way::http(http, around) {
+            Ok((address, reach)) => {
+                base = address;
+                reach
+            }
+            Err(reason) => Reach::None(reason),
+        },
+        OutletKind::Postgres(postgres) => {
+            if postgres.scope.is_none() {
+                listing = Some(Listing::Scopes(format!("@{}", ledger.stage(stage).name)));
+            }
+            way::postgres(postgres, around).map_or_else(Reach::None, Reach::Postgres)
+        }
+    };
+    let source = Source { reach, asked: BTreeMap::new(), listing, limit: outlet.timeout };
+    Ok(Place { outlet: Some(outlet), stage, subjects, is_whole, source, base, taken: BTreeMap::new() })
+}
+
+fn links(follow: bool) -> Links {
+    if follow { Links::Followed } else { Links::Refused }
+}
+
+/// The path of a unit's folder, parted where what depends on the unit begins: what stands before that is the
+/// outlet's own folder.
+fn parted(expanded: &str, written: &StageText) -> (PathBuf, PathBuf) {
+    let fixed = written.as_written().split('/').take_while(|part| !part.contains("${unit.")).count();
+    // A reference to the stage expands to one part, since names hold no `/`; a label might hold some.
+    let parts: Vec<&str> = expanded.split('/').collect();
+    let behind = written.as_written().split('/').count() - fixed;
+    let (base, below) = parts.split_at(parts.len().saturating_sub(behind));
+    let base = if base == [""] { "/".to_owned() } else { base.join("/") };
+    (base.into(), below.iter().filter(|part| !part.is_empty() && **part != ".").collect())
+}
+
+fn refers_to_unit(text: &StageText) -> bool {
+    let mut pieces = pieces(text.as_written());
+    pieces.any(|piece| matches!(piece, Piece::Reference(inside) if inside.starts_with("unit.")))
+}
+
+fn expand(
+    outlet: &Outlet,
+    text: &StageText,
+    ledger: &Ledger,
+    subject: Subject,
+    stage: StageId,
+) -> Result<String, Trouble> {
+    let expanded = text.expand(ledger, subject, stage).map_err(|missing| no_label(outlet, &missing))?;
+    Ok(expanded.into_owned())
+}
+
+fn no_label(outlet: &Outlet, missing: &NoLabel) -> Trouble {
+    Trouble::usage(format!("outlet `{}`: {missing}", outlet.name))
+        .help("give the stage the label in ledger.toml, or name fewer stages")
+}
+
+impl Place<'_> {
+    /// Asks for these files of a unit or instance, or whatever else it has there.
+    pub(crate) fn ask(
+        &mut self,
+        ledger: &Ledger,
+        subject: Subject,
+        files: Vec<String>,
+    ) -> Result<(), Trouble> {
+        let owner = ledger.owner(subject).to_string();
+        let text = |outlet, text| expand(outlet, text, ledger, subject, self.stage);
+        let asked = match self.outlet.map(|outlet| (outlet, &outlet.kind)) {
+            Some((outlet, OutletKind::Process { pid_file })) => {
+                Asked::Environment(text(outlet, pid_file)?.into())
+            }
+            Some((outlet, OutletKind::Http(http))) => {
+                Asked::Document(self.url(outlet, http, ledger, subject)?)
+            }
+            Some((outlet, OutletKind::Postgres(postgres))) => Asked::Rows(match &postgres.scope {
+                Some(scope) => text(outlet, scope)?,
+                None => format!("{owner}@{}", ledger.stage(self.stage).name),
+            }),
+            directory => {
+                let (base, below, links) = match (&self.source.listing, directory) {
+                    (Some(Listing::Folders(folder, links)), _) => {
+                        (folder.clone(), owner.clone().into(), *links)
+                    }
+                    (_, Some((outlet, OutletKind::Directory { path, follow_links }))) => {
+                        let (base, below) = parted(&text(outlet, path)?, path);
+                        (base, below, links(*follow_links))
+                    }
+                    _ => (PathBuf::new(), owner.clone().into(), Links::Refused),
+                };
+                Asked::Files(UnitFiles { base, below, paths: files, links })
+            }
+        };
+        self.refuse_sharing(&asked, &owner)?;
+        self.source.asked.insert(owner, asked);
+        Ok(())
+    }
+
+    /// The address of a unit's document.
+    fn url(
+        &self,
+        outlet: &Outlet,
+        http: &HttpOutlet,
+        ledger: &Ledger,
+        subject: Subject,
+    ) -> Result<String, Trouble> {
+        let path = expand(outlet, &http.path, ledger, subject, self.stage)?;
+        let mut url = self.base.trim_end_matches('/').to_owned();
+        let path = path.trim_matches('/');
+        if !path.is_empty() {
+            url.push('/');
+            url.push_str(path);
+        }
+        if !refers_to_unit(&http.path) {
+            let owner = ledger.owner(subject).to_string();
+            url.push('/');
+            url.extend(utf8_percent_encode(&owner, ENCODED));
+        }
+        Ok(url)
+    }
+
+    /// Two units cannot have one place: each would take what the other has for its own.
+    fn refuse_sharing(&mut self, asked: &Asked, owner: &str) -> Result<(), Trouble> {
+        let key = match asked {
+            Asked::Files(files) => files.base.join(&files.below).display().to_string(),
+            Asked::Document(text) | Asked::Rows(text) => text.clone(),
+            // One process can be several units.
+            Asked::Environment(_) => return Ok(()),
+        };
+        let outlet = self.outlet.map(|outlet| outlet.name.to_string()).unwrap_or_default();
+        if let Some(other) = self.taken.get(&key).filter(|other| *other != owner) {
+            let message = format!("outlet `{outlet}` has one place, `{key}`, for `{other}` and `{owner}`");
+            return Err(Trouble::usage(message).help("let it refer to ${unit.name} and ${unit.instance}"));
+        }
+        self.taken.insert(key, owner.to_owned());
+        Ok(())
+    }
+
+    /// Whether files are not what it has.
+    pub(crate) fn is_process(&self) -> bool {
+        self.outlet.is_some_and(|outlet| matches!(outlet.kind, OutletKind::Process { .. }))
+    }
+
+    /// Whether a name there is never ours.
+    pub(crate) fn keeps(&self, name: &str) -> bool {
+        self.outlet.is_some_and(|outlet| outlet.keeps(name))
+    }
+
+    /// Why nothing came back.
+    pub(crate) fn trouble(&self, back: &ReadBack) -> String {
+        let late = || format!("no answer within {} s", self.source.limit.as_secs_f32());
+        back.trouble.clone().unwrap_or_else(late)
+    }
+
+    /// The outlet's name and kind, if it is one.
+    pub(crate) fn outlet_name(&self) -> Option<(String, &'static str)> {
+        self.outlet.map(|outlet| (outlet.name.to_string(), outlet.kind.name()))
+    }
+
+    /// What is there that no unit of the stage is.
+    pub(crate) fn unknown<'b>(&self, ledger: &Ledger, back: &'b ReadBack) -> Vec<&'b String> {
+        if !self.is_whole {
+            return Vec::new();
+        }
+        let subjects = ledger.subjects_in(self.stage);
+        let known: BTreeSet<String> = subjects.map(|subject| ledger.owner(subject).to_string()).collect();
+        back.names.iter().filter(|name| !known.contains(*name) && !self.keeps(name)).collect()
+    }
+}

@@ -1,0 +1,117 @@
+//! What has happened since the last delivery: somebody at the outlet, or the ledger, or both.
+
+use std::collections::BTreeMap;
+
+use cledger_core::drift::{FileDrift, NameDrift, Since};
+use cledger_core::model::{Ledger, OutputFormat};
+use cledger_core::render::as_written;
+use cledger_core::tree::Tree;
+use cledger_core::value::Value;
+use cledger_formats::{Particulars, particulars};
+use cledger_store::Keys;
+use cledger_store::daybook::{Content, Daybook, Kind, Record, Stored, Wanted};
+
+use crate::daybook;
+use crate::existing;
+use crate::reality::look::Looked;
+use crate::reality::making::Made;
+use crate::reality::standing::{LastDelivery, State};
+use crate::trouble::Trouble;
+
+/// Says of everything that has drifted who has moved since the last delivery.
+pub(crate) fn tell(
+    book: &mut dyn Daybook,
+    looked: &mut [Looked<'_>],
+    ledger: &Ledger,
+    keys: &Keys<'_>,
+) -> Result<(), Trouble> {
+    let mut last: BTreeMap<(String, String), Record> = BTreeMap::new();
+    for record in book.records(&Wanted::last_of_all())? {
+        last.insert((record.meta.unit.clone(), record.meta.stage.clone()), record);
+    }
+    for looked in looked {
+        let outlet = looked.place.outlet_name().map(|(name, _)| name).unwrap_or_default();
+        for (look, unit) in looked.looks.iter().zip(&mut looked.units) {
+            let Some(record) = last.get(&(unit.owner.clone(), unit.stage.clone())) else { continue };
+            unit.last = Some(LastDelivery {
+                number: record.meta.number,
+                time: record.meta.time.clone(),
+                who: record.meta.who.clone(),
+                is_withdrawal: record.meta.kind == Kind::Withdrawn,
+            });
+            if record.meta.kind == Kind::Withdrawn && has_nothing_of_ours(&unit.state) {
+                unit.state = State::NotThere;
+            }
+            let State::There(files) = &mut unit.state else { continue };
+            if files.iter().all(|(_, drift)| matches!(drift, FileDrift::AsLedger)) {
+                continue;
+            }
+            let content = daybook::content(record, ledger, keys)?;
+            for (path, drift) in files {
+                if let Some(delivered) = delivered(&content, &look.made, &outlet, path) {
+                    of_file(drift, &look.made, path, &delivered);
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Whether nothing of what the ledger makes is there, whatever else may be.
+fn has_nothing_of_ours(state: &State) -> bool {
+    let State::There(files) = state else { return false };
+    files.iter().all(|(_, drift)| match drift {
+        FileDrift::NotThere => true,
+        FileDrift::Drifted(names) => {
+            names.iter().all(|name| matches!(name.what, NameDrift::MissingThere | NameDrift::NoValueHere))
+        }
+        _ => false,
+    })
+}
+
+/// What was delivered of a file, or of what else there is.
+fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Option<Tree> {
+    let text = |stored: Option<&Stored>| stored.and_then(|stored| stored.text.clone());
+    let format = made.format_of(path);
+    if let Some(rows) = text(content.rows.get(outlet)) {
+        let rows: BTreeMap<String, String> = serde_json::from_str(&rows).ok()?;
+        return Some(Tree(
+            rows.iter().map(|(name, text)| (name.as_str().into(), Value::text(text))).collect(),
+        ));
+    }
+    let (text, format, of_output) = if let Some(text) = text(content.documents.get(outlet)) {
+        (text, OutputFormat::Json, Particulars::default())
+    } else {
+        let output = made.output(path)?;
+        (text(content.files.get(path))?, format, particulars(output))
+    };
+    existing::read(&text, format, of_output).ok().map(|found| found.tree)
+}
+
+fn of_file(drift: &mut FileDrift, made: &Made<'_>, path: &str, delivered: &Tree) {
+    let FileDrift::Drifted(names) = drift else { return };
+    // What was never delivered is due, and has not drifted.
+    names.retain(|name| {
+        name.what != NameDrift::NoValueHere || name.there.is_some() || delivered.get(&name.steps).is_some()
+    });
+    if names.is_empty() {
+        *drift = FileDrift::AsLedger;
+        return;
+    }
+    let flat = made.format_of(path).knows_text_alone();
+    let ledger: BTreeMap<Vec<String>, Value> = made
+        .values(path)
+        .into_iter()
+        .filter_map(|(name, value, _)| {
+            let value = value?;
+            Some((name, if flat { Value::Text(value.to_text()) } else { as_written(value) }))
+        })
+        .collect();
+    for name in names {
+        if matches!(name.what, NameDrift::Unreadable | NameDrift::NoValueHere) {
+            continue;
+        }
+        let there = name.there.as_ref().map(cledger_core::value::Held::expose);
+        name.since = Since::of(delivered.get(&name.steps), there, ledger.get(&name.steps));
+    }
+}

@@ -1,0 +1,97 @@
+//! How units stand at the places where they are looked at.
+
+use cledger_core::drift::{FileDrift, NameDrift};
+
+/// How a unit or instance stands at one place.
+#[derive(Debug)]
+pub struct UnitDrift {
+    /// Its name.
+    pub owner: String,
+    /// In which stage.
+    pub stage: String,
+    /// The outlet's name and kind, where it is not a folder that was named.
+    pub outlet: Option<(String, &'static str)>,
+    /// What was found of it.
+    pub state: State,
+    /// What the daybook has last of it, where one is at hand.
+    pub last: Option<LastDelivery>,
+}
+
+/// The last record of a unit in a stage.
+#[derive(Debug, Clone)]
+pub struct LastDelivery {
+    /// Its number.
+    pub number: u64,
+    /// When (RFC 3339, UTC).
+    pub time: String,
+    /// Who.
+    pub who: String,
+    /// Whether it took off what was there.
+    pub is_withdrawal: bool,
+}
+
+/// What was found of a unit or instance.
+#[derive(Debug)]
+pub enum State {
+    /// It is there: its files, by path, or what else it has there.
+    There(Vec<(String, FileDrift)>),
+    /// It is not there at all.
+    NotThere,
+    /// Nothing is rendered for it.
+    NothingRendered,
+    /// It is there, and the ledger does not know it.
+    Unknown,
+    /// Nobody can tell, for this reason.
+    NotKnown(String),
+}
+
+impl UnitDrift {
+    /// Whether all is as the ledger says.
+    pub fn is_clean(&self) -> bool {
+        match &self.state {
+            State::There(files) => files.iter().all(|(_, file)| file.is_clean()),
+            State::NothingRendered => true,
+            State::NotThere => self.is_withdrawn(),
+            State::Unknown | State::NotKnown(_) => false,
+        }
+    }
+
+    /// Whether it was taken off, and is not there.
+    pub fn is_withdrawn(&self) -> bool {
+        matches!(self.state, State::NotThere) && self.last.as_ref().is_some_and(|last| last.is_withdrawal)
+    }
+
+    /// Whether it is exactly as the ledger makes it: waivers do not count where something is brought.
+    pub fn is_as_made(&self) -> bool {
+        match &self.state {
+            State::There(files) => files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger)),
+            State::NothingRendered => true,
+            State::NotThere | State::Unknown | State::NotKnown(_) => false,
+        }
+    }
+
+    /// Why nobody can tell, if so.
+    pub fn reason(&self) -> Option<&str> {
+        match &self.state {
+            State::NotKnown(reason) => Some(reason),
+            _ => None,
+        }
+    }
+
+    /// Whether nothing came back of it.
+    pub fn is_unreachable(&self) -> bool {
+        matches!(self.state, State::NotKnown(_))
+    }
+
+    /// Whether nothing is known to differ, and not all is known.
+    pub fn is_unknown(&self) -> bool {
+        let State::There(files) = &self.state else { return false };
+        !self.is_clean()
+            && files.iter().all(|(_, file)| match file {
+                FileDrift::Drifted(names) => {
+                    names.iter().all(|name| name.waived || name.what == NameDrift::Unreadable)
+                }
+                other => other.is_clean(),
+            })
+    }
+}

@@ -1,0 +1,353 @@
+//! Another name for something, wherever the ledger mentions it.
+
+use std::collections::BTreeMap;
+
+use cledger_core::address::{Address, Owner};
+use cledger_core::cipher::KeyScope;
+use cledger_core::effects::effects_of_renaming;
+use cledger_core::model::{
+    Declaration, Entry, Kind, Ledger, Output, OutputFormat, Subject, Unit, credential_fields,
+    endpoint_fields, protocol_fields,
+};
+use cledger_core::name::Name;
+use cledger_core::output::{NameMaker, OutputName, as_text};
+use cledger_core::resolve::Resolver;
+use cledger_core::source::{FileId, Place};
+use cledger_core::value::Value;
+use cledger_store::{
+    Changed, Edit, Named, Overlay, Renaming, What, apply, literal, move_key, rename as store_rename,
+};
+
+use crate::change::{Changing, NO_CHANGE, Planned};
+use crate::meant::{fields_of, is_shared, known_stage};
+use crate::opened::Opened;
+use crate::touched::{TouchedFile, touched};
+use crate::trouble::Trouble;
+
+/// What becomes of another name.
+#[derive(Debug)]
+pub struct Renamed {
+    /// What has another name, as it was called.
+    pub from: String,
+    /// Its new name.
+    pub to: String,
+    /// The files that change.
+    pub files: Vec<TouchedFile>,
+    /// Whether they are written.
+    pub written: bool,
+}
+
+/// Gives what an address names another name, wherever the ledger mentions it; with `outputs` also in rendered
+/// files. Refused where an effective value would change.
+pub fn rename(
+    changing: &Changing,
+    address: &Address,
+    to: &Name,
+    outputs: bool,
+    write: bool,
+) -> Result<Renamed, Trouble> {
+    let renaming = Renaming { what: named(&changing.opened, address)?, to: to.clone() };
+    let (changed, after) = renamed(changing, changing.ledger(), &NO_CHANGE, &renaming, outputs)?;
+    let planned = Planned { changed, after, effects: Vec::new() };
+    if write {
+        changing.write(&planned)?;
+    }
+    let files = touched(changing.ledger(), &planned.changed);
+    Ok(Renamed { from: address.to_string(), to: to.to_string(), files, written: write })
+}
+
+/// Gives something another name in a ledger as earlier changes, `so_far`, make it; gives all changes and
+/// the ledger after them. Refuses where an effective value would change.
+pub(crate) fn renamed(
+    changing: &Changing,
+    ledger: &Ledger,
+    so_far: &Changed,
+    renaming: &Renaming,
+    outputs: bool,
+) -> Result<(Changed, Ledger), Trouble> {
+    must_be_free(ledger, &renaming.what, &renaming.to)?;
+    let mut changed = so_far.clone();
+    changed.extend(store_rename(ledger, renaming)?);
+    if !outputs {
+        let edits = kept_names(ledger, renaming)?;
+        let more = apply(&Overlay::new(changing.disk(), &changed), &edits)?;
+        changed.extend(more);
+    }
+    changed.extend(moved_key(changing, so_far, renaming)?);
+    changed.retain(|path, text| text.is_some() || changing.root().join(path).exists());
+    let after = changing.resealed(ledger, so_far, &mut changed)?;
+    let effects = {
+        let (old, new) = (changing.outside(so_far), changing.outside(&changed));
+        let (old, new) = (Resolver::new(ledger, &old, &[]), Resolver::new(&after, &new, &[]));
+        effects_of_renaming(&old, &new, &|address| moved(renaming, ledger, address))
+    };
+    if let Some(effect) = effects.first() {
+        let (to, count, address) = (&renaming.to, effects.len(), &effect.address);
+        let message =
+            format!("the new name `{to}` would change effective values: {count} of them, first {address}");
+        return Err(Trouble::refused(message)
+            .help("a value holds the name itself, such as ${unit.name}: set it first"));
+    }
+    Ok((changed, after))
+}
+
+/// The key of a stage or group under its new name.
+fn moved_key(changing: &Changing, so_far: &Changed, renaming: &Renaming) -> Result<Changed, Trouble> {
+    let (from, to) = match &renaming.what {
+        Named::Stage(name) => (KeyScope::Stage(name.clone()), KeyScope::Stage(renaming.to.clone())),
+        Named::Group(name) => (KeyScope::Group(name.clone()), KeyScope::Group(renaming.to.clone())),
+        _ => return Ok(Changed::new()),
+    };
+    Ok(move_key(&changing.keys(so_far), &from, Some(&to))?)
+}
+
+/// What an address means, if it exists and can have another name.
+pub(crate) fn named(opened: &Opened, address: &Address) -> Result<Named, Trouble> {
+    let ledger = &opened.ledger;
+    if let (None, Some(name)) = (&address.owner, &address.stage) {
+        if ledger.group_id(name.as_str()).is_some() {
+            return Ok(Named::Group(name.clone()));
+        }
+        known_stage(ledger, name.as_str())?;
+        return Ok(Named::Stage(name.clone()));
+    }
+    let Some(owner) = &address.owner else {
+        return Err(
+            Trouble::usage(format!("`{address}` names nothing")).help("write UNIT, UNIT/ENTRY or @STAGE")
+        );
+    };
+    if let Some(stage) = &address.stage {
+        let message = format!("`{address}` names a stage, and a name is the same in all of them");
+        return Err(Trouble::usage(message).help(format!("leave out @{stage}")));
+    }
+    let subject = match owner {
+        Owner::Shared => Subject::Shared,
+        Owner::Unit(unit, instance) => opened.unit(unit, instance.as_ref())?,
+    };
+    let Some(entry) = &address.entry else {
+        return match owner {
+            Owner::Unit(unit, None) => Ok(Named::Unit(unit.clone())),
+            Owner::Unit(unit, Some(instance)) => Ok(Named::Instance(unit.clone(), instance.clone())),
+            Owner::Shared => {
+                Err(Trouble::usage("`shared` is no name that can change").help("write shared/ENTRY"))
+            }
+        };
+    };
+    let slots = fields_of(ledger, subject, address)?;
+    let slot = slots.first().copied();
+    let is_shared = slot.is_some_and(|slot| is_shared(ledger, subject, slot));
+    let owner = match owner {
+        Owner::Unit(..) if is_shared => Owner::Shared,
+        Owner::Unit(unit, _) => Owner::Unit(unit.clone(), None),
+        Owner::Shared => Owner::Shared,
+    };
+    let Some(field) = &address.field else { return Ok(Named::Entry(owner, entry.clone())) };
+    if let Some(slot) = slot
+        && built_in(ledger.field(subject, slot).0).contains(&field.to_string())
+    {
+        let message =
+            format!("`{field}` is a field that every {} has", ledger.field(subject, slot).0.kind.name());
+        return Err(Trouble::usage(message).help(format!(
+            "the contract can tune it: fields.{field}.as, fields.{field}.required and others"
+        )));
+    }
+    Ok(Named::Field(owner, entry.clone(), field.clone()))
+}
+
+/// The names of the fields that come with an entry's kind.
+fn built_in(entry: &Entry) -> Vec<String> {
+    let place = Place { file: FileId(0), start: 0, end: 0 };
+    let fields: Vec<Declaration> = match &entry.kind {
+        Kind::Variable | Kind::Table { .. } => Vec::new(),
+        Kind::Connection { protocol, .. } => protocol_fields(protocol.as_str(), place).0,
+        Kind::Endpoint => endpoint_fields(place),
+        Kind::Credential(form) => credential_fields(*form, place),
+    };
+    fields.iter().filter_map(|field| field.name.as_ref().map(ToString::to_string)).collect()
+}
+
+fn must_be_free(ledger: &Ledger, what: &Named, to: &Name) -> Result<(), Trouble> {
+    let used = match what {
+        Named::Unit(_) => ledger.unit_id(to.as_str()).is_some(),
+        Named::Instance(unit, _) => {
+            ledger.unit_id(unit.as_str()).is_some_and(|id| ledger.unit(id).instance(to.as_str()).is_some())
+        }
+        Named::Stage(_) | Named::Group(_) => {
+            ledger.stage_id(to.as_str()).is_some() || ledger.group_id(to.as_str()).is_some()
+        }
+        Named::Entry(Owner::Shared, _) => {
+            ledger.shared_id(to.as_str()).is_some()
+                || ledger.units.iter().any(|unit| unit.entries.iter().any(|entry| entry.name == *to))
+        }
+        Named::Entry(Owner::Unit(unit, _), _) => ledger
+            .unit_id(unit.as_str())
+            .is_some_and(|id| ledger.entry_names(Subject::Unit(id, None)).any(|name| name == to.as_str())),
+        Named::Field(owner, entry, _) => subjects(ledger, owner, entry)
+            .first()
+            .is_some_and(|&subject| ledger.find_slot(subject, entry.as_str(), Some(to.as_str())).is_ok()),
+    };
+    if used {
+        return Err(Trouble::usage(format!("`{to}` is the name of something else already"))
+            .help("choose another name"));
+    }
+    if to.is_taken() && !matches!(what, Named::Instance(..) | Named::Field(..)) {
+        return Err(Trouble::usage(format!("`{to}` has a meaning of its own in addresses"))
+            .help("choose another name"));
+    }
+    Ok(())
+}
+
+/// Everybody who has or sees an entry.
+fn subjects(ledger: &Ledger, owner: &Owner, entry: &Name) -> Vec<Subject> {
+    match owner {
+        Owner::Shared => {
+            let id = ledger.shared_id(entry.as_str());
+            let uses = |unit: &cledger_core::model::Unit| id.is_some_and(|id| unit.uses.contains(&id));
+            let units = ledger.unit_ids().filter(|&unit| uses(ledger.unit(unit)));
+            units.map(|unit| Subject::Unit(unit, None)).chain([Subject::Shared]).collect()
+        }
+        Owner::Unit(unit, _) => {
+            ledger.unit_id(unit.as_str()).map(|id| Subject::Unit(id, None)).into_iter().collect()
+        }
+    }
+}
+
+/// The `as` that keep the names of fields in rendered files.
+fn kept_names(ledger: &Ledger, renaming: &Renaming) -> Result<Vec<Edit>, Trouble> {
+    let (owner, entry_name, field_name) = match &renaming.what {
+        Named::Entry(owner, entry) => (owner, entry, None),
+        Named::Field(owner, entry, field) => (owner, entry, Some(field)),
+        _ => return Ok(Vec::new()),
+    };
+    let subjects = subjects(ledger, owner, entry_name);
+    let Some(&subject) = subjects.first() else { return Ok(Vec::new()) };
+    let found = ledger.slots(subject).entries.iter().map(|known| ledger.entry(subject, known.entry));
+    let Some(entry) = found.into_iter().find(|entry| entry.name == *entry_name) else {
+        return Ok(Vec::new());
+    };
+    let units = subjects.iter().filter_map(|subject| match subject {
+        Subject::Unit(unit, _) => Some(ledger.unit(*unit)),
+        Subject::Shared => None,
+    });
+    let units: Vec<&Unit> = units.collect();
+    let mut edits = Vec::new();
+    for field in entry.fields.iter().filter(|field| field_name.is_none() || field.name.as_ref() == field_name)
+    {
+        let outputs = units.iter().flat_map(|unit| {
+            let holds = |output: &&Output| output.table.is_none() && output.holds(unit, entry, field);
+            unit.outputs.iter().filter(holds)
+        });
+        edits.extend(kept_name(ledger, renaming, entry, field, outputs)?);
+    }
+    Ok(edits)
+}
+
+fn kept_name<'l>(
+    ledger: &Ledger,
+    renaming: &Renaming,
+    entry: &Entry,
+    field: &Declaration,
+    outputs: impl Iterator<Item = &'l Output>,
+) -> Result<Option<Edit>, Trouble> {
+    let mut new_entry = Entry { fields: Vec::new(), ..entry.clone() };
+    let mut new_field = field.clone();
+    match &renaming.what {
+        Named::Field(..) => new_field.name = Some(renaming.to.clone()),
+        _ => new_entry.name = renaming.to.clone(),
+    }
+    let mut names: BTreeMap<OutputFormat, OutputName> = BTreeMap::new();
+    for output in outputs {
+        let name = |entry, field| NameMaker::as_written(output).name_of(entry, field).unwrap_or_default();
+        let (before, after) = (name(entry, field), name(&new_entry, &new_field));
+        if before == after {
+            continue;
+        }
+        let same = names.insert(output.format, before.clone()).is_none_or(|known| known == before);
+        if output.template.is_some() || !same {
+            let message = format!("`{}` would get another name in `{}`", before.join("."), output.path);
+            let help = match &output.template {
+                Some(template) => format!("let it with --outputs, and change the name in {}", template.path),
+                None => "let it: --outputs".to_owned(),
+            };
+            return Err(Trouble::refused(message).help(help));
+        }
+    }
+    if names.is_empty() {
+        return Ok(None);
+    }
+    let mut said = field.output_names.by_format.clone();
+    said.extend(names.iter().map(|(format, name)| (format.name().to_owned(), as_text(*format, name))));
+    let table = said.iter().map(|(format, name)| (format.as_str().into(), Value::text(name))).collect();
+    Ok(Some(as_edit(ledger, entry, &new_entry.name, new_field.name.as_ref(), &Value::Map(table))))
+}
+
+/// Writes the `as` of a field in the file that declares its entry, under the names that these have by
+/// then.
+pub(crate) fn as_edit(
+    ledger: &Ledger,
+    entry: &Entry,
+    name: &Name,
+    field: Option<&Name>,
+    said: &Value,
+) -> Edit {
+    let mut path = vec![entry.kind.table().to_owned(), name.to_string()];
+    if let Some(field) = field {
+        path.extend(["fields".to_owned(), field.to_string()]);
+    }
+    path.push("as".to_owned());
+    let file = ledger.files.locate(entry.place).file.to_owned();
+    Edit { file, path, header: 2, what: What::Set(literal(said, None)) }
+}
+
+/// The address that something has after the renaming.
+fn moved(renaming: &Renaming, ledger: &Ledger, address: &Address) -> Address {
+    let mut address = address.clone();
+    let to = renaming.to.clone();
+    match &renaming.what {
+        Named::Unit(old) => {
+            if let Some(Owner::Unit(unit, _)) = &mut address.owner
+                && unit == old
+            {
+                *unit = to;
+            }
+        }
+        Named::Instance(of, old) => {
+            if let Some(Owner::Unit(unit, Some(instance))) = &mut address.owner
+                && unit == of
+                && instance == old
+            {
+                *instance = to;
+            }
+        }
+        Named::Stage(old) => {
+            if address.stage.as_ref() == Some(old) {
+                address.stage = Some(to);
+            }
+        }
+        Named::Group(_) => {}
+        Named::Entry(of, old) => {
+            if address.entry.as_ref() == Some(old) && sees(ledger, of, old, &address) {
+                address.entry = Some(to);
+            }
+        }
+        Named::Field(of, entry, old) => {
+            let same = address.entry.as_ref() == Some(entry) && address.field.as_ref() == Some(old);
+            if same && sees(ledger, of, entry, &address) {
+                address.field = Some(to);
+            }
+        }
+    }
+    address
+}
+
+/// Whether the entry in an address is the one that gets another name.
+fn sees(ledger: &Ledger, of: &Owner, entry: &Name, address: &Address) -> bool {
+    match (of, &address.owner) {
+        (Owner::Unit(one, _), Some(Owner::Unit(other, _))) => one == other,
+        (Owner::Shared, Some(Owner::Unit(unit, _))) => {
+            let unit = ledger.unit_id(unit.as_str()).map(|id| ledger.unit(id));
+            unit.zip(ledger.shared_id(entry.as_str())).is_some_and(|(unit, id)| unit.uses.contains(&id))
+        }
+        _ => false,
+    }
+}

@@ -1,0 +1,183 @@
+//! The files of a unit, or of a whole stage.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use cledger_core::findings::Finding;
+use cledger_core::model::{Ledger, StageId, Subject};
+use cledger_core::name::Name;
+use cledger_core::output::OutputName;
+use cledger_core::render::{RenderedOutput, Rendering, rendering};
+use cledger_core::resolve::{Effective, FieldId, Resolver};
+use cledger_formats::{OutputText, annotate, particulars};
+use cledger_store::{Folder, Mode, WriteError, Written, taken_in};
+use zeroize::Zeroizing;
+
+use crate::change::hands_out;
+use crate::meant::unit_of;
+use crate::opened::Opened;
+use crate::rendered::{not_readable, refuse_clashes, text};
+use crate::shown;
+use crate::trouble::{Kind, Trouble};
+
+/// What is to be rendered, and how.
+#[derive(Debug, Clone)]
+pub struct ToRender {
+    /// The units and instances.
+    pub subjects: Vec<Subject>,
+    /// The stage.
+    pub stage: StageId,
+    /// The folder to write to.
+    pub out: PathBuf,
+    /// Render even if values are missing or wrong.
+    pub partial: bool,
+    /// Leave secrets out.
+    pub without_secrets: bool,
+    /// Say above each value where it came from.
+    pub annotate: bool,
+    /// The production stages whose secrets may be handed out, by their names.
+    pub countersign: Vec<Name>,
+}
+
+/// A file that was rendered.
+#[derive(Debug)]
+pub struct RenderedFile {
+    /// Its path.
+    pub path: PathBuf,
+    /// Whether secrets are in it.
+    pub secret: bool,
+    /// What that did to a file that was there.
+    pub written: Written,
+}
+
+/// What was rendered.
+#[derive(Debug)]
+pub struct Rendered {
+    /// The ledger that it was made from.
+    pub ledger: Arc<Ledger>,
+    /// The stage.
+    pub stage: String,
+    /// The files.
+    pub files: Vec<RenderedFile>,
+    /// What keeps them from being whole.
+    pub gaps: Vec<Finding>,
+    /// Whether files were written all the same.
+    pub partial: bool,
+}
+
+impl Rendered {
+    /// What kind of trouble there was, if any.
+    pub fn kind(&self) -> Option<Kind> {
+        (!self.gaps.is_empty()).then_some(Kind::Found)
+    }
+}
+
+/// A file that is ready to be written, by its path below the folder.
+struct Ready {
+    path: PathBuf,
+    content: Zeroizing<String>,
+    secret: bool,
+}
+
+/// Renders, and writes the files.
+pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Result<Rendered, Trouble> {
+    let ledger = &opened.ledger;
+    let stage = ledger.stage(asked.stage);
+    let mut gaps: Vec<Finding> = Vec::new();
+    let (mut ready, mut unreadable) = (Vec::new(), Vec::new());
+    for &subject in &asked.subjects {
+        let mut rendering = rendering(&mut resolver.session(unit_of(subject)), subject, asked.stage);
+        if asked.without_secrets {
+            rendering.without_secrets();
+        }
+        if !rendering.unreadable.is_empty() {
+            unreadable.push(ledger.owner(subject).to_string());
+        }
+        refuse_clashes(ledger, &rendering)?;
+        ready.extend(files(ledger, &rendering, asked.annotate)?);
+        for gap in rendering.gaps {
+            // A shared entry's gap is one gap, however many units show it.
+            let same = |known: &Finding| {
+                known.address == gap.address && known.code == gap.code && known.place == gap.place
+            };
+            if !gaps.iter().any(same) {
+                gaps.push(gap);
+            }
+        }
+    }
+    if !unreadable.is_empty() {
+        return Err(not_readable(&unreadable, &opened.surroundings, "; or add --without-secrets"));
+    }
+    let mut files = Vec::new();
+    if (gaps.is_empty() || asked.partial) && !ready.is_empty() {
+        let holds_secrets = ready.iter().any(|file| file.secret);
+        hands_out(&opened.at, stage, holds_secrets, &asked.countersign)?;
+        files = write(&asked.out, ready)?;
+        if holds_secrets {
+            tell_taken_in(opened, &asked.out);
+        }
+    }
+    let stage = stage.name.to_string();
+    Ok(Rendered { ledger: ledger.clone(), stage, files, gaps, partial: asked.partial })
+}
+
+fn write(out: &Path, ready: Vec<Ready>) -> Result<Vec<RenderedFile>, Trouble> {
+    let folder = Folder::make(out).map_err(|error| WriteError::new(out.to_owned(), error))?;
+    let mut files = Vec::new();
+    for Ready { path, content, secret } in ready {
+        let mode = if secret { Mode::OwnerOnly } else { Mode::Usual };
+        let full = out.join(&path);
+        let written = folder.write(&path, content.as_bytes(), mode);
+        let written = written.map_err(|error| WriteError::new(full.clone(), error))?;
+        files.push(RenderedFile { path: full, secret, written });
+    }
+    Ok(files)
+}
+
+/// Tells that version control would take in a folder with secrets, and how to keep it from that.
+fn tell_taken_in(opened: &Opened, folder: &Path) {
+    if let Some((top, below)) = taken_in(folder) {
+        let (top, line) = (top.join(".gitignore"), below.display());
+        opened.at.telling.notice(&format!(
+            "Version control would take in `{}`, which holds secrets. Add this line to {}:\n  /{line}/",
+            folder.display(),
+            top.display()
+        ));
+    }
+}
+
+fn files(ledger: &Ledger, rendering: &Rendering<'_>, annotated: bool) -> Result<Vec<Ready>, Trouble> {
+    let owner = ledger.owner(rendering.subject).to_string();
+    let mut ready = Vec::new();
+    for rendered in &rendering.outputs {
+        let path = Path::new(&owner).join(&rendered.path);
+        let OutputText { text, secret } = text(ledger, rendering, rendered)?;
+        if !annotated {
+            ready.push(Ready { path, content: text, secret });
+            continue;
+        }
+        let origins = origins(ledger, rendered);
+        let annotated = annotate(rendered.output.format, particulars(rendered), &text, &origins)
+            .map_err(|error| Trouble::usage(format!("`{}` cannot be annotated: {error}", rendered.path)))?;
+        if let Some(annotated) = annotated {
+            ready.push(Ready { path, content: Zeroizing::new(annotated), secret });
+            continue;
+        }
+        let line = |(name, origin): (&OutputName, &String)| format!("{}: {origin}\n", name.join("."));
+        let side = Zeroizing::new(origins.iter().map(line).collect());
+        let mut beside = path.clone().into_os_string();
+        beside.push(".origins");
+        ready.push(Ready { path, content: text, secret });
+        ready.push(Ready { path: beside.into(), content: side, secret: false });
+    }
+    Ok(ready)
+}
+
+/// Where each value of an output came from, by its name there.
+fn origins(ledger: &Ledger, rendered: &RenderedOutput<'_>) -> BTreeMap<OutputName, String> {
+    let line = |(name, (_, effective)): (&OutputName, &(FieldId, Effective<'_>))| {
+        (name.clone(), shown::origin(ledger, effective.origin))
+    };
+    rendered.values.iter().map(line).collect()
+}

@@ -1,0 +1,162 @@
+//! A search, and other values or names in place of what it finds.
+
+pub mod changes;
+mod names;
+pub mod replacing;
+mod rows;
+mod values;
+
+use cledger_core::effects::Effect;
+use cledger_core::findings::Finding;
+use cledger_core::impact::Written as Place;
+use cledger_core::model::{Kind, Ledger, SettingValue};
+use cledger_core::name::Name;
+use cledger_core::resolve::Unfetched;
+use cledger_core::search;
+use cledger_store::{Overlay, apply};
+
+use self::names::Renamed;
+use self::replacing::{Replaced, Replacing};
+use crate::change::{Changing, Consent, Planned};
+use crate::differing::differing;
+use crate::recipe::{self, Recipe};
+use crate::shown::{self, counted};
+use crate::trouble::Trouble;
+use crate::workplace::Workplace;
+
+/// What is to be replaced.
+#[derive(Debug, Clone, Default)]
+pub struct ToReplace {
+    /// The search and the changes; nothing of both where `recipe` says it.
+    pub texts: Recipe,
+    /// Use the search and changes that were kept under this name.
+    pub recipe: Option<Name>,
+    /// What the recipe leaves open, as `NAME=VALUE`.
+    pub with: Vec<String>,
+    /// Whether names in rendered files change with the names of entries.
+    pub outputs: bool,
+    /// What somebody says to it.
+    pub consent: Consent,
+    /// Do it.
+    pub write: bool,
+}
+
+/// What a replacement comes to.
+#[derive(Debug)]
+pub struct Replacement {
+    /// The values that are replaced.
+    pub replaced: Vec<Replaced>,
+    /// The names that are replaced.
+    pub renamed: Vec<Renamed>,
+    /// The ledger as it is afterwards.
+    pub after: Ledger,
+    /// The effective values that change.
+    pub effects: Vec<Effect>,
+    /// Findings that are there only afterwards.
+    pub caused: Vec<Finding>,
+    /// Findings that were there only before.
+    pub cured: Vec<Finding>,
+    /// Whether it is done.
+    pub written: bool,
+}
+
+/// Keeps a search and changes under a name, to be used again.
+pub fn keep(changing: &Changing, name: &Name, texts: &Recipe) -> Result<(), Trouble> {
+    refuse_all(texts)?;
+    recipe::save(changing, name, texts)
+}
+
+/// Puts other values and names in place of what a search finds.
+pub fn replace(changing: &Changing, asked: &ToReplace) -> Result<Replacement, Trouble> {
+    let given = !asked.texts.search.is_empty() || !asked.texts.replace.is_empty();
+    let wanted = match &asked.recipe {
+        Some(name) if given => {
+            let message = format!("recipe `{name}` says what to search and what to change");
+            return Err(Trouble::usage(message).help("leave out the other conditions and changes"));
+        }
+        Some(name) => recipe::filled(changing.ledger(), name, &asked.with)?,
+        None => asked.texts.clone(),
+    };
+    refuse_all(&wanted)?;
+    refuse_nothing(&wanted)?;
+    let at = &changing.opened.at;
+    let replacing = replacing(at, changing.ledger(), &wanted)?;
+    if replacing.encrypted > 0 {
+        let secrets = counted(replacing.encrypted, "encrypted secret");
+        let stay = if replacing.encrypted == 1 { "stays as it is" } else { "stay as they are" };
+        at.telling.notice(&format!("{secrets} {stay}: `cledger set` changes one at a time."));
+    }
+    let mut changed = replacing.texts;
+    let edited = apply(&Overlay::new(changing.disk(), &changed), &replacing.edits)?;
+    changed.extend(edited);
+    let values = changing.plan_texts(changed)?;
+    let (mut caused, cured) = differing(changing.ledger(), &values.after);
+    let (planned, renamed) = names::replace(changing, values, &wanted, asked.outputs)?;
+    if !renamed.is_empty() {
+        caused.extend(names::clashes(differing(changing.ledger(), &planned.after).0));
+    }
+    if asked.write {
+        changing.guard(&replacing.layers, &planned, &asked.consent)?;
+        changing.write(&planned)?;
+    }
+    let Planned { after, effects, .. } = planned;
+    let replaced = replacing.replaced;
+    Ok(Replacement { replaced, renamed, after, effects, caused, cured, written: asked.write })
+}
+
+/// Refuses a search that nothing narrows.
+fn refuse_all(wanted: &Recipe) -> Result<(), Trouble> {
+    if wanted.search.is_empty() {
+        return Err(Trouble::usage("nothing says what to replace")
+            .help("narrow it: a pattern of addresses, --contains TEXT, --kind KIND …"));
+    }
+    Ok(())
+}
+
+/// Refuses changes that say nothing, or half of it.
+fn refuse_nothing(wanted: &Recipe) -> Result<(), Trouble> {
+    if wanted.replace.is_empty() {
+        let help = "add --to VALUE, --swap OLD NEW, --lead OLD NEW or --regex REGEX NEW";
+        return Err(Trouble::usage("nothing says what to put in place of what is found").help(help));
+    }
+    if wanted.replace.changes_names() == wanted.replace.names.is_empty() {
+        let help = "write --names units,entries,outputs and --name-swap OLD NEW, --name-lead OLD NEW or --name-regex REGEX NEW";
+        return Err(Trouble::usage("it takes both: which names change, and how").help(help));
+    }
+    Ok(())
+}
+
+/// Works out which values change, and how.
+fn replacing(at: &Workplace, ledger: &Ledger, wanted: &Recipe) -> Result<Replacing, Trouble> {
+    let mut replacing = Replacing::default();
+    if !wanted.replace.changes_values() {
+        return Ok(replacing);
+    }
+    let (changes, conditions) = (wanted.replace.of_values()?, wanted.search.read(at)?);
+    for found in search::settings(ledger, &Unfetched, &conditions) {
+        let count = replacing.replaced.len();
+        let said = found.setting.map(|setting| &setting.value);
+        replacing.encrypted += usize::from(matches!(said, Some(SettingValue::Cipher(_))));
+        if let Kind::Table { .. } = ledger.field(found.subject, found.slot).0.kind {
+            rows::replace(&changes, ledger, &found, &mut replacing);
+        } else if let Some((edit, after)) =
+            values::edit(wanted.replace.to.as_deref(), &changes, ledger, &found)?
+        {
+            let at = found.place.map(|place| ledger.files.locate(place));
+            replacing.replaced.push(Replaced {
+                address: found.address(ledger).to_string(),
+                file: edit.file.clone(),
+                line: at.map_or(0, |at| at.line),
+                before: shown::found(&found),
+                after: shown::held(&after),
+            });
+            replacing.edits.push(edit);
+        }
+        if let Place::In(layer) = found.written
+            && replacing.replaced.len() > count
+        {
+            replacing.layers.push(layer);
+        }
+    }
+    Ok(replacing)
+}

@@ -1,0 +1,140 @@
+//! How values are shown to people, secrets masked: on one line, with nothing in it that a terminal acts on.
+
+use cledger_core::model::{Ledger, SettingValue};
+use cledger_core::resolve::{Layer, Origin};
+use cledger_core::search::Found;
+use cledger_core::value::{Held, Value};
+
+/// What stands for a secret.
+pub const MASK: &str = "(secret)";
+
+/// What stands for a secret that is encrypted in the ledger.
+pub const ENCRYPTED: &str = "(secret), encrypted";
+
+/// The most characters of a value that people are shown; `get` and `--json` give all of it.
+const LONGEST_SHOWN: usize = 4000;
+
+/// Whether a character does something else than to show itself: control characters, and marks that change the
+/// order of what follows or are never seen (Unicode, categories Cc, Cf and Zl).
+pub fn is_hidden(c: char) -> bool {
+    c.is_control()
+        || matches!(
+            c,
+            '\u{61c}'
+                | '\u{200b}'
+                | '\u{200e}'
+                | '\u{200f}'
+                | '\u{2028}'..='\u{202e}'
+                | '\u{2060}'..='\u{206f}'
+                | '\u{fff9}'..='\u{fffb}'
+                | '\u{e0000}'..='\u{e007f}'
+        )
+}
+
+/// A text with such characters shown as what they are, on one line.
+pub fn escape(text: &str) -> String {
+    if !text.contains(is_hidden) {
+        return text.to_owned();
+    }
+    let mut escaped = String::with_capacity(text.len() + 16);
+    for c in text.chars() {
+        if is_hidden(c) {
+            escaped.extend(c.escape_default());
+        } else {
+            escaped.push(c);
+        }
+    }
+    escaped
+}
+
+/// A value on one line: control characters escaped, empty text in quotes, rows counted.
+pub fn one_line(value: &Value) -> String {
+    if is_rows(value) {
+        return row_count(value);
+    }
+    let text = value.to_text();
+    if text.is_empty() {
+        return "\"\"".to_owned();
+    }
+    if let Some((end, _)) = text.char_indices().nth(LONGEST_SHOWN) {
+        let count = text.chars().count();
+        return format!("{}… ({count} characters)", escape(&text[..end]));
+    }
+    if text.starts_with(' ') || text.ends_with(' ') {
+        return format!("\"{}\"", escape(&text));
+    }
+    escape(&text)
+}
+
+/// Whether a value is the rows of a lookup table: no map that a field can have holds maps.
+pub fn is_rows(value: &Value) -> bool {
+    let is_row = |row: &Value| matches!(row, Value::Map(_) | Value::Boolean(false));
+    matches!(value, Value::Map(rows) if rows.values().any(is_row))
+}
+
+/// How many rows there are, and how many are taken out.
+fn row_count(value: &Value) -> String {
+    let Value::Map(rows) = value else { return String::new() };
+    let gone = rows.values().filter(|row| matches!(row, Value::Boolean(false))).count();
+    let rows = match rows.len() - gone {
+        1 => "1 row".to_owned(),
+        rows => format!("{rows} rows"),
+    };
+    if gone == 0 { rows } else { format!("{rows}, {gone} taken out") }
+}
+
+/// A value as the ledger holds it, on one line.
+pub fn held(held: &Held) -> String {
+    match held {
+        Held::Open(value) => one_line(value),
+        Held::Secret(_) => MASK.to_owned(),
+    }
+}
+
+/// What a setting says, on one line.
+pub fn setting(said: &SettingValue) -> String {
+    match said {
+        SettingValue::Value(value) => held(value),
+        SettingValue::Absent => "absent".to_owned(),
+        SettingValue::Cipher(_) => MASK.to_owned(),
+        SettingValue::From(source) => format!("from {}", escape(&source.0)),
+    }
+}
+
+/// What is written where something was found, on one line.
+pub fn found(found: &Found<'_>) -> String {
+    match (found.held, found.setting.map(|setting| &setting.value)) {
+        (Some(value), _) => held(value),
+        (None, Some(SettingValue::From(source))) => format!("from {}", escape(&source.0)),
+        (None, Some(SettingValue::Cipher(_))) => ENCRYPTED.to_owned(),
+        (None, _) => "absent".to_owned(),
+    }
+}
+
+/// A row of a lookup table on one line.
+pub fn row<'c>(key: &str, cells: impl Iterator<Item = (&'c str, &'c Value)>) -> String {
+    format!("row {}: {}", escape(key), cells_of(cells))
+}
+
+/// The cells of a row on one line.
+pub fn cells_of<'c>(cells: impl Iterator<Item = (&'c str, &'c Value)>) -> String {
+    cells.map(|(column, cell)| format!("{column} {}", one_line(cell))).collect::<Vec<_>>().join(", ")
+}
+
+/// Where a value comes from, on one line: the place, and the layer where the place does not say it.
+pub fn origin(ledger: &Ledger, origin: Origin) -> String {
+    let place = origin.place.map(|place| ledger.files.locate(place));
+    let at = place.map(|at| format!("{}:{}", at.file, at.line)).unwrap_or_default();
+    match origin.layer {
+        Layer::Stage(_) | Layer::Group(_) => at,
+        Layer::Default => format!("default {at}"),
+        Layer::Follow(stage) => format!("follows {} {at}", ledger.stage(stage).name),
+        Layer::Derived => format!("derived {at}"),
+        Layer::Run => "--assume".to_owned(),
+    }
+}
+
+/// So many of something, in words.
+pub fn counted(count: usize, noun: &str) -> String {
+    if count == 1 { format!("1 {noun}") } else { format!("{count} {noun}s") }
+}
