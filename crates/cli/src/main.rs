@@ -18,10 +18,12 @@ mod trade_words;
 use std::process::ExitCode;
 
 use mimalloc::MiMalloc;
+use zeroizing_alloc::ZeroAlloc;
 
-// Reading a large ledger makes and drops many small values on all threads at once.
+// Reading a large ledger makes and drops many small values on all threads at once. Whatever is given back is
+// overwritten, also when a text grows: secrets pass through libraries that know nothing of them.
 #[global_allocator]
-static ALLOCATOR: MiMalloc = MiMalloc;
+static ALLOCATOR: ZeroAlloc<MiMalloc> = ZeroAlloc(MiMalloc);
 
 fn main() -> ExitCode {
     cli::run(std::env::args_os())

@@ -11,7 +11,7 @@ mod past;
 mod there;
 mod waiting;
 
-pub use change::{Delivered, FieldChange, drafted, field_changes};
+pub use change::{FieldChange, drafted, field_changes};
 pub use chores::{around, asked_for, first_not_done, open};
 pub use contract::contract_hash;
 pub use order::lacking_before;

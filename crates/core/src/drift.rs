@@ -73,16 +73,14 @@ pub struct Drifted {
     pub what: NameDrift,
     /// Whether its values are secrets, or may be.
     pub secret: bool,
-    /// The value that the ledger says; `None` for secrets and where there is none.
-    pub expected: Option<Value>,
+    /// The value that the ledger says, where there is one.
+    pub expected: Option<Held>,
     /// Whether that is waived.
     pub waived: bool,
-    /// The value that is there; `None` for secrets, for names that the ledger does not know, and
-    /// where there is none.
-    pub observed: Option<Value>,
     /// Who has moved since the last delivery, where one is known.
     pub since: Option<Since>,
-    /// The value that is there, whatever it is, for whoever takes it over.
+    /// The value that is there, where there is one. Under a name that the ledger does not know it is a secret:
+    /// nobody has said that it is none.
     pub there: Option<Held>,
 }
 
@@ -187,7 +185,6 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
             waived: false,
             since: None,
             expected: None,
-            observed: there.as_ref().and_then(Held::open).cloned(),
             there,
         });
     }
@@ -221,19 +218,19 @@ fn of_value(
     tree: &Tree,
     (flat, is_table): (bool, bool),
 ) -> Option<Drifted> {
-    let drifted = |what: NameDrift, expected: Option<Value>, observed: Option<&Value>| {
-        let open = !effective.secret && what != NameDrift::Unreadable;
+    let drifted = |what: NameDrift, expected: Option<Value>, there: Option<&Value>| {
+        // What is not readable here may be one.
+        let secret = effective.is_secret() || what == NameDrift::Unreadable;
         Drifted {
             name: name.join("."),
             steps: name.to_vec(),
             address: Some(ledger.address(field).to_string()),
             what,
-            secret: !open,
+            secret,
             waived: false,
             since: None,
-            expected: expected.filter(|_| open),
-            observed: observed.filter(|_| open).cloned(),
-            there: observed.map(|value| Held::new(value.clone(), effective.secret)),
+            expected: expected.map(|value| Held::new(value, secret)),
+            there: there.map(|value| Held::new(value.clone(), secret)),
         }
     };
     let found = tree.get(name);
@@ -269,7 +266,6 @@ fn extra(branch: &Branch, steps: &mut OutputName, known: &BTreeSet<&OutputName>,
                 waived: false,
                 since: None,
                 expected: None,
-                observed: None,
                 there: Some(Held::new(value.clone(), true)),
             }),
         }

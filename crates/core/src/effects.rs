@@ -168,7 +168,7 @@ fn compared(session: &mut Session<'_, '_>, field: FieldId) -> Compared {
         Outcome::Missing(..) => plain(Seen::Missing),
         Outcome::Broken(problems) => plain(Seen::Problem(problems.iter().map(|p| p.code.name()).collect())),
         Outcome::Value(effective) => {
-            let secret = effective.secret;
+            let secret = effective.is_secret();
             if let Some(why) = effective.unread() {
                 let source = source(session, field);
                 let mut same = made_from(session, &effective, 0);

@@ -15,6 +15,7 @@ pub mod effects;
 pub mod environment;
 pub mod findings;
 pub mod impact;
+pub mod kept;
 pub mod matrix;
 pub mod model;
 pub mod name;

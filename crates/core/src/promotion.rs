@@ -1,7 +1,7 @@
 //! Promotion: what moving a unit from one stage up to the next means for its settings.
 
 use crate::address::Address;
-use crate::delivery::Delivered;
+use crate::kept::Kept;
 use crate::model::{Declaration, Distinct, Ledger, StageId, Vary};
 
 /// What becomes of a field that has another value in the stage above.
@@ -54,9 +54,9 @@ pub struct Candidate<'c> {
     /// What is declared of it.
     pub declaration: &'c Declaration,
     /// Its value in the stage below; `None` if it has none there.
-    pub below: Option<Delivered<'c>>,
+    pub below: Option<&'c Kept>,
     /// Its value in the stage above.
-    pub above: Option<Delivered<'c>>,
+    pub above: Option<&'c Kept>,
     /// Whether the stage above needs a value that it does not have.
     pub is_missing: bool,
     /// Where its value below comes from.
@@ -77,8 +77,8 @@ pub enum Origin {
 impl Candidate<'_> {
     /// Whether a secret is among what would move: by its declaration, or as one of the values is one.
     pub fn is_secret(&self) -> bool {
-        let mut values = self.below.iter().chain(&self.above);
-        self.declaration.secret || values.any(|value| value.secret)
+        let mut values = self.below.into_iter().chain(self.above);
+        self.declaration.secret || values.any(|value| value.is_secret())
     }
 }
 
@@ -90,7 +90,7 @@ pub fn fate(ledger: &Ledger, above: StageId, candidate: &Candidate<'_>, named: b
         return Fate::Needed;
     }
     let same = match (&candidate.below, &candidate.above) {
-        (Some(below), Some(above)) => below.text.is_some() && below.text == above.text,
+        (Some(below), Some(above)) => below.is_readable() && below.expose() == above.expose(),
         (None, None) => true,
         _ => false,
     };

@@ -30,7 +30,7 @@ pub struct RenderedOutput<'l> {
 impl RenderedOutput<'_> {
     /// Whether it holds a secret.
     pub fn is_secret(&self) -> bool {
-        self.values.values().any(|(_, effective)| effective.secret)
+        self.values.values().any(|(_, effective)| effective.is_secret())
     }
 
     /// The tree to be written. It holds secrets in the open.
@@ -72,7 +72,7 @@ impl Rendering<'_> {
     /// Leaves all secrets out, and what keeps them from having a value.
     pub fn without_secrets(&mut self) {
         for output in &mut self.outputs {
-            output.values.retain(|_, (_, effective)| !effective.secret);
+            output.values.retain(|_, (_, effective)| !effective.is_secret());
         }
         self.gaps.retain(|gap| !gap.hides_value);
         self.unreadable.clear();
@@ -150,7 +150,7 @@ fn rendered<'l>(
     for (name, slot) in output.names_in(ledger, subject, stage)? {
         let field = FieldId { subject, stage, slot };
         match outcome(slot) {
-            Outcome::Value(effective) if output.secrets.takes(effective.secret) => {
+            Outcome::Value(effective) if output.secrets.takes(effective.is_secret()) => {
                 values.insert(name, (field, effective));
             }
             outcome @ (Outcome::Missing(..) | Outcome::Broken(_)) => {

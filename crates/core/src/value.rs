@@ -5,7 +5,7 @@ use std::fmt;
 
 use compact_str::CompactString;
 use jiff::civil::Date;
-use zeroize::Zeroize;
+use zeroize::{Zeroize, Zeroizing};
 
 use crate::reference;
 
@@ -74,6 +74,16 @@ impl Value {
             Value::Date(date) => compact_str::format_compact!("{date}"),
             Value::List(_) | Value::Map(_) => compact_str::format_compact!("{}", self.to_json()),
         }
+    }
+
+    /// The same where it may be a secret: wiped when it is dropped.
+    pub fn to_secret_text(&self) -> Zeroizing<String> {
+        Zeroizing::new(self.to_text().into())
+    }
+
+    /// The value as JSON in a text that is wiped when it is dropped.
+    pub fn to_secret_json(&self) -> Zeroizing<String> {
+        Zeroizing::new(self.to_json().to_string())
     }
 
     /// The value as JSON (RFC 8259): days as text, numbers that JSON lacks as text.

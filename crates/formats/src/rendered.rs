@@ -41,7 +41,7 @@ pub fn text_of(rendered: &RenderedOutput<'_>) -> Result<OutputText, RenderError>
     if let Some(made_by) = &rendered.output.template {
         let written = template::write(&made_by.text, &tree)
             .map_err(|error| RenderError::Template { path: made_by.path.clone(), error })?;
-        let mut secrets = rendered.values.iter().filter(|(_, (_, effective))| effective.secret);
+        let mut secrets = rendered.values.iter().filter(|(_, (_, effective))| effective.is_secret());
         let secret = secrets.any(|(name, _)| written.used.iter().any(|used| used.starts_with(name)));
         return Ok(OutputText { text: Zeroizing::new(written.text), secret });
     }

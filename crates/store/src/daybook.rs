@@ -13,13 +13,25 @@ mod record;
 mod sqlite;
 mod timed;
 
-pub use content::{BOTH, Content, Hashes, PackError, Packed, Stored, bound_to};
+pub use content::{BOTH, Content, Hashes, PackError, Packed, bound_to};
 pub use postgres::PostgresDaybook;
 pub use record::{Answer, AnswerState, Broken, Kind, Meta, Record};
 pub use sqlite::SqliteDaybook;
 pub use timed::TimedDaybook;
 
 use record::{Row, unsigned};
+
+/// The version of the tables. What the second calls `cipher_text` was `sealed` in the first, which had no version.
+const SCHEMA: u32 = 2;
+
+/// What the column of cipher texts is called in tables of a version.
+fn cipher_column(version: u32) -> Result<&'static str, DaybookError> {
+    match version {
+        SCHEMA => Ok("cipher_text"),
+        1 => Ok("sealed"),
+        other => Err(DaybookError::Version(other)),
+    }
+}
 
 /// Where the embedded daybook is, below the ledger.
 pub const EMBEDDED: &str = ".cledger/daybook.db";
@@ -108,7 +120,7 @@ pub trait Daybook {
     fn take_over(&mut self, records: &[Record]) -> Result<(), DaybookError>;
 
     /// Puts other cipher texts in place of those of these records, by their places in the chain.
-    fn reseal(&mut self, sealed: &[(u64, String)]) -> Result<(), DaybookError>;
+    fn reseal(&mut self, cipher_texts: &[(u64, String)]) -> Result<(), DaybookError>;
 }
 
 /// A unit in a stage that nobody else delivers to meanwhile. It lets go when it is dropped.

@@ -13,13 +13,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use cledger_core::address::{Address, Delivery, Owner};
+use cledger_core::kept::Kept;
 use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::promotion::Fate;
-use cledger_core::value::Value;
 use cledger_store::daybook::{Daybook, Kind as RecordKind, Record, Wanted};
 use cledger_store::{Edit, Keys, Scope};
-use zeroize::Zeroizing;
 
 pub use self::fields::{Field, Promotion};
 
@@ -32,7 +31,7 @@ use crate::deliver::{Delivered, ToDeliver, deliver};
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::reality::around::Around;
-use crate::setting::{Setter, TextFrom, Written, write};
+use crate::setting::{Given, Setter, Written, write};
 use crate::trouble::{Kind, Trouble};
 use crate::workplace::Workplace;
 
@@ -272,15 +271,15 @@ fn edits(
     let mut made: BTreeMap<String, (Option<Edit>, Written)> = BTreeMap::new();
     for field in promotions.iter_mut().flat_map(|promotion| &mut promotion.fields) {
         let address = field.place.address.to_string();
-        let (text, from) = if field.is_taken {
-            let json = field.below.as_ref().and_then(|stored| stored.text.as_ref());
-            let Some(value) = json.and_then(|text| Value::from_json(serde_json::from_str(text).ok()?)) else {
-                continue;
-            };
-            (Zeroizing::new(value.to_text().to_string()), TextFrom::System)
-        } else if let Some(answer) = answers.of(&opened.at, field)? {
+        let (carried, answer);
+        let given = if field.is_taken {
+            let Some(value) = field.below.as_ref().and_then(Kept::value) else { continue };
+            carried = value;
+            Given::System(&carried)
+        } else if let Some(said) = answers.of(&opened.at, field)? {
             field.is_taken = true;
-            (answer, TextFrom::Hand)
+            answer = said;
+            Given::Hand(&answer)
         } else {
             continue;
         };
@@ -288,7 +287,7 @@ fn edits(
             continue;
         }
         let before = ledger.setting_at(layer, field.place.subject, field.place.slot);
-        let said = setter.said(&field.place, &text, from, before)?;
+        let said = setter.said(&field.place, given, before)?;
         made.insert(address, write(ledger, &field.place, layer, &said, &note));
     }
     let (edits, written): (Vec<_>, Vec<_>) = made.into_values().unzip();

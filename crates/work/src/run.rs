@@ -84,7 +84,7 @@ pub fn run(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRun) -> Result<St
         let Some(text) = variable(ledger, name, *field, effective)? else { continue };
         command.env(name, text.as_str());
     }
-    let holds_secrets = made.variables.values().any(|(_, effective)| effective.secret);
+    let holds_secrets = made.variables.values().any(|(_, effective)| effective.is_secret());
     hands_out(&opened.at, ledger.stage(stage), holds_secrets, &asked.countersign)?;
     Ok(Starting::Ready(command))
 }

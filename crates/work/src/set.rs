@@ -10,7 +10,7 @@ use zeroize::Zeroizing;
 
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::meant::Place;
-use crate::setting::{Setter, TextFrom, Written, may_be_set, there, write};
+use crate::setting::{Given, Setter, Written, may_be_set, there, write};
 use crate::shown;
 use crate::trouble::Trouble;
 
@@ -202,7 +202,7 @@ fn said(
         );
     }
     let typed = match (value, &asked.say) {
-        (Some(value), _) => return setter.said(place, value, TextFrom::Argument, before),
+        (Some(value), _) => return setter.said(place, Given::Argument(value), before),
         (None, ToSay::Absent) => return Ok(SettingValue::Absent),
         (None, ToSay::From(source)) => return from_outside(place, declaration.this_type, source),
         (None, ToSay::Text { is_for_one: true, .. }) if asked.settings.len() > 1 => {
@@ -217,7 +217,7 @@ fn said(
             })?
         }
     };
-    setter.said(place, &typed, TextFrom::Hand, before)
+    setter.said(place, Given::Hand(&typed), before)
 }
 
 /// A value that is fetched when it is used.

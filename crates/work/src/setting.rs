@@ -28,15 +28,15 @@ pub struct Written {
     pub after: Option<String>,
 }
 
-/// Where a text comes from that becomes a setting.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum TextFrom {
-    /// The command line, which others can see.
-    Argument,
-    /// Somebody's hands or pipe.
-    Hand,
-    /// A running system, where nothing is a reference.
-    System,
+/// What becomes a setting, and where it comes from.
+#[derive(Clone, Copy)]
+pub(crate) enum Given<'g> {
+    /// A text of the command line, which others can see.
+    Argument(&'g str),
+    /// A text of somebody's hands or pipe.
+    Hand(&'g str),
+    /// A value of a running system or of another stage, in which nothing is a reference.
+    System(&'g Held),
 }
 
 /// Makes settings of texts.
@@ -49,18 +49,33 @@ pub(crate) struct Setter<'s> {
 }
 
 impl Setter<'_> {
-    /// What a text says for a field: read as its type, checked against its declaration, and encrypted if
-    /// it is a secret that did not come by the command line.
+    /// What is given for a field: read as its type, checked against its declaration, and encrypted if it is a
+    /// secret that did not come by the command line. A secret for a field that is not declared one is refused: it
+    /// would stand there in plain text, and be shown to everybody.
     pub(crate) fn said(
         &self,
         place: &Place,
-        text: &str,
-        from: TextFrom,
+        given: Given<'_>,
         before: Option<&Setting>,
     ) -> Result<SettingValue, Trouble> {
         let (address, declaration) = (&place.address, self.ledger.field(place.subject, place.slot).1);
+        let of_system;
+        let text = match given {
+            Given::Argument(text) | Given::Hand(text) => text,
+            Given::System(held) if held.is_secret() && !declaration.secret => {
+                let message = format!(
+                    "`{address}` would get a secret, and is not declared as one: it would stand in plain text"
+                );
+                let help = "say `secret = true` where it is declared, or set what it is made of";
+                return Err(Trouble::refused(message).help(help));
+            }
+            Given::System(held) => {
+                of_system = held.expose().to_secret_text();
+                of_system.as_str()
+            }
+        };
         if declaration.secret
-            && from != TextFrom::Argument
+            && !matches!(given, Given::Argument(_))
             && let Target::Layer(layer) = place.target
             && let Some(cipher) = self.encrypted(place, layer, text, before)?
         {
@@ -70,9 +85,9 @@ impl Setter<'_> {
             // Its rows are read once the change is planned.
             return Ok(SettingValue::Value(Held::new(Value::text(text), false)));
         }
-        let value = match from {
-            TextFrom::System => secret_of(text, declaration.this_type).map(|held| held.expose().escaped()),
-            TextFrom::Argument | TextFrom::Hand => typed_value(text, declaration),
+        let value = match given {
+            Given::System(_) => secret_of(text, declaration.this_type).map(|held| held.expose().escaped()),
+            Given::Argument(_) | Given::Hand(_) => typed_value(text, declaration),
         };
         let value = value.ok_or_else(|| {
             let message = format!("the value for `{address}` is not {}", declaration.this_type.describe());

@@ -71,7 +71,7 @@ pub fn value<'l>(
     let lacking = |message: String, help: String| Trouble::new(Kind::Found, message).help(help);
     let address = ledger.address(field);
     match session.outcome(field) {
-        Outcome::Value(effective) if effective.secret && !unmasked => {
+        Outcome::Value(effective) if effective.is_secret() && !unmasked => {
             Err(Trouble::refused(format!("`{address}` is a secret, and is not shown"))
                 .help("add --unmask, or --unmask=always in a pipe"))
         }
@@ -100,7 +100,7 @@ pub fn value<'l>(
 /// is from. [`None`] for what is no secret, or cannot be read here.
 pub fn fingerprint(opened: &Opened, stage: StageId, effective: &Effective<'_>) -> Option<String> {
     let (ledger, keys) = (&opened.ledger, opened.keys());
-    let secret = effective.expose().filter(|_| effective.secret)?;
+    let secret = effective.expose().filter(|_| effective.is_secret())?;
     let of_group = match effective.origin.layer {
         Layer::Group(id) => Some(KeyScope::Group(ledger.group(id).name.clone())),
         _ => None,

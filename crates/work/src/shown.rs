@@ -1,7 +1,7 @@
 //! How values are shown to people, secrets masked: on one line, with nothing in it that a terminal acts on.
 
 use cledger_core::model::{Ledger, SettingValue};
-use cledger_core::resolve::{Layer, Origin};
+use cledger_core::resolve::{Effective, Layer, Origin};
 use cledger_core::search::Found;
 use cledger_core::value::{Held, Value};
 
@@ -137,4 +137,11 @@ pub fn origin(ledger: &Ledger, origin: Origin) -> String {
 /// So many of something, in words.
 pub fn counted(count: usize, noun: &str) -> String {
     if count == 1 { format!("1 {noun}") } else { format!("{count} {noun}s") }
+}
+
+/// The fields that a value is made from by references, one after the other; `None` where it is of its own.
+pub fn made_from(ledger: &Ledger, effective: &Effective<'_>) -> Option<String> {
+    let through = effective.through.as_deref().filter(|through| !through.is_empty())?;
+    let names: Vec<String> = through.iter().map(|&field| ledger.address(field).to_string()).collect();
+    Some(names.join(", "))
 }

@@ -1,7 +1,8 @@
 //! Showing values to people and programs, secrets masked unless that was granted.
 
-use cledger_core::resolve::{Content, Effective, Unread};
-use cledger_core::value::{Held, Value};
+use cledger_core::kept::Kept;
+use cledger_core::resolve::{Effective, Unread};
+use cledger_core::value::Held;
 
 pub(crate) use cledger_work::shown::{MASK, escape, held, is_rows, one_line};
 
@@ -11,10 +12,20 @@ pub(crate) const UNREAD: &str = "(not read)";
 /// What stands for a secret whose key is not at hand.
 pub(crate) const UNREADABLE: &str = "(not readable)";
 
-/// A value that is kept as JSON, in one line.
-pub(crate) fn of_json(text: &str) -> String {
-    let value = serde_json::from_str(text).ok().and_then(Value::from_json);
-    value.map_or_else(|| escape(text), |value| one_line(&value))
+/// A value that is kept, on one line.
+pub(crate) fn kept(kept: &Kept, unmask: bool) -> String {
+    if !kept.is_readable() {
+        return UNREADABLE.to_owned();
+    }
+    if kept.is_secret() && !unmask {
+        return MASK.to_owned();
+    }
+    kept.value().map(|value| one_line(value.expose())).unwrap_or_default()
+}
+
+/// A value that is kept, as JSON; null for a masked secret and for what is not readable.
+pub(crate) fn kept_json(kept: &Kept, unmask: bool) -> serde_json::Value {
+    kept.value().map(|value| held_json(&value, unmask)).unwrap_or_default()
 }
 
 /// A value as the ledger holds it, as JSON; null for a masked secret.
@@ -30,7 +41,7 @@ pub(crate) fn effective(effective: &Effective<'_>, unmask: bool) -> String {
     if effective.unread() == Some(Unread::NoKey) {
         return UNREADABLE.to_owned();
     }
-    if effective.secret && !unmask {
+    if effective.is_secret() && !unmask {
         return MASK.to_owned();
     }
     effective.expose().map_or(UNREAD.to_owned(), one_line)
@@ -47,9 +58,5 @@ pub(crate) fn unread_word(effective: &Effective<'_>) -> Option<&'static str> {
 
 /// An effective value as JSON; null for a masked secret and for what was not read.
 pub(crate) fn json(effective: &Effective<'_>, unmask: bool) -> serde_json::Value {
-    match effective.content {
-        Content::Unread(_) => serde_json::Value::Null,
-        _ if effective.secret && !unmask => serde_json::Value::Null,
-        _ => effective.expose().map(Value::to_json).unwrap_or_default(),
-    }
+    effective.held().map(|held| held_json(held, unmask)).unwrap_or_default()
 }

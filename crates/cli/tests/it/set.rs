@@ -292,7 +292,8 @@ fn the_result_is_a_document_for_programs() {
       "before": "dev",
       "file": "stages/dev.toml"
     }
-  ]
+  ],
+  "written": true
 }
 "#]]
     );

@@ -2,24 +2,17 @@
 
 use std::collections::BTreeMap;
 
-/// A value as a delivery has it.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub struct Delivered<'c> {
-    /// Its text, as JSON; `None` for a secret that is not readable here.
-    pub text: Option<&'c str>,
-    /// Whether it is a secret.
-    pub secret: bool,
-}
+use crate::kept::Kept;
 
 /// How a field differs between two deliveries. Values may be secrets, so they are not printed.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub enum FieldChange<'c> {
     /// It comes in.
-    New(Delivered<'c>),
+    New(&'c Kept),
     /// It gets another value.
-    Changed(Delivered<'c>, Delivered<'c>),
+    Changed(&'c Kept, &'c Kept),
     /// It goes.
-    Gone(Delivered<'c>),
+    Gone(&'c Kept),
     /// One side is a secret that is not readable here.
     NotKnown,
 }
@@ -38,22 +31,22 @@ impl FieldChange<'_> {
 
 /// What differs between the values of two deliveries, by field.
 pub fn field_changes<'c>(
-    before: &BTreeMap<String, Delivered<'c>>,
-    after: &BTreeMap<String, Delivered<'c>>,
+    before: &'c BTreeMap<String, Kept>,
+    after: &'c BTreeMap<String, Kept>,
 ) -> BTreeMap<String, FieldChange<'c>> {
     let mut changes = BTreeMap::new();
     for (name, now) in after {
         let change = match before.get(name) {
-            None => Some(FieldChange::New(*now)),
-            Some(then) => match (then.text, now.text) {
-                (Some(one), Some(other)) => (one != other).then_some(FieldChange::Changed(*then, *now)),
+            None => Some(FieldChange::New(now)),
+            Some(then) => match (then.expose(), now.expose()) {
+                (Some(one), Some(other)) => (one != other).then_some(FieldChange::Changed(then, now)),
                 _ => Some(FieldChange::NotKnown),
             },
         };
         changes.extend(change.map(|change| (name.clone(), change)));
     }
     let gone = before.iter().filter(|(name, _)| !after.contains_key(*name));
-    changes.extend(gone.map(|(name, then)| (name.clone(), FieldChange::Gone(*then))));
+    changes.extend(gone.map(|(name, then)| (name.clone(), FieldChange::Gone(then))));
     changes
 }
 
@@ -71,16 +64,18 @@ pub fn drafted(changes: &BTreeMap<String, FieldChange<'_>>) -> String {
 
 #[cfg(test)]
 mod tests {
+    use zeroize::Zeroizing;
+
     use super::*;
 
     #[test]
     fn deliveries_are_compared_by_field() {
-        let open = |text| Delivered { text: Some(text), secret: false };
-        let hidden = Delivered { text: None, secret: true };
-        let side = |pairs: &[(&str, Delivered<'static>)]| {
-            pairs.iter().map(|(name, value)| ((*name).to_owned(), *value)).collect::<BTreeMap<_, _>>()
+        let open = |text: &str| Kept::new(Zeroizing::new(text.to_owned()), false);
+        let hidden = Kept::unreadable();
+        let side = |pairs: &[(&str, Kept)]| -> BTreeMap<String, Kept> {
+            pairs.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect()
         };
-        let before = side(&[("a", open("1")), ("b", open("2")), ("c", open("3")), ("s", hidden)]);
+        let before = side(&[("a", open("1")), ("b", open("2")), ("c", open("3")), ("s", hidden.clone())]);
         let after = side(&[("a", open("1")), ("b", open("9")), ("d", open("4")), ("s", hidden)]);
         let changes = field_changes(&before, &after);
         let words: Vec<(&str, &str)> =

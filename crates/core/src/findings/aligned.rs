@@ -59,7 +59,7 @@ fn of_stages(
             _ => None,
         };
         finding.place = origin(session.outcome(other)).or(origin(session.outcome(one)));
-        finding.hides_value |= session.outcome(other).value().is_some_and(|effective| effective.secret);
+        finding.hides_value |= session.outcome(other).value().is_some_and(|effective| effective.is_secret());
         finding.help = format!(
             "cledger compare @{first} @{here}; let them agree, or name it in `except` of that [[aligned]]"
         );

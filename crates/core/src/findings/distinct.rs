@@ -61,7 +61,7 @@ pub(super) fn of_unit(
                     let mut finding = new(ledger, field, about, Code::NotDistinct, message);
                     finding.severity = severity;
                     finding.place = effective.origin.place;
-                    finding.hides_value |= effective.secret;
+                    finding.hides_value |= effective.is_secret();
                     finding.help = format!("give {} a value of its own", ledger.address(about));
                     finding.needed_by.extend(finding.unit.is_none().then_some(id));
                     standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));

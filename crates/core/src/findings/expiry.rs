@@ -142,8 +142,8 @@ pub(super) fn of_unit(
             let field = FieldId { subject, stage, slot };
             let Outcome::Value(effective) = session.outcome(field) else { continue };
             let last = match effective.expose() {
-                Some(Value::Date(last)) if !effective.secret => *last,
-                Some(Value::Text(text)) if !effective.secret => match parse_date(text) {
+                Some(Value::Date(last)) if !effective.is_secret() => *last,
+                Some(Value::Text(text)) if !effective.is_secret() => match parse_date(text) {
                     Some(last) => last,
                     None => continue,
                 },

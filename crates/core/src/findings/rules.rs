@@ -70,7 +70,7 @@ pub(super) fn of_unit(
                     }
                     if let (Demand::UniqueInStage, Outcome::Value(effective)) =
                         (demand, session.outcome(field))
-                        && let Some(value) = effective.expose().filter(|_| !effective.secret)
+                        && let Some(value) = effective.expose().filter(|_| !effective.is_secret())
                     {
                         let about = whose(ledger, session, field, |outcome| outcome.value().is_some());
                         seen.unique.push((at, stage, value.to_text(), about));
@@ -196,7 +196,7 @@ fn add(
     finding.severity = rule.severity;
     let effective = session.outcome(field);
     finding.place = effective.value().and_then(|value| value.origin.place).or(Some(declaration.place));
-    finding.hides_value |= effective.value().is_some_and(|value| value.secret);
+    finding.hides_value |= effective.value().is_some_and(|value| value.is_secret());
     finding.help = help(rule);
     finding.needed_by.extend(finding.unit.is_none().then_some(id));
     standing.stages[usize::from(field.stage.0)].count(bounds.counts(&finding));

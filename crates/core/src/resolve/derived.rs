@@ -114,7 +114,7 @@ impl<'l> Session<'_, 'l> {
                 "options" => parts.options = value,
                 _ => parts.place = value,
             }
-            secret |= effective.secret;
+            secret |= effective.is_secret();
         }
         let content = if let Some(why) = unread {
             Content::Unread(why)
@@ -123,19 +123,19 @@ impl<'l> Session<'_, 'l> {
             Content::Made(Arc::new(Held::new(Value::text(&url), secret)))
         };
         let origin = Origin { layer: Layer::Derived, place: Some(entry.place) };
-        Outcome::Value(Effective { content, secret, origin, through: fields_reached(self, edges) })
+        Outcome::Value(Effective::new(content, secret, origin, fields_reached(self, edges)))
     }
 
     /// The last day that a readable certificate names itself.
     pub(super) fn last_day(&self, entry: &'l Entry, certificate: &Edge<'l>) -> Option<Outcome<'l>> {
         let (field, outcome) = certificate.outcome(self)?;
         let day = last_day_of(outcome.value()?.expose()?.as_text()?)?;
-        Some(Outcome::Value(Effective {
-            content: Content::Made(Arc::new(Held::new(Value::Date(day), false))),
-            secret: false,
-            origin: Origin { layer: Layer::Derived, place: Some(entry.place) },
-            through: Some([field].into()),
-        }))
+        Some(Outcome::Value(Effective::new(
+            Content::Made(Arc::new(Held::new(Value::Date(day), false))),
+            false,
+            Origin { layer: Layer::Derived, place: Some(entry.place) },
+            Some([field].into()),
+        )))
     }
 }
 

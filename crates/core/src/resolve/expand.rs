@@ -70,7 +70,7 @@ impl<'l> Session<'_, 'l> {
         let secret = declaration.secret || held.is_secret();
         if verdict != Verdict::Open {
             let content = Content::Written(held);
-            return Outcome::Value(Effective { content, secret, origin, through: None });
+            return Outcome::Value(Effective::new(content, secret, origin, None));
         }
         self.expanded(held.expose(), declaration, secret, origin, edges)
     }
@@ -124,32 +124,27 @@ impl<'l> Session<'_, 'l> {
         let through = fields_reached(self, edges);
         let lone = value.as_text().and_then(reference::lone).is_some();
         if lone && let Some((_, Outcome::Value(target))) = edges.first().and_then(|e| e.outcome(self)) {
-            let secret = is_secret || target.secret;
+            let secret = is_secret || target.is_secret();
             if let Some(value) = target.expose()
                 && !declaration.this_type.fits(value)
             {
                 return wrong_type(value, declaration, origin);
             }
-            let content = match &target.content {
-                Content::Written(Held::Open(value)) if secret => {
-                    Content::Made(Arc::new(Held::new(value.clone(), true)))
-                }
-                content => content.clone(),
-            };
-            return Outcome::Value(Effective { content, secret, origin, through });
+            let content = target.content().clone();
+            return Outcome::Value(Effective::new(content, secret, origin, through));
         }
         let mut expansion =
             Expansion { session: self, edges: edges.iter(), secret: is_secret, unread: None, length: 0 };
         let Ok(value) = expansion.value(value) else { return too_long(origin) };
         let secret = expansion.secret;
         if let Some(why) = expansion.unread {
-            return Outcome::Value(Effective { content: Content::Unread(why), secret, origin, through });
+            return Outcome::Value(Effective::new(Content::Unread(why), secret, origin, through));
         }
         let held = Held::new(value, secret);
         if !declaration.this_type.fits(held.expose()) {
             return wrong_type(held.expose(), declaration, origin);
         }
-        Outcome::Value(Effective { content: Content::Made(Arc::new(held)), secret, origin, through })
+        Outcome::Value(Effective::new(Content::Made(Arc::new(held)), secret, origin, through))
     }
 
     /// The secret that a cipher text opens to. It is never expanded.
@@ -166,7 +161,7 @@ impl<'l> Session<'_, 'l> {
                 Content::Made(Arc::new(value))
             }
         };
-        Outcome::Value(Effective { content, secret: true, origin, through: None })
+        Outcome::Value(Effective::new(content, true, origin, None))
     }
 
     fn fetched(
@@ -193,7 +188,7 @@ impl<'l> Session<'_, 'l> {
         let Ok(source) = expansion.text(source) else { return too_long(origin) };
         let (secret, through) = (expansion.secret, fields_reached(self, edges));
         if let Some(why) = expansion.unread {
-            return Outcome::Value(Effective { content: Content::Unread(why), secret, origin, through });
+            return Outcome::Value(Effective::new(Content::Unread(why), secret, origin, through));
         }
         let found = self.resolver.outside.fetch(&source);
         let content = match found {
@@ -212,7 +207,7 @@ impl<'l> Session<'_, 'l> {
                 }
             }
         };
-        Outcome::Value(Effective { content, secret, origin, through })
+        Outcome::Value(Effective::new(content, secret, origin, through))
     }
 }
 
@@ -240,7 +235,7 @@ impl Expansion<'_, '_> {
                     Some(Edge::Text(text)) => self.push(&mut made, text)?,
                     Some(edge) => {
                         if let Some((_, Outcome::Value(target))) = edge.outcome(self.session) {
-                            self.secret |= target.secret;
+                            self.secret |= target.is_secret();
                             match target.expose() {
                                 Some(Value::Text(text)) => self.push(&mut made, text)?,
                                 Some(value) => self.push(&mut made, &value.to_text())?,

@@ -81,17 +81,54 @@ pub enum Unread {
 /// A value that the subject gets in the stage.
 #[derive(Debug, Clone)]
 pub struct Effective<'l> {
-    /// The value.
-    pub content: Content<'l>,
-    /// Whether it is a secret, by its declaration or by what it refers to.
-    pub secret: bool,
+    content: Content<'l>,
+    secret: bool,
     /// Where it came from.
     pub origin: Origin,
     /// The fields that its own text refers to, or that it was derived from.
     pub through: Option<Arc<[FieldId]>>,
 }
 
-impl Effective<'_> {
+impl<'l> Effective<'l> {
+    /// A value; `secret` says that it is one, by its declaration or by what it refers to.
+    pub(super) fn new(
+        content: Content<'l>,
+        secret: bool,
+        origin: Origin,
+        through: Option<Arc<[FieldId]>>,
+    ) -> Self {
+        let content = match content {
+            // It is held as what it is, whatever it was where it came from.
+            Content::Written(Held::Open(value)) if secret => {
+                Content::Made(Arc::new(Held::new(value.clone(), true)))
+            }
+            Content::Made(held) if secret && !held.is_secret() => {
+                Content::Made(Arc::new(Held::new(held.expose().clone(), true)))
+            }
+            content => content,
+        };
+        Self { content, secret, origin, through }
+    }
+
+    /// Its content.
+    pub(crate) fn content(&self) -> &Content<'l> {
+        &self.content
+    }
+
+    /// Whether it is a secret, by its declaration or by what it refers to.
+    pub fn is_secret(&self) -> bool {
+        self.secret
+    }
+
+    /// The value, which says whether it is a secret; [`None`] if it was not read.
+    pub fn held(&self) -> Option<&Held> {
+        match &self.content {
+            Content::Written(held) => Some(held),
+            Content::Made(held) => Some(held),
+            Content::Unread(_) => None,
+        }
+    }
+
     /// Why it was not read, if it was not.
     pub fn unread(&self) -> Option<Unread> {
         match self.content {
@@ -101,13 +138,9 @@ impl Effective<'_> {
     }
 
     /// The value, secret or not; `None` if it was not read. Who calls this must not print or keep
-    /// what it gives without looking at `secret`.
+    /// what it gives: [`Effective::held`] says what it is.
     pub fn expose(&self) -> Option<&Value> {
-        match &self.content {
-            Content::Written(held) => Some(held.expose()),
-            Content::Made(held) => Some(held.expose()),
-            Content::Unread(_) => None,
-        }
+        self.held().map(Held::expose)
     }
 }
 

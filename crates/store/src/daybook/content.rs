@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::cipher::KeyScope;
+use cledger_core::kept::Kept;
 use serde::{Deserialize, Serialize};
 use zeroize::{Zeroize, Zeroizing};
 
@@ -18,42 +19,19 @@ pub const BOTH: char = ' ';
 /// The most that a content unpacks to, in bytes.
 const LARGEST: usize = 256 << 20;
 
-/// A text that may be a secret.
-#[derive(Clone, PartialEq, Eq)]
-pub struct Stored {
-    /// The text; `None` for a secret that is not readable here.
-    pub text: Option<Zeroizing<String>>,
-    /// Whether it is a secret.
-    pub secret: bool,
-}
-
-// Texts may be secrets.
-impl std::fmt::Debug for Stored {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "Stored(secret: {})", self.secret)
-    }
-}
-
-impl Stored {
-    /// A text.
-    pub fn new(text: &str, secret: bool) -> Self {
-        Self { text: Some(Zeroizing::new(text.to_owned())), secret }
-    }
-}
-
 /// The full content of a delivery.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Content {
     /// The fields of the contract, as `ENTRY[.FIELD]`, with or without a value.
     pub fields: BTreeSet<String>,
     /// The effective values, as JSON, by `ENTRY[.FIELD]`.
-    pub values: BTreeMap<String, Stored>,
+    pub values: BTreeMap<String, Kept>,
     /// The files, by path.
-    pub files: BTreeMap<String, Stored>,
+    pub files: BTreeMap<String, Kept>,
     /// The documents, by outlet.
-    pub documents: BTreeMap<String, Stored>,
+    pub documents: BTreeMap<String, Kept>,
     /// The rows, as a JSON object of texts, by outlet.
-    pub rows: BTreeMap<String, Stored>,
+    pub rows: BTreeMap<String, Kept>,
 }
 
 /// A content as it is kept.
@@ -62,7 +40,7 @@ pub struct Packed {
     /// What is open, compressed; empty where there is none.
     pub(super) open: Vec<u8>,
     /// The cipher text of the secrets.
-    pub(super) sealed: Option<String>,
+    pub(super) cipher_text: Option<String>,
 }
 
 /// What is open, secrets being null.
@@ -110,10 +88,10 @@ pub fn bound_to(unit: &str, stage: &str) -> String {
 impl Content {
     /// Whether a secret is in it.
     pub fn has_secrets(&self) -> bool {
-        self.parts().any(|(.., stored)| stored.secret)
+        self.parts().any(|(.., kept)| kept.is_secret())
     }
 
-    fn parts(&self) -> impl Iterator<Item = (usize, &String, &Stored)> {
+    fn parts(&self) -> impl Iterator<Item = (usize, &String, &Kept)> {
         let maps = [&self.values, &self.files, &self.documents, &self.rows];
         maps.into_iter().enumerate().flat_map(|(at, map)| map.iter().map(move |(name, it)| (at, name, it)))
     }
@@ -127,32 +105,30 @@ impl Content {
     ) -> Result<(Packed, Hashes), PackError> {
         let mut open = Open { fields: self.fields.clone(), ..Open::default() };
         let mut secrets = Secrets::default();
-        for (at, name, stored) in self.parts() {
+        for (at, name, kept) in self.parts() {
             let open =
                 [&mut open.values, &mut open.files, &mut open.documents, &mut open.rows].into_iter().nth(at);
             let hidden = [&mut secrets.values, &mut secrets.files, &mut secrets.documents, &mut secrets.rows];
             let hidden = hidden.into_iter().nth(at);
             let (Some(open), Some(hidden)) = (open, hidden) else { continue };
-            let text = stored.text.as_ref().map(|text| text.to_string());
-            if stored.secret {
-                hidden.insert(name.clone(), text.ok_or(PackError::NotReadable)?);
-                open.insert(name.clone(), None);
-            } else {
-                open.insert(name.clone(), text);
+            if kept.is_secret() {
+                let text = kept.expose().ok_or(PackError::NotReadable)?;
+                hidden.insert(name.clone(), text.to_string());
             }
+            open.insert(name.clone(), kept.open().map(str::to_owned));
         }
         let open = serde_json::to_vec(&open).unwrap_or_default();
         let mut hashes = Hashes { open: blake3::hash(&open).to_hex().to_string(), secrets: None };
         let open =
             zstd::bulk::compress(&open, LEVEL).map_err(|error| PackError::Compress(error.to_string()))?;
-        let mut packed = Packed { open, sealed: None };
+        let mut packed = Packed { open, cipher_text: None };
         if self.has_secrets() {
             let mut salt = [0_u8; 32];
             getrandom::fill(&mut salt).map_err(KeyError::from)?;
             secrets.salt = blake3::Hash::from_bytes(salt).to_hex().to_string();
             let text = Zeroizing::new(serde_json::to_string(&secrets).unwrap_or_default());
             hashes.secrets = Some(blake3::hash(text.as_bytes()).to_hex().to_string());
-            packed.sealed = Some(keys.seal(scope, &bound_to(unit, stage), &text)?);
+            packed.cipher_text = Some(keys.seal(scope, &bound_to(unit, stage), &text)?);
         }
         Ok((packed, hashes))
     }
@@ -190,7 +166,7 @@ impl Packed {
 
     /// Whether there are secrets in it.
     pub fn has_secrets(&self) -> bool {
-        self.sealed.is_some()
+        self.cipher_text.is_some()
     }
 
     /// Unpacks it. `open` gives the text of a cipher text, if the key is at hand; without it secrets have
@@ -204,7 +180,7 @@ impl Packed {
         let Some(bytes) = self.open_bytes()? else { return Ok(Content::default()) };
         let parts: Open = serde_json::from_slice(&bytes).map_err(damaged)?;
         // While a key is being changed there are two cipher texts, of the old and of the new one.
-        let text = self.sealed.as_deref().and_then(|sealed| sealed.split(BOTH).find_map(open));
+        let text = self.cipher_text.as_deref().and_then(|both| both.split(BOTH).find_map(open));
         if let (Some(text), Some(expected)) = (&text, expected)
             && blake3::hash(text.as_bytes()).to_hex().as_str() != expected
         {
@@ -213,12 +189,18 @@ impl Packed {
         let secrets: Option<Secrets> =
             text.map(|text| serde_json::from_str(&text)).transpose().map_err(damaged)?;
         let join = |open: BTreeMap<String, Option<String>>, hidden: Option<&BTreeMap<String, String>>| {
-            let stored = open.into_iter().map(|(name, text)| {
-                let secret = text.is_none();
-                let text = text.or_else(|| hidden.and_then(|hidden| hidden.get(&name).cloned()));
-                (name, Stored { text: text.map(Zeroizing::new), secret })
+            let kept = open.into_iter().map(|(name, text)| {
+                let secret = || hidden.and_then(|hidden| hidden.get(&name).cloned());
+                let kept = match text {
+                    Some(text) => Kept::new(Zeroizing::new(text), false),
+                    None => match secret() {
+                        Some(text) => Kept::new(Zeroizing::new(text), true),
+                        None => Kept::unreadable(),
+                    },
+                };
+                (name, kept)
             });
-            stored.collect()
+            kept.collect()
         };
         let secrets = secrets.as_ref();
         Ok(Content {
@@ -231,7 +213,7 @@ impl Packed {
     }
 
     /// The cipher text of its secrets.
-    pub fn sealed(&self) -> Option<&str> {
-        self.sealed.as_deref()
+    pub fn cipher_text(&self) -> Option<&str> {
+        self.cipher_text.as_deref()
     }
 }

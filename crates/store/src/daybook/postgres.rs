@@ -1,15 +1,14 @@
 //! The daybook of a team, in PostgreSQL.
 
 use postgres::error::SqlState;
-use postgres::{Client, Transaction};
+use postgres::{Client, GenericClient, Transaction};
 
 use super::record::{Row, signed};
-use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, Wanted, following};
+use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, SCHEMA, Wanted, cipher_column, following};
 
-/// The tables; two who make them at the same time wait for each other.
+/// The tables.
 const TABLES: &str = "
-    SELECT pg_advisory_xact_lock(hashtextextended('cledger daybook', 0));
-    CREATE TABLE IF NOT EXISTS cledger_records (
+    CREATE TABLE cledger_records (
         place bigint PRIMARY KEY,
         unit text NOT NULL,
         stage text NOT NULL,
@@ -18,17 +17,33 @@ const TABLES: &str = "
         text text NOT NULL,
         hash text NOT NULL,
         open bytea NOT NULL,
-        sealed text,
+        cipher_text text,
         UNIQUE (unit, stage, chore, number)
     );
-    CREATE TABLE IF NOT EXISTS cledger_opened (
+    CREATE TABLE cledger_opened (
         unit text NOT NULL,
         stage text NOT NULL,
         text text NOT NULL,
         open bytea NOT NULL,
-        sealed text,
+        cipher_text text,
         PRIMARY KEY (unit, stage)
-    );";
+    );
+    CREATE TABLE cledger_schema (version integer NOT NULL);
+    INSERT INTO cledger_schema VALUES (2);";
+
+/// Brings tables of the first version to the second.
+const FORWARD: &str = "
+    ALTER TABLE cledger_records RENAME COLUMN sealed TO cipher_text;
+    ALTER TABLE cledger_opened RENAME COLUMN sealed TO cipher_text;
+    CREATE TABLE cledger_schema (version integer NOT NULL);
+    INSERT INTO cledger_schema VALUES (2);";
+
+/// Makes whoever makes or changes the tables at the same time wait. It stands before the transaction, since one
+/// that has begun does not see which tables others have made.
+const ALONE: &str = "SELECT pg_advisory_lock(hashtextextended('cledger daybook', 0))";
+
+/// Lets them go on.
+const NOT_ALONE: &str = "SELECT pg_advisory_unlock(hashtextextended('cledger daybook', 0))";
 
 /// Whether they are there.
 const THERE: &str =
@@ -37,6 +52,8 @@ const THERE: &str =
 /// A daybook in two tables of a database.
 pub struct PostgresDaybook {
     client: Client,
+    /// What the column of cipher texts is called in them.
+    cipher_column: &'static str,
 }
 
 fn failed(error: postgres::Error) -> DaybookError {
@@ -58,20 +75,29 @@ fn failed(error: postgres::Error) -> DaybookError {
 impl PostgresDaybook {
     /// Uses the tables of the database that a client is logged in to, and makes them if they are not there.
     pub fn open(mut client: Client) -> Result<Self, DaybookError> {
-        let there: bool = client.query_one(THERE, &[]).map_err(failed)?.get(0);
-        if !there {
+        let mut there = version(&mut client)?;
+        if there != Some(SCHEMA) {
+            client.batch_execute(ALONE).map_err(failed)?;
             let mut transaction = client.transaction().map_err(failed)?;
-            transaction.batch_execute(TABLES).map_err(failed)?;
+            there = version(&mut transaction)?;
+            let step = match there {
+                None => TABLES,
+                Some(1) => FORWARD,
+                Some(_) => "",
+            };
+            transaction.batch_execute(step).map_err(failed)?;
             transaction.commit().map_err(failed)?;
+            client.batch_execute(NOT_ALONE).map_err(failed)?;
+            there = there.map(|version| version.max(SCHEMA));
         }
-        Ok(Self { client })
+        Ok(Self { client, cipher_column: cipher_column(there.unwrap_or(SCHEMA))? })
     }
 
     /// Uses them to read alone, and makes nothing; `None` if they are not there.
     pub fn read(mut client: Client) -> Result<Option<Self>, DaybookError> {
         client.batch_execute("SET default_transaction_read_only = on").map_err(failed)?;
-        let there: bool = client.query_one(THERE, &[]).map_err(failed)?.get(0);
-        Ok(there.then_some(Self { client }))
+        let there = version(&mut client)?.map(cipher_column).transpose()?;
+        Ok(there.map(|cipher_column| Self { client, cipher_column }))
     }
 
     /// A transaction in which nobody else writes records. Whoever reads is not held up.
@@ -86,6 +112,21 @@ impl PostgresDaybook {
     }
 }
 
+/// The version of the tables; `None` if they are not there.
+fn version(client: &mut impl GenericClient) -> Result<Option<u32>, DaybookError> {
+    if !client.query_one(THERE, &[]).map_err(failed)?.get::<_, bool>(0) {
+        return Ok(None);
+    }
+    // The first version had no number.
+    let numbered = "SELECT to_regclass('cledger_schema') IS NOT NULL";
+    if !client.query_one(numbered, &[]).map_err(failed)?.get::<_, bool>(0) {
+        return Ok(Some(1));
+    }
+    let version = client.query_one("SELECT max(version) FROM cledger_schema", &[]).map_err(failed)?;
+    let version: Option<i32> = version.get(0);
+    Ok(Some(version.and_then(|version| u32::try_from(version).ok()).unwrap_or_default()))
+}
+
 fn insert(transaction: &mut Transaction<'_>, row: &Row) -> Result<(), DaybookError> {
     let statement = "INSERT INTO cledger_records VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)";
     let values: [&(dyn postgres::types::ToSql + Sync); 9] = [
@@ -97,7 +138,7 @@ fn insert(transaction: &mut Transaction<'_>, row: &Row) -> Result<(), DaybookErr
         &row.text,
         &row.hash,
         &row.open,
-        &row.sealed,
+        &row.cipher_text,
     ];
     transaction.execute(statement, &values).map_err(failed)?;
     Ok(())
@@ -120,18 +161,19 @@ impl Daybook for PostgresDaybook {
 
     fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<(), DaybookError> {
         let statement = "INSERT INTO cledger_opened VALUES ($1, $2, $3, $4, $5)
-             ON CONFLICT (unit, stage) DO UPDATE SET text = $3, open = $4, sealed = $5";
+             ON CONFLICT (unit, stage) DO UPDATE SET text = $3, open = $4, cipher_text = $5";
         let values: [&(dyn postgres::types::ToSql + Sync); 5] =
-            [&meta.unit, &meta.stage, &meta.to_text(), &packed.open, &packed.sealed];
+            [&meta.unit, &meta.stage, &meta.to_text(), &packed.open, &packed.cipher_text];
         self.client.execute(statement, &values).map_err(failed)?;
         Ok(())
     }
 
     fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError> {
-        let query = "SELECT text, open, sealed FROM cledger_opened ORDER BY unit, stage";
-        let rows = self.client.query(query, &[]).map_err(failed)?;
+        let query =
+            format!("SELECT text, open, {} FROM cledger_opened ORDER BY unit, stage", self.cipher_column);
+        let rows = self.client.query(&query, &[]).map_err(failed)?;
         let opened = rows.into_iter().map(|row| {
-            let packed = Packed { open: row.get(1), sealed: row.get(2) };
+            let packed = Packed { open: row.get(1), cipher_text: row.get(2) };
             Ok((Meta::parse(row.get(0))?, packed))
         });
         opened.collect()
@@ -161,17 +203,19 @@ impl Daybook for PostgresDaybook {
     }
 
     fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
-        let query =
-            "SELECT place, unit, stage, number, chore, text, hash, open, sealed FROM cledger_records r
+        let query = format!(
+            "SELECT place, unit, stage, number, chore, text, hash, open, {} FROM cledger_records r
              WHERE ($1::text IS NULL OR unit = $1) AND ($2::text IS NULL OR stage = $2)
              AND ($3::bigint IS NULL OR number = $3)
              AND (NOT $4 OR number = (SELECT max(number) FROM cledger_records
                                       WHERE unit = r.unit AND stage = r.stage AND chore = r.chore))
              AND ($5::boolean IS NULL OR chore = $5)
-             ORDER BY place";
+             ORDER BY place",
+            self.cipher_column
+        );
         let number = wanted.number.map(signed);
         let rows =
-            self.client.query(query, &[&wanted.unit, &wanted.stage, &number, &wanted.last, &wanted.chores]);
+            self.client.query(&query, &[&wanted.unit, &wanted.stage, &number, &wanted.last, &wanted.chores]);
         let record = |row: postgres::Row| {
             let row = Row {
                 place: row.get(0),
@@ -182,7 +226,7 @@ impl Daybook for PostgresDaybook {
                 text: row.get(5),
                 hash: row.get(6),
                 open: row.get(7),
-                sealed: row.get(8),
+                cipher_text: row.get(8),
             };
             row.into_record()
         };
@@ -202,10 +246,10 @@ impl Daybook for PostgresDaybook {
         transaction.commit().map_err(failed)
     }
 
-    fn reseal(&mut self, sealed: &[(u64, String)]) -> Result<(), DaybookError> {
+    fn reseal(&mut self, cipher_texts: &[(u64, String)]) -> Result<(), DaybookError> {
         let mut transaction = self.writing()?;
-        for (place, text) in sealed {
-            let statement = "UPDATE cledger_records SET sealed = $2 WHERE place = $1";
+        for (place, text) in cipher_texts {
+            let statement = "UPDATE cledger_records SET cipher_text = $2 WHERE place = $1";
             transaction.execute(statement, &[&signed(*place), text]).map_err(failed)?;
         }
         transaction.commit().map_err(failed)

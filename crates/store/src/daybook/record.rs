@@ -237,7 +237,7 @@ impl Record {
         if self.packed.open_hash() != Some(&self.meta.open).filter(|open| !open.is_empty()).cloned() {
             return Err(broken("its content was changed"));
         }
-        if self.meta.secrets.is_some() != self.packed.sealed.is_some() {
+        if self.meta.secrets.is_some() != self.packed.cipher_text.is_some() {
             return Err(broken("its secrets were taken out"));
         }
         Ok(())
@@ -259,7 +259,7 @@ pub(super) struct Row {
     pub(super) text: String,
     pub(super) hash: String,
     pub(super) open: Vec<u8>,
-    pub(super) sealed: Option<String>,
+    pub(super) cipher_text: Option<String>,
 }
 
 impl Row {
@@ -274,7 +274,7 @@ impl Row {
             hash: hash_of(&text),
             text,
             open: packed.open.clone(),
-            sealed: packed.sealed.clone(),
+            cipher_text: packed.cipher_text.clone(),
         }
     }
 
@@ -288,7 +288,7 @@ impl Row {
             text: record.text.clone(),
             hash: record.hash.clone(),
             open: record.packed.open.clone(),
-            sealed: record.packed.sealed.clone(),
+            cipher_text: record.packed.cipher_text.clone(),
         }
     }
 
@@ -303,7 +303,7 @@ impl Row {
             // The chain is told that this place is not what it was.
             "changed".clone_into(&mut meta.before);
         }
-        let packed = Packed { open: self.open, sealed: self.sealed };
+        let packed = Packed { open: self.open, cipher_text: self.cipher_text };
         Ok(Record { meta, hash: self.hash, text: self.text, packed })
     }
 }

@@ -18,7 +18,7 @@ use rusqlite::{
 };
 
 use super::record::{Row, signed};
-use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, Wanted, following};
+use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, SCHEMA, Wanted, cipher_column, following};
 use crate::folder::{Folder, Links};
 use crate::write::Mode;
 
@@ -44,7 +44,7 @@ const RECORDS: &str = "CREATE TABLE records (
         text TEXT NOT NULL,
         hash TEXT NOT NULL,
         open BLOB NOT NULL,
-        sealed TEXT,
+        cipher_text TEXT,
         UNIQUE (unit, stage, chore, number)
     )";
 
@@ -53,9 +53,16 @@ const OPENED: &str = "CREATE TABLE opened (
         stage TEXT NOT NULL,
         text TEXT NOT NULL,
         open BLOB NOT NULL,
-        sealed TEXT,
+        cipher_text TEXT,
         PRIMARY KEY (unit, stage)
     )";
+
+/// Brings tables of the first version to the second.
+const FORWARD: &str = "ALTER TABLE records RENAME COLUMN sealed TO cipher_text;
+    ALTER TABLE opened RENAME COLUMN sealed TO cipher_text;";
+
+/// Puts the version of the tables down (`https://sqlite.org/pragma.html#pragma_user_version`).
+const NUMBERED: &str = "PRAGMA user_version = 2";
 
 /// A daybook in a file of its own.
 pub struct SqliteDaybook {
@@ -64,6 +71,8 @@ pub struct SqliteDaybook {
     folder: Option<Folder>,
     held: BTreeMap<(String, String), File>,
     clock: Clock,
+    /// What the column of cipher texts is called in it.
+    cipher_column: &'static str,
 }
 
 /// When the question that is asked now must be answered, in milliseconds from the start.
@@ -96,6 +105,11 @@ fn failed(error: rusqlite::Error) -> DaybookError {
     }
 }
 
+/// The version of the tables; 0 where none was put down.
+fn version(connection: &Connection) -> Result<u32, DaybookError> {
+    connection.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(failed)
+}
+
 /// The words of a statement, blanks folded.
 fn folded(statement: &str) -> String {
     statement.split_whitespace().collect::<Vec<_>>().join(" ")
@@ -119,13 +133,13 @@ impl SqliteDaybook {
         if !is_there || book.is_empty()? {
             // Two who make it at the same time wait for each other; the second finds it made.
             let transaction = book.writing()?;
-            for table in [RECORDS, OPENED] {
-                let make = table.replacen("TABLE", "TABLE IF NOT EXISTS", 1);
-                transaction.execute_batch(&make).map_err(failed)?;
+            if version(&transaction)? == 0 {
+                transaction.execute_batch(&format!("{RECORDS}; {OPENED}; {NUMBERED}")).map_err(failed)?;
             }
             transaction.commit().map_err(failed)?;
         }
         book.check()?;
+        book.bring_forward()?;
         Ok(book)
     }
 
@@ -142,6 +156,21 @@ impl SqliteDaybook {
         }
         book.check()?;
         Ok(Some(book))
+    }
+
+    /// Brings tables of the first version to the present one. Whoever does so at the same time waits, and finds it
+    /// done.
+    fn bring_forward(&mut self) -> Result<(), DaybookError> {
+        if self.cipher_column == cipher_column(SCHEMA)? {
+            return Ok(());
+        }
+        let transaction = self.writing()?;
+        if version(&transaction)? == 0 {
+            transaction.execute_batch(FORWARD).map_err(failed)?;
+            transaction.execute_batch(NUMBERED).map_err(failed)?;
+        }
+        transaction.commit().map_err(failed)?;
+        self.check()
     }
 
     /// A daybook of nothing, which is kept nowhere.
@@ -176,7 +205,8 @@ impl SqliteDaybook {
         let (start, until) = (clock.start, clock.until.clone());
         let is_over = move || start.elapsed().as_millis() > u128::from(until.load(Ordering::Relaxed));
         connection.progress_handler(STEPS, Some(is_over)).map_err(failed)?;
-        Ok(Self { connection, folder: None, held: BTreeMap::new(), clock })
+        let cipher_column = cipher_column(SCHEMA)?;
+        Ok(Self { connection, folder: None, held: BTreeMap::new(), clock, cipher_column })
     }
 
     fn is_empty(&mut self) -> Result<bool, DaybookError> {
@@ -191,12 +221,16 @@ impl SqliteDaybook {
     /// Refuses a file that holds anything but our two tables, or these in another form.
     fn check(&mut self) -> Result<(), DaybookError> {
         self.clock.begin();
+        // The first version had no number.
+        self.cipher_column = cipher_column(version(&self.connection)?.max(1))?;
         let query = "SELECT type, name, coalesce(sql, '') FROM sqlite_schema ORDER BY name";
         let mut statement = self.connection.prepare(query).map_err(failed)?;
         let rows = statement.query_map([], |row| {
             Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?))
         });
-        let mut missing = vec![("records", folded(RECORDS)), ("opened", folded(OPENED))];
+        let mut missing = [("records", RECORDS), ("opened", OPENED)]
+            .map(|(name, text)| (name, folded(text).replace("cipher_text", self.cipher_column)))
+            .to_vec();
         for row in rows.map_err(failed)? {
             let (kind, name, sql) = row.map_err(failed)?;
             // What SQLite makes for itself has no text.
@@ -248,7 +282,15 @@ fn look(folder: &Folder, path: &Path) -> Result<bool, DaybookError> {
 
 fn insert(transaction: &Transaction<'_>, row: &Row) -> Result<(), DaybookError> {
     let values = params![
-        row.place, row.unit, row.stage, row.number, row.chore, row.text, row.hash, row.open, row.sealed
+        row.place,
+        row.unit,
+        row.stage,
+        row.number,
+        row.chore,
+        row.text,
+        row.hash,
+        row.open,
+        row.cipher_text
     ];
     let statement = "INSERT INTO records VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
     transaction.execute(statement, values).map_err(failed)?;
@@ -278,17 +320,17 @@ impl Daybook for SqliteDaybook {
     }
 
     fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<(), DaybookError> {
-        let values = params![meta.unit, meta.stage, meta.to_text(), packed.open, packed.sealed];
+        let values = params![meta.unit, meta.stage, meta.to_text(), packed.open, packed.cipher_text];
         let statement = "INSERT OR REPLACE INTO opened VALUES (?1, ?2, ?3, ?4, ?5)";
         self.asking().execute(statement, values).map_err(failed)?;
         Ok(())
     }
 
     fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError> {
-        let query = "SELECT text, open, sealed FROM opened ORDER BY unit, stage";
-        let mut statement = self.asking().prepare(query).map_err(failed)?;
+        let query = format!("SELECT text, open, {} FROM opened ORDER BY unit, stage", self.cipher_column);
+        let mut statement = self.asking().prepare(&query).map_err(failed)?;
         let rows = statement.query_map([], |row| {
-            let packed = Packed { open: row.get(1)?, sealed: row.get(2)? };
+            let packed = Packed { open: row.get(1)?, cipher_text: row.get(2)? };
             Ok((row.get::<_, String>(0)?, packed))
         });
         let rows: Vec<(String, Packed)> = rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
@@ -318,13 +360,16 @@ impl Daybook for SqliteDaybook {
     }
 
     fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
-        let query = "SELECT place, unit, stage, number, chore, text, hash, open, sealed FROM records r
+        let query = format!(
+            "SELECT place, unit, stage, number, chore, text, hash, open, {} FROM records r
              WHERE (?1 IS NULL OR unit = ?1) AND (?2 IS NULL OR stage = ?2) AND (?3 IS NULL OR number = ?3)
              AND (NOT ?4 OR number = (SELECT max(number) FROM records
                                       WHERE unit = r.unit AND stage = r.stage AND chore = r.chore))
              AND (?5 IS NULL OR chore = ?5)
-             ORDER BY place";
-        let mut statement = self.asking().prepare(query).map_err(failed)?;
+             ORDER BY place",
+            self.cipher_column
+        );
+        let mut statement = self.asking().prepare(&query).map_err(failed)?;
         let values =
             params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last, wanted.chores];
         let rows = statement.query_map(values, |row| {
@@ -337,7 +382,7 @@ impl Daybook for SqliteDaybook {
                 text: row.get(5)?,
                 hash: row.get(6)?,
                 open: row.get(7)?,
-                sealed: row.get(8)?,
+                cipher_text: row.get(8)?,
             })
         });
         let rows: Vec<Row> = rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
@@ -357,10 +402,10 @@ impl Daybook for SqliteDaybook {
         transaction.commit().map_err(failed)
     }
 
-    fn reseal(&mut self, sealed: &[(u64, String)]) -> Result<(), DaybookError> {
+    fn reseal(&mut self, cipher_texts: &[(u64, String)]) -> Result<(), DaybookError> {
         let transaction = self.writing()?;
-        for (place, text) in sealed {
-            let statement = "UPDATE records SET sealed = ?2 WHERE place = ?1";
+        for (place, text) in cipher_texts {
+            let statement = "UPDATE records SET cipher_text = ?2 WHERE place = ?1";
             transaction.execute(statement, params![signed(*place), text]).map_err(failed)?;
         }
         transaction.commit().map_err(failed)

@@ -94,9 +94,9 @@ impl Daybook for TimedDaybook {
         self.ask(move |book| book.take_over(&records))
     }
 
-    fn reseal(&mut self, sealed: &[(u64, String)]) -> Result<(), DaybookError> {
-        let sealed = sealed.to_vec();
-        self.ask(move |book| book.reseal(&sealed))
+    fn reseal(&mut self, cipher_texts: &[(u64, String)]) -> Result<(), DaybookError> {
+        let cipher_texts = cipher_texts.to_vec();
+        self.ask(move |book| book.reseal(&cipher_texts))
     }
 }
 

@@ -67,7 +67,7 @@ fn simplified(ledger: &Ledger, outcome: &Outcome<'_>) -> Out {
     match outcome {
         Outcome::Value(effective) => Out::Value {
             value: effective.expose().unwrap().to_json(),
-            secret: effective.secret,
+            secret: effective.is_secret(),
             from: from(ledger, effective.origin),
         },
         Outcome::Absent(origin) => Out::Absent(from(ledger, *origin)),

@@ -203,8 +203,8 @@ fn other_value(session: &mut Session<'_, '_>, field: FieldId, like: StageId) -> 
     }
     let Outcome::Value(effective) = session.outcome(there) else { return None };
     let value = match effective.expose() {
-        Some(value) if !effective.secret && shown::is_rows(value) => shown::one_line(value),
-        Some(value) if !effective.secret => literal(value, None),
+        Some(value) if !effective.is_secret() && shown::is_rows(value) => shown::one_line(value),
+        Some(value) if !effective.is_secret() => literal(value, None),
         _ => shown::MASK.to_owned(),
     };
     let address: Address = ledger.address(there);

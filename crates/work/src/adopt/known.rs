@@ -6,11 +6,12 @@ use cledger_core::adopt::{NotPlaced, OldField, OldValue};
 use cledger_core::model::{Declaration, Ledger, Slot, StageId, Subject, UnitId, Vary};
 use cledger_core::output::{NameMaker, OutputName};
 use cledger_core::render::as_written;
-use cledger_core::resolve::{FieldId, Layer, Resolver, Session};
+use cledger_core::resolve::{Effective, FieldId, Layer, Resolver, Session};
 use cledger_core::value::Value;
 
 use crate::adopt::files::{Files, Seen};
 use crate::adopt::values::Setting;
+use crate::shown;
 
 /// What files say of a unit that is there already.
 #[derive(Default)]
@@ -55,17 +56,18 @@ pub(crate) fn compare(
         }
         for (&stage, old) in &field.values {
             let outcome = session.outcome(FieldId { subject, stage, slot });
-            let now = outcome.value().and_then(|effective| effective.expose());
-            if now.is_some_and(|now| is_same(now, old)) {
+            let effective = outcome.value();
+            if effective.and_then(Effective::expose).is_some_and(|now| is_same(now, old)) {
                 continue;
             }
-            match value_for(declaration, old) {
-                Ok(value) => known.changed.push(Setting {
-                    stage: Some(stage),
-                    slot,
-                    value,
-                    secret: declaration.secret,
-                }),
+            match effective
+                .map_or(Ok(()), |now| may_give_way(ledger, now))
+                .and_then(|()| value_for(declaration, old))
+            {
+                Ok(value) => {
+                    let secret = declaration.secret || effective.is_some_and(Effective::is_secret);
+                    known.changed.push(Setting { stage: Some(stage), slot, value, secret });
+                }
                 Err(reason) => known.not_placed.push(NotPlaced::of_field(&field, old.place, reason)),
             }
         }
@@ -78,7 +80,8 @@ pub(crate) fn compare(
         let in_file: BTreeSet<&OutputName> = names[at].values().collect();
         for (name, slot) in output.names_as_written(ledger, unit) {
             let field = FieldId { subject, stage: file.stage, slot };
-            let has_value = session.outcome(field).value().is_some_and(|it| output.secrets.takes(it.secret));
+            let has_value =
+                session.outcome(field).value().is_some_and(|it| output.secrets.takes(it.is_secret()));
             if !in_file.contains(&name) && has_value {
                 known.gone.push((ledger.address(field).to_string(), at));
             }
@@ -131,12 +134,24 @@ fn new_default(
         let outcome = session.outcome(FieldId { subject, stage: *stage, slot });
         let effective = outcome.value()?;
         if effective.origin.layer != Layer::Default
+            || may_give_way(ledger, effective).is_err()
             || effective.expose().is_some_and(|now| is_same(now, first))
         {
             return None;
         }
     }
     value_for(declaration, first).ok()
+}
+
+/// Whether a file's value may take the place of what counts now, or why not.
+fn may_give_way(ledger: &Ledger, now: &Effective<'_>) -> Result<(), String> {
+    if let Some(made_from) = shown::made_from(ledger, now) {
+        return Err(format!("it is made from {made_from}: change these"));
+    }
+    if now.expose().is_none() {
+        return Err("what the ledger says is not readable here, and may be the same".to_owned());
+    }
+    Ok(())
 }
 
 /// A file's value as the field's type has it, or why that cannot be set.

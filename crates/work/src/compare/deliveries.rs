@@ -85,7 +85,7 @@ fn of_ledger(address: &Address, resolver: &Resolver<'_>, app: &App<'_>) -> Resul
                 // Days are texts in what was delivered.
                 value: effective.expose().map(cledger_core::render::as_written),
                 is_bare: false,
-                secret: effective.secret,
+                secret: effective.is_secret(),
             });
         }
     }

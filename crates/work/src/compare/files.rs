@@ -82,7 +82,7 @@ pub(crate) fn of_unit(
     let is_bare = file.format.knows_text_alone();
     let named_by = |name: Vec<String>, effective: &Effective<'_>| Named {
         name,
-        value: effective.expose().map(|value| Held::new(value.clone(), effective.secret)),
+        value: effective.expose().map(|value| Held::new(value.clone(), effective.is_secret())),
         is_bare,
     };
     let mut values: Vec<Named> = Vec::new();

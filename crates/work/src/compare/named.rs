@@ -7,7 +7,7 @@ use cledger_core::compare::{Difference, Named, NamedCompared, named};
 use cledger_core::model::OutputFormat;
 use cledger_core::render::as_written;
 use cledger_core::resolve::FieldId;
-use cledger_core::value::{Held, Value};
+use cledger_core::value::Held;
 use cledger_store::Scope;
 use cledger_store::daybook::Content;
 
@@ -110,10 +110,9 @@ fn of_fields(opened: &Opened, side: &Side) -> Result<Vec<Named>, Trouble> {
 }
 
 fn of_content(content: &Content) -> Vec<Named> {
-    let value = |text: &str| serde_json::from_str(text).ok().and_then(Value::from_json);
-    let named = content.values.iter().map(|(name, stored)| Named {
+    let named = content.values.iter().map(|(name, kept)| Named {
         name: vec![name.clone()],
-        value: stored.text.as_ref().and_then(|text| Some(Held::new(value(text)?, stored.secret))),
+        value: kept.value(),
         is_bare: false,
     });
     named.collect()
@@ -137,7 +136,7 @@ fn of_ledger(opened: &Opened, address: &Address) -> Result<Vec<Named>, Trouble> 
             all.push(Named {
                 name: vec![ledger.field_name(subject, slot)],
                 // Days are texts in what was delivered.
-                value: effective.expose().map(|value| Held::new(as_written(value), effective.secret)),
+                value: effective.expose().map(|value| Held::new(as_written(value), effective.is_secret())),
                 is_bare: false,
             });
         }

@@ -8,7 +8,7 @@ use cledger_core::model::{StageId, Subject};
 use cledger_store::daybook::{Daybook, Kind, Packed, Record, Wanted};
 
 use crate::daybook;
-use crate::deliver::recorded::{Planner, meta, past, values};
+use crate::deliver::recorded::{Planner, meta, past};
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
@@ -94,7 +94,7 @@ fn last_changed(planner: &Planner<'_, '_>, records: &[Record]) -> Result<BTreeSe
     let content = |record: Option<&Record>| record.map(|record| planner.content(record)).transpose();
     let (now, then) = (content(deliveries.next())?, content(deliveries.next())?);
     let (now, then) = (now.unwrap_or_default(), then.unwrap_or_default());
-    Ok(field_changes(&values(&then), &values(&now)).into_keys().collect())
+    Ok(field_changes(&then.values, &now.values).into_keys().collect())
 }
 
 /// Records that a chore was done: the one whose text begins like this.

@@ -74,7 +74,7 @@ pub fn verified(opened: &Opened) -> Result<Verified, Trouble> {
     for record in &all {
         let meta = &record.meta;
         match daybook::content(record, &opened.ledger, opened.keys()) {
-            Ok(content) => not_readable += usize::from(content.values.values().any(|it| it.text.is_none())),
+            Ok(content) => not_readable += usize::from(content.values.values().any(|it| !it.is_readable())),
             Err(_) if broken.is_some() => {}
             Err(_) => {
                 broken =

@@ -1,10 +1,11 @@
 //! What a delivery of a unit to a stage consists of, made from the ledger.
 
+use cledger_core::kept::Kept;
 use cledger_core::model::{OutletKind, OutputFormat, StageId, Subject};
 use cledger_core::render::{Rendering, content};
 use cledger_core::resolve::{FieldId, Outcome, Resolver};
 use cledger_formats::{Particulars, format};
-use cledger_store::daybook::{Content, Stored};
+use cledger_store::daybook::Content;
 use zeroize::Zeroizing;
 
 use crate::meant::unit_of;
@@ -23,18 +24,15 @@ pub(crate) fn made(
     let mut session = resolver.session(unit_of(subject));
     for slot in ledger.slots(subject).all() {
         let name = ledger.field_name(subject, slot);
-        if let Outcome::Value(effective) = session.outcome(FieldId { subject, stage, slot })
-            && let Some(value) = effective.expose()
-        {
-            let text = Zeroizing::new(value.to_json().to_string());
-            made.values.insert(name.clone(), Stored::new(&text, effective.secret));
+        if let Outcome::Value(effective) = session.outcome(FieldId { subject, stage, slot }) {
+            made.values.insert(name.clone(), Kept::of_effective(&effective));
         }
         made.fields.insert(name);
     }
     rendered::refuse_clashes(ledger, rendering)?;
     for output in &rendering.outputs {
         let text = rendered::text(ledger, rendering, output)?;
-        made.files.insert(output.path.clone(), Stored::new(&text.text, text.secret));
+        made.files.insert(output.path.clone(), Kept::new(text.text, text.secret));
     }
     let owner = ledger.owner(subject);
     for outlet in ledger.outlets.iter().filter(|outlet| outlet.takes(stage, owner.names())) {
@@ -49,12 +47,12 @@ pub(crate) fn made(
             });
             let rows: serde_json::Map<String, serde_json::Value> = rows.collect();
             let text = Zeroizing::new(serde_json::Value::Object(rows).to_string());
-            made.rows.insert(outlet.name.to_string(), Stored::new(&text, secret));
+            made.rows.insert(outlet.name.to_string(), Kept::new(text, secret));
         } else {
             let json = format(OutputFormat::Json, Particulars::default());
             let text = json.map(|json| json.write(&output.tree())).transpose();
             let text = Zeroizing::new(text.map_err(|error| wrong(error.to_string()))?.unwrap_or_default());
-            made.documents.insert(outlet.name.to_string(), Stored::new(&text, secret));
+            made.documents.insert(outlet.name.to_string(), Kept::new(text, secret));
         }
     }
     Ok(made)

@@ -3,7 +3,7 @@
 use cledger_core::model::{FieldPatterns, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Assumption, FieldId, Outcome};
-use cledger_core::value::{Held, Value};
+use cledger_core::value::Held;
 use cledger_store::daybook::{Daybook, Kind};
 
 use crate::deliver::recorded::Planner;
@@ -60,7 +60,7 @@ fn of_unit(
             continue;
         }
         let name = ledger.field_name(subject, slot);
-        let Some(stored) = content.values.get(&name) else {
+        let Some(kept) = content.values.get(&name) else {
             let outcome = session.outcome(FieldId { subject, stage, slot });
             if matches!(outcome, Outcome::Value(_)) {
                 let message =
@@ -69,13 +69,12 @@ fn of_unit(
             }
             continue;
         };
-        let json = stored.text.as_ref().and_then(|text| serde_json::from_str(text).ok());
-        let value = json.and_then(Value::from_json).ok_or_else(|| {
+        let held = kept.value().ok_or_else(|| {
             let message =
                 format!("`{name}` of `{owner}` stays as it was delivered, and is not readable here");
             Trouble::refused(message).help("let a reader of the stage's key do it")
         })?;
-        let held = Held::new(value.escaped(), stored.secret);
+        let held = Held::new(held.expose().escaped(), held.is_secret());
         staying.push(Assumption::exactly(ledger, subject, stage, slot, held));
     }
     Ok(staying)

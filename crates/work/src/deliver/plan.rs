@@ -4,12 +4,13 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::delivery::{FieldChange, asked_for, contract_hash, field_changes};
 use cledger_core::findings::Finding;
+use cledger_core::kept::Kept;
 use cledger_core::model::{Chore, Ledger, StageId, Subject};
 use cledger_core::render::rendering;
 use cledger_store::daybook::{Content, Daybook, Kind, Record};
 
 use crate::deliver::made::made;
-use crate::deliver::recorded::{Planner, values};
+use crate::deliver::recorded::Planner;
 use crate::meant::unit_of;
 use crate::reality::standing::UnitDrift;
 use crate::rendered::not_readable_in;
@@ -82,8 +83,9 @@ impl Plan {
 
     /// What changes against the last delivery.
     pub fn changes(&self) -> BTreeMap<String, FieldChange<'_>> {
-        let before = self.delivered().map(values).unwrap_or_default();
-        field_changes(&before, &values(&self.content))
+        static NOTHING: BTreeMap<String, Kept> = BTreeMap::new();
+        let before = self.delivered().map_or(&NOTHING, |content| &content.values);
+        field_changes(before, &self.content.values)
     }
 
     /// Whether neither the content nor any outlet asks for a delivery.

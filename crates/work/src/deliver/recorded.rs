@@ -1,8 +1,6 @@
 //! Records of the daybook, as the rules of deliveries and people look at them.
 
-use std::collections::BTreeMap;
-
-use cledger_core::delivery::{Delivered, Event, FieldChange, Past, field_changes};
+use cledger_core::delivery::{Event, FieldChange, Past, field_changes};
 use cledger_core::model::StageId;
 use cledger_core::resolve::Resolver;
 use cledger_store::Keys;
@@ -49,20 +47,9 @@ pub(crate) fn past(record: &Record) -> Past<'_> {
     Past { place, number, event }
 }
 
-/// The values of a content, to be compared.
-pub(crate) fn values(content: &Content) -> BTreeMap<String, Delivered<'_>> {
-    let values = content.values.iter();
-    values
-        .map(|(name, stored)| {
-            let text = stored.text.as_ref().map(|text| text.as_str());
-            (name.clone(), Delivered { text, secret: stored.secret })
-        })
-        .collect()
-}
-
 /// Whether two contents are known to differ in a value.
 pub(crate) fn differs(then: &Content, now: &Content) -> bool {
-    let changes = field_changes(&values(then), &values(now));
+    let changes = field_changes(&then.values, &now.values);
     changes.values().any(|change| !matches!(change, FieldChange::NotKnown))
 }
 

@@ -9,7 +9,6 @@ use cledger_core::output::as_text;
 use cledger_core::resolve::{FieldId, Outcome};
 use cledger_core::value::Value;
 use cledger_store::{Edit, Target, What, key, literal};
-use zeroize::Zeroizing;
 
 use crate::change::{Changing, Consent, NO_CHANGE, Planned};
 use crate::drift::live::{Live, agreed, all_have_it, is_same_field, lives};
@@ -21,7 +20,8 @@ use crate::meant::{Place, unit_of, with_stage};
 use crate::opened::Opened;
 use crate::reality::look::Looked;
 use crate::set::SettingsChanged;
-use crate::setting::{Setter, TextFrom, may_be_set, write};
+use crate::setting::{Given, Setter, may_be_set, write};
+use crate::shown;
 use crate::trouble::Trouble;
 
 /// What is to be taken over.
@@ -114,8 +114,7 @@ fn take_one(
     let said = match live {
         Some(live) => {
             let setter = Setter { ledger, keys: with.keys, plain_secrets: with.plain_secrets };
-            let text = Zeroizing::new(live.expose().to_text().to_string());
-            setter.said(field, &text, TextFrom::System, before)?
+            setter.said(field, Given::System(&live), before)?
         }
         None => SettingValue::Absent,
     };
@@ -135,14 +134,10 @@ fn refuse_made(opened: &Opened, field: &Place, layer: LayerId) -> Result<(), Tro
     let mut session = resolver.session(unit_of(field.subject));
     let id = FieldId { subject: field.subject, stage, slot: field.slot };
     let Outcome::Value(effective) = session.outcome(id) else { return Ok(()) };
-    let Some(through) = effective.through.as_ref().filter(|through| !through.is_empty()) else {
-        return Ok(());
-    };
-    let names: Vec<String> = through.iter().map(|&field| ledger.address(field).to_string()).collect();
+    let Some(made_from) = shown::made_from(ledger, &effective) else { return Ok(()) };
     let message = format!(
-        "`{}` is made from {}: what is there would take the place of these references",
-        field.address,
-        names.join(", ")
+        "`{}` is made from {made_from}: what is there would take the place of these references",
+        field.address
     );
     Err(Trouble::refused(message)
         .help("take over what has changed of these, or give the field a text of its own: cledger set"))

@@ -31,7 +31,7 @@ impl Resealing {
             daybook::refuse_left_open(&mut *book, None, stage)?;
             let wanted = Wanted { stage: Some(stage.to_owned()), ..Wanted::default() };
             for record in book.records(&wanted)? {
-                let Some(known) = record.packed.sealed() else { continue };
+                let Some(known) = record.packed.cipher_text() else { continue };
                 let address = bound_to(&record.meta.unit, stage);
                 let text = known.split(BOTH).find_map(|text| old.text(ledger, layer, text, &address));
                 let Some(text) = text else { continue };

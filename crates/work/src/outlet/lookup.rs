@@ -2,12 +2,11 @@
 
 use cledger_core::address::Pattern;
 use cledger_core::model::{LayerId, Note};
-use zeroize::Zeroizing;
 
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::reality::around::Around;
 use crate::reality::lookups::{self, Lookup};
-use crate::setting::{Setter, TextFrom, write};
+use crate::setting::{Given, Setter, write};
 use crate::trouble::{Kind, Trouble};
 
 /// What was looked up.
@@ -50,8 +49,7 @@ pub fn look_up<'l>(
     for lookup in lookups.iter().filter(|lookup| lookup.is_same() == Ok(false)) {
         let Ok(found) = &lookup.found else { continue };
         let before = ledger.setting_at(lookup.layer, lookup.field.subject, lookup.field.slot);
-        let text = Zeroizing::new(found.expose().to_text());
-        let said = setter.said(&lookup.field, &text, TextFrom::System, before)?;
+        let said = setter.said(&lookup.field, Given::System(found), before)?;
         let note = Note { why: consent.why.clone(), ..Note::default() };
         let (edit, _) = write(ledger, &lookup.field, lookup.layer, &said, &note);
         edits.extend(edit);

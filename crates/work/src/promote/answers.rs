@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
+use cledger_core::kept::Kept;
 use cledger_core::promotion::Fate;
 use cledger_store::{LARGEST_FILE, Mode, key, text_named, write_atomically};
 use zeroize::Zeroizing;
@@ -108,8 +109,8 @@ fn form(promotions: &[Promotion]) -> (String, usize) {
             let _ = writeln!(form, "# {address} is a secret: cledger set {address}");
             continue;
         }
-        let below = field.below.as_ref().and_then(|stored| stored.text.as_ref());
-        let below = below.map(|text| format!("; in the stage below: {}", text.as_str())).unwrap_or_default();
+        let below = field.below.as_ref().and_then(Kept::open);
+        let below = below.map(|text| format!("; in the stage below: {text}")).unwrap_or_default();
         let _ = writeln!(form, "\n# {}{below}\n{} = \"\"", field.asks, key(address));
     }
     (form, lines.values().filter(|field| !field.secret).count())

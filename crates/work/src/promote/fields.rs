@@ -3,16 +3,16 @@
 use std::collections::BTreeMap;
 
 use cledger_core::address::{Address, Owner, Pattern};
-use cledger_core::delivery::{Delivered, FieldChange, field_changes};
+use cledger_core::delivery::{FieldChange, field_changes};
+use cledger_core::kept::Kept;
 use cledger_core::model::{LayerId, Ledger, SettingValue, Slot, StageId, Subject};
 use cledger_core::promotion::{self, Candidate, Fate, Origin};
 use cledger_core::resolve::{FieldId, Outcome, Session, Winner};
 use cledger_core::search::declared;
 use cledger_store::Target;
-use cledger_store::daybook::{Content, Record, Stored};
-use zeroize::Zeroizing;
+use cledger_store::daybook::{Content, Record};
 
-use crate::deliver::recorded::{Planner, values};
+use crate::deliver::recorded::Planner;
 use crate::meant::{Place, unit_of};
 use crate::trouble::Trouble;
 
@@ -41,9 +41,9 @@ pub struct Field {
     /// The type, for whoever is asked.
     pub asks: String,
     /// The value below, as JSON.
-    pub below: Option<Stored>,
+    pub below: Option<Kept>,
     /// The value above, as JSON.
-    pub above: Option<Stored>,
+    pub above: Option<Kept>,
     /// Whether it is carried, or answered.
     pub is_taken: bool,
 }
@@ -93,15 +93,13 @@ pub(crate) fn of_unit(
     let (mut fields, mut now_below) = (Vec::new(), BTreeMap::new());
     for slot in ledger.slots(subject).all() {
         let name = ledger.field_name(subject, slot);
-        if let Some(now) = stored(&session.outcome(FieldId { subject, stage: below, slot })) {
+        if let Some(now) = kept(&session.outcome(FieldId { subject, stage: below, slot })) {
             now_below.insert(name.clone(), now);
         }
         let moving = Moving { subject, slot, below, above };
         fields.extend(moving.field(&mut session, carry, content.values.get(&name)));
     }
-    let then = values(content);
-    let now = now_below.iter().map(|(name, stored)| (name.clone(), delivered(stored))).collect();
-    let moved_on = field_changes(&then, &now).into_iter();
+    let moved_on = field_changes(&content.values, &now_below).into_iter();
     let moved_on =
         moved_on.filter(|(_, change)| !matches!(change, FieldChange::NotKnown)).map(|(name, _)| name);
     Promotion { owner: ledger.owner(subject).to_string(), moved_on: moved_on.collect(), from, fields }
@@ -118,7 +116,7 @@ struct Moving {
 
 impl Moving {
     /// What becomes of it, where something has to be said of that.
-    fn field(self, session: &mut Session<'_, '_>, carry: &Carry, before: Option<&Stored>) -> Option<Field> {
+    fn field(self, session: &mut Session<'_, '_>, carry: &Carry, before: Option<&Kept>) -> Option<Field> {
         let Moving { subject, slot, below, above } = self;
         let ledger = session.ledger();
         let declaration = ledger.field(subject, slot).1;
@@ -132,13 +130,13 @@ impl Moving {
             Some(_) => Origin::Set,
         };
         let there = session.outcome(FieldId { subject, stage: above, slot });
-        let now = stored(&there);
+        let now = kept(&there);
         let addresses = self.addresses(ledger, is_shared);
         let candidate = Candidate {
             address: &addresses.own,
             declaration,
-            below: before.map(delivered),
-            above: now.as_ref().map(delivered),
+            below: before,
+            above: now.as_ref(),
             is_missing: matches!(there, Outcome::Missing(..)) && !declaration.derived,
             origin,
         };
@@ -187,13 +185,7 @@ impl Moving {
     }
 }
 
-/// An effective value as JSON, secret if it is one; without a text where it is not readable here.
-fn stored(outcome: &Outcome<'_>) -> Option<Stored> {
-    let effective = outcome.value()?;
-    let text = effective.expose().map(|value| Zeroizing::new(value.to_json().to_string()));
-    Some(Stored { text, secret: effective.secret })
-}
-
-fn delivered(stored: &Stored) -> Delivered<'_> {
-    Delivered { text: stored.text.as_ref().map(|text| text.as_str()), secret: stored.secret }
+/// An effective value, to be compared.
+fn kept(outcome: &Outcome<'_>) -> Option<Kept> {
+    outcome.value().map(Kept::of_effective)
 }

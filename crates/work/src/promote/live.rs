@@ -3,10 +3,11 @@
 use cledger_core::address::Address;
 use cledger_core::cipher::secret_of;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
+use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::name::Name;
-use cledger_store::daybook::{Content, Stored};
-use zeroize::Zeroizing;
+use cledger_core::value::Held;
+use cledger_store::daybook::Content;
 
 use crate::deliver::recorded::Planner;
 use crate::opened::Opened;
@@ -54,14 +55,15 @@ fn take(ledger: &Ledger, subject: Subject, drifted: &Drifted, content: &mut Cont
     let declaration = ledger.field(subject, slot).1;
     let name = ledger.field_name(subject, slot);
     let there = drifted.there.as_ref();
-    let text = there.map(|held| Zeroizing::new(held.expose().to_text()));
-    let value = text.and_then(|text| secret_of(&text, declaration.this_type));
+    let value = there.and_then(|there| {
+        let value = secret_of(&there.expose().to_secret_text(), declaration.this_type)?;
+        // What was a secret before, or is said to be one, stays one.
+        let before = content.values.get(&name).is_some_and(Kept::is_secret);
+        let secret = before || declaration.secret || there.is_secret();
+        Some(Held::new(value.expose().clone(), secret))
+    });
     match value {
-        Some(value) => {
-            let json = Zeroizing::new(value.expose().to_json().to_string());
-            let secret = declaration.secret || there.is_none_or(cledger_core::value::Held::is_secret);
-            content.values.insert(name, Stored::new(&json, secret));
-        }
+        Some(value) => drop(content.values.insert(name, Kept::of_value(&value))),
         None if drifted.what == NameDrift::MissingThere => drop(content.values.remove(&name)),
         None => {}
     }

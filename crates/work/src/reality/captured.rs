@@ -216,7 +216,6 @@ impl Captured<'_> {
                     waived: false,
                     since: None,
                     expected: None,
-                    observed: None,
                     there: None::<HeldValue>,
                 }),
             }

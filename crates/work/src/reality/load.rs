@@ -3,13 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::delivery::{merged, row_changes};
+use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, OutletKind, OutputFormat, Subject};
 use cledger_core::tree::Tree;
 use cledger_formats::{Particulars, format};
 use cledger_outlets::bring::{Content as Load, NewFile};
 use cledger_outlets::reach::Values;
 use cledger_outlets::read_back::Held;
-use cledger_store::daybook::{Content, Stored};
+use cledger_store::daybook::Content;
 use zeroize::Zeroizing;
 
 use crate::existing;
@@ -72,8 +73,8 @@ pub(crate) fn load(
     Ok((seen, content))
 }
 
-fn text_of(stored: &Stored) -> Result<&Zeroizing<String>, String> {
-    stored.text.as_ref().ok_or_else(|| "its secrets are not readable here".to_owned())
+fn text_of(kept: &Kept) -> Result<&Zeroizing<String>, String> {
+    kept.expose().ok_or_else(|| "its secrets are not readable here".to_owned())
 }
 
 /// The files that are to be written, and those that go.
@@ -83,10 +84,10 @@ fn files(bringing: &Bringing<'_>, seen: &Held) -> Result<Option<Load>, String> {
         _ => None,
     };
     let (mut files, mut differs) = (Vec::new(), false);
-    for (path, stored) in &bringing.content.files {
-        let text = text_of(stored)?;
+    for (path, kept) in &bringing.content.files {
+        let text = text_of(kept)?;
         differs |= there(path) != Some(text);
-        files.push(NewFile { path: path.clone(), text: text.clone(), secret: stored.secret });
+        files.push(NewFile { path: path.clone(), text: text.clone(), secret: kept.is_secret() });
     }
     let before = bringing.before.into_iter().flat_map(|before| before.files.keys());
     let gone: Vec<String> =
@@ -129,9 +130,9 @@ fn document(
 }
 
 /// Rows as they are stored: a JSON object of texts.
-fn values(stored: Option<&Stored>) -> Result<Values, String> {
-    let Some(stored) = stored else { return Ok(Values::new()) };
+fn values(rows: Option<&Kept>) -> Result<Values, String> {
+    let Some(rows) = rows else { return Ok(Values::new()) };
     let rows: BTreeMap<String, String> =
-        serde_json::from_str(text_of(stored)?).map_err(|error| error.to_string())?;
+        serde_json::from_str(text_of(rows)?).map_err(|error| error.to_string())?;
     Ok(rows.into_iter().map(|(name, text)| (name, Zeroizing::new(text))).collect())
 }

@@ -260,7 +260,6 @@ pub(crate) fn standing(lookups: &[Lookup<'_>], ledger: &Ledger, today: Date) -> 
             Err(reason) => State::NotKnown(format!("{place}: {reason}")),
             Ok(true) => State::There(vec![(place, FileDrift::AsLedger)]),
             Ok(false) => {
-                let shown = |held: &Held| Some(Value::Text(held.open()?.to_text()));
                 let said = lookup.said.as_ref().ok().and_then(Option::as_ref);
                 let found = lookup.found.as_ref().ok();
                 let mut drift = FileDrift::Drifted(vec![Drifted {
@@ -269,12 +268,10 @@ pub(crate) fn standing(lookups: &[Lookup<'_>], ledger: &Ledger, today: Date) -> 
                     address: Some(lookup.field.address.to_string()),
                     what: if said.is_some() { NameDrift::Differs } else { NameDrift::ExtraThere },
                     secret: said.into_iter().chain(found).any(Held::is_secret),
-                    expected: said.and_then(shown),
+                    expected: said.cloned(),
                     waived: false,
                     since: None,
-                    observed: found.and_then(shown),
-                    // `outlet lookup` takes these over.
-                    there: None,
+                    there: found.cloned(),
                 }]);
                 drift.waive(ledger, today);
                 State::There(vec![(place, drift)])

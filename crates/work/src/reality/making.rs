@@ -37,11 +37,11 @@ impl<'l> Made<'l> {
     pub(crate) fn values(&self, path: &str) -> Vec<(OutputName, Option<&Value>, bool)> {
         if let Made::Environment(environment) = self {
             let variables = environment.variables.iter();
-            let named = variables.map(|(name, (_, it))| (vec![name.clone()], it.expose(), it.secret));
+            let named = variables.map(|(name, (_, it))| (vec![name.clone()], it.expose(), it.is_secret()));
             return named.collect();
         }
         let values = self.output(path).into_iter().flat_map(|output| &output.values);
-        values.map(|(name, (_, value))| (name.clone(), value.expose(), value.secret)).collect()
+        values.map(|(name, (_, value))| (name.clone(), value.expose(), value.is_secret())).collect()
     }
 
     /// The format of one of its files, or of what else there is.

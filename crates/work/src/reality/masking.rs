@@ -1,5 +1,6 @@
 //! Hiding the secrets of what is brought in what programs say.
 
+use cledger_core::kept::Kept;
 use cledger_core::model::{StageId, Subject};
 use cledger_core::resolve::{FieldId, Outcome, Resolver};
 use cledger_core::value::Value;
@@ -21,7 +22,7 @@ pub(crate) fn masking(
     let mut secrets: Vec<Zeroizing<String>> = Vec::new();
     for slot in ledger.slots(subject).all() {
         if let Outcome::Value(effective) = session.outcome(FieldId { subject, stage, slot })
-            && effective.secret
+            && effective.is_secret()
             && let Some(value) = effective.expose()
         {
             leaves(value, &mut secrets);
@@ -29,7 +30,7 @@ pub(crate) fn masking(
     }
     for content in contents {
         let texts = content.files.values().chain(content.documents.values()).chain(content.rows.values());
-        for text in texts.filter(|stored| stored.secret).filter_map(|stored| stored.text.as_ref()) {
+        for text in texts.filter(|kept| kept.is_secret()).filter_map(Kept::expose) {
             secrets.extend(words_of(text));
         }
     }

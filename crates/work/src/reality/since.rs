@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 
 use cledger_core::drift::{FileDrift, NameDrift, Since};
+use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, OutputFormat};
 use cledger_core::render::as_written;
 use cledger_core::tree::Tree;
 use cledger_core::value::Value;
 use cledger_formats::{Particulars, particulars};
 use cledger_store::Keys;
-use cledger_store::daybook::{Content, Daybook, Kind, Record, Stored, Wanted};
+use cledger_store::daybook::{Content, Daybook, Kind, Record, Wanted};
 
 use crate::daybook;
 use crate::existing;
@@ -71,7 +72,7 @@ fn has_nothing_of_ours(state: &State) -> bool {
 
 /// What was delivered of a file, or of what else there is.
 fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Option<Tree> {
-    let text = |stored: Option<&Stored>| stored.and_then(|stored| stored.text.clone());
+    let text = |kept: Option<&Kept>| kept.and_then(Kept::expose).cloned();
     let format = made.format_of(path);
     if let Some(rows) = text(content.rows.get(outlet)) {
         let rows: BTreeMap<String, String> = serde_json::from_str(&rows).ok()?;

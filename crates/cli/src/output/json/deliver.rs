@@ -1,6 +1,7 @@
 //! `deliver` for programs.
 
-use cledger_core::delivery::{Delivered, FieldChange};
+use cledger_core::delivery::FieldChange;
+use cledger_core::kept::Kept;
 use cledger_core::model::Ledger;
 use serde::Serialize;
 
@@ -8,7 +9,8 @@ use super::FORMAT;
 use super::check::{self, FindingDocument};
 use super::error::{self, TroubleDocument};
 use super::outlet::{OneBrought, one_brought};
-use cledger_work::deliver::{Delivered as AllDelivered, Delivery};
+use crate::output::values;
+use cledger_work::deliver::{Delivered, Delivery};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'d> {
@@ -44,7 +46,7 @@ pub(crate) struct ChangeDocument {
     after: serde_json::Value,
 }
 
-pub(crate) fn document(delivered: &AllDelivered) -> Document<'_> {
+pub(crate) fn document(delivered: &Delivered) -> Document<'_> {
     let ledger = &delivered.ledger;
     Document {
         format: FORMAT,
@@ -69,19 +71,16 @@ fn one<'d>(ledger: &'d Ledger, delivery: &'d Delivery) -> DeliveryDocument<'d> {
 }
 
 pub(crate) fn changes(changes: &std::collections::BTreeMap<String, FieldChange<'_>>) -> Vec<ChangeDocument> {
-    let json = |value: Option<&Delivered<'_>>| {
-        let text = value.filter(|value| !value.secret).and_then(|value| value.text);
-        text.and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default()
-    };
+    let json = |value: Option<&Kept>| value.map(|kept| values::kept_json(kept, false)).unwrap_or_default();
     let one = |(name, change): (&String, &FieldChange<'_>)| {
         let (before, after) = match change {
-            FieldChange::New(now) => (None, Some(now)),
-            FieldChange::Changed(then, now) => (Some(then), Some(now)),
-            FieldChange::Gone(then) => (Some(then), None),
+            FieldChange::New(now) => (None, Some(*now)),
+            FieldChange::Changed(then, now) => (Some(*then), Some(*now)),
+            FieldChange::Gone(then) => (Some(*then), None),
             FieldChange::NotKnown => (None, None),
         };
         let secret =
-            matches!(change, FieldChange::NotKnown) || before.or(after).is_some_and(|value| value.secret);
+            matches!(change, FieldChange::NotKnown) || before.into_iter().chain(after).any(Kept::is_secret);
         ChangeDocument {
             field: name.clone(),
             change: change.word(),

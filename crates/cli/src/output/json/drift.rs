@@ -1,11 +1,12 @@
 //! `drift` for programs.
 
 use cledger_core::drift::{Drifted, FileDrift, Since};
-use cledger_core::value::Value;
+use cledger_core::value::Held;
 use serde::Serialize;
 
 use super::FORMAT;
 use crate::output::text::drift::word;
+use crate::output::values;
 use cledger_work::reality::lookups::LOOKED_UP;
 use cledger_work::reality::standing::{State, UnitDrift};
 
@@ -107,7 +108,8 @@ fn file<'d>(path: &'d str, drift: &'d FileDrift) -> FileDocument<'d> {
 }
 
 fn name(drifted: &Drifted) -> NameDocument<'_> {
-    let json = |value: &Option<Value>| value.as_ref().map(Value::to_json).unwrap_or_default();
+    let json =
+        |held: &Option<Held>| held.as_ref().map(|held| values::held_json(held, false)).unwrap_or_default();
     NameDocument {
         name: &drifted.name,
         address: drifted.address.as_deref(),
@@ -116,6 +118,6 @@ fn name(drifted: &Drifted) -> NameDocument<'_> {
         secret: drifted.secret,
         waived: drifted.waived,
         ledger: json(&drifted.expected),
-        there: json(&drifted.observed),
+        there: json(&drifted.there),
     }
 }

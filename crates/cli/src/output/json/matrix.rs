@@ -49,7 +49,7 @@ fn cell(cell: &Cell<'_>) -> CellDocument {
             return CellDocument {
                 state: if effective.unread() == Some(Unread::NoKey) { "not-readable" } else { "value" },
                 value: values::json(effective, false),
-                secret: effective.secret,
+                secret: effective.is_secret(),
                 layer: Some(effective.origin.layer.word()),
             };
         }

@@ -2,11 +2,12 @@
 
 use std::path::Path;
 
+use cledger_core::kept::Kept;
 use cledger_core::promotion::Fate;
-use cledger_store::daybook::Stored;
 use serde::Serialize;
 
 use super::{FORMAT, deliver};
+use crate::output::values;
 use cledger_work::promote::{Field, Promoted};
 
 #[derive(Debug, Serialize)]
@@ -72,16 +73,16 @@ fn field(field: &Field) -> FieldDocument {
         (Fate::Same, _) => ("same", None),
         (Fate::Follows, _) => ("follows", None),
     };
-    let json = |stored: Option<&Stored>| {
-        let open = stored.filter(|stored| !field.secret && !stored.secret)?.text.as_ref()?;
-        serde_json::from_str(open).ok()
+    let json = |kept: Option<&Kept>| {
+        let kept = kept.filter(|_| !field.secret);
+        kept.map(|kept| values::kept_json(kept, false)).unwrap_or_default()
     };
     FieldDocument {
         address: field.place.address.to_string(),
         state,
         reason,
         secret: field.secret,
-        below: json(field.below.as_ref()).unwrap_or_default(),
-        above: json(field.above.as_ref()).unwrap_or_default(),
+        below: json(field.below.as_ref()),
+        above: json(field.above.as_ref()),
     }
 }

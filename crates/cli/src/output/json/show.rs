@@ -84,7 +84,7 @@ pub(crate) fn value<'l>(
         address: ledger.address(field).to_string(),
         this_type: ledger.field(field.subject, field.slot).1.this_type.name(),
         value: values::json(effective, unmask),
-        secret: effective.secret,
+        secret: effective.is_secret(),
         unread: values::unread_word(effective),
         fingerprint: None,
         origin: origin::document(ledger, effective.origin),
@@ -172,10 +172,10 @@ struct DeliveredDocument<'r> {
 /// A delivery with its values.
 pub(crate) fn delivery(recorded: &Recorded, unmask: bool) -> DeliveryDocument<'_> {
     let Recorded { record, content } = recorded;
-    let values = content.values.iter().map(|(field, stored)| {
-        let shown = stored.text.as_ref().filter(|_| unmask || !stored.secret);
-        let value = shown.and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
-        DeliveredDocument { field, secret: stored.secret, value }
+    let values = content.values.iter().map(|(field, kept)| DeliveredDocument {
+        field,
+        secret: kept.is_secret(),
+        value: values::kept_json(kept, unmask),
     });
     DeliveryDocument { format: FORMAT, record: history::record(record), values: values.collect() }
 }

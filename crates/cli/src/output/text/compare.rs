@@ -3,6 +3,7 @@
 use cledger_core::compare::{Compared, Difference, Named, NamedCompared, RowDifference, SubjectCompared};
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Effective;
+use cledger_core::value::Held;
 
 use cledger_work::compare::ComparedStages;
 
@@ -90,8 +91,8 @@ fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides
         let (left, right) = (value(&field.left_value), value(&field.right_value));
         table.row(vec![(name, Tone::Plain), left, right, (word(field, sides), tone)]);
         if let (Some(one), Some(other)) = (&field.left_value, &field.right_value)
-            && !(one.secret || other.secret)
-            && let (Some(one), Some(other)) = (one.expose(), other.expose())
+            && let (Some(one), Some(other)) =
+                (one.held().and_then(Held::open), other.held().and_then(Held::open))
         {
             let word = |difference| match difference {
                 RowDifference::Differs => "differs".to_owned(),

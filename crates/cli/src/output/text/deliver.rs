@@ -1,6 +1,7 @@
 //! `deliver` for people: what changes, and what came of it.
 
-use cledger_core::delivery::{Delivered, FieldChange};
+use cledger_core::delivery::FieldChange;
+use cledger_core::kept::Kept;
 use cledger_core::model::Ledger;
 
 use super::outlet;
@@ -9,12 +10,12 @@ use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::time::day;
 use crate::output::{style, values};
-use cledger_work::deliver::{Delivered as AllDelivered, Delivery};
+use cledger_work::deliver::{Delivered, Delivery};
 use cledger_work::reality::brought::Brought;
 use cledger_work::shown::counted;
 
-pub(crate) fn print(console: &mut Console, delivered: &AllDelivered) {
-    let AllDelivered { ledger, deliveries, write, .. } = delivered;
+pub(crate) fn print(console: &mut Console, delivered: &Delivered) {
+    let Delivered { ledger, deliveries, write, .. } = delivered;
     if !delivered.gaps.is_empty() {
         gaps(console, ledger, &delivered.gaps);
         console.line("Nothing is delivered.");
@@ -117,7 +118,6 @@ pub(crate) fn changes(console: &mut Console, changes: &std::collections::BTreeMa
     table.lines().iter().for_each(|line| console.line(line));
 }
 
-fn shown(value: &Delivered<'_>) -> (String, Tone) {
-    let text = value.text.filter(|_| !value.secret);
-    (text.map_or_else(|| values::MASK.to_owned(), values::of_json), Tone::Plain)
+fn shown(kept: &Kept) -> (String, Tone) {
+    (values::kept(kept, false), Tone::Plain)
 }

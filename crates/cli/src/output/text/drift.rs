@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use cledger_core::compare::RowDifference;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
+use cledger_core::value::{Held, Value};
 
 use super::rows;
 use crate::output::console::Console;
@@ -160,7 +161,7 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
                 let word =
                     if drifted.waived { (format!("{what}, waived"), Tone::Quiet) } else { (what, Tone::Bad) };
                 table.row(vec![(name, Tone::Plain), (ledger, Tone::Plain), (there, Tone::Plain), word]);
-                if let (Some(ledger), Some(there)) = (&drifted.expected, &drifted.observed) {
+                if let (Some(ledger), Some(there)) = (open(&drifted.expected), open(&drifted.there)) {
                     rows::add_differences(&mut table, (ledger, there), Some((&row_word, Tone::Bad)));
                 }
             }
@@ -171,9 +172,14 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
     }
 }
 
+/// A value that anybody may see.
+fn open(held: &Option<Held>) -> Option<&Value> {
+    held.as_ref().and_then(Held::open)
+}
+
 /// What the ledger says and what is there, secrets masked.
 fn sides(drifted: &Drifted) -> (String, String) {
-    let shown = |value: &Option<cledger_core::value::Value>, is_there: bool| match value {
+    let shown = |held: &Option<Held>, is_there: bool| match open(held) {
         Some(value) => values::one_line(value),
         None if !is_there => "none".to_owned(),
         None if drifted.address.is_some() => values::MASK.to_owned(),
@@ -181,6 +187,6 @@ fn sides(drifted: &Drifted) -> (String, String) {
     };
     (
         shown(&drifted.expected, !matches!(drifted.what, NameDrift::ExtraThere | NameDrift::NoValueHere)),
-        shown(&drifted.observed, drifted.what != NameDrift::MissingThere),
+        shown(&drifted.there, drifted.what != NameDrift::MissingThere),
     )
 }

@@ -134,7 +134,7 @@ pub(crate) fn csv(
     writer.write_record(heads).map_err(|error| failed(&error))?;
     for row in rows {
         let cells = row.cells.iter().map(|cell| match cell {
-            Some(Outcome::Value(effective)) if !effective.secret => match effective.expose() {
+            Some(Outcome::Value(effective)) if !effective.is_secret() => match effective.expose() {
                 None => values::UNREAD.to_owned(),
                 Some(value) if values::is_rows(value) => values::one_line(value),
                 Some(value) => value.to_text().to_string(),

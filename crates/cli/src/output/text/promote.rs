@@ -1,9 +1,8 @@
 //! `promote` for people: what moving up means for each unit.
 
+use cledger_core::kept::Kept;
 use cledger_core::promotion::Fate;
 use cledger_work::shown::counted;
-
-use cledger_store::daybook::Stored;
 
 use super::{change, deliver};
 use crate::output::console::Console;
@@ -95,12 +94,10 @@ fn word(field: &Field) -> (String, Tone) {
 }
 
 /// A value, masked if it is a secret, or if one is on the other side.
-fn shown(stored: Option<&Stored>, secret: bool) -> (String, Tone) {
-    match stored {
+fn shown(kept: Option<&Kept>, secret: bool) -> (String, Tone) {
+    match kept {
         None => ("none".to_owned(), Tone::Quiet),
-        Some(stored) => {
-            let open = stored.text.as_ref().filter(|_| !secret && !stored.secret);
-            (open.map_or_else(|| values::MASK.to_owned(), |text| values::of_json(text)), Tone::Plain)
-        }
+        Some(kept) if secret && kept.is_readable() => (values::MASK.to_owned(), Tone::Plain),
+        Some(kept) => (values::kept(kept, false), Tone::Plain),
     }
 }

@@ -35,7 +35,7 @@ pub(crate) fn print(
     if let [one] = fields[..]
         && let Kind::Table { columns, .. } = &ledger.field(*subject, one.slot).0.kind
         && let Outcome::Value(effective) = session.outcome(one)
-        && let Some(value) = effective.expose().filter(|_| !effective.secret || unmask)
+        && let Some(value) = effective.expose().filter(|_| !effective.is_secret() || unmask)
     {
         rows::print(console, ledger, value, &session.rows(one), columns);
         return;
@@ -107,14 +107,8 @@ pub(crate) fn delivery(console: &mut Console, recorded: &Recorded, unmask: bool)
     let Recorded { record, content } = recorded;
     history::record(console, record);
     let mut table = Table::new(&["field", "value"], console.width());
-    for (name, stored) in &content.values {
-        let shown = stored.text.as_ref().filter(|_| unmask || !stored.secret);
-        let value = shown.map(|text| values::of_json(text));
-        let instead = if stored.text.is_none() { values::UNREADABLE } else { values::MASK };
-        table.row(vec![
-            (name.clone(), Tone::Plain),
-            (value.unwrap_or_else(|| instead.to_owned()), Tone::Plain),
-        ]);
+    for (name, kept) in &content.values {
+        table.row(vec![(name.clone(), Tone::Plain), (values::kept(kept, unmask), Tone::Plain)]);
     }
     console.line("");
     table.lines().iter().for_each(|line| console.line(line));
