@@ -14,6 +14,7 @@ mod graph;
 mod layers;
 mod outcome;
 mod rows;
+mod session;
 
 use std::hash::{BuildHasher, Hash};
 use std::sync::{Mutex, PoisonError};
@@ -23,11 +24,11 @@ use zeroize::Zeroizing;
 
 pub use assume::{Assumption, AssumptionError};
 pub(crate) use derived::Parts as UrlParts;
-pub use graph::Session;
 pub(crate) use layers::default_counts;
 pub use layers::{Link, Winner};
 pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode, Unread};
 pub use rows::{EffectiveRow, Merged};
+pub use session::Session;
 
 use crate::address::Address;
 use crate::cipher::{Cipher, KeyScope};

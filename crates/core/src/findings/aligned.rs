@@ -1,58 +1,48 @@
 //! `not-aligned`: stages that must agree, and do not.
 
-use super::check::{Bounds, UnitStanding};
-use super::effective::{new, whose};
-use super::values::called;
-use super::{Code, Finding};
+use super::checking::Checking;
+use super::code::Code;
+use super::finding::{Finding, called, whose};
 use crate::compare::is_same_text;
-use crate::model::{Aligned, Distinct, Ledger, StageId, Subject, UnitId, Verdict};
+use crate::model::{Aligned, Distinct, Ledger, StageId, Subject, Verdict};
 use crate::name::Name;
 use crate::resolve::{FieldId, Outcome, Session, Winner};
 
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     let unit = ledger.unit(id);
     for aligned in &ledger.aligned {
         for (subject, instance) in bounds.subjects_of(id) {
             let mut stages = aligned.stages.iter().filter(|&&stage| unit.belongs_to(stage, instance));
             let Some(&first) = stages.next() else { continue };
             for &stage in stages.filter(|&&stage| bounds.covers_stage(stage)) {
-                of_stages(bounds, session, (id, subject), aligned, (first, stage), standing, findings);
+                of_stages(checking, aligned, subject, (first, stage));
             }
         }
     }
 }
 
 fn of_stages(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
-    (id, subject): (UnitId, Subject),
+    checking: &mut Checking<'_, '_, '_>,
     aligned: &Aligned,
+    subject: Subject,
     (first, stage): (StageId, StageId),
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
 ) {
-    let ledger = bounds.ledger;
+    let ledger = checking.ledger();
     for slot in ledger.slots(subject).all() {
+        let session = &mut *checking.session;
         let [one, other] = [first, stage].map(|stage| FieldId { subject, stage, slot });
         if is_plainly_same(session, one, other) || agree(session, aligned, one, other) {
             continue;
         }
         let (entry, declaration) = ledger.field(subject, slot);
-        let name = declaration.name.as_ref().map(Name::as_str);
         let about = whose(ledger, session, other, |outcome| !matches!(outcome, Outcome::Missing(..)));
         let (first, here) = (&ledger.stage(first).name, &ledger.stage(stage).name);
         let message = format!(
             "{} in `{here}` differs from that in `{first}`, and the two must agree",
             called(entry, declaration)
         );
-        let mut finding = new(ledger, other, about, Code::NotAligned, message);
+        let mut finding = Finding::of_field(ledger, other, about, Code::NotAligned, message);
         let origin = |outcome: Outcome<'_>| match outcome {
             Outcome::Value(effective) => effective.origin.place,
             Outcome::Absent(origin) => origin.place,
@@ -63,11 +53,7 @@ fn of_stages(
         finding.help = format!(
             "cledger compare @{first} @{here}; let them agree, or name it in `except` of that [[aligned]]"
         );
-        finding.needed_by.extend(finding.unit.is_none().then_some(id));
-        standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
-        if bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
-            findings.push(finding);
-        }
+        checking.tell(other, finding);
     }
 }
 

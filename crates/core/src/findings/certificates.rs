@@ -6,22 +6,15 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
 use zeroize::Zeroizing;
 
-use super::Code;
-use super::check::{Bounds, UnitStanding};
-use super::effective::{new, whose};
-use crate::model::{Form, Kind, Slot, Subject, UnitId};
-use crate::name::Name;
-use crate::resolve::{FieldId, Session};
+use super::checking::Checking;
+use super::code::Code;
+use super::finding::{Finding, whose};
+use crate::model::{Form, Kind, Slot, Subject};
+use crate::resolve::FieldId;
 use crate::value::Value;
 
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<super::Finding>,
-) {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     let unit = ledger.unit(id);
     let part = |slot: Slot, wanted: &str| {
         let (entry, field) = ledger.field(Subject::Unit(id, None), slot);
@@ -44,6 +37,7 @@ pub(super) fn of_unit(
     }
     for (subject, stage) in bounds.places_of(id) {
         for &(certificate, key) in &pairs {
+            let session = &mut *checking.session;
             let field = |slot| FieldId { subject, stage, slot };
             let (one, other) = (session.outcome(field(certificate)), session.outcome(field(key)));
             let (Some(one), Some(other)) = (one.value(), other.value()) else { continue };
@@ -53,21 +47,14 @@ pub(super) fn of_unit(
             if belongs(pem, key_pem) != Some(false) {
                 continue;
             }
-            let (entry, declaration) = ledger.field(subject, key);
-            let name = declaration.name.as_ref().map(Name::as_str);
+            let entry = ledger.field(subject, key).0;
             let message = format!("the private key of `{}` does not belong to its certificate", entry.name);
             let about = whose(ledger, session, field(key), |outcome| outcome.value().is_some());
-            let mut finding = new(ledger, field(key), about, Code::WrongPrivateKey, message);
+            let mut finding = Finding::of_field(ledger, field(key), about, Code::WrongPrivateKey, message);
             finding.place = other.origin.place;
             "set the key that the certificate was made for, or the certificate of this key"
                 .clone_into(&mut finding.help);
-            if finding.unit.is_none() {
-                finding.needed_by.push(id);
-            }
-            standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
-            if bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
-                findings.push(finding);
-            }
+            checking.tell(field(key), finding);
         }
     }
 }

@@ -1,22 +1,14 @@
 //! `not-distinct`: one value in two stages that may not have the same.
 
-use super::check::{Bounds, UnitStanding};
-use super::effective::{new, whose};
-use super::values::called;
-use super::{Code, Finding, Severity};
-use crate::model::{Class, Distinct, Slot, StageId, Subject, UnitId};
-use crate::name::Name;
-use crate::resolve::{Effective, FieldId, Outcome, Session};
+use super::checking::Checking;
+use super::code::{Code, Severity};
+use super::finding::{Finding, called, whose};
+use crate::model::{Class, Distinct, Slot, StageId, Subject};
+use crate::resolve::{Effective, FieldId, Outcome};
 use crate::value::Value;
 
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     let unit = ledger.unit(id);
     let slots = unit.slots.all();
     let wanted = |slot: &Slot| {
@@ -33,7 +25,7 @@ pub(super) fn of_unit(
             let mut seen: Vec<(StageId, Effective<'_>)> = Vec::new();
             for stage in ledger.stage_ids().filter(|&stage| unit.belongs_to(stage, instance)) {
                 let field = FieldId { subject, stage, slot };
-                let Outcome::Value(effective) = session.outcome(field) else { continue };
+                let Outcome::Value(effective) = checking.session.outcome(field) else { continue };
                 let says_something = effective.expose().is_some_and(|value| value.as_text() != Some(""));
                 if !says_something {
                     continue;
@@ -48,8 +40,7 @@ pub(super) fn of_unit(
                 {
                     let production = class(stage) == Class::Production || class(*other) == Class::Production;
                     let severity = if production { Severity::Error } else { Severity::Warning };
-                    let name = declaration.name.as_ref().map(Name::as_str);
-                    let about = whose(ledger, session, field, is_value);
+                    let about = whose(ledger, checking.session, field, is_value);
                     let at = known.origin.place.map(|place| ledger.files.locate(place).to_string());
                     let message = format!(
                         "{} is the same in `{}` as in `{}` ({}), and may not be",
@@ -58,16 +49,12 @@ pub(super) fn of_unit(
                         ledger.stage(*other).name,
                         at.unwrap_or_default()
                     );
-                    let mut finding = new(ledger, field, about, Code::NotDistinct, message);
+                    let mut finding = Finding::of_field(ledger, field, about, Code::NotDistinct, message);
                     finding.severity = severity;
                     finding.place = effective.origin.place;
                     finding.hides_value |= effective.is_secret();
                     finding.help = format!("give {} a value of its own", ledger.address(about));
-                    finding.needed_by.extend(finding.unit.is_none().then_some(id));
-                    standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
-                    if bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
-                        findings.push(finding);
-                    }
+                    checking.tell(field, finding);
                 }
                 seen.push((stage, effective));
             }

@@ -1,8 +1,8 @@
 //! `due`: a field that the contract gained since the last delivery to a stage. It has no value there yet,
 //! which is an error for the next delivery, and none for what runs today.
 
-use super::check::standing_of;
-use super::{Code, Report, Severity};
+use super::code::{Code, Severity};
+use super::standing::{Report, standing_of};
 use crate::address::{Address, Owner};
 use crate::model::Ledger;
 use crate::name::Name;

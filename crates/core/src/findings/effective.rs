@@ -3,14 +3,14 @@
 
 use std::collections::BTreeSet;
 
-use super::check::{Bounds, UnitStanding};
+use super::bounds::Bounds;
+use super::checking::Checking;
+use super::code::{Code, Severity};
+use super::finding::{Finding, called, whose};
 use super::missing;
-use super::values::{called, is_plain_secret};
-use super::{Code, Finding, Severity};
-use crate::address::Address;
+use super::plain::is_plain_secret;
 use crate::model::{
-    Class, Declaration, Entry, Ledger, Required, Setting, SettingValue, Slot, StageId, Subject, UnitId,
-    Verdict,
+    Class, Declaration, Entry, Ledger, Required, Setting, SettingValue, Slot, StageId, Subject, Verdict,
 };
 use crate::name::Name;
 use crate::reference;
@@ -19,18 +19,14 @@ use crate::resolve::{Effective, FieldId, Outcome, Problem, ProblemCode, Session,
 /// The most fields around a circle that a message names.
 const MOST_NAMED: usize = 60;
 
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-    unreadable: &mut BTreeSet<String>,
-) {
-    let ledger = bounds.ledger;
+/// Gives the addresses of secrets that could not be judged, since their keys are not at hand.
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> BTreeSet<String> {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
+    let mut unreadable = BTreeSet::new();
     let mut todo = Vec::new();
     for (subject, stage) in bounds.places_of(id) {
-        open_fields(bounds, session, (subject, stage), &mut todo, standing);
+        open_fields(checking, (subject, stage), &mut todo);
+        let session = &mut *checking.session;
         for &slot in &todo {
             let field = FieldId { subject, stage, slot };
             let found = of_field(session, field);
@@ -39,18 +35,19 @@ pub(super) fn of_unit(
                 unreadable.insert(ledger.address(whose).to_string());
             }
             for mut finding in found {
-                let here = &mut standing.stages[usize::from(stage.0)];
+                let here = &mut checking.standing.stages[usize::from(stage.0)];
                 here.count(bounds.counts(&finding));
                 if finding.unit.is_none() {
                     finding.needed_by.push(id);
                 }
                 // What is wrong with a setting as it stands is told there.
                 if !is_told_elsewhere(session, field, &finding) && covers(bounds, field) {
-                    findings.push(finding);
+                    checking.findings.push(finding);
                 }
             }
         }
     }
+    unreadable
 }
 
 /// Whether a cipher text wins for a field.
@@ -78,17 +75,15 @@ fn covers(bounds: &Bounds<'_>, field: FieldId) -> bool {
 /// Collects the fields that have to be resolved to be judged. The others have a winner that fits,
 /// or need no value.
 fn open_fields(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
+    checking: &mut Checking<'_, '_, '_>,
     (subject, stage): (Subject, StageId),
     todo: &mut Vec<Slot>,
-    standing: &mut UnitStanding,
 ) {
-    let ledger = bounds.ledger;
+    let (ledger, bounds) = (checking.ledger(), checking.bounds);
     todo.clear();
-    let standing = &mut standing.stages[usize::from(stage.0)];
+    let standing = &mut checking.standing.stages[usize::from(stage.0)];
     let production = ledger.stage(stage).class == Class::Production;
-    let winners = session.winners(subject, stage);
+    let winners = checking.session.winners(subject, stage);
     for known in &ledger.slots(subject).entries {
         let entry = ledger.entry(subject, known.entry);
         let winners = &winners[known.first as usize..][..entry.fields.len()];
@@ -180,31 +175,12 @@ pub fn of_field(session: &mut Session<'_, '_>, field: FieldId) -> Vec<Finding> {
                 "{called} comes to what `{constraint}` does not allow: it must be {}",
                 rejection.asks
             );
-            let mut finding = new(ledger, field, whose, Code::NotAllowed, message);
+            let mut finding = Finding::of_field(ledger, field, whose, Code::NotAllowed, message);
             finding.place = effective.origin.place;
             finding.help = format!("let it come to {}", rejection.asks);
             vec![finding]
         }
     }
-}
-
-/// Whose field a finding is about: the shared entry's if it is wrong there too, by itself.
-pub(super) fn whose(
-    ledger: &Ledger,
-    session: &mut Session<'_, '_>,
-    field: FieldId,
-    is_same: impl Fn(&Outcome<'_>) -> bool,
-) -> FieldId {
-    let (entry, position) = ledger.slots(field.subject).entry_of(field.slot);
-    let Some(shared) = entry.entry.shared() else { return field };
-    let winner = session.winners(field.subject, field.stage)[field.slot.0 as usize];
-    if !winner.is_shared(entry.entry) {
-        return field;
-    }
-    let first = ledger.shared_slots.entries[usize::from(shared.0)].first;
-    let slot = Slot(first + u32::try_from(position).unwrap_or(0));
-    let alone = FieldId { subject: Subject::Shared, stage: field.stage, slot };
-    if is_same(&session.outcome(alone)) { alone } else { field }
 }
 
 /// Whether a static finding tells of this already.
@@ -218,31 +194,6 @@ fn is_told_elsewhere(session: &mut Session<'_, '_>, field: FieldId, finding: &Fi
         Code::WrongType => verdict == Verdict::WrongType,
         Code::NotAllowed => verdict == Verdict::NotAllowed,
         _ => false,
-    }
-}
-
-/// A finding about a field, still without place and help.
-pub(super) fn new(ledger: &Ledger, field: FieldId, whose: FieldId, code: Code, message: String) -> Finding {
-    let address = ledger.address(whose);
-    let stage = address.stage.as_ref().map(ToString::to_string);
-    let subject = Address { stage: None, ..address.clone() };
-    let (_, declaration) = ledger.field(field.subject, field.slot);
-    Finding {
-        code,
-        severity: Severity::Error,
-        address: address.to_string(),
-        subject: subject.to_string(),
-        stage,
-        unit: match whose.subject {
-            Subject::Unit(unit, _) => Some(unit),
-            Subject::Shared => None,
-        },
-        message,
-        place: None,
-        hides_value: declaration.secret,
-        help: String::new(),
-        because_of: None,
-        needed_by: Vec::new(),
     }
 }
 
@@ -285,7 +236,7 @@ fn of_problem(ledger: &Ledger, field: FieldId, whose: FieldId, problem: &Problem
             "let fewer references repeat what they refer to".to_owned(),
         ),
     };
-    let mut finding = new(ledger, field, whose, code, message);
+    let mut finding = Finding::of_field(ledger, field, whose, code, message);
     (finding.place, finding.help) = (problem.origin.place, help);
     finding
 }

@@ -5,15 +5,15 @@ use jiff::Span;
 use jiff::civil::Date;
 use rayon::prelude::*;
 
-use super::check::{Bounds, UnitStanding, standing_of};
-use super::effective::{new, whose};
-use super::names::count_in_layer;
-use super::values::called;
-use super::{Code, Finding, Severity};
+use super::bounds::Bounds;
+use super::checking::Checking;
+use super::code::{Code, Severity};
+use super::finding::{Finding, called, whose};
+use super::standing::{UnitStanding, standing_of};
 use crate::address::Address;
 use crate::model::{Kind, LayerId, Ledger, Setting, Slot, Subject, UnitId};
 use crate::name::Name;
-use crate::resolve::{FieldId, Outcome, Resolver, Session};
+use crate::resolve::{FieldId, Outcome, Resolver};
 use crate::types::parse_date;
 use crate::value::Value;
 
@@ -21,11 +21,11 @@ use crate::value::Value;
 pub(super) fn of_settings(
     bounds: &Bounds<'_>,
     resolver: &Resolver<'_>,
-    today: Date,
     standings: &mut [UnitStanding],
     findings: &mut Vec<Finding>,
 ) {
     let ledger = bounds.ledger;
+    let Some(today) = bounds.today else { return };
     let soon = soon(bounds, today);
     for found in with_last_day(ledger) {
         let (layer, until) = (found.layer, found.until);
@@ -63,7 +63,7 @@ pub(super) fn of_settings(
             address: address.to_string(),
         };
         if let Some(standing) = unit.and_then(|unit| standing_of(standings, unit)) {
-            count_in_layer(resolver, standing, layer, bounds.counts(&finding));
+            standing.count_in_layer(resolver, layer, bounds.counts(&finding));
         }
         findings.push(finding);
     }
@@ -114,15 +114,9 @@ fn soon(bounds: &Bounds<'_>, today: Date) -> Date {
 }
 
 /// The unit's credentials that have run out or will soon, by what they say of it or by their certificate.
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
-    id: UnitId,
-    today: Date,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
+    let Some(today) = bounds.today else { return };
     let last_days: Vec<_> = ledger
         .unit(id)
         .slots
@@ -140,7 +134,7 @@ pub(super) fn of_unit(
     for (subject, stage) in bounds.places_of(id) {
         for &slot in &last_days {
             let field = FieldId { subject, stage, slot };
-            let Outcome::Value(effective) = session.outcome(field) else { continue };
+            let Outcome::Value(effective) = checking.session.outcome(field) else { continue };
             let last = match effective.expose() {
                 Some(Value::Date(last)) if !effective.is_secret() => *last,
                 Some(Value::Text(text)) if !effective.is_secret() => match parse_date(text) {
@@ -149,7 +143,7 @@ pub(super) fn of_unit(
                 },
                 _ => continue,
             };
-            let (entry, declaration) = ledger.field(subject, slot);
+            let entry = ledger.field(subject, slot).0;
             let (code, severity, message) = if last < today {
                 (Code::Expired, Severity::Error, format!("`{}` ran out on {last}", entry.name))
             } else if last <= soon {
@@ -157,17 +151,12 @@ pub(super) fn of_unit(
             } else {
                 continue;
             };
-            let name = declaration.name.as_ref().map(Name::as_str);
-            let about = whose(ledger, session, field, |outcome| outcome.value().is_some());
-            let mut finding = new(ledger, field, about, code, message);
+            let about = whose(ledger, checking.session, field, |outcome| outcome.value().is_some());
+            let mut finding = Finding::of_field(ledger, field, about, code, message);
             finding.severity = severity;
             finding.place = effective.origin.place;
             "put a new one in its place, and its last day with it".clone_into(&mut finding.help);
-            finding.needed_by.extend(finding.unit.is_none().then_some(id));
-            standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
-            if bounds.covers(&ledger.owner(subject), entry.name.as_str(), name) {
-                findings.push(finding);
-            }
+            checking.tell(field, finding);
         }
     }
 }

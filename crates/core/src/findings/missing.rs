@@ -1,8 +1,7 @@
 //! `missing-value`: a field that needs a value and has none.
 
-use super::effective::new;
-use super::values::called;
-use super::{Code, Finding};
+use super::code::Code;
+use super::finding::{Finding, called};
 use crate::model::{Class, Declaration, LayerId, Ledger, Subject, Vary};
 use crate::resolve::{Because, FieldId, Origin, Outcome, Session};
 use crate::types::Type;
@@ -34,7 +33,7 @@ pub(super) fn finding(
             format!("{called} has no value in `{stage}`: {}", needs(ledger, session, *next))
         }
     };
-    let mut finding = new(ledger, field, whose, Code::MissingValue, message);
+    let mut finding = Finding::of_field(ledger, field, whose, Code::MissingValue, message);
     finding.place = origin.and_then(|origin| origin.place).or(Some(declaration.place));
     if let Because::NeedsMissing(next) = because {
         finding.because_of = Some(ledger.address(*next).to_string());

@@ -1,20 +1,17 @@
 //! `unknown-name` and `unused-setting`: settings for something that is not there.
 
-use super::check::{Bounds, UnitStanding};
-use super::{Code, Finding, Severity};
-use crate::model::{LayerId, Ledger, Stray, StrayKind, Subject, Unit, UnitId};
+use super::bounds::Bounds;
+use super::checking::Checking;
+use super::code::{Code, Severity};
+use super::finding::Finding;
+use crate::model::{LayerId, Ledger, Stray, StrayKind, Subject, Unit};
 use crate::name::{Name, nearest};
 use crate::resolve::Resolver;
 use crate::source::Place;
 
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    resolver: &Resolver<'_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
+    let resolver = checking.resolver();
     let unit = ledger.unit(id);
     for stray in &unit.strays {
         let instance = stray.instance.map(|id| unit.instances[usize::from(id.0)].name.as_str());
@@ -24,8 +21,8 @@ pub(super) fn of_unit(
         if covered {
             let subject = Subject::Unit(id, stray.instance);
             let finding = unknown_name(ledger, subject, stray);
-            count_in_layer(resolver, standing, stray.layer, bounds.counts(&finding));
-            findings.push(finding);
+            checking.standing.count_in_layer(resolver, stray.layer, bounds.counts(&finding));
+            checking.findings.push(finding);
         }
     }
     for layer in ledger.layer_ids() {
@@ -43,7 +40,7 @@ pub(super) fn of_unit(
                 let mut finding = unused(ledger, layer, unit.name.as_str(), name, place);
                 finding.unit = Some(id);
                 (finding.message, finding.help) = not_here(ledger, unit, layer, name);
-                findings.push(finding);
+                checking.findings.push(finding);
             }
         }
     }
@@ -205,21 +202,5 @@ fn unknown_name(ledger: &Ledger, subject: Subject, stray: &Stray) -> Finding {
         help,
         because_of: None,
         needed_by: Vec::new(),
-    }
-}
-
-/// Counts a finding in every stage of the unit in which the layer counts.
-pub(super) fn count_in_layer(
-    resolver: &Resolver<'_>,
-    standing: &mut UnitStanding,
-    layer: LayerId,
-    severity: Option<Severity>,
-) {
-    for stage in resolver.ledger().stage_ids() {
-        let here = &mut standing.stages[usize::from(stage.0)];
-        let own = |link: &crate::resolve::Link<'_>| link.layer == layer && link.follows.is_empty();
-        if here.belongs && resolver.chain(stage).iter().any(own) {
-            here.count(severity);
-        }
     }
 }

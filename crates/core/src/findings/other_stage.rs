@@ -8,10 +8,10 @@ use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use super::aligned::may_differ;
-use super::check::{Bounds, UnitStanding, standing_of};
-use super::names::count_in_layer;
-use super::values::called;
-use super::{Code, Finding, Severity};
+use super::bounds::Bounds;
+use super::code::{Code, Severity};
+use super::finding::{Finding, called};
+use super::standing::{UnitStanding, standing_of};
 use crate::address::Address;
 use crate::model::{
     Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, StageId, Subject, UnitId,
@@ -98,7 +98,7 @@ pub(super) fn all(
         .collect();
     for (at, finding, stage) in told {
         if let Some(standing) = standing_of(standings, units[at]) {
-            count_in_layer(resolver, standing, LayerId::Stage(stage), bounds.counts(&finding));
+            standing.count_in_layer(resolver, LayerId::Stage(stage), bounds.counts(&finding));
         }
         findings.push(finding);
     }

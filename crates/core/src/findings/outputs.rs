@@ -1,19 +1,14 @@
 //! `name-clash`: two fields with one name in an output, or two outputs with one path.
 
-use super::check::{Bounds, UnitStanding};
-use super::values::called;
-use super::{Code, Finding, Severity};
+use super::checking::Checking;
+use super::code::{Code, Severity};
+use super::finding::{Finding, called};
 use crate::model::{Declaration, Ledger, NoLabel, Output, Slot, StageId, StageText, Subject, UnitId};
 use crate::output::{self, OutputName};
 use crate::source::Place;
 
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     let unit = ledger.unit(id);
     if !bounds.covers_owner(unit.name.as_str(), None) {
         return;
@@ -21,7 +16,13 @@ pub(super) fn of_unit(
     for (at, one) in unit.outputs.iter().enumerate() {
         if unit.outputs[..at].iter().any(|other| other.path == one.path) {
             let message = format!("two outputs have the path `{}`", one.path);
-            findings.push(of_output(ledger, id, one.place, message, "give one of them another path"));
+            checking.findings.push(of_output(
+                ledger,
+                id,
+                one.place,
+                message,
+                "give one of them another path",
+            ));
         }
         // Outputs that name and choose fields alike clash alike; one table alone has nothing to clash with.
         let alike = |other: &Output| {
@@ -30,12 +31,12 @@ pub(super) fn of_unit(
         };
         if one.table.is_none() && !unit.outputs[..at].iter().any(alike) {
             let names = one.names_as_written(ledger, id);
-            findings.extend(output::clash(&names).map(|clash| of_names(ledger, id, one, clash)));
+            checking.findings.extend(output::clash(&names).map(|clash| of_names(ledger, id, one, clash)));
         }
         for (stage, finding) in of_stages(ledger, id, one) {
             if bounds.covers_stage(stage) {
-                standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
-                findings.push(finding);
+                checking.standing.stages[usize::from(stage.0)].count(bounds.counts(&finding));
+                checking.findings.push(finding);
             }
         }
     }

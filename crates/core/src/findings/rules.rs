@@ -4,11 +4,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use compact_str::CompactString;
 
-use super::check::{Bounds, UnitStanding, standing_of};
-use super::effective::{new, whose};
-use super::values::called;
-use super::{Code, Finding, Severity};
-use crate::model::{Demand, Ledger, Rule, Slot, StageId, Subject, UnitId};
+use super::bounds::Bounds;
+use super::checking::Checking;
+use super::code::{Code, Severity};
+use super::finding::{Finding, called, whose};
+use super::standing::{UnitStanding, standing_of};
+use crate::model::{Demand, Ledger, Rule, Slot, StageId, Subject};
 use crate::name::Name;
 use crate::resolve::{FieldId, Outcome, Session};
 use crate::types::{Measure, Type};
@@ -46,14 +47,8 @@ fn covered(ledger: &Ledger, subject: Subject, patterns: &[crate::address::Patter
     ledger.slots(subject).all().filter(is_covered).collect()
 }
 
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) -> Seen {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> Seen {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     let rules = &ledger.judging.rules;
     let mut seen = Seen { covered: vec![false; rules.len()], unique: Vec::new() };
     if rules.is_empty() {
@@ -65,14 +60,15 @@ pub(super) fn of_unit(
                 seen.covered[at] = true;
                 let field = FieldId { subject, stage, slot };
                 for demand in &rule.demands {
-                    if let Some(broken) = broken(session, field, demand) {
-                        add(bounds, session, (id, field), rule, &broken, standing, findings);
+                    if let Some(broken) = broken(checking.session, field, demand) {
+                        add(checking, field, rule, &broken);
                     }
                     if let (Demand::UniqueInStage, Outcome::Value(effective)) =
-                        (demand, session.outcome(field))
+                        (demand, checking.session.outcome(field))
                         && let Some(value) = effective.expose().filter(|_| !effective.is_secret())
                     {
-                        let about = whose(ledger, session, field, |outcome| outcome.value().is_some());
+                        let about =
+                            whose(ledger, checking.session, field, |outcome| outcome.value().is_some());
                         seen.unique.push((at, stage, value.to_text(), about));
                     }
                 }
@@ -178,31 +174,18 @@ fn is_among(value: &Value, values: &[Value], this: Type) -> bool {
     })
 }
 
-fn add(
-    bounds: &Bounds<'_>,
-    session: &mut Session<'_, '_>,
-    (id, field): (UnitId, FieldId),
-    rule: &Rule,
-    broken: &str,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) {
-    let ledger = bounds.ledger;
+fn add(checking: &mut Checking<'_, '_, '_>, field: FieldId, rule: &Rule, broken: &str) {
+    let ledger = checking.ledger();
     let (entry, declaration) = ledger.field(field.subject, field.slot);
-    let name = declaration.name.as_ref().map(Name::as_str);
-    let about = whose(ledger, session, field, |_| true);
+    let about = whose(ledger, checking.session, field, |_| true);
     let message = message(rule, &called(entry, declaration), broken);
-    let mut finding = new(ledger, field, about, Code::Rule, message);
+    let mut finding = Finding::of_field(ledger, field, about, Code::Rule, message);
     finding.severity = rule.severity;
-    let effective = session.outcome(field);
+    let effective = checking.session.outcome(field);
     finding.place = effective.value().and_then(|value| value.origin.place).or(Some(declaration.place));
     finding.hides_value |= effective.value().is_some_and(|value| value.is_secret());
     finding.help = help(rule);
-    finding.needed_by.extend(finding.unit.is_none().then_some(id));
-    standing.stages[usize::from(field.stage.0)].count(bounds.counts(&finding));
-    if bounds.covers(&ledger.owner(field.subject), entry.name.as_str(), name) {
-        findings.push(finding);
-    }
+    checking.tell(field, finding);
 }
 
 fn message(rule: &Rule, called: &str, broken: &str) -> String {
@@ -235,7 +218,7 @@ pub(super) fn of_all(
             let (entry, declaration) = ledger.field(field.subject, field.slot);
             let broken = format!("it is {value}, and so is {}", ledger.address(first));
             let message = message(rule, &called(entry, declaration), &broken);
-            let mut finding = new(ledger, field, field, Code::Rule, message);
+            let mut finding = Finding::of_field(ledger, field, field, Code::Rule, message);
             finding.severity = rule.severity;
             finding.place = Some(declaration.place);
             finding.help = help(rule);

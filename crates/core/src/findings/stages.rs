@@ -1,7 +1,8 @@
 //! `follows-lower-class` and `unused-shared`: what the ledger as a whole declares.
 
-use super::check::Bounds;
-use super::{Code, Finding, Severity};
+use super::bounds::Bounds;
+use super::code::{Code, Severity};
+use super::finding::Finding;
 use crate::address::{Address, Owner};
 use crate::model::{Ledger, SharedId};
 use crate::source::Place;

@@ -1,31 +1,27 @@
 //! `table-row`: rows of lookup tables that do not count.
 
-use super::check::{Bounds, UnitStanding};
-use super::{Code, Finding, Severity};
+use super::bounds::Bounds;
+use super::checking::Checking;
+use super::code::{Code, Severity};
+use super::finding::Finding;
 use crate::address::{Address, Owner};
 use crate::model::{Ledger, StageId, Subject, TableFault, UnitId};
 use crate::name::Name;
 use crate::resolve::{FieldId, Resolver, Session};
 
 /// What is wrong with the tables of a unit and with the shared ones that it uses.
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    resolver: &Resolver<'_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     for fault in ledger.table_faults.iter().filter(|fault| concerns(ledger, fault, id)) {
         let finding = finding(ledger, fault);
         let severity = bounds.counts(&finding);
         for stage in ledger.stage_ids().filter(|&stage| ledger.unit(id).belongs_to(stage, None)) {
-            if counts_in(resolver, fault, stage) {
-                standing.stages[usize::from(stage.0)].count(severity);
+            if counts_in(checking.resolver(), fault, stage) {
+                checking.standing.stages[usize::from(stage.0)].count(severity);
             }
         }
         if is_covered(bounds, fault) {
-            findings.push(finding);
+            checking.findings.push(finding);
         }
     }
 }

@@ -1,22 +1,20 @@
 //! `wrong-type`, `not-allowed`, `fixed-value-set` and `plain-secret`: what can be told from a
 //! setting or a default where it stands.
 
-use super::check::{Bounds, UnitStanding};
-use super::names::count_in_layer;
-use super::{Code, Finding, Severity};
+use super::bounds::Bounds;
+use super::checking::Checking;
+use super::code::{Code, Severity};
+use super::finding::{Finding, called};
+use super::plain::is_plain_secret;
 use crate::address::{Address, Owner};
 use crate::model::{
     Class, Declaration, Entry, InstanceId, LayerId, Ledger, Setting, SettingValue, SharedId, Subject, UnitId,
     Vary, Verdict,
 };
 use crate::name::Name;
-use crate::reference::{Piece, pieces};
-use crate::resolve::{Resolver, Unfetched};
-use crate::search::{self, Conditions, Found};
+use crate::resolve::Resolver;
 use crate::source::Place;
 use crate::value::Value;
-use compact_str::CompactString;
-use zeroize::Zeroizing;
 
 /// A setting or default that is looked at.
 struct Seen<'l> {
@@ -59,27 +57,14 @@ impl Seen<'_> {
     }
 }
 
-/// What a field is called in messages: `host of bookings-db`, or a variable's name.
-pub(super) fn called(entry: &Entry, field: &Declaration) -> String {
-    match &field.name {
-        None => format!("`{}`", entry.name),
-        Some(name) => format!("`{name}` of `{}`", entry.name),
-    }
-}
-
-pub(super) fn of_unit(
-    bounds: &Bounds<'_>,
-    resolver: &Resolver<'_>,
-    id: UnitId,
-    standing: &mut UnitStanding,
-    findings: &mut Vec<Finding>,
-) {
-    let ledger = bounds.ledger;
+pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
+    let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
+    let resolver = checking.resolver();
     let unit = ledger.unit(id);
     if bounds.covers_owner(unit.name.as_str(), None) {
         for entry in &unit.entries {
             let owner = Owner::Unit(unit.name.clone(), None);
-            defaults(bounds, entry, &owner, Some(id), findings);
+            defaults(bounds, entry, &owner, Some(id), &mut checking.findings);
         }
     }
     for layer in ledger.layer_ids() {
@@ -103,11 +88,12 @@ pub(super) fn of_unit(
                 let owner = Owner::Unit(unit.name.clone(), name.cloned());
                 let place = Some(setting.place);
                 let seen = Seen { entry, field, owner, unit: Some(id), layer: Some(layer), place };
-                let before = findings.len();
-                look(bounds, resolver, &seen, setting, findings);
-                let fixed = findings[before..].iter().find(|finding| finding.code == Code::FixedValueSet);
+                let before = checking.findings.len();
+                look(bounds, resolver, &seen, setting, &mut checking.findings);
+                let fixed =
+                    checking.findings[before..].iter().find(|finding| finding.code == Code::FixedValueSet);
                 if let Some(fixed) = fixed {
-                    count_in_layer(resolver, standing, layer, bounds.counts(fixed));
+                    checking.standing.count_in_layer(resolver, layer, bounds.counts(fixed));
                 }
             }
         }
@@ -145,39 +131,6 @@ fn is_fine(setting: &Setting, field: &Declaration) -> bool {
         && field.vary != Vary::Never
         && !field.derived
         && !is_plain_secret(setting, field)
-}
-
-/// Whether a setting holds a secret in plain text.
-pub(super) fn is_plain_secret(setting: &Setting, field: &Declaration) -> bool {
-    let SettingValue::Value(held) = &setting.value else { return false };
-    field.secret && (setting.verdict != Verdict::Open || plain_text(held.expose()).is_some())
-}
-
-/// All secrets that stand in plain text in settings, with what they come to.
-pub fn plain_secrets(ledger: &Ledger) -> Vec<(Found<'_>, Zeroizing<CompactString>)> {
-    let all = search::settings(ledger, &Unfetched, &Conditions::default()).into_iter();
-    all.filter_map(|found| {
-        let (setting, (_, field)) = (found.setting?, ledger.field(found.subject, found.slot));
-        let text = is_plain_secret(setting, field).then(|| plain_text(found.held?.expose())).flatten()?;
-        Some((found, text))
-    })
-    .collect()
-}
-
-/// The text form of a value, if nothing in it refers to anything; `$${` is `${`.
-fn plain_text(value: &Value) -> Option<Zeroizing<CompactString>> {
-    let text = Zeroizing::new(value.to_text());
-    if !value.has_references() {
-        return Some(text);
-    }
-    let mut plain = Zeroizing::new(CompactString::with_capacity(text.len()));
-    for piece in pieces(value.as_text()?) {
-        match piece {
-            Piece::Literal(literal) => plain.push_str(literal),
-            Piece::Reference(_) | Piece::Unclosed(_) => return None,
-        }
-    }
-    Some(plain)
 }
 
 fn defaults(

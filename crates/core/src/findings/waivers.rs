@@ -2,7 +2,8 @@
 
 use jiff::civil::Date;
 
-use super::{Code, Finding, Severity};
+use super::code::{Code, Severity};
+use super::finding::Finding;
 use crate::address::Address;
 use crate::model::{Ledger, Waived, Waiver};
 
@@ -16,6 +17,25 @@ pub(super) fn of(ledger: &Ledger, finding: &Finding, today: Option<Date>) -> Opt
     let address = Address::parse(&finding.address).ok();
     let covers = |waiver: &Waiver| address.as_ref().is_some_and(|address| waiver.pattern.covers(address));
     of_code.find(|(_, waiver)| covers(waiver)).map(|(at, _)| at)
+}
+
+/// Parts what is waived, each with the position of its waiver, from the rest.
+pub(super) fn part(
+    ledger: &Ledger,
+    findings: Vec<Finding>,
+    today: Option<Date>,
+) -> (Vec<Finding>, Vec<(Finding, usize)>) {
+    if ledger.waivers.is_empty() {
+        return (findings, Vec::new());
+    }
+    let (mut kept, mut waived) = (Vec::new(), Vec::new());
+    for finding in findings {
+        match of(ledger, &finding, today) {
+            Some(by) => waived.push((finding, by)),
+            None => kept.push(finding),
+        }
+    }
+    (kept, waived)
 }
 
 /// The waivers that are over, and those that nothing needs any more.

@@ -9,8 +9,8 @@ use jiff::civil::Date;
 use jiff::tz::Offset;
 use percent_encoding::{AsciiSet, utf8_percent_encode};
 
-use super::graph::{Edge, Session, fields_reached, is_named};
 use super::outcome::{Content, Effective, Layer, Origin, Outcome};
+use super::session::{Edge, Session, fields_reached, is_named};
 use crate::model::{Declaration, Entry, Form, Kind, Required, UrlShape};
 use crate::uri::ENCODED;
 use crate::value::{Held, Value};

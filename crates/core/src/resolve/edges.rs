@@ -2,8 +2,9 @@
 
 use compact_str::CompactString;
 
-use super::graph::{Edge, Session};
-use super::{FieldId, Outcome};
+use super::FieldId;
+use super::outcome::{Origin, Problem, ProblemCode};
+use super::session::{Edge, Session};
 use crate::model::{EntryRef, StageId, Subject};
 use crate::name::{Name, nearest};
 use crate::reference::{FieldName, Piece, Target, pieces};
@@ -17,6 +18,9 @@ pub(super) struct Reader {
     /// Whether the text stands in a shared entry's declaration or under `[shared]`.
     pub(super) shared_text: bool,
 }
+
+/// How many unknown references of one text are told apart in its message.
+const MOST_REASONS: usize = 5;
 
 impl<'l> Session<'_, 'l> {
     /// The edges of all references in a value, in the order in which expansion meets them.
@@ -47,6 +51,24 @@ impl<'l> Session<'_, 'l> {
                 )),
             }
         }
+    }
+
+    /// One problem for all references of a text that name nothing.
+    pub(super) fn unknown_references(edges: &[Edge<'l>], origin: Origin) -> Vec<Problem> {
+        let mut reasons: Vec<&str> = Vec::new();
+        for edge in edges {
+            if let Edge::Bad(reason) = edge
+                && reasons.len() < MOST_REASONS
+                && !reasons.contains(&reason.as_str())
+            {
+                reasons.push(reason);
+            }
+        }
+        if reasons.is_empty() {
+            return Vec::new();
+        }
+        let (code, path) = (ProblemCode::ReferenceUnknown, [].into());
+        vec![Problem { code, detail: reasons.join("; "), path, origin }]
     }
 
     fn edge(&mut self, reader: Reader, inside: &str) -> Edge<'l> {
@@ -228,17 +250,6 @@ enum Reached {
 /// `; the nearest is …`, if a name is near.
 fn near<'a>(wanted: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     nearest(wanted, known).map(|name| format!("; the nearest is `{name}`")).unwrap_or_default()
-}
-
-impl<'l> Edge<'l> {
-    /// The field that the edge leads to, and its outcome.
-    pub(super) fn outcome<'e>(&'e self, session: &'e Session<'_, 'l>) -> Option<(FieldId, &'e Outcome<'l>)> {
-        match self {
-            Edge::Node(node) => session.done(*node).map(|outcome| (session.field(*node), outcome)),
-            Edge::Known(field, outcome) => Some((*field, outcome)),
-            Edge::Text(_) | Edge::Bad(_) => None,
-        }
-    }
 }
 
 impl EntryRef {

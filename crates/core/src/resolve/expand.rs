@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use compact_str::CompactString;
 
-use super::graph::{Edge, Node, Session, fields_reached};
 use super::outcome::{Because, Content, Effective, Origin, Outcome, Problem, ProblemCode, Unread};
+use super::session::{Edge, Node, Session, fields_reached};
 use super::{Fetched, FieldId, Opened, Winner};
 use crate::cipher::{Cipher, secret_of};
 use crate::model::{Declaration, Kind, Required, SettingValue, Vary, Verdict};

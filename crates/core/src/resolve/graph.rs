@@ -8,55 +8,16 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use compact_str::CompactString;
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashMap;
 
 use super::edges::Reader;
-use super::outcome::{Layer, Origin, Outcome, Problem, ProblemCode};
-use super::{Assumption, FieldId, Resolver, Winner};
-use crate::model::{EntryRef, Kind, Ledger, Required, SettingValue, Slot, StageId, Subject, UnitId, Verdict};
-use crate::name::Name;
+use super::outcome::{Outcome, Problem, ProblemCode};
+use super::session::{Edge, Node, Session, State};
+use super::{FieldId, Winner};
+use crate::model::{Kind, Required, SettingValue, Slot, Verdict};
 
 /// Components with more members than this share one path in their messages.
 const LARGE: usize = 200;
-
-/// How many unknown references of one text are told apart in its message.
-const MOST_REASONS: usize = 5;
-
-/// A field among the contexts of a session.
-#[derive(Clone, Copy, PartialEq, Eq, Hash)]
-pub(super) struct Node {
-    context: u32,
-    slot: Slot,
-}
-
-/// What one reference leads to.
-pub(super) enum Edge<'l> {
-    /// A field that this session resolves.
-    Node(Node),
-    /// A field whose outcome is known.
-    Known(FieldId, Outcome<'l>),
-    /// Text.
-    Text(CompactString),
-    /// Nothing, for this reason.
-    Bad(String),
-}
-
-enum State<'l> {
-    New,
-    /// On the walk's stack, at this position.
-    Open(usize),
-    Done(Outcome<'l>),
-}
-
-/// One subject in one stage.
-struct Context<'l> {
-    subject: Subject,
-    stage: StageId,
-    winners: Vec<Winner<'l>>,
-    /// Empty until the first field is expanded.
-    states: Vec<State<'l>>,
-}
 
 /// A field on the walk's stack, until its component is complete.
 struct Pending<'l> {
@@ -66,58 +27,7 @@ struct Pending<'l> {
     lowest: usize,
 }
 
-/// Resolves the fields of one subject, and what they refer to.
-pub struct Session<'r, 'l> {
-    pub(crate) resolver: &'r Resolver<'l>,
-    home: Option<UnitId>,
-    contexts: Vec<Context<'l>>,
-    by_key: FxHashMap<(Subject, StageId), u32>,
-    spare: Vec<Context<'l>>,
-}
-
-impl<'r, 'l> Session<'r, 'l> {
-    pub(super) fn new(resolver: &'r Resolver<'l>, home: Option<UnitId>) -> Self {
-        let (contexts, spare) = (Vec::new(), Vec::new());
-        Self { resolver, home, contexts, by_key: FxHashMap::default(), spare }
-    }
-
-    /// The ledger.
-    pub fn ledger(&self) -> &'l Ledger {
-        self.resolver.ledger()
-    }
-
-    /// Forgets everything and goes on with another unit, in the memory that is there.
-    pub fn move_to(&mut self, home: UnitId) {
-        self.home = Some(home);
-        self.by_key.clear();
-        self.spare.append(&mut self.contexts);
-    }
-
-    pub(super) fn is_home(&self, subject: Subject) -> bool {
-        matches!(subject, Subject::Unit(unit, _) if Some(unit) == self.home)
-    }
-
-    fn context(&mut self, subject: Subject, stage: StageId) -> u32 {
-        if let Some(&found) = self.by_key.get(&(subject, stage)) {
-            return found;
-        }
-        let mut context =
-            self.spare.pop().unwrap_or(Context { subject, stage, winners: Vec::new(), states: Vec::new() });
-        (context.subject, context.stage) = (subject, stage);
-        context.states.clear();
-        self.resolver.winners(subject, stage, &mut context.winners);
-        let id = u32::try_from(self.contexts.len()).unwrap_or(u32::MAX);
-        self.contexts.push(context);
-        self.by_key.insert((subject, stage), id);
-        id
-    }
-
-    /// The winners for all fields of a subject that belongs to the stage.
-    pub fn winners(&mut self, subject: Subject, stage: StageId) -> &[Winner<'l>] {
-        let context = self.context(subject, stage);
-        &self.contexts[context as usize].winners
-    }
-
+impl<'l> Session<'_, 'l> {
     /// What a field of a subject that belongs to the stage comes to.
     pub fn outcome(&mut self, field: FieldId) -> Outcome<'l> {
         let node = self.node(field);
@@ -141,42 +51,6 @@ impl<'r, 'l> Session<'r, 'l> {
         let outcome = self.outcome(FieldId { slot: auth, ..field });
         let text = outcome.value().and_then(|value| value.expose()).and_then(|value| value.as_text());
         text.is_some_and(|auth| needed.contains(&auth))
-    }
-
-    pub(super) fn node(&mut self, field: FieldId) -> Node {
-        Node { context: self.context(field.subject, field.stage), slot: field.slot }
-    }
-
-    pub(super) fn field(&self, node: Node) -> FieldId {
-        let context = &self.contexts[node.context as usize];
-        FieldId { subject: context.subject, stage: context.stage, slot: node.slot }
-    }
-
-    pub(super) fn done(&self, node: Node) -> Option<&Outcome<'l>> {
-        match self.contexts[node.context as usize].states.get(node.slot.0 as usize) {
-            Some(State::Done(outcome)) => Some(outcome),
-            _ => None,
-        }
-    }
-
-    pub(super) fn winner(&self, node: Node) -> Winner<'l> {
-        self.contexts[node.context as usize].winners[node.slot.0 as usize]
-    }
-
-    fn state(&mut self, node: Node) -> &mut State<'l> {
-        let context = &mut self.contexts[node.context as usize];
-        if context.states.is_empty() {
-            context.states.resize_with(context.winners.len(), || State::New);
-        }
-        &mut context.states[node.slot.0 as usize]
-    }
-
-    fn finish(&mut self, node: Node, outcome: Outcome<'l>) {
-        let field = self.field(node);
-        if !self.is_home(field.subject) {
-            self.resolver.remember(field, &outcome);
-        }
-        *self.state(node) = State::Done(outcome);
     }
 
     /// Resolves a field and all that it depends on.
@@ -298,39 +172,6 @@ impl<'r, 'l> Session<'r, 'l> {
         }
     }
 
-    /// One problem for all references of a text that name nothing.
-    pub(super) fn unknown_references(edges: &[Edge<'l>], origin: Origin) -> Vec<Problem> {
-        let mut reasons: Vec<&str> = Vec::new();
-        for edge in edges {
-            if let Edge::Bad(reason) = edge
-                && reasons.len() < MOST_REASONS
-                && !reasons.contains(&reason.as_str())
-            {
-                reasons.push(reason);
-            }
-        }
-        if reasons.is_empty() {
-            return Vec::new();
-        }
-        let (code, path) = (ProblemCode::ReferenceUnknown, [].into());
-        vec![Problem { code, detail: reasons.join("; "), path, origin }]
-    }
-
-    /// Where the winning text of a field stands; for derived values the entry's declaration.
-    pub(super) fn origin(&self, node: Node) -> Origin {
-        let field = self.field(node);
-        let (entry, declaration) = self.resolver.ledger().field(field.subject, field.slot);
-        match self.winner(node) {
-            _ if declaration.derived => Origin { layer: Layer::Derived, place: Some(entry.place) },
-            Winner::Set(setting, layer, _) => Origin { layer, place: Some(setting.place) },
-            Winner::Assumed(_) => Assumption::origin(),
-            Winner::Default(default, _) => {
-                Origin { layer: Layer::Default, place: Some(default.place.unwrap_or(entry.place)) }
-            }
-            Winner::Nothing => Origin { layer: Layer::Default, place: Some(declaration.place) },
-        }
-    }
-
     /// The edges of fields that are worked out from others: `url`, and a certificate's last day.
     fn derived_edges(&mut self, node: Node, field: FieldId, edges: &mut Vec<Edge<'l>>) {
         let ledger = self.resolver.ledger();
@@ -342,7 +183,7 @@ impl<'r, 'l> Session<'r, 'l> {
             Kind::Credential(_) if super::derived::is_last_day(entry, declaration) => vec!["certificate"],
             _ => return,
         };
-        let (slot_entry, _) = ledger.slots(field.subject).entry_of(node.slot);
+        let (slot_entry, _) = ledger.slots(field.subject).entry_of(field.slot);
         for part in parts {
             if let Some(position) = entry.field(Some(part)) {
                 let slot = Slot(slot_entry.first + u32::try_from(position).unwrap_or(0));
@@ -379,28 +220,4 @@ fn shortest_circle(
         }
     }
     vec![start]
-}
-
-/// The fields that edges lead to, in order, each once.
-pub(super) fn fields_reached<'l>(session: &Session<'_, 'l>, edges: &[Edge<'l>]) -> Option<Arc<[FieldId]>> {
-    let mut seen = FxHashSet::default();
-    let reached = edges.iter().filter_map(|edge| edge.outcome(session)).map(|(field, _)| field);
-    let fields: Arc<[FieldId]> = reached.filter(|field| seen.insert(*field)).collect();
-    (!fields.is_empty()).then_some(fields)
-}
-
-/// Whether an entry reference and its name are what `wanted` says; for building part names.
-pub(super) fn is_named(name: Option<&Name>, wanted: &str) -> bool {
-    name.map(Name::as_str) == Some(wanted)
-}
-
-impl Winner<'_> {
-    /// Whether the winning text stands in a shared entry's declaration or under `[shared]`.
-    pub fn is_shared(&self, entry: EntryRef) -> bool {
-        match self {
-            Winner::Nothing => entry.shared().is_some(),
-            Winner::Default(_, shared) | Winner::Set(_, _, shared) => *shared,
-            Winner::Assumed(assumption) => assumption.is_shared_text(),
-        }
-    }
 }
