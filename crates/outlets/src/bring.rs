@@ -4,66 +4,20 @@
 //! there than what was seen, nothing is written.
 
 mod files;
+mod load;
 
 use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use cledger_core::delivery::RowChange;
-use zeroize::Zeroizing;
+use crate::document::{Document, Documents, Put};
+use crate::failure::Deadline;
+use crate::held::{Asked, Held, Values};
+use crate::reach::Reach;
+use crate::rows::Rows;
 
-use crate::failure::{Deadline, Failure};
-use crate::reach::{Document, Documents, Put, Reach, Rows, Values};
-use crate::read_back::{Asked, Held};
-
-/// A file to be written.
-#[derive(Clone)]
-pub struct NewFile {
-    /// Its path below the unit's folder.
-    pub path: String,
-    /// What stands in it.
-    pub text: Zeroizing<String>,
-    /// Whether that is for its owner alone.
-    pub secret: bool,
-}
-
-/// What is brought.
-#[derive(Clone)]
-pub enum Content {
-    /// These files; a path without a file is taken away.
-    Files(Vec<NewFile>, Vec<String>),
-    /// This JSON document.
-    Document(Zeroizing<String>),
-    /// No document any more.
-    NoDocument,
-    /// These changes of rows.
-    Rows(Vec<RowChange>),
-}
-
-/// One unit or instance on its way to one outlet.
-pub struct Load {
-    /// The way to the outlet.
-    pub reach: Reach,
-    /// What the unit has there.
-    pub asked: Asked,
-    /// What was seen there.
-    pub seen: Held,
-    /// What is brought.
-    pub content: Content,
-    /// How long that may take.
-    pub limit: Duration,
-}
-
-/// Why something was not brought.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum NotBrought {
-    /// Somebody has changed what is there since it was looked at. Nothing is written.
-    ChangedMeanwhile,
-    /// It does not go, and nothing is written but what is named here.
-    Failed(String),
-    /// No answer came: it may be there, or not.
-    NotKnown(String),
-}
+pub use crate::failure::NotBrought;
+pub use load::{Content, Load, NewFile};
 
 /// Brings all loads, each with its own time limit, and says what came of each, in their order.
 pub fn bring(loads: Vec<Load>) -> Vec<Result<(), NotBrought>> {
@@ -102,9 +56,9 @@ fn one(load: &Load) -> Result<(), NotBrought> {
                 }
                 _ => None,
             };
-            let documents = Documents::of(http, deadline).map_err(failed)?;
+            let documents = Documents::of(http, deadline).map_err(NotBrought::from)?;
             // Without an entity tag this is the only guard, and it is cheap.
-            if documents.get(url).map_err(failed)? != seen {
+            if documents.get(url).map_err(NotBrought::from)? != seen {
                 return Err(NotBrought::ChangedMeanwhile);
             }
             let changed = match (&load.content, &seen) {
@@ -115,30 +69,16 @@ fn one(load: &Load) -> Result<(), NotBrought> {
             match changed {
                 Ok(Put::Taken) => Ok(()),
                 Ok(Put::ChangedMeanwhile) => Err(NotBrought::ChangedMeanwhile),
-                Err(failure) => Err(uncertain(failure)),
+                Err(failure) => Err(NotBrought::uncertain(failure)),
             }
         }
         (Reach::Postgres(postgres), Asked::Rows(scope), Content::Rows(changes)) => {
             let nothing = Values::new();
             let seen = if let Held::Rows(values) = &load.seen { values } else { &nothing };
-            let mut rows = Rows::of(postgres, deadline).map_err(failed)?;
+            let mut rows = Rows::of(postgres, deadline).map_err(NotBrought::from)?;
             if rows.change(scope, seen, changes)? { Ok(()) } else { Err(NotBrought::ChangedMeanwhile) }
         }
         (Reach::None(reason), ..) => Err(NotBrought::Failed(reason.clone())),
         _ => Err(NotBrought::Failed("nothing can be brought there".to_owned())),
-    }
-}
-
-pub(crate) fn failed(failure: Failure) -> NotBrought {
-    NotBrought::Failed(failure.to_string())
-}
-
-/// A request that was sent may have been carried out, unless the answer says otherwise.
-fn uncertain(failure: Failure) -> NotBrought {
-    use cledger_core::probe::Answer;
-    match failure.answer {
-        Answer::Refused | Answer::NoSuchHost | Answer::Certificate | Answer::AccessDenied => failed(failure),
-        _ if failure.detail.starts_with("status ") => failed(failure),
-        _ => NotBrought::NotKnown(failure.to_string()),
     }
 }

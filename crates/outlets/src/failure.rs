@@ -49,3 +49,33 @@ impl Deadline {
         if left.is_zero() { Err(Failure::new(Answer::NoAnswer, "within the time limit")) } else { Ok(left) }
     }
 }
+
+/// Why something was not brought.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NotBrought {
+    /// Somebody has changed what is there since it was looked at. Nothing is written.
+    ChangedMeanwhile,
+    /// It does not go, and nothing is written but what is named here.
+    Failed(String),
+    /// No answer came: it may be there, or not.
+    NotKnown(String),
+}
+
+impl From<Failure> for NotBrought {
+    fn from(failure: Failure) -> Self {
+        Self::Failed(failure.to_string())
+    }
+}
+
+impl NotBrought {
+    /// A request that was sent may have been carried out, unless the answer says otherwise.
+    pub(crate) fn uncertain(failure: Failure) -> Self {
+        match failure.answer {
+            Answer::Refused | Answer::NoSuchHost | Answer::Certificate | Answer::AccessDenied => {
+                failure.into()
+            }
+            _ if failure.detail.starts_with("status ") => failure.into(),
+            _ => Self::NotKnown(failure.to_string()),
+        }
+    }
+}

@@ -5,14 +5,17 @@
 //! somebody else has written.
 
 pub mod bring;
+mod document;
 pub mod effect;
 mod failure;
 pub mod file;
+pub mod held;
 mod http;
 mod postgresql;
 pub mod probe;
 pub mod reach;
 pub mod read_back;
+mod rows;
 mod tcp;
 mod tls;
 mod trust;

@@ -1,21 +1,12 @@
 //! Ways to outlets: what one has to know to get there.
 
-mod document;
-mod rows;
-
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
 
 use cledger_core::model::RowColumns;
 use zeroize::Zeroizing;
 
-use crate::failure::{Deadline, Failure};
 use crate::trust::Trust;
-
-pub(crate) use document::{Document, Documents, Put};
-pub(crate) use rows::Rows;
-pub use rows::Values;
 
 /// The way to an outlet.
 #[derive(Debug, Clone)]
@@ -79,12 +70,4 @@ pub struct PostgresReach {
     pub columns: RowColumns,
     /// Whose certificates are trusted.
     pub trust: Trust,
-}
-
-impl PostgresReach {
-    /// Makes the table of our own layout, if it is not there yet; says whether it made it. A table that
-    /// is there must have its columns.
-    pub fn prepare(&self, limit: Duration) -> Result<bool, Failure> {
-        Rows::of(self, Deadline::within(limit))?.prepare()
-    }
 }

@@ -7,86 +7,21 @@ mod documents;
 mod files;
 mod process;
 mod rows;
+mod source;
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
-use std::sync::mpsc::{self, Sender};
+use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use cledger_store::Links;
-use zeroize::Zeroizing;
-
 use crate::failure::Deadline;
-use crate::file::FileError;
-use crate::reach::{Reach, Values};
+use crate::held::Held;
+use crate::reach::Reach;
 
 pub(crate) use files::files;
+pub use source::{Listing, Source};
 
-/// What is read back for one unit or instance.
-#[derive(Debug, Clone)]
-pub enum Asked {
-    /// These files of a folder.
-    Files(UnitFiles),
-    /// The environment of the process whose number is in this file.
-    Environment(PathBuf),
-    /// The document at this address.
-    Document(String),
-    /// The rows of this scope.
-    Rows(String),
-}
-
-/// Files that a unit has in an outlet.
-#[derive(Debug, Clone)]
-pub struct UnitFiles {
-    /// The outlet's folder, from the one that the way leads to. Links on the way there are its owner's.
-    pub base: PathBuf,
-    /// The unit's folder below it.
-    pub below: PathBuf,
-    /// The files' paths below that.
-    pub paths: Vec<String>,
-    /// What becomes of links below the outlet's folder.
-    pub links: Links,
-}
-
-/// What else is asked for beside what each unit has.
-#[derive(Debug, Clone)]
-pub enum Listing {
-    /// The folders in this one, those behind links too if these are followed.
-    Folders(PathBuf, Links),
-    /// The scopes that end like this, without it.
-    Scopes(String),
-}
-
-/// An outlet in a stage.
-#[derive(Debug, Clone)]
-pub struct Source {
-    /// The way there.
-    pub reach: Reach,
-    /// What is asked of it, by unit or instance.
-    pub asked: BTreeMap<String, Asked>,
-    /// What tells which units are there, if anything does.
-    pub listing: Option<Listing>,
-    /// How long it may take.
-    pub limit: Duration,
-}
-
-/// What a unit or instance has there.
-#[derive(Debug)]
-pub enum Held {
-    /// Its files, by path.
-    Files(BTreeMap<String, Result<Zeroizing<String>, FileError>>),
-    /// Its environment variables, by name.
-    Environment(BTreeMap<String, String>),
-    /// Its document, and its entity tag if there is one.
-    Document(Zeroizing<String>, Option<String>),
-    /// Its rows.
-    Rows(Values),
-    /// Nothing: it is not there.
-    NotThere,
-    /// Nobody can tell, for this reason.
-    NotKnown(String),
-}
+use source::{Teller, Told};
 
 /// What an outlet holds.
 #[derive(Debug, Default)]
@@ -97,34 +32,6 @@ pub struct ReadBack {
     pub names: Vec<String>,
     /// Why the outlet as a whole does not answer.
     pub trouble: Option<String>,
-}
-
-enum Told {
-    Unit(String, Held),
-    Names(Vec<String>),
-    Trouble(String),
-    Over,
-}
-
-/// Tells what comes of a source. Each method gives `false` once nobody listens any more.
-struct Teller<'s> {
-    at: usize,
-    sender: &'s Sender<(usize, Told)>,
-}
-
-impl Teller<'_> {
-    fn unit(&self, unit: &str, held: Held) -> bool {
-        self.sender.send((self.at, Told::Unit(unit.to_owned(), held))).is_ok()
-    }
-
-    fn names(&self, names: Vec<String>) -> bool {
-        self.sender.send((self.at, Told::Names(names))).is_ok()
-    }
-
-    fn trouble(&self, reason: impl Into<String>) {
-        // Nothing more comes of this source, so it does not matter whether anybody listens.
-        let _ = self.sender.send((self.at, Told::Trouble(reason.into())));
-    }
 }
 
 /// Reads all sources back, in their order, and tells each time how many have been heard to the end.

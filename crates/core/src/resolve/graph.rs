@@ -102,7 +102,7 @@ impl<'l> Session<'_, 'l> {
     fn edges(&mut self, node: Node) -> Vec<Edge<'l>> {
         let mut edges = Vec::new();
         let field = self.field(node);
-        self.derived_edges(node, field, &mut edges);
+        self.derived_edges(field, &mut edges);
         let (subject, stage) = (field.subject, field.stage);
         let reader = |shared_text| Reader { subject, stage, shared_text };
         if let Kind::Table { .. } = self.resolver.ledger().field(subject, field.slot).0.kind {
@@ -173,7 +173,7 @@ impl<'l> Session<'_, 'l> {
     }
 
     /// The edges of fields that are worked out from others: `url`, and a certificate's last day.
-    fn derived_edges(&mut self, node: Node, field: FieldId, edges: &mut Vec<Edge<'l>>) {
+    fn derived_edges(&mut self, field: FieldId, edges: &mut Vec<Edge<'l>>) {
         let ledger = self.resolver.ledger();
         let (entry, declaration) = ledger.field(field.subject, field.slot);
         let parts: Vec<&str> = match &entry.kind {

@@ -5,9 +5,11 @@ use std::path::Path;
 
 use cledger_store::{Folder, Links, Mode, WriteError};
 
-use super::{NewFile, NotBrought};
+use super::load::NewFile;
+use crate::failure::NotBrought;
 use crate::file::FileError;
-use crate::read_back::{Held, UnitFiles, files};
+use crate::held::{Held, UnitFiles};
+use crate::read_back::files;
 
 /// Writes files and takes others away, if the folder holds what was seen there.
 pub(super) fn bring(

@@ -2,9 +2,11 @@
 
 use std::thread;
 
-use super::{Asked, Held, Source, Teller};
+use super::source::{Source, Teller};
+use crate::document::{Document, Documents};
 use crate::failure::{Deadline, Failure};
-use crate::reach::{Document, Documents, HttpReach};
+use crate::held::{Asked, Held};
+use crate::reach::HttpReach;
 
 /// How many documents of one service are asked for at once.
 const AT_ONCE: usize = 8;

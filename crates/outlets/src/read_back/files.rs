@@ -6,8 +6,10 @@ use std::path::Path;
 use cledger_store::{Folder, Links};
 use zeroize::Zeroizing;
 
-use super::{Asked, Held, Listing, Source, Teller, UnitFiles, process};
+use super::process;
+use super::source::{Listing, Source, Teller};
 use crate::file::{FileError, LARGEST};
+use crate::held::{Asked, Held, UnitFiles};
 
 /// Tells what a source on this machine holds.
 pub(super) fn tell(root: &Path, source: &Source, teller: &Teller<'_>) {

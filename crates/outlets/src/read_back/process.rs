@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
-use super::Held;
 use crate::file::{self, FileError};
+use crate::held::Held;
 
 /// The environment that a process was started with (proc(5), `/proc/PID/environ`).
 pub(super) fn environment(root: &Path, pid_file: &Path) -> Held {

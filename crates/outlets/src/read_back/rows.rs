@@ -1,8 +1,10 @@
 //! Reading back the rows of a table.
 
-use super::{Asked, Held, Listing, Source, Teller};
+use super::source::{Listing, Source, Teller};
 use crate::failure::Deadline;
-use crate::reach::{PostgresReach, Rows};
+use crate::held::{Asked, Held};
+use crate::reach::PostgresReach;
+use crate::rows::Rows;
 
 /// Tells what a table holds.
 pub(super) fn tell(postgres: &PostgresReach, source: &Source, teller: &Teller<'_>, deadline: Deadline) {

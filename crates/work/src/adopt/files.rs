@@ -14,7 +14,7 @@ use cledger_core::value::Value;
 use cledger_formats::{Particulars, detect, format};
 
 use cledger_outlets::file::FileError;
-use cledger_outlets::read_back::Held;
+use cledger_outlets::held::Held;
 use cledger_store::Keys;
 use zeroize::Zeroizing;
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use cledger_core::address::Pattern;
-use cledger_outlets::read_back::Held;
+use cledger_outlets::held::Held;
 use cledger_store::daybook::Wanted;
 
 use crate::daybook;

@@ -9,7 +9,8 @@ use cledger_core::tree::Tree;
 use cledger_core::value::{Held as HeldValue, Value};
 use cledger_formats::{format, particulars};
 use cledger_outlets::file::FileError;
-use cledger_outlets::read_back::{Held, ReadBack};
+use cledger_outlets::held::Held;
+use cledger_outlets::read_back::ReadBack;
 use cledger_store::{Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, Keys};
 use zeroize::Zeroizing;
 

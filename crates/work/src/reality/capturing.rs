@@ -11,7 +11,7 @@ use cledger_core::tree::Tree;
 use cledger_core::value::Value;
 use cledger_formats::particulars;
 use cledger_outlets::file::FileError;
-use cledger_outlets::read_back::Held;
+use cledger_outlets::held::Held;
 use cledger_store::{CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, Keys};
 use zeroize::Zeroizing;
 

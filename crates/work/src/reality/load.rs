@@ -8,8 +8,8 @@ use cledger_core::model::{Ledger, OutletKind, OutputFormat, Subject};
 use cledger_core::tree::Tree;
 use cledger_formats::{Particulars, format};
 use cledger_outlets::bring::{Content as Load, NewFile};
-use cledger_outlets::reach::Values;
-use cledger_outlets::read_back::Held;
+use cledger_outlets::held::Held;
+use cledger_outlets::held::Values;
 use cledger_store::daybook::Content;
 use zeroize::Zeroizing;
 

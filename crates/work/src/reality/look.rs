@@ -11,7 +11,8 @@ use cledger_core::tree::Tree;
 use cledger_core::value::Value;
 use cledger_formats::{particulars, text_of};
 use cledger_outlets::file::FileError;
-use cledger_outlets::read_back::{Held, ReadBack, Source, read_back};
+use cledger_outlets::held::Held;
+use cledger_outlets::read_back::{ReadBack, Source, read_back};
 use jiff::civil::Date;
 use zeroize::Zeroizing;
 

@@ -9,8 +9,9 @@ use cledger_core::model::{HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, Stage
 use cledger_core::reference::{Piece, pieces};
 use cledger_core::trust::of_outlet;
 use cledger_core::uri::ENCODED;
+use cledger_outlets::held::{Asked, UnitFiles};
 use cledger_outlets::reach::Reach;
-use cledger_outlets::read_back::{Asked, Listing, ReadBack, Source, UnitFiles};
+use cledger_outlets::read_back::{Listing, ReadBack, Source};
 use cledger_store::Links;
 use percent_encoding::utf8_percent_encode;
 

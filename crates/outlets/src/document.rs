@@ -8,10 +8,10 @@ use ureq::http::{Response, StatusCode, header};
 use ureq::{Agent, Body};
 use zeroize::Zeroizing;
 
-use super::HttpReach;
 use crate::failure::{Deadline, Failure};
 use crate::file::LARGEST;
 use crate::http::{Redirects, agent, failure};
+use crate::reach::HttpReach;
 
 /// How long the pause before the second try is; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(100);

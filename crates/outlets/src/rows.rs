@@ -1,18 +1,16 @@
 //! Rows of a table in PostgreSQL: names and values, by scope.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use cledger_core::delivery::RowChange;
 use postgres::Client;
 use zeroize::Zeroizing;
 
-use super::PostgresReach;
-use crate::bring::{NotBrought, failed};
-use crate::failure::{Deadline, Failure};
+use crate::failure::{Deadline, Failure, NotBrought};
+use crate::held::Values;
 use crate::postgresql::{failure, log_in};
-
-/// Names and values.
-pub type Values = BTreeMap<String, Zeroizing<String>>;
+use crate::reach::PostgresReach;
 
 /// What `pg_attribute` says of one column.
 struct Column {
@@ -20,6 +18,14 @@ struct Column {
     data_type: String,
     /// The most characters that it holds.
     longest: Option<usize>,
+}
+
+impl PostgresReach {
+    /// Makes the table of our own layout, if it is not there yet; says whether it made it. A table that
+    /// is there must have its columns.
+    pub fn prepare(&self, limit: Duration) -> Result<bool, Failure> {
+        Rows::of(self, Deadline::within(limit))?.prepare()
+    }
 }
 
 /// A connection to the table of an outlet.
@@ -143,21 +149,21 @@ impl<'r> Rows<'r> {
         seen: &Values,
         changes: &[RowChange],
     ) -> Result<bool, NotBrought> {
-        let longest = self.check().map_err(failed)?;
-        too_long(longest, scope, changes).map_err(failed)?;
+        let longest = self.check().map_err(NotBrought::from)?;
+        too_long(longest, scope, changes).map_err(NotBrought::from)?;
         let columns = &self.reach.columns;
         let [scope_column, name_column, value_column] =
             [&columns.scope, &columns.name, &columns.value].map(|it| quoted(it));
         let table = self.table();
         let select = self.select("= $1 FOR UPDATE");
-        let wrong = |error: postgres::Error| failed(failure(&error));
+        let wrong = |error: postgres::Error| NotBrought::from(failure(&error));
         let mut transaction = self.client.transaction().map_err(wrong)?;
         // Rows that are not there yet cannot be locked: two of us wait for each other here.
         let lock = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))";
         transaction.execute(lock, &[&format!("cledger {table} {scope}")]).map_err(wrong)?;
         let mut there = Values::new();
         for row in transaction.query(&select, &[&scope]).map_err(wrong)? {
-            add(&mut there, &row).map_err(failed)?;
+            add(&mut there, &row).map_err(NotBrought::from)?;
         }
         if there != *seen {
             return Ok(false);

@@ -1,0 +1,55 @@
+//! What units have at outlets, and where.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use cledger_store::Links;
+use zeroize::Zeroizing;
+
+use crate::file::FileError;
+
+/// Names and values.
+pub type Values = BTreeMap<String, Zeroizing<String>>;
+
+/// What is read back for one unit or instance.
+#[derive(Debug, Clone)]
+pub enum Asked {
+    /// These files of a folder.
+    Files(UnitFiles),
+    /// The environment of the process whose number is in this file.
+    Environment(PathBuf),
+    /// The document at this address.
+    Document(String),
+    /// The rows of this scope.
+    Rows(String),
+}
+
+/// Files that a unit has in an outlet.
+#[derive(Debug, Clone)]
+pub struct UnitFiles {
+    /// The outlet's folder, from the one that the way leads to. Links on the way there are its owner's.
+    pub base: PathBuf,
+    /// The unit's folder below it.
+    pub below: PathBuf,
+    /// The files' paths below that.
+    pub paths: Vec<String>,
+    /// What becomes of links below the outlet's folder.
+    pub links: Links,
+}
+
+/// What a unit or instance has there.
+#[derive(Debug)]
+pub enum Held {
+    /// Its files, by path.
+    Files(BTreeMap<String, Result<Zeroizing<String>, FileError>>),
+    /// Its environment variables, by name.
+    Environment(BTreeMap<String, String>),
+    /// Its document, and its entity tag if there is one.
+    Document(Zeroizing<String>, Option<String>),
+    /// Its rows.
+    Rows(Values),
+    /// Nothing: it is not there.
+    NotThere,
+    /// Nobody can tell, for this reason.
+    NotKnown(String),
+}
