@@ -24,7 +24,7 @@ pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, 
 pub use entry::{Entry, Form, Kind, UrlShape};
 pub use field_patterns::{FieldPatterns, NoFieldPattern};
 pub use judging::{EXPIRING_DAYS, Judging};
-pub use ledger::{Aligned, DaybookStore, Ledger, Subject};
+pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
 pub use look_up::{LookUp, LookUpError, LookUpSource, value_at};
 pub use outlet::{Effecting, Given, HttpOutlet, Outlet, OutletKind, PostgresOutlet, Ready, RowColumns};
 pub use output::{Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn};

@@ -29,7 +29,7 @@ pub use setting::{Target, setting, setting_of};
 pub use share::{share, shared_file};
 
 use crate::folder::FileError;
-use crate::tree::Tree;
+use crate::tree::{Changed, Tree};
 
 /// One change of one file.
 #[derive(Debug, Clone)]
@@ -69,9 +69,6 @@ impl std::fmt::Debug for What {
         })
     }
 }
-
-/// The new texts of files, by path; `None` for a file that goes.
-pub type Changed = BTreeMap<String, Option<String>>;
 
 /// Why a file cannot be edited.
 #[derive(Debug, thiserror::Error)]
@@ -115,51 +112,6 @@ pub fn apply(tree: &dyn Tree, edits: &[Edit]) -> Result<Changed, EditError> {
         }
     });
     Ok(changed.collect())
-}
-
-/// A tree as it will be once changes are made.
-pub struct Overlay<'t> {
-    base: &'t dyn Tree,
-    changed: &'t Changed,
-}
-
-impl<'t> Overlay<'t> {
-    /// Lays changes over a tree.
-    pub fn new(base: &'t dyn Tree, changed: &'t Changed) -> Self {
-        Self { base, changed }
-    }
-}
-
-impl Tree for Overlay<'_> {
-    fn text(&self, path: &str) -> Result<Option<String>, FileError> {
-        match self.changed.get(path) {
-            Some(text) => Ok(text.clone()),
-            None => self.base.text(path),
-        }
-    }
-
-    fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FileError> {
-        let mut names = self.base.names(folder)?.unwrap_or_default();
-        let inside = format!("{folder}/");
-        for (path, text) in self.changed {
-            let Some(rest) = path.strip_prefix(&inside) else { continue };
-            let (name, is_file) = rest.split_once('/').map_or((rest, true), |(name, _)| (name, false));
-            if text.is_some() && !names.iter().any(|known| known == name) {
-                names.push(name.to_owned());
-            } else if text.is_none() && is_file {
-                names.retain(|known| known != name);
-            }
-        }
-        names.sort_unstable();
-        Ok((!names.is_empty()).then_some(names))
-    }
-
-    fn is_folder(&self, path: &str) -> bool {
-        let inside = format!("{path}/");
-        let made =
-            |(changed, text): (&String, &Option<String>)| text.is_some() && changed.starts_with(&inside);
-        self.base.is_folder(path) || self.changed.iter().any(made)
-    }
 }
 
 /// A file's text with a block of lines after it, a blank line between them; the block alone where

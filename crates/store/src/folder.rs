@@ -15,7 +15,7 @@ use std::sync::{Mutex, PoisonError};
 use rustix::fs::{AtFlags, CWD, Dir, FileType, OFlags, Stat};
 use rustix::io::Errno;
 
-use crate::write::{Mode, Written};
+use crate::mode::{Mode, Written};
 
 /// The most names in one folder that are read.
 const MOST_NAMES: usize = 200_000;

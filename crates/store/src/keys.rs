@@ -14,6 +14,7 @@ mod data_key;
 mod identity;
 mod key_file;
 mod readers;
+mod recipient;
 mod reseal;
 mod watch;
 
@@ -31,12 +32,13 @@ pub use change::{Admitted, admit, exclude, known_recipient, make, move_key, rota
 pub use data_key::DataKey;
 pub(crate) use data_key::hex;
 pub use identity::{AskPassphrase, Identity, IdentityError, Made};
-pub use key_file::{BadRecipient, KeyFile, Reader, Recipient};
+pub use key_file::{KeyFile, Reader};
 pub use readers::{READERS, Readers};
+pub use recipient::{BadRecipient, Recipient};
 pub use reseal::{Resealed, reseal};
 pub use watch::{Sight, Watch};
 
-use key_file::PASSPHRASE;
+use recipient::PASSPHRASE;
 
 use crate::tree::Tree;
 

@@ -14,6 +14,7 @@ mod kinds;
 mod local;
 mod locked;
 mod mistake;
+mod mode;
 mod outside;
 mod owner;
 mod read;
@@ -25,9 +26,9 @@ pub use capture::{
     Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, NoCapture,
 };
 pub use edit::{
-    Changed, Edit, EditError, Named, Overlay, ProposedOutput, Renaming, Target, What, append, apply,
-    entry_block, extend, field_pattern, key, literal, output_block, parse_value, patterns, put, remove,
-    rename, setting, setting_of, share, shared_file, with_cells,
+    Edit, EditError, Named, ProposedOutput, Renaming, Target, What, append, apply, entry_block, extend,
+    field_pattern, key, literal, output_block, parse_value, patterns, put, remove, rename, setting,
+    setting_of, share, shared_file, with_cells,
 };
 pub use find::{FindError, find};
 pub use folder::{FileError, Folder, Links, read_named, text_named};
@@ -40,11 +41,12 @@ pub use keys::{
 pub use local::{Foreign, Local};
 pub use locked::{Glance, Interrupted, LockError, Locked, NoPlan, OpenChange, OpenFile, Since};
 pub use mistake::{Mistake, Unreadable};
+pub use mode::{Mode, Written};
 pub use outside::{LARGEST_SECRET, Surroundings, without_final_newline};
 pub use read::{Scope, read, unit_names};
 pub use state::{Remembered, SeenKey, State, StateError};
-pub use tree::{Disk, LARGEST_FILE, Memory, Tree};
-pub use write::{Mode, WriteError, Written, write_atomically};
+pub use tree::{Changed, Disk, LARGEST_FILE, Memory, Overlay, Tree};
+pub use write::{WriteError, write_atomically};
 
 /// The file that makes a folder a ledger.
 pub const MANIFEST: &str = "ledger.toml";

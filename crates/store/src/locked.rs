@@ -13,10 +13,11 @@ use std::path::Path;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crate::edit::Changed;
 use crate::folder::{FileError, Folder, Links};
 use crate::local::{Foreign, Local};
-use crate::write::{Mode, WriteError};
+use crate::mode::Mode;
+use crate::tree::Changed;
+use crate::write::WriteError;
 
 pub use plan::{NoPlan, OpenChange, OpenFile, Since};
 

@@ -19,8 +19,11 @@ mod layout;
 mod manifest;
 mod outlets;
 mod outputs;
+mod patterns;
 mod settings;
+mod stages;
 mod tables;
+mod toml_file;
 mod units;
 mod waivers;
 
@@ -32,10 +35,11 @@ use cledger_core::name::Name;
 use crate::mistake::{Mistake, Mistakes, Unreadable};
 use crate::tree::Tree;
 use crate::{MANIFEST, WAIVERS};
-use contract::{Patterns, Shared, Surroundings};
+use contract::{Shared, Surroundings};
 use documents::Documents;
 use layout::Layout;
 use manifest::Manifest;
+use patterns::Patterns;
 
 /// How much of a ledger is read.
 #[derive(Debug, Clone)]

@@ -14,7 +14,7 @@ use etcetera::BaseStrategy as _;
 use serde::{Deserialize, Serialize};
 
 use crate::folder::{FileError, Folder, Links};
-use crate::write::Mode;
+use crate::mode::Mode;
 
 /// The version of the form.
 const FORMAT: u32 = 1;

@@ -5,7 +5,6 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use crate::edit::{Changed, Overlay};
 use crate::folder::{FileError, Folder, Links};
 
 /// The largest file of a ledger, in bytes.
@@ -26,6 +25,9 @@ pub trait Tree: Sync {
     /// Whether there is such a folder.
     fn is_folder(&self, path: &str) -> bool;
 }
+
+/// The new texts of files, by path; `None` for a file that goes.
+pub type Changed = BTreeMap<String, Option<String>>;
 
 /// A folder on disk. Links in it are followed as long as they stay in it.
 pub struct Disk {
@@ -118,5 +120,50 @@ impl Tree for Memory {
     fn is_folder(&self, path: &str) -> bool {
         let inside = format!("{path}/");
         self.0.keys().any(|known| known.starts_with(&inside))
+    }
+}
+
+/// A tree as it will be once changes are made.
+pub struct Overlay<'t> {
+    base: &'t dyn Tree,
+    changed: &'t Changed,
+}
+
+impl<'t> Overlay<'t> {
+    /// Lays changes over a tree.
+    pub fn new(base: &'t dyn Tree, changed: &'t Changed) -> Self {
+        Self { base, changed }
+    }
+}
+
+impl Tree for Overlay<'_> {
+    fn text(&self, path: &str) -> Result<Option<String>, FileError> {
+        match self.changed.get(path) {
+            Some(text) => Ok(text.clone()),
+            None => self.base.text(path),
+        }
+    }
+
+    fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FileError> {
+        let mut names = self.base.names(folder)?.unwrap_or_default();
+        let inside = format!("{folder}/");
+        for (path, text) in self.changed {
+            let Some(rest) = path.strip_prefix(&inside) else { continue };
+            let (name, is_file) = rest.split_once('/').map_or((rest, true), |(name, _)| (name, false));
+            if text.is_some() && !names.iter().any(|known| known == name) {
+                names.push(name.to_owned());
+            } else if text.is_none() && is_file {
+                names.retain(|known| known != name);
+            }
+        }
+        names.sort_unstable();
+        Ok((!names.is_empty()).then_some(names))
+    }
+
+    fn is_folder(&self, path: &str) -> bool {
+        let inside = format!("{path}/");
+        let made =
+            |(changed, text): (&String, &Option<String>)| text.is_some() && changed.starts_with(&inside);
+        self.base.is_folder(path) || self.changed.iter().any(made)
     }
 }

@@ -6,13 +6,8 @@ mod unit;
 
 use clap::{Args, Subcommand};
 use cledger_work::Trouble;
-use cledger_work::add::Added;
-use serde::Serialize;
 
 use crate::app::App;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct AddArgs {
@@ -55,14 +50,4 @@ pub(crate) fn run(args: &AddArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         What::Table(args) => args.add(app)?,
     };
     Ok(app.show(&added))
-}
-
-impl Shown for Added {
-    fn print(&self, console: &mut Console) {
-        text::add::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::add::document(self)
-    }
 }

@@ -6,15 +6,11 @@ use cledger_core::model::OutputFormat;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
 use cledger_work::adopt::adopt;
-use cledger_work::adopt::adoption::{Adoption, ToAdopt};
-use serde::Serialize;
+use cledger_work::adopt::adoption::ToAdopt;
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct AdoptArgs {
@@ -54,14 +50,4 @@ pub(crate) fn run(args: &AdoptArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
 /// The format with this name.
 pub(super) fn format(name: &str) -> Option<OutputFormat> {
     OutputFormat::ALL.iter().find(|(_, known)| *known == name).map(|(format, _)| *format)
-}
-
-impl Shown for Adoption {
-    fn print(&self, console: &mut Console) {
-        text::adopt::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::adopt::document(self)
-    }
 }

@@ -5,15 +5,11 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_store::Scope;
 use cledger_work::Trouble;
-use cledger_work::deliver::chores::{ChoreDone, OpenChore, chores, done};
+use cledger_work::deliver::chores::{chores, done};
 use cledger_work::meant::address;
-use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true)]
@@ -49,24 +45,4 @@ pub(crate) fn run(args: &ChoresArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
     let open = chores(&app.open(&Scope::Whole)?, pattern.as_ref())?;
     Ok(app.show(&open))
-}
-
-impl Shown for Vec<OpenChore> {
-    fn print(&self, console: &mut Console) {
-        text::chores::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::chores::document(self)
-    }
-}
-
-impl Shown for ChoreDone {
-    fn print(&self, console: &mut Console) {
-        console.line(format!("Done, for {}@{}: {}", self.owner, self.stage, self.text));
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::chores::document(&[])
-    }
 }

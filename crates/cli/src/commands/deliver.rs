@@ -4,17 +4,13 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::Scope;
-use cledger_work::deliver::{Delivered, ToDeliver, deliver};
+use cledger_work::Trouble;
+use cledger_work::deliver::{ToDeliver, deliver};
 use cledger_work::meant::{address, refuse_entry};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct DeliverArgs {
@@ -57,22 +53,4 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         write: args.write,
     };
     Ok(app.show(&deliver(&app.open(&Scope::Whole)?, &asked)?))
-}
-
-impl Shown for Delivered {
-    fn print(&self, console: &mut Console) {
-        text::deliver::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::deliver::document(self)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
-
-    fn trouble(&self) -> Option<&Trouble> {
-        self.trouble.as_ref()
-    }
 }

@@ -6,16 +6,12 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::{Address, AddressError};
 use cledger_core::name::Name;
-use cledger_work::drift::{Drift, ToLookAt, ToTake, drift, take};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
+use cledger_work::Trouble;
+use cledger_work::drift::{ToLookAt, ToTake, drift, take};
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct DriftArgs {
@@ -79,18 +75,4 @@ fn taken(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         write: args.write,
     };
     Ok(app.show(&take(&app.change(&args.change.wait)?, &asked)?))
-}
-
-impl Shown for Drift {
-    fn print(&self, console: &mut Console) {
-        text::drift::print(console, &self.units);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::drift::document(&self.units)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
 }

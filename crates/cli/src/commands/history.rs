@@ -6,16 +6,16 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_store::Scope;
-use cledger_work::deliver::history::{History, Verified, copy, history, verified};
+use cledger_work::Trouble;
+use cledger_work::deliver::history::{copy, history, verified};
 use cledger_work::shown::counted;
-use cledger_work::{Kind, Trouble};
 use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
 use crate::output::console::Console;
+use crate::output::json;
 use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct HistoryArgs {
@@ -43,30 +43,6 @@ pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         return Ok(app.show(&verified(&opened)?));
     }
     Ok(app.show(&history(&opened, pattern.as_ref(), args.last)?))
-}
-
-impl Shown for History {
-    fn print(&self, console: &mut Console) {
-        text::history::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::history::document(self)
-    }
-}
-
-impl Shown for Verified {
-    fn print(&self, console: &mut Console) {
-        text::history::verified(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::history::verified(self)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
 }
 
 /// A daybook that was copied whole.

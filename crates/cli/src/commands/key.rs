@@ -7,15 +7,11 @@ mod readers;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCompleter;
 use cledger_work::Trouble;
-use cledger_work::keys::{self, KeyChange, KeysChanged, OwnIdentity};
-use serde::Serialize;
+use cledger_work::keys::{self, KeyChange};
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct KeyArgs {
@@ -71,24 +67,4 @@ pub(crate) fn run(args: &KeyArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         What::Protect(args) => keys::protect(&app.change(&args.change.wait)?, &args.asked())?,
     };
     Ok(app.show(&changed))
-}
-
-impl Shown for KeysChanged {
-    fn print(&self, console: &mut Console) {
-        text::key::done(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::key::document(self)
-    }
-}
-
-impl Shown for OwnIdentity {
-    fn print(&self, console: &mut Console) {
-        text::key::identity(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::key::identity(self)
-    }
 }

@@ -6,16 +6,12 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::name::Name;
+use cledger_work::Trouble;
 use cledger_work::meant::{address, refuse_entry, scope_of};
-use cledger_work::probe::{ProbeReport, probe};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
+use cledger_work::probe::probe;
 
 use crate::app::App;
 use crate::complete;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct ProbeArgs {
@@ -57,18 +53,4 @@ pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let status = app.show(&report);
     opened.tell_unread();
     Ok(status)
-}
-
-impl Shown for ProbeReport {
-    fn print(&self, console: &mut Console) {
-        text::probe::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::probe::document(self)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
 }

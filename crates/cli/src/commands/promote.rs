@@ -6,16 +6,12 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::name::Name;
-use cledger_work::promote::{Promoted, ToPromote, promote};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
+use cledger_work::Trouble;
+use cledger_work::promote::{ToPromote, promote};
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 #[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
@@ -70,22 +66,4 @@ pub(crate) fn run(args: &PromoteArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         write: args.write,
     };
     Ok(app.show(&promote(&app.at, &asked)?))
-}
-
-impl Shown for Promoted {
-    fn print(&self, console: &mut Console) {
-        text::promote::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::promote::document(self)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
-
-    fn trouble(&self) -> Option<&Trouble> {
-        self.delivered.as_ref().and_then(|delivered| delivered.trouble.as_ref())
-    }
 }

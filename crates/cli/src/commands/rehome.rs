@@ -4,17 +4,13 @@ use std::path::PathBuf;
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
+use cledger_work::Trouble;
 use cledger_work::meant::{address, scope_of};
-use cledger_work::rehome::{RehomeReport, ToRehome, rehome};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
+use cledger_work::rehome::{ToRehome, rehome};
 
 use crate::app::App;
 use crate::complete;
 use crate::options::HandOutOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct RehomeArgs {
@@ -51,18 +47,4 @@ pub(crate) fn run(args: &RehomeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     };
     let opened = app.open(&scope_of([&asked.from, &asked.to]))?;
     Ok(app.show(&rehome(&opened, &asked)?))
-}
-
-impl Shown for RehomeReport {
-    fn print(&self, console: &mut Console) {
-        text::rehome::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::rehome::document(self)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
 }

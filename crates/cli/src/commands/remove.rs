@@ -5,15 +5,11 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::address::AddressError;
 use cledger_work::Trouble;
-use cledger_work::remove::{Removed, remove};
-use serde::Serialize;
+use cledger_work::remove::remove;
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct RemoveArgs {
@@ -32,14 +28,4 @@ pub(crate) fn run(args: &RemoveArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let addresses: Vec<Address> = parsed.collect::<Result<_, AddressError>>()?;
     let removed = remove(&app.change(&args.change.wait)?, &addresses, &args.change.consent(), args.write)?;
     Ok(app.show(&removed))
-}
-
-impl Shown for Removed {
-    fn print(&self, console: &mut Console) {
-        text::remove::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::remove::document(self)
-    }
 }

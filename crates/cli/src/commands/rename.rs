@@ -5,15 +5,11 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
-use cledger_work::rename::{Renamed, rename};
-use serde::Serialize;
+use cledger_work::rename::rename;
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct RenameArgs {
@@ -37,14 +33,4 @@ pub(crate) fn run(args: &RenameArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let changing = app.change(&args.change.wait)?;
     let renamed = rename(&changing, &address, &args.new_name, args.outputs, args.write)?;
     Ok(app.show(&renamed))
-}
-
-impl Shown for Renamed {
-    fn print(&self, console: &mut Console) {
-        text::rename::print(console, "renamed", (&self.from, &self.to), &self.files, self.written);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::rename::document((&self.from, &self.to), &self.files, self.written)
-    }
 }

@@ -5,17 +5,13 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
+use cledger_work::Trouble;
 use cledger_work::meant::{address, refuse_entry};
-use cledger_work::render::{Rendered, ToRender, render};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
+use cledger_work::render::{ToRender, render};
 
 use crate::app::App;
 use crate::complete;
 use crate::options::{AssumeOptions, HandOutOptions};
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct RenderArgs {
@@ -63,18 +59,4 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     };
     let rendered = render(&opened, &opened.assuming(&assumptions), &asked)?;
     Ok(app.show(&rendered))
-}
-
-impl Shown for Rendered {
-    fn print(&self, console: &mut Console) {
-        text::render::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::render::document(self)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
 }

@@ -6,16 +6,12 @@ use cledger_store::MANIFEST;
 use cledger_work::Trouble;
 use cledger_work::recipe::Recipe;
 use cledger_work::replace::changes::{ChangeTexts, Names};
-use cledger_work::replace::{Replacement, ToReplace, keep, replace};
-use serde::Serialize;
+use cledger_work::replace::{ToReplace, keep, replace};
 
 use crate::app::App;
 use crate::conditions::ConditionOptions;
 use crate::exit;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct ReplaceArgs {
@@ -112,14 +108,4 @@ pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         write: args.write,
     };
     Ok(app.show(&replace(&changing, &asked)?))
-}
-
-impl Shown for Replacement {
-    fn print(&self, console: &mut Console) {
-        text::replace::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::replace::document(self)
-    }
 }

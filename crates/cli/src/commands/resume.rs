@@ -3,14 +3,10 @@
 use clap::Args;
 use cledger_store::Interrupted;
 use cledger_work::Trouble;
-use cledger_work::resume::{Resumed, resume};
-use serde::Serialize;
+use cledger_work::resume::resume;
 
 use crate::app::App;
 use crate::options::WaitOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct ResumeArgs {
@@ -35,14 +31,4 @@ pub(crate) fn run(args: &ResumeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     };
     let resumed = resume(&app.at, how, args.wait.time(), args.write)?;
     Ok(app.show(&resumed))
-}
-
-impl Shown for Option<Resumed> {
-    fn print(&self, console: &mut Console) {
-        text::resume::print(console, self.as_ref());
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::resume::document(self.as_ref())
-    }
 }

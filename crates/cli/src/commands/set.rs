@@ -4,15 +4,11 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
-use cledger_work::set::{self, SettingsChanged, ToSay, ToSet};
-use serde::Serialize;
+use cledger_work::set::{self, ToSay, ToSet};
 
 use crate::app::App;
 use crate::complete;
 use crate::options::{ChangeOptions, SecretOptions};
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct SetArgs {
@@ -81,14 +77,4 @@ pub(crate) fn unset(args: &UnsetArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
     let changing = app.change(&args.change.wait)?;
     let changed = set::unset(&changing, &args.settings, args.stage.as_ref(), &args.change.consent())?;
     Ok(app.show(&changed))
-}
-
-impl Shown for SettingsChanged {
-    fn print(&self, console: &mut Console) {
-        text::change::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::change::document(self)
-    }
 }

@@ -5,15 +5,11 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
-use cledger_work::share::{Shared, share};
-use serde::Serialize;
+use cledger_work::share::share;
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct ShareArgs {
@@ -34,14 +30,4 @@ pub(crate) fn run(args: &ShareArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = Address::parse(&args.address)?;
     let shared = share(&app.change(&args.change.wait)?, &address, &args.with, args.write)?;
     Ok(app.show(&shared))
-}
-
-impl Shown for Shared {
-    fn print(&self, console: &mut Console) {
-        text::rename::print(console, "shared", (&self.from, &self.to), &self.files, self.written);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::rename::document((&self.from, &self.to), &self.files, self.written)
-    }
 }

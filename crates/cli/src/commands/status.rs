@@ -5,14 +5,10 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_store::Scope;
 use cledger_work::Trouble;
-use cledger_work::deliver::status::{Status, status};
-use serde::Serialize;
+use cledger_work::deliver::status::status;
 
 use crate::app::App;
 use crate::complete;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct StatusArgs {
@@ -29,14 +25,4 @@ pub(crate) fn run(args: &StatusArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         args.units.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
     let status = status(&app.open(&Scope::Whole)?, &patterns, args.live)?;
     Ok(app.show(&status))
-}
-
-impl Shown for Status {
-    fn print(&self, console: &mut Console) {
-        text::status::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::status::document(self)
-    }
 }

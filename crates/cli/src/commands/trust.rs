@@ -3,8 +3,8 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_store::{Remembered, Scope};
-use cledger_work::keys::{KeysTrusted, trust_keys};
-use cledger_work::trust::{Doing, Trusted, trust, trusted_ledgers};
+use cledger_work::keys::trust_keys;
+use cledger_work::trust::{Doing, trust, trusted_ledgers};
 use cledger_work::{Kind, Trouble};
 use serde::Serialize;
 
@@ -61,25 +61,5 @@ impl Shown for Ledgers {
 
     fn kind(&self) -> Option<Kind> {
         (!self.all_read).then_some(Kind::Outside)
-    }
-}
-
-impl Shown for Trusted {
-    fn print(&self, console: &mut Console) {
-        text::trust::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::trust::document(self)
-    }
-}
-
-impl Shown for KeysTrusted {
-    fn print(&self, console: &mut Console) {
-        text::key::trusted(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::key::compared(&self.keys, Some(self.written))
     }
 }

@@ -5,15 +5,11 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::findings::Code;
 use cledger_core::model;
 use cledger_work::Trouble;
-use cledger_work::waive::{ToWaive, Waived, waive};
-use serde::Serialize;
+use cledger_work::waive::{ToWaive, waive};
 
 use crate::app::App;
 use crate::complete;
 use crate::options::WaitOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct WaiveArgs {
@@ -52,14 +48,4 @@ pub(crate) fn run(args: &WaiveArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     };
     let waived = waive(&app.change(&args.wait)?, &asked)?;
     Ok(app.show(&waived))
-}
-
-impl Shown for Waived {
-    fn print(&self, console: &mut Console) {
-        text::waive::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::waive::document(self)
-    }
 }

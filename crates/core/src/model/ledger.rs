@@ -86,6 +86,15 @@ fn find<T>(list: &[T], name: &str, of: impl Fn(&T) -> &Name) -> Option<usize> {
     list.binary_search_by(|known| of(known).as_str().cmp(name)).ok()
 }
 
+/// Why names lead to no field.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NoSlot {
+    /// The subject has no such entry.
+    NoEntry,
+    /// It has the entry, which has no such field, or several where none is named.
+    NoField,
+}
+
 impl Ledger {
     /// The stage with this name.
     pub fn stage_id(&self, name: &str) -> Option<StageId> {
@@ -213,17 +222,16 @@ impl Ledger {
         }
     }
 
-    /// The slot of a field by its names, as the subject sees it: `Err(true)` if the entry is
-    /// there and the field is not, `Err(false)` if the entry is not.
-    pub fn find_slot(&self, subject: Subject, entry: &str, field: Option<&str>) -> Result<Slot, bool> {
+    /// The slot of a field by its names, as the subject sees it.
+    pub fn find_slot(&self, subject: Subject, entry: &str, field: Option<&str>) -> Result<Slot, NoSlot> {
         let slots = self.slots(subject);
         let found = slots
             .entries
             .binary_search_by(|known| self.entry(subject, known.entry).name.as_str().cmp(entry))
-            .map_err(|_| false)?;
+            .map_err(|_| NoSlot::NoEntry)?;
         let entry = slots.entries[found];
-        let position = self.entry(subject, entry.entry).field(field).ok_or(true)?;
-        u32::try_from(position).map(|position| Slot(entry.first + position)).map_err(|_| true)
+        let position = self.entry(subject, entry.entry).field(field).ok_or(NoSlot::NoField)?;
+        u32::try_from(position).map(|position| Slot(entry.first + position)).map_err(|_| NoSlot::NoField)
     }
 
     /// The names of all entries that the subject sees.

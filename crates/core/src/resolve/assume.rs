@@ -3,7 +3,7 @@
 use super::Layer;
 use super::outcome::Origin;
 use crate::address::{Address, Owner};
-use crate::model::{Ledger, Slot, StageId, Subject, Vary, Verdict};
+use crate::model::{Ledger, NoSlot, Slot, StageId, Subject, Vary, Verdict};
 use crate::name::{Name, nearest};
 use crate::value::{Held, Value};
 
@@ -84,13 +84,12 @@ impl Assumption {
             }
         };
         let field = address.field.as_ref().map(Name::as_str);
-        let slot = ledger.find_slot(subject, entry.as_str(), field).map_err(|has_entry| {
-            match (&address.field, has_entry) {
-                (Some(field), true) => unknown("field", field, Vec::new()),
-                (None, true) => AssumptionError::NoField(address.to_string()),
-                (_, false) => unknown("entry", entry, ledger.entry_names(subject).collect()),
-            }
-        })?;
+        let slot =
+            ledger.find_slot(subject, entry.as_str(), field).map_err(|why| match (&address.field, why) {
+                (Some(field), NoSlot::NoField) => unknown("field", field, Vec::new()),
+                (None, NoSlot::NoField) => AssumptionError::NoField(address.to_string()),
+                (_, NoSlot::NoEntry) => unknown("entry", entry, ledger.entry_names(subject).collect()),
+            })?;
         let (_, declaration) = ledger.field(subject, slot);
         if declaration.derived {
             return Err(AssumptionError::Fixed(address.to_string(), "it is derived from other fields"));

@@ -5,7 +5,7 @@ use compact_str::CompactString;
 use super::FieldId;
 use super::outcome::{Origin, Problem, ProblemCode};
 use super::session::{Edge, Session};
-use crate::model::{EntryRef, StageId, Subject};
+use crate::model::{EntryRef, NoSlot, StageId, Subject};
 use crate::name::{Name, nearest};
 use crate::reference::{FieldName, Piece, Target, pieces};
 use crate::value::Value;
@@ -214,14 +214,14 @@ impl<'l> Session<'_, 'l> {
         let owner = ledger.owner(subject);
         match ledger.find_slot(subject, entry, field) {
             Ok(slot) => Ok(Reached::Field(FieldId { subject, stage, slot })),
-            Err(false) if ledger.shared_id(entry).is_some() => {
+            Err(NoSlot::NoEntry) if ledger.shared_id(entry).is_some() => {
                 Err(format!("`{owner}` does not use shared entry `{entry}`: add it to its `uses`"))
             }
-            Err(false) => {
+            Err(NoSlot::NoEntry) => {
                 let near = near(entry, ledger.entry_names(subject));
                 Err(format!("`{owner}` has no entry `{entry}`{near}"))
             }
-            Err(true) => {
+            Err(NoSlot::NoField) => {
                 let slots = ledger.slots(subject);
                 let known = slots
                     .entries

@@ -20,7 +20,7 @@ use rusqlite::{
 use super::record::{Row, signed};
 use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, SCHEMA, Wanted, cipher_column, following};
 use crate::folder::{Folder, Links};
-use crate::write::Mode;
+use crate::mode::Mode;
 
 /// How long one waits for others who write.
 const WAIT: Duration = Duration::from_secs(30);

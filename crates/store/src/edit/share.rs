@@ -5,8 +5,8 @@ use cledger_core::name::Name;
 use cledger_core::value::Value;
 
 use super::change::table_text;
-use super::{Changed, Edit, EditError, Overlay, What, append, apply, literal};
-use crate::tree::Tree;
+use super::{Edit, EditError, What, append, apply, literal};
+use crate::tree::{Changed, Overlay, Tree};
 
 /// The files that change when a unit's entry becomes a shared one that other units use, too. Its
 /// settings become shared ones; others that say the same of an entry of that name lose theirs.

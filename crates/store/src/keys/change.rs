@@ -7,11 +7,12 @@ use cledger_core::name::Name;
 use cledger_core::resolve::Opened;
 
 use super::data_key::DataKey;
-use super::key_file::{KeyFile, Reader, Recipient};
+use super::key_file::{KeyFile, Reader};
 use super::readers::READERS;
+use super::recipient::Recipient;
 use super::reseal::{Replacements, ciphers, left_over};
 use super::{KeyError, Keys, key_path};
-use crate::edit::Changed;
+use crate::tree::Changed;
 
 /// What letting a reader in came to, for one key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

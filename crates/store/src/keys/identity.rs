@@ -12,9 +12,10 @@ use age::secrecy::{ExposeSecret as _, SecretString};
 use etcetera::BaseStrategy as _;
 use zeroize::Zeroizing;
 
-use super::key_file::Recipient;
+use super::recipient::Recipient;
 use crate::folder::read_named;
-use crate::write::{WriteError, Written, write_new};
+use crate::mode::Written;
+use crate::write::{WriteError, write_new};
 
 /// How a passphrase is got: asked for in these words. `None` where nobody is there to type it.
 pub type AskPassphrase = Arc<dyn Fn(&str) -> Option<SecretString> + Send + Sync>;

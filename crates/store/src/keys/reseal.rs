@@ -10,7 +10,8 @@ use cledger_core::source::{FileId, Place};
 
 use super::data_key::Sealed;
 use super::{KeyError, Keys};
-use crate::edit::{Changed, put};
+use crate::edit::put;
+use crate::tree::Changed;
 
 /// What encrypting anew came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -9,11 +9,12 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::edit::Changed;
 use crate::folder::{FileError, Folder, Links};
 use crate::kinds::is_of_ledger;
+use crate::mode::Mode;
+use crate::tree::Changed;
 use crate::tree::LARGEST_FILE;
-use crate::write::{Mode, WriteError};
+use crate::write::WriteError;
 
 /// The folder of a change, in the local state.
 const CHANGE: &str = "change";

@@ -1,18 +1,16 @@
 //! Contracts: what `units/<unit>.toml` and the shared files declare.
 
 use std::ops::Range;
-use std::sync::{Mutex, PoisonError};
 
 use cledger_core::address::Owner;
 use cledger_core::model::{Chore, Entry, EntryRef, Instance, SharedId, Slots, Stage, Unit, When};
 use cledger_core::name::{Name, nearest};
-use regex::Regex;
-use rustc_hash::FxHashMap;
 use toml::de::{DeTable, DeValue};
 
 use super::entries::{KINDS, entries};
 use super::frame::{In, Item};
 use super::outputs::outputs;
+use super::patterns::Patterns;
 
 /// The shared entries, by name.
 #[derive(Default)]
@@ -39,22 +37,6 @@ pub(super) struct Surroundings<'s> {
     pub(super) stages: &'s [Stage],
     pub(super) shared: &'s Shared,
     pub(super) patterns: &'s Patterns,
-}
-
-/// Regular expressions that were compiled already: contracts repeat a few many times.
-#[derive(Default)]
-pub(super) struct Patterns(Mutex<FxHashMap<String, Regex>>);
-
-impl Patterns {
-    pub(super) fn compile(&self, text: &str) -> Result<Regex, regex::Error> {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(found) = known.get(text) {
-            return Ok(found.clone());
-        }
-        let made = Regex::new(text)?;
-        known.insert(text.to_owned(), made.clone());
-        Ok(made)
-    }
 }
 
 /// The entries of one shared file.

@@ -12,9 +12,9 @@ use cledger_core::types::{Measure, Type};
 use cledger_core::value::{Held, Value};
 use toml::de::{DeTable, DeValue};
 
-use super::contract::Patterns;
 use super::frame::{In, Item};
 use super::outputs::stage_text;
+use super::patterns::Patterns;
 use super::tables::{self, For};
 use crate::mistake::{Mistake, Mistakes};
 
@@ -31,12 +31,13 @@ pub(super) fn entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns, ow
             let Some(name) = read.name(key, "an entry", true) else { continue };
             let Some(table) = read.table(item, "an entry's declaration") else { continue };
             let place = read.place(key.span());
+            let declared = Declared { read, item, table, place, patterns };
             let made = match kind {
-                "variables" => Some(variable(read, table, place, patterns)),
-                "connections" => connection(read, item, table, place, patterns),
-                "endpoints" => Some(endpoint(read, table, place, patterns)),
-                "credentials" => credential(read, item, table, place, patterns),
-                _ => lookup_table(read, item, table, place, owner, &name),
+                "variables" => Some(variable(declared)),
+                "connections" => connection(declared),
+                "endpoints" => Some(endpoint(declared)),
+                "credentials" => credential(declared),
+                _ => lookup_table(declared, owner, &name),
             };
             if let Some((kind, about, fields)) = made {
                 entries.push(Entry { name, kind, about, fields, place });
@@ -65,6 +66,42 @@ pub(super) fn unique(mistakes: &Mistakes, mut entries: Vec<Entry>) -> Vec<Entry>
 /// An entry's kind, what it is for, and its fields.
 type Made = (Kind, Option<String>, Vec<Declaration>);
 
+/// What a file says of one entry, and what that is read with.
+#[derive(Clone, Copy)]
+struct Declared<'d, 't, 'i> {
+    read: In<'d>,
+    item: Item<'t, 'i>,
+    table: &'t DeTable<'i>,
+    place: Place,
+    patterns: &'d Patterns,
+}
+
+impl<'t, 'i> Declared<'_, 't, 'i> {
+    /// Hands the one key that is of this kind of entries alone to `own`, and gives what the entry is for.
+    fn head(self, key: Option<&str>, own: impl FnOnce(Item<'t, 'i>)) -> Option<String> {
+        let known: Vec<&str> = key.into_iter().chain(["about", "fields"]).collect();
+        self.read.keys(self.table, &known, |_, _| {});
+        if let Some(item) = key.and_then(|key| self.table.get(key)) {
+            own(item);
+        }
+        let about = self.table.get("about")?;
+        self.read.text(about, "`about`").map(str::to_owned)
+    }
+
+    /// The fields that its kind gives it, tuned by `fields.<name>`, and others after them, by name.
+    fn fields(self, mut fields: Vec<Declaration>) -> Vec<Declaration> {
+        tune(self.read, self.table, &mut fields, self.patterns);
+        fields
+    }
+
+    /// Says that it lacks the key without which it is nothing.
+    fn lacks(self, key: &str, what: &str, help: &str) {
+        if !self.table.contains_key(key) {
+            self.read.wrong_with(self.item.span(), format!("this {what} has no `{key}`"), help);
+        }
+    }
+}
+
 const ATTRIBUTES: [&str; 13] = [
     "type",
     "default",
@@ -81,84 +118,44 @@ const ATTRIBUTES: [&str; 13] = [
     "as",
 ];
 
-fn variable(read: In<'_>, table: &DeTable<'_>, place: Place, patterns: &Patterns) -> Made {
+fn variable(Declared { read, table, place, patterns, .. }: Declared<'_, '_, '_>) -> Made {
     let mut field = Declaration::plain(None, Type::Text, place);
     attributes(read, table, &mut field, patterns);
     (Kind::Variable, field.about.clone(), vec![field])
 }
 
-fn connection(
-    read: In<'_>,
-    item: Item<'_, '_>,
-    table: &DeTable<'_>,
-    place: Place,
-    patterns: &Patterns,
-) -> Option<Made> {
-    let known = ["protocol", "about", "fields"];
-    let mut about = None;
-    let mut protocol = None;
-    read.keys(table, &known, |key, item| match key {
-        "protocol" => {
-            let text = read.text(item, "`protocol`");
-            protocol = text.and_then(|text| read.name_text(text, item.span(), "a protocol", false));
-        }
-        "about" => about = read.text(item, "`about`").map(str::to_owned),
-        _ => {}
+fn connection(declared: Declared<'_, '_, '_>) -> Option<Made> {
+    let (read, mut protocol) = (declared.read, None);
+    let about = declared.head(Some("protocol"), |item| {
+        let text = read.text(item, "`protocol`");
+        protocol = text.and_then(|text| read.name_text(text, item.span(), "a protocol", false));
     });
-    if !table.contains_key("protocol") {
-        let help = "write protocol = \"postgresql\", \"amqp\", \"tcp\" or another one";
-        read.wrong_with(item.span(), "this connection has no `protocol`", help);
-    }
+    let help = "write protocol = \"postgresql\", \"amqp\", \"tcp\" or another one";
+    declared.lacks("protocol", "connection", help);
     let protocol = protocol?;
-    let (mut fields, url) = protocol_fields(protocol.as_str(), place);
-    tune(read, table, &mut fields, patterns);
-    Some((Kind::Connection { protocol, url }, about, fields))
+    let (fields, url) = protocol_fields(protocol.as_str(), declared.place);
+    Some((Kind::Connection { protocol, url }, about, declared.fields(fields)))
 }
 
-fn endpoint(read: In<'_>, table: &DeTable<'_>, place: Place, patterns: &Patterns) -> Made {
-    let mut about = None;
-    read.keys(table, &["about", "fields"], |key, item| {
-        if key == "about" {
-            about = read.text(item, "`about`").map(str::to_owned);
-        }
-    });
-    let mut fields = endpoint_fields(place);
-    tune(read, table, &mut fields, patterns);
-    (Kind::Endpoint, about, fields)
+fn endpoint(declared: Declared<'_, '_, '_>) -> Made {
+    let about = declared.head(None, |_| {});
+    (Kind::Endpoint, about, declared.fields(endpoint_fields(declared.place)))
 }
 
-fn credential(
-    read: In<'_>,
-    item: Item<'_, '_>,
-    table: &DeTable<'_>,
-    place: Place,
-    patterns: &Patterns,
-) -> Option<Made> {
-    let (mut about, mut form) = (None, None);
-    read.keys(table, &["form", "about", "fields"], |key, item| match key {
-        "form" => form = read.choice(item, "the form of a credential", &Form::ALL),
-        "about" => about = read.text(item, "`about`").map(str::to_owned),
-        _ => {}
+fn credential(declared: Declared<'_, '_, '_>) -> Option<Made> {
+    let mut form = None;
+    let about = declared.head(Some("form"), |item| {
+        form = declared.read.choice(item, "the form of a credential", &Form::ALL);
     });
-    if !table.contains_key("form") {
-        let help = "write form = \"password\", \"token\", \"key-pair\" or \"certificate\"";
-        read.wrong_with(item.span(), "this credential has no `form`", help);
-    }
+    let help = "write form = \"password\", \"token\", \"key-pair\" or \"certificate\"";
+    declared.lacks("form", "credential", help);
     let form = form?;
-    let mut fields = credential_fields(form, place);
-    tune(read, table, &mut fields, patterns);
-    Some((Kind::Credential(form), about, fields))
+    Some((Kind::Credential(form), about, declared.fields(credential_fields(form, declared.place))))
 }
 
 /// A lookup table: its columns, the one that is the key, and its rows, if it has any by default.
-fn lookup_table(
-    read: In<'_>,
-    item: Item<'_, '_>,
-    table: &DeTable<'_>,
-    place: Place,
-    owner: &Owner,
-    name: &Name,
-) -> Option<Made> {
+fn lookup_table(declared: Declared<'_, '_, '_>, owner: &Owner, name: &Name) -> Option<Made> {
+    let Declared { read, item, table, place, .. } = declared;
     let (mut columns, mut key, mut about, mut given) = (Vec::new(), None, None, None);
     let mut field = Declaration::plain(None, Type::Table, place);
     read.keys(table, &["columns", "key", "rows", "required", "about", "as"], |word, item| match word {

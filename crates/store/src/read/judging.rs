@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 use cledger_core::address::Pattern;
 use cledger_core::findings::{Code, Severity};
-use cledger_core::model::{Class, Demand, Judging, Rule, StageId};
+use cledger_core::model::{Class, Demand, Judging, Rule, Stage, StageId};
 use cledger_core::name::Name;
 use cledger_core::types::{Measure, Type};
 use cledger_core::value::Value;
@@ -12,7 +12,7 @@ use regex::Regex;
 use toml::de::{DeTable, DeValue};
 
 use super::frame::{In, Item};
-use super::manifest::Manifest;
+use super::stages::named_stage;
 
 const RULE_KEYS: [&str; 19] = [
     "name",
@@ -42,7 +42,7 @@ const SEVERITIES: [(Severity, &str); 2] = [(Severity::Error, "error"), (Severity
 const MOST_DAYS: i64 = 3650;
 
 /// Reads `[check]` and `[[rule]]`.
-pub(super) fn judging(read: In<'_>, table: &DeTable<'_>, manifest: &Manifest) -> Judging {
+pub(super) fn judging(read: In<'_>, table: &DeTable<'_>, stages: &[Stage]) -> Judging {
     let mut judging = Judging::default();
     if let Some(check) = table.get("check").and_then(|item| read.table(item, "`check`")) {
         read.keys(check, &["expiring_days", "severity"], |key, item| match key {
@@ -54,7 +54,7 @@ pub(super) fn judging(read: In<'_>, table: &DeTable<'_>, manifest: &Manifest) ->
         });
     }
     for item in table.get("rule").map(|item| read.list(item, "`rule`")).unwrap_or_default() {
-        let Some(rule) = rule(read, item, manifest) else { continue };
+        let Some(rule) = rule(read, item, stages) else { continue };
         if judging.rules.iter().any(|known| known.name == rule.name) {
             read.wrong(item.span(), format!("there is a rule `{}` already", rule.name));
         }
@@ -89,7 +89,7 @@ fn severities(read: In<'_>, item: Item<'_, '_>, judging: &mut Judging) {
     }
 }
 
-fn rule(read: In<'_>, item: Item<'_, '_>, manifest: &Manifest) -> Option<Rule> {
+fn rule(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Option<Rule> {
     let table = read.table(item, "a rule")?;
     let Some(name_item) = table.get("name") else {
         read.wrong(item.span(), "this rule has no `name`");
@@ -122,12 +122,12 @@ fn rule(read: In<'_>, item: Item<'_, '_>, manifest: &Manifest) -> Option<Rule> {
             rule.classes =
                 items.iter().filter_map(|item| read.choice(item, "a class", &Class::ALL)).collect();
         }
-        "stages" => rule.stages = stage_patterns(read, item, manifest),
+        "stages" => rule.stages = stage_patterns(read, item, stages),
         "severity" => rule.severity = read.choice(item, "the severity", &SEVERITIES).unwrap_or(rule.severity),
         "why" => rule.why = read.text(item, "`why`").map(str::to_owned),
         "help" => rule.help = read.text(item, "`help`").map(str::to_owned),
         "name" => {}
-        _ => rule.demands.extend(demand(read, key, item, manifest)),
+        _ => rule.demands.extend(demand(read, key, item, stages)),
     });
     if rule.fields.is_empty() && !table.contains_key("fields") {
         let help = "name the fields that it covers: fields = \"*/bookings-db.host\"";
@@ -150,10 +150,10 @@ fn texts<'t>(read: In<'_>, item: Item<'t, '_>, key: &str) -> Vec<(&'t str, std::
     }
 }
 
-fn stage_patterns(read: In<'_>, item: Item<'_, '_>, manifest: &Manifest) -> Vec<Pattern> {
+fn stage_patterns(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<Pattern> {
     let mut found = Vec::new();
     for (text, span) in texts(read, item, "stages") {
-        if !text.contains(['*', '?']) && manifest.named_stage(read, text, span.clone()).is_none() {
+        if !text.contains(['*', '?']) && named_stage(read, stages, text, span.clone()).is_none() {
             continue;
         }
         match Pattern::parse(&format!("@{text}")) {
@@ -164,10 +164,10 @@ fn stage_patterns(read: In<'_>, item: Item<'_, '_>, manifest: &Manifest) -> Vec<
     found
 }
 
-fn demand(read: In<'_>, key: &str, item: Item<'_, '_>, manifest: &Manifest) -> Option<Demand> {
+fn demand(read: In<'_>, key: &str, item: Item<'_, '_>, stages: &[Stage]) -> Option<Demand> {
     let stages = || -> Vec<StageId> {
         let texts = texts(read, item, key).into_iter();
-        texts.filter_map(|(text, span)| manifest.named_stage(read, text, span)).collect()
+        texts.filter_map(|(text, span)| named_stage(read, stages, text, span)).collect()
     };
     let values = || -> Vec<Value> {
         let values: Vec<Value> =

@@ -6,7 +6,7 @@ use std::ops::Range;
 use cledger_core::model::{
     Aligned, Class, DaybookStore, Follow, Group, GroupId, Judging, Outlet, Stage, StageId,
 };
-use cledger_core::name::{Name, nearest};
+use cledger_core::name::Name;
 use toml::Spanned;
 use toml::de::{DeString, DeTable};
 
@@ -14,6 +14,7 @@ use super::contract::chores;
 use super::frame::{In, Item};
 use super::judging::judging;
 use super::outlets::outlets;
+use super::stages::named_stage;
 
 /// The format of ledgers that this version reads.
 const FORMAT: i64 = 1;
@@ -105,7 +106,7 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     circles(read, &manifest, &declared);
     default_stage(read, table, &mut manifest);
     aligned(read, table, &mut manifest);
-    manifest.judging = judging(read, table, &manifest);
+    manifest.judging = judging(read, table, &manifest.stages);
     manifest.outlets = outlets(read, table, &manifest.stages);
     manifest.daybook = daybook(read, table).unwrap_or_default();
     recipes(read, table);
@@ -239,28 +240,14 @@ fn groups(read: In<'_>, table: &DeTable<'_>, stages: &[Declared<'_, '_>], manife
 }
 
 impl Manifest {
-    fn stage(&self, name: &str) -> Option<StageId> {
-        let found = self.stages.iter().position(|stage| stage.name.as_str() == name)?;
-        u16::try_from(found).ok().map(StageId)
-    }
-
     fn group(&self, name: &str) -> Option<GroupId> {
         let found = self.groups.iter().position(|group| group.name.as_str() == name)?;
         u16::try_from(found).ok().map(GroupId)
     }
 
     /// The stage that a text names, or a mistake with the nearest one.
-    pub(super) fn named_stage(&self, read: In<'_>, text: &str, span: Range<usize>) -> Option<StageId> {
-        let found = self.stage(text);
-        if found.is_none() {
-            let names = self.stages.iter().map(|stage| stage.name.as_str());
-            let help = match nearest(text, names) {
-                Some(near) => format!("did you mean \"{near}\"?"),
-                None => format!("declare it: [[stage]] name = \"{text}\""),
-            };
-            read.wrong_with(span, format!("there is no stage `{text}`"), help);
-        }
-        found
+    fn named_stage(&self, read: In<'_>, text: &str, span: Range<usize>) -> Option<StageId> {
+        named_stage(read, &self.stages, text, span)
     }
 }
 

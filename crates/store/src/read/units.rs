@@ -75,9 +75,10 @@ pub(super) fn read(
             layer_settings(documents, *layer, files, text.as_ref().zip(table.as_ref()), around)
         })
         .unzip();
-    let units = read_units(documents, layout, &sources, around, scope);
+    let reading = Reading { documents, layout, sources: &sources, around };
+    let units = reading.units(scope);
     let strangers = match scope {
-        Scope::Whole => strangers(documents, layout, &sources, &units),
+        Scope::Whole => reading.strangers(&units),
         Scope::Units(_) => Vec::new(),
     };
     drop(sources);
@@ -154,36 +155,142 @@ fn bind_shared(
     settings
 }
 
-fn read_units(
-    documents: &Documents<'_>,
-    layout: &Layout,
-    sources: &[Source<'_>],
-    around: &Surroundings<'_>,
-    scope: &Scope,
-) -> Vec<Unit> {
-    let mut wanted: Vec<Name> = match scope {
-        Scope::Whole => unit_names(documents),
-        Scope::Units(names) => names.iter().cloned().collect(),
-    };
-    let mut tried: BTreeSet<Name> = wanted.iter().cloned().collect();
-    let mut units: Vec<Unit> = Vec::new();
-    while !wanted.is_empty() {
-        let read: Vec<Unit> = wanted
-            .par_iter()
-            .filter_map(|name| read_unit(documents, layout, sources, around, name))
-            .collect();
-        wanted.clear();
-        if let Scope::Units(_) = scope {
-            let mut names = BTreeSet::new();
-            for unit in &read {
-                collect_units_named(unit, &mut names);
+/// What units are read from.
+struct Reading<'r> {
+    documents: &'r Documents<'r>,
+    layout: &'r Layout,
+    sources: &'r [Source<'r>],
+    around: &'r Surroundings<'r>,
+}
+
+impl Reading<'_> {
+    fn units(&self, scope: &Scope) -> Vec<Unit> {
+        let mut wanted: Vec<Name> = match scope {
+            Scope::Whole => unit_names(self.documents),
+            Scope::Units(names) => names.iter().cloned().collect(),
+        };
+        let mut tried: BTreeSet<Name> = wanted.iter().cloned().collect();
+        let mut units: Vec<Unit> = Vec::new();
+        while !wanted.is_empty() {
+            let read: Vec<Unit> = wanted.par_iter().filter_map(|name| self.unit(name)).collect();
+            wanted.clear();
+            if let Scope::Units(_) = scope {
+                let mut names = BTreeSet::new();
+                for unit in &read {
+                    collect_units_named(unit, &mut names);
+                }
+                wanted.extend(names.into_iter().filter(|name| tried.insert(name.clone())));
             }
-            wanted.extend(names.into_iter().filter(|name| tried.insert(name.clone())));
+            units.extend(read);
         }
-        units.extend(read);
+        units.sort_by(|a, b| a.name.cmp(&b.name));
+        units
     }
-    units.sort_by(|a, b| a.name.cmp(&b.name));
-    units
+
+    fn unit(&self, name: &Name) -> Option<Unit> {
+        let around = self.around;
+        let mut unit = self.documents.with(&format!("units/{name}.toml"), |read, table| {
+            contract::unit(read, name.clone(), table, around)
+        })?;
+        let mut strays = Vec::new();
+        let settings =
+            self.layout.layers.iter().zip(self.sources).map(|(&(layer, _), source)| match source {
+                Source::None => SettingsOfLayer::default(),
+                Source::Tables(tables) => self.from_tables(tables, layer, &unit, &mut strays),
+                Source::Folder(path) => self.from_folder(path, layer, &unit, &mut strays),
+            });
+        let settings = settings.collect();
+        (unit.settings, unit.strays) = (settings, strays);
+        Some(unit)
+    }
+
+    fn from_tables(
+        &self,
+        tables: &LayerTables<'_>,
+        layer: LayerId,
+        unit: &Unit,
+        strays: &mut Vec<Stray>,
+    ) -> SettingsOfLayer {
+        let mut settings = SettingsOfLayer::default();
+        let binding = UnitBinding { unit, shared: self.around.shared };
+        for found in tables.units.get(unit.name.as_str()).into_iter().flatten() {
+            let place = tables.read.place(found.key.span());
+            let instance = match found.instance {
+                None => None,
+                Some(name) => match unit.instance(name) {
+                    Some(id) => Some(id),
+                    // Reported as a stranger.
+                    None => continue,
+                },
+            };
+            let bound = bind(tables.read, found.table, &binding, (layer, instance), strays);
+            settings.add(instance, place, bound);
+        }
+        settings
+    }
+
+    fn from_folder(
+        &self,
+        path: &str,
+        layer: LayerId,
+        unit: &Unit,
+        strays: &mut Vec<Stray>,
+    ) -> SettingsOfLayer {
+        let mut settings = SettingsOfLayer::default();
+        let binding = UnitBinding { unit, shared: self.around.shared };
+        let instances = (0_u16..).zip(&unit.instances);
+        let instances = instances.map(|(id, instance)| (Some(InstanceId(id)), format!("+{}", instance.name)));
+        for (instance, ending) in std::iter::once((None, String::new())).chain(instances) {
+            self.documents.with(&format!("{path}/{}{ending}.toml", unit.name), |read, table| {
+                let bound = bind(read, table, &binding, (layer, instance), strays);
+                settings.add(instance, read.place(0..0), bound);
+            });
+        }
+        settings
+    }
+
+    /// Settings for units and instances that do not exist.
+    fn strangers(&self, units: &[Unit]) -> Vec<Stranger> {
+        let Self { documents, layout, sources, .. } = *self;
+        let known = |unit: &str, instance: Option<&str>| {
+            let found = units.binary_search_by(|known| known.name.as_str().cmp(unit));
+            found.is_ok_and(|at| instance.is_none_or(|name| units[at].instance(name).is_some()))
+        };
+        let of_layer = |(layer, source): (LayerId, &Source<'_>)| {
+            let mut strangers = Vec::new();
+            match source {
+                Source::None => {}
+                Source::Tables(tables) => {
+                    for (unit, found) in &tables.units {
+                        for table in found.iter().filter(|table| !known(unit, table.instance)) {
+                            let place = tables.read.place(table.key.span());
+                            strangers.push(stranger(layer, unit, table.instance, place));
+                        }
+                    }
+                }
+                Source::Folder(folder) => {
+                    for (key, path, is_file) in layout::names(documents, folder) {
+                        let (unit, instance) = split_key(&key);
+                        if key == "shared" || !is_file || known(unit, instance) {
+                            continue;
+                        }
+                        let valid =
+                            std::iter::once(unit).chain(instance).find_map(|name| Name::parse(name).err());
+                        if let Some(error) = valid {
+                            documents.mistakes.push(layout::bad_name(&path, &key, &error.to_string()));
+                        }
+                        let place = documents.with(&path, |read, _| read.place(0..0));
+                        strangers.extend(place.map(|place| stranger(layer, unit, instance, place)));
+                    }
+                }
+            }
+            strangers
+        };
+        let layers = layout.layers.par_iter().map(|(layer, _)| *layer).zip(sources.par_iter());
+        let mut strangers: Vec<Stranger> = layers.flat_map_iter(of_layer).collect();
+        strangers.sort_by(|a, b| (a.layer, &a.unit, &a.instance).cmp(&(b.layer, &b.unit, &b.instance)));
+        strangers
+    }
 }
 
 /// The names of all units, by their files.
@@ -199,73 +306,6 @@ pub(super) fn unit_names(documents: &Documents<'_>) -> Vec<Name> {
         }
     }
     names
-}
-
-fn read_unit(
-    documents: &Documents<'_>,
-    layout: &Layout,
-    sources: &[Source<'_>],
-    around: &Surroundings<'_>,
-    name: &Name,
-) -> Option<Unit> {
-    let mut unit = documents.with(&format!("units/{name}.toml"), |read, table| {
-        contract::unit(read, name.clone(), table, around)
-    })?;
-    let mut strays = Vec::new();
-    let settings = layout.layers.iter().zip(sources).map(|(&(layer, _), source)| match source {
-        Source::None => SettingsOfLayer::default(),
-        Source::Tables(tables) => from_tables(tables, layer, &unit, around, &mut strays),
-        Source::Folder(path) => from_folder(documents, path, layer, &unit, around, &mut strays),
-    });
-    let settings = settings.collect();
-    (unit.settings, unit.strays) = (settings, strays);
-    Some(unit)
-}
-
-fn from_tables(
-    tables: &LayerTables<'_>,
-    layer: LayerId,
-    unit: &Unit,
-    around: &Surroundings<'_>,
-    strays: &mut Vec<Stray>,
-) -> SettingsOfLayer {
-    let mut settings = SettingsOfLayer::default();
-    let binding = UnitBinding { unit, shared: around.shared };
-    for found in tables.units.get(unit.name.as_str()).into_iter().flatten() {
-        let place = tables.read.place(found.key.span());
-        let instance = match found.instance {
-            None => None,
-            Some(name) => match unit.instance(name) {
-                Some(id) => Some(id),
-                // Reported as a stranger.
-                None => continue,
-            },
-        };
-        let bound = bind(tables.read, found.table, &binding, (layer, instance), strays);
-        settings.add(instance, place, bound);
-    }
-    settings
-}
-
-fn from_folder(
-    documents: &Documents<'_>,
-    path: &str,
-    layer: LayerId,
-    unit: &Unit,
-    around: &Surroundings<'_>,
-    strays: &mut Vec<Stray>,
-) -> SettingsOfLayer {
-    let mut settings = SettingsOfLayer::default();
-    let binding = UnitBinding { unit, shared: around.shared };
-    let instances = (0_u16..).zip(&unit.instances);
-    let instances = instances.map(|(id, instance)| (Some(InstanceId(id)), format!("+{}", instance.name)));
-    for (instance, ending) in std::iter::once((None, String::new())).chain(instances) {
-        documents.with(&format!("{path}/{}{ending}.toml", unit.name), |read, table| {
-            let bound = bind(read, table, &binding, (layer, instance), strays);
-            settings.add(instance, read.place(0..0), bound);
-        });
-    }
-    settings
 }
 
 /// Adds the names of all units that a unit's texts refer to.
@@ -305,53 +345,6 @@ fn collect_named_in_text(text: &str, names: &mut BTreeSet<Name>) {
             names.insert(unit);
         }
     }
-}
-
-/// Settings for units and instances that do not exist.
-fn strangers(
-    documents: &Documents<'_>,
-    layout: &Layout,
-    sources: &[Source<'_>],
-    units: &[Unit],
-) -> Vec<Stranger> {
-    let known = |unit: &str, instance: Option<&str>| {
-        let found = units.binary_search_by(|known| known.name.as_str().cmp(unit));
-        found.is_ok_and(|at| instance.is_none_or(|name| units[at].instance(name).is_some()))
-    };
-    let of_layer = |(layer, source): (LayerId, &Source<'_>)| {
-        let mut strangers = Vec::new();
-        match source {
-            Source::None => {}
-            Source::Tables(tables) => {
-                for (unit, found) in &tables.units {
-                    for table in found.iter().filter(|table| !known(unit, table.instance)) {
-                        let place = tables.read.place(table.key.span());
-                        strangers.push(stranger(layer, unit, table.instance, place));
-                    }
-                }
-            }
-            Source::Folder(folder) => {
-                for (key, path, is_file) in layout::names(documents, folder) {
-                    let (unit, instance) = split_key(&key);
-                    if key == "shared" || !is_file || known(unit, instance) {
-                        continue;
-                    }
-                    let valid =
-                        std::iter::once(unit).chain(instance).find_map(|name| Name::parse(name).err());
-                    if let Some(error) = valid {
-                        documents.mistakes.push(layout::bad_name(&path, &key, &error.to_string()));
-                    }
-                    let place = documents.with(&path, |read, _| read.place(0..0));
-                    strangers.extend(place.map(|place| stranger(layer, unit, instance, place)));
-                }
-            }
-        }
-        strangers
-    };
-    let layers = layout.layers.par_iter().map(|(layer, _)| *layer).zip(sources.par_iter());
-    let mut strangers: Vec<Stranger> = layers.flat_map_iter(of_layer).collect();
-    strangers.sort_by(|a, b| (a.layer, &a.unit, &a.instance).cmp(&(b.layer, &b.unit, &b.instance)));
-    strangers
 }
 
 fn stranger(

@@ -3,14 +3,10 @@
 use clap::Args;
 use cledger_core::address::Pattern;
 use cledger_store::Scope;
-use cledger_work::outlet::list::{Listed, list};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
+use cledger_work::Trouble;
+use cledger_work::outlet::list::list;
 
 use crate::app::App;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct ListArgs {
@@ -24,18 +20,4 @@ pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         args.stages.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
     let listed = list(&app.open(&Scope::Whole)?, &patterns)?;
     Ok(app.show(&listed))
-}
-
-impl Shown for Vec<Listed> {
-    fn print(&self, console: &mut Console) {
-        text::outlet::print(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::outlet::document(self)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.iter().any(|outlet| outlet.trouble.is_some()).then_some(Kind::Outside)
-    }
 }

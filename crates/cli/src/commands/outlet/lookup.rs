@@ -2,15 +2,11 @@
 
 use clap::Args;
 use cledger_core::address::Pattern;
-use cledger_work::outlet::lookup::{LookedUp, look_up};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
+use cledger_work::Trouble;
+use cledger_work::outlet::lookup::look_up;
 
 use crate::app::App;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct LookupArgs {
@@ -34,18 +30,4 @@ pub(super) fn run(args: &LookupArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let consent = args.change.consent();
     let looked_up = look_up(&changing, &patterns, args.plain_secrets, &consent, args.write)?;
     Ok(app.show(&looked_up))
-}
-
-impl Shown for LookedUp<'_> {
-    fn print(&self, console: &mut Console) {
-        text::outlet::looked_up(console, &self.lookups, self.written);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::outlet::looked_up(&self.lookups, self.written)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
 }

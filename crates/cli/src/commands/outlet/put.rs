@@ -4,17 +4,13 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::Scope;
+use cledger_work::Trouble;
 use cledger_work::meant::address;
-use cledger_work::outlet::put::{Put, put};
-use cledger_work::{Kind, Trouble};
-use serde::Serialize;
+use cledger_work::outlet::put::put;
 
 use crate::app::App;
 use crate::complete;
 use crate::options::ChangeOptions;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct PutArgs {
@@ -35,18 +31,4 @@ pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
     let put = put(&app.open(&Scope::Whole)?, &address, &args.change.consent(), args.write)?;
     Ok(app.show(&put))
-}
-
-impl Shown for Put {
-    fn print(&self, console: &mut Console) {
-        text::outlet::put(console, self);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::outlet::put(self)
-    }
-
-    fn kind(&self) -> Option<Kind> {
-        self.kind()
-    }
 }

@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use super::FORMAT;
-use cledger_work::deliver::chores::OpenChore;
+use cledger_work::deliver::chores::{ChoreDone, OpenChore};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'c> {
@@ -28,4 +28,23 @@ pub(crate) fn document(open: &[OpenChore]) -> Document<'_> {
         after: one.after,
     });
     Document { format: FORMAT, open: open.collect() }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct DoneDocument<'c> {
+    format: u32,
+    done: OneDone<'c>,
+}
+
+#[derive(Debug, Serialize)]
+struct OneDone<'c> {
+    unit: &'c str,
+    stage: &'c str,
+    text: &'c str,
+}
+
+/// A chore that was done.
+pub(crate) fn done(chore: &ChoreDone) -> DoneDocument<'_> {
+    let done = OneDone { unit: &chore.owner, stage: &chore.stage, text: &chore.text };
+    DoneDocument { format: FORMAT, done }
 }

@@ -3,7 +3,7 @@
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::values;
-use cledger_work::deliver::chores::OpenChore;
+use cledger_work::deliver::chores::{ChoreDone, OpenChore};
 
 pub(crate) fn print(console: &mut Console, open: &[OpenChore]) {
     if open.is_empty() {
@@ -25,4 +25,9 @@ pub(crate) fn print(console: &mut Console, open: &[OpenChore]) {
     table.keep_whole(0);
     table.keep_whole(1);
     table.lines().iter().for_each(|line| console.line(line));
+}
+
+/// A chore that was done.
+pub(crate) fn done(console: &mut Console, chore: &ChoreDone) {
+    console.line(format!("Done, for {}@{}: {}", chore.owner, chore.stage, chore.text));
 }

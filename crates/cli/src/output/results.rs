@@ -1,0 +1,102 @@
+//! What use cases give, each with how people and programs see it.
+
+use cledger_work::add::Added;
+use cledger_work::adopt::adoption::Adoption;
+use cledger_work::deliver::Delivered;
+use cledger_work::deliver::chores::{ChoreDone, OpenChore};
+use cledger_work::deliver::history::{History, Verified};
+use cledger_work::deliver::status::Status;
+use cledger_work::drift::Drift;
+use cledger_work::keys::{Compared, KeysChanged, KeysTrusted, Listed as ListedKey, OwnIdentity};
+use cledger_work::outlet::list::Listed as ListedOutlet;
+use cledger_work::outlet::lookup::LookedUp;
+use cledger_work::outlet::put::Put;
+use cledger_work::probe::ProbeReport;
+use cledger_work::promote::Promoted;
+use cledger_work::rehome::RehomeReport;
+use cledger_work::remove::Removed;
+use cledger_work::rename::Renamed;
+use cledger_work::render::Rendered;
+use cledger_work::replace::Replacement;
+use cledger_work::resume::Resumed;
+use cledger_work::set::SettingsChanged;
+use cledger_work::share::Shared;
+use cledger_work::trust::Trusted;
+use cledger_work::waive::Waived;
+use cledger_work::{Kind, Trouble};
+use serde::Serialize;
+
+use super::console::Console;
+use super::shown::Shown;
+use super::{json, text};
+
+/// Says of each type how people see it, how programs see it, and, where there may be any, what trouble there was.
+macro_rules! shown {
+    ($($type:ty, |$it:ident, $console:ident| $text:expr, $json:expr
+        $(, kind $kind:expr)? $(, trouble $trouble:expr)?;)*) => {$(
+        impl Shown for $type {
+            fn print(&self, $console: &mut Console) {
+                let $it = self;
+                $text;
+            }
+
+            fn document(&self) -> impl Serialize {
+                let $it = self;
+                $json
+            }
+            $(
+                fn kind(&self) -> Option<Kind> {
+                    let $it = self;
+                    $kind
+                }
+            )?
+            $(
+                fn trouble(&self) -> Option<&Trouble> {
+                    let $it = self;
+                    $trouble
+                }
+            )?
+        }
+    )*};
+}
+
+shown! {
+    Added, |it, console| text::add::print(console, it), json::add::document(it);
+    Adoption, |it, console| text::adopt::print(console, it), json::adopt::document(it);
+    ChoreDone, |it, console| text::chores::done(console, it), json::chores::done(it);
+    Delivered, |it, console| text::deliver::print(console, it), json::deliver::document(it),
+        kind it.kind(), trouble it.trouble.as_ref();
+    Drift, |it, console| text::drift::print(console, &it.units), json::drift::document(&it.units),
+        kind it.kind();
+    History, |it, console| text::history::print(console, it), json::history::document(it);
+    KeysChanged, |it, console| text::key::done(console, it), json::key::document(it);
+    KeysTrusted, |it, console| text::key::trusted(console, it),
+        json::key::compared(&it.keys, Some(it.written));
+    LookedUp<'_>, |it, console| text::outlet::looked_up(console, &it.lookups, it.written),
+        json::outlet::looked_up(&it.lookups, it.written), kind it.kind();
+    OwnIdentity, |it, console| text::key::identity(console, it), json::key::identity(it);
+    ProbeReport, |it, console| text::probe::print(console, it), json::probe::document(it), kind it.kind();
+    Promoted, |it, console| text::promote::print(console, it), json::promote::document(it),
+        kind it.kind(), trouble it.delivered.as_ref().and_then(|delivered| delivered.trouble.as_ref());
+    Put, |it, console| text::outlet::put(console, it), json::outlet::put(it), kind it.kind();
+    RehomeReport, |it, console| text::rehome::print(console, it), json::rehome::document(it), kind it.kind();
+    Removed, |it, console| text::remove::print(console, it), json::remove::document(it);
+    Renamed, |it, console| text::rename::print(console, "renamed", (&it.from, &it.to), &it.files, it.written),
+        json::rename::document((&it.from, &it.to), &it.files, it.written);
+    Rendered, |it, console| text::render::print(console, it), json::render::document(it), kind it.kind();
+    Replacement, |it, console| text::replace::print(console, it), json::replace::document(it);
+    SettingsChanged, |it, console| text::change::print(console, it), json::change::document(it);
+    Shared, |it, console| text::rename::print(console, "shared", (&it.from, &it.to), &it.files, it.written),
+        json::rename::document((&it.from, &it.to), &it.files, it.written);
+    Status, |it, console| text::status::print(console, it), json::status::document(it);
+    Trusted, |it, console| text::trust::print(console, it), json::trust::document(it);
+    Verified, |it, console| text::history::verified(console, it), json::history::verified(it), kind it.kind();
+    Waived, |it, console| text::waive::print(console, it), json::waive::document(it);
+    Option<Resumed>, |it, console| text::resume::print(console, it.as_ref()),
+        json::resume::document(it.as_ref());
+    Vec<Compared>, |it, console| text::key::compared(console, it), json::key::compared(it, None);
+    Vec<ListedKey>, |it, console| text::key::listed(console, it), json::key::listed(it);
+    Vec<ListedOutlet>, |it, console| text::outlet::print(console, it), json::outlet::document(it),
+        kind it.iter().any(|outlet| outlet.trouble.is_some()).then_some(Kind::Outside);
+    Vec<OpenChore>, |it, console| text::chores::print(console, it), json::chores::document(it);
+}
