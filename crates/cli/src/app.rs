@@ -101,7 +101,7 @@ fn workplace(globals: Globals, console: &Console) -> Workplace {
         daybook: env::var_os(DAYBOOK_VARIABLE)
             .filter(|address| !address.is_empty())
             .map(|address| Zeroizing::new(address.into_string().unwrap_or_default())),
-        telling: Box::new(terminal.clone()),
+        telling: Box::new(terminal),
         asking: Box::new(terminal),
     }
 }

@@ -78,7 +78,7 @@ impl Candidate<'_> {
     /// Whether a secret is among what would move: by its declaration, or as one of the values is one.
     pub fn is_secret(&self) -> bool {
         let mut values = self.below.into_iter().chain(self.above);
-        self.declaration.secret || values.any(|value| value.is_secret())
+        self.declaration.secret || values.any(Kept::is_secret)
     }
 }
 

@@ -15,6 +15,7 @@ use zeroize::Zeroizing;
 use self::view::{View, views};
 use crate::compare::Compared;
 use crate::model::Ledger;
+use crate::resolve::Effective;
 use crate::types::Type;
 use crate::value::{Held, Value};
 
@@ -90,7 +91,7 @@ pub fn swaps(ledger: &Ledger, compared: &[Compared<'_>]) -> Vec<Swap> {
         let name =
             field.name.as_ref().map_or_else(|| entry.name.to_string(), |it| format!("{}.{it}", entry.name));
         let right = one.right_value.as_ref();
-        let secret = left.is_secret() || right.is_some_and(|right| right.is_secret());
+        let secret = left.is_secret() || right.is_some_and(Effective::is_secret);
         let Some(value) = left.expose() else { continue };
         for (name, from, to) in pairs(&name, value, right.and_then(|right| right.expose())) {
             if Some(&from) == to.as_ref() || from.is_empty() {

@@ -66,8 +66,8 @@ impl Setter<'_> {
                 let message = format!(
                     "`{address}` would get a secret, and is not declared as one: it would stand in plain text"
                 );
-                let help = "say `secret = true` where it is declared, or set what it is made of";
-                return Err(Trouble::refused(message).help(help));
+                return Err(Trouble::refused(message)
+                    .help("say `secret = true` where it is declared, or set what it is made of"));
             }
             Given::System(held) => {
                 of_system = held.expose().to_secret_text();

@@ -267,6 +267,27 @@ fn report(report: &Report<'_>) -> String {
     text
 }
 
+/// What went wrong: what, where, and what to type.
+pub(crate) fn of_trouble(trouble: &Trouble, width: Option<usize>) -> String {
+    match trouble {
+        Trouble::Unreadable(unreadable) => self::unreadable(unreadable, &unreadable.to_string(), width),
+        Trouble::Before(revision, unreadable) => {
+            self::unreadable(unreadable, &before(revision, unreadable), width)
+        }
+        Trouble::Spoiling(unreadable) => self::unreadable(unreadable, &spoiling(unreadable), width),
+        Trouble::Plain { message, pointed, help, .. } => {
+            let mut text = format!("{}: {message}\n", style::bad("error"));
+            for line in pointed.iter().flat_map(|pointed| pointed.lines()) {
+                text.push_str(&format!("  {line}\n"));
+            }
+            if let Some(help) = help {
+                text.push_str(&format!("help: {help}\n"));
+            }
+            text
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -285,27 +306,6 @@ mod tests {
             let mut text = line.to_owned();
             hide_in(&mut text, hide);
             assert_eq!(text, shown);
-        }
-    }
-}
-
-/// What went wrong: what, where, and what to type.
-pub(crate) fn of_trouble(trouble: &Trouble, width: Option<usize>) -> String {
-    match trouble {
-        Trouble::Unreadable(unreadable) => self::unreadable(unreadable, &unreadable.to_string(), width),
-        Trouble::Before(revision, unreadable) => {
-            self::unreadable(unreadable, &before(revision, unreadable), width)
-        }
-        Trouble::Spoiling(unreadable) => self::unreadable(unreadable, &spoiling(unreadable), width),
-        Trouble::Plain { message, pointed, help, .. } => {
-            let mut text = format!("{}: {message}\n", style::bad("error"));
-            for line in pointed.iter().flat_map(|pointed| pointed.lines()) {
-                text.push_str(&format!("  {line}\n"));
-            }
-            if let Some(help) = help {
-                text.push_str(&format!("help: {help}\n"));
-            }
-            text
         }
     }
 }

@@ -6,7 +6,7 @@ use super::finding::{Finding, called, whose};
 use crate::compare::is_same_text;
 use crate::model::{Aligned, Distinct, Ledger, StageId, Subject, Verdict};
 use crate::name::Name;
-use crate::resolve::{FieldId, Outcome, Session, Winner};
+use crate::resolve::{Effective, FieldId, Outcome, Session, Winner};
 
 pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
     let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
@@ -49,7 +49,7 @@ fn of_stages(
             _ => None,
         };
         finding.place = origin(session.outcome(other)).or(origin(session.outcome(one)));
-        finding.hides_value |= session.outcome(other).value().is_some_and(|effective| effective.is_secret());
+        finding.hides_value |= session.outcome(other).value().is_some_and(Effective::is_secret);
         finding.help = format!(
             "cledger compare @{first} @{here}; let them agree, or name it in `except` of that [[aligned]]"
         );

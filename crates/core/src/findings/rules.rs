@@ -11,7 +11,7 @@ use super::finding::{Finding, called, whose};
 use super::standing::{UnitStanding, standing_of};
 use crate::model::{Demand, Ledger, Rule, Slot, StageId, Subject};
 use crate::name::Name;
-use crate::resolve::{FieldId, Outcome, Session};
+use crate::resolve::{Effective, FieldId, Outcome, Session};
 use crate::types::{Measure, Type};
 use crate::value::Value;
 
@@ -183,7 +183,7 @@ fn add(checking: &mut Checking<'_, '_, '_>, field: FieldId, rule: &Rule, broken:
     finding.severity = rule.severity;
     let effective = checking.session.outcome(field);
     finding.place = effective.value().and_then(|value| value.origin.place).or(Some(declaration.place));
-    finding.hides_value |= effective.value().is_some_and(|value| value.is_secret());
+    finding.hides_value |= effective.value().is_some_and(Effective::is_secret);
     finding.help = help(rule);
     checking.tell(field, finding);
 }

@@ -96,7 +96,7 @@ impl Plan {
     /// The chores around this delivery: those before the first one, and those that what changes asks for.
     pub fn chores<'l>(&self, ledger: &'l Ledger) -> Vec<&'l Chore> {
         let changes = self.changes();
-        let changed: BTreeSet<&str> = changes.keys().map(String::as_str).collect();
-        asked_for(ledger, self.subject, self.stage, self.last.is_none(), &changed)
+        let fields: BTreeSet<&str> = changes.keys().map(String::as_str).collect();
+        asked_for(ledger, self.subject, self.stage, self.last.is_none(), &fields)
     }
 }

@@ -64,11 +64,11 @@ pub fn withdraw(
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
     let mut book = daybook::for_writing(opened, write)?;
     let (stage, owner) = (ledger.stage(id).name.to_string(), owner.to_string());
-    let (record, content) = delivered(&planner, &mut *book, &owner, id)?;
+    let (record, before) = delivered(&planner, &mut *book, &owner, id)?;
     let mut withdrawn = Withdrawn {
         number: record.meta.number,
-        names: content.files.keys().chain(content.documents.keys()).cloned().collect(),
-        row_outlets: content.rows.keys().cloned().collect(),
+        names: before.files.keys().chain(before.documents.keys()).cloned().collect(),
+        row_outlets: before.rows.keys().cloned().collect(),
         of: (subject, id),
         brought: Vec::new(),
         write,
@@ -90,7 +90,7 @@ pub fn withdraw(
     let around = Around::of(opened);
     let bringer = Bringer { opened, resolver: &resolver, around: &around };
     let nothing = Content::default();
-    let bringing = Bringing { content: &nothing, before: Some(&content), is_of_ledger: false };
+    let bringing = Bringing { content: &nothing, before: Some(&before), is_of_ledger: false };
     withdrawn.brought = bringer.bring(subject, id, &bringing)?;
     meta.outlets = withdrawn.brought.iter().map(Brought::answer).collect();
     if withdrawn.brought.iter().all(Brought::is_without_effect) {

@@ -114,7 +114,7 @@ fn take_one(
     let said = match live {
         Some(live) => {
             let setter = Setter { ledger, keys: with.keys, plain_secrets: with.plain_secrets };
-            setter.said(field, Given::System(&live), before)?
+            setter.said(field, Given::System(live), before)?
         }
         None => SettingValue::Absent,
     };

@@ -28,17 +28,14 @@ pub fn make(changing: &Changing, asked: &ToMake<'_>) -> Result<KeysChanged, Trou
     let scopes = scopes(changing.ledger(), &layers);
     let name = asked.name.clone().map_or_else(|| own_name(at), Ok)?;
     let mut all = Vec::new();
-    let passphrase = match asked.passphrase {
-        Some(passphrase) => {
-            all.push(Reader { name, recipient: Recipient::passphrase() });
-            // Nothing is wrapped yet where it is only shown, so nobody need type one.
-            Some(if asked.change.write { passphrase()? } else { SecretString::from("") })
-        }
-        None => {
-            let own = at.identity.recipients()?;
-            all.extend(own.into_iter().next().map(|recipient| Reader { name, recipient }));
-            None
-        }
+    let passphrase = if let Some(passphrase) = asked.passphrase {
+        all.push(Reader { name, recipient: Recipient::passphrase() });
+        // Nothing is wrapped yet where it is only shown, so nobody need type one.
+        Some(if asked.change.write { passphrase()? } else { SecretString::from("") })
+    } else {
+        let own = at.identity.recipients()?;
+        all.extend(own.into_iter().next().map(|recipient| Reader { name, recipient }));
+        None
     };
     for text in &asked.readers {
         all.push(reader(text)?);

@@ -29,7 +29,7 @@ pub fn admit(
     let reader = Reader { name: name.clone(), recipient };
     let incoming = key_reader(&reader);
     if let Some(scope) = keys.watch().other_key_of(&reader) {
-        let message = format!("`{}` has another public key for `{scope}`", name);
+        let message = format!("`{name}` has another public key for `{scope}`");
         return Err(Trouble::refused(message).help(format!(
             "if it changed, let them out first: cledger key exclude {} @{}",
             name,

@@ -66,8 +66,8 @@ pub fn put(opened: &Opened, address: &Address, consent: &Consent, write: bool) -
     let bringer = Bringer { opened, resolver: &resolver, around: &around };
     if write {
         guard(&opened.at, ledger.stage(stage), consent)?;
-        let content = made(&resolver, &rendering, subject, stage)?;
-        let bringing = Bringing { content: &content, before: None, is_of_ledger: true };
+        let whole = made(&resolver, &rendering, subject, stage)?;
+        let bringing = Bringing { content: &whole, before: None, is_of_ledger: true };
         put.brought = bringer.bring(subject, stage, &bringing)?;
     }
     put.units = bringer.look(subject, stage)?.into_iter().flat_map(|looked| looked.units).collect();

@@ -74,8 +74,9 @@ fn field(ledger: &Ledger, compared: &Compared<'_>) -> FieldDocument {
     let value = |value: &Option<Effective<'_>>| {
         value.as_ref().map(|effective| values::json(effective, false)).unwrap_or_default()
     };
-    let secret =
-        |value: &Option<Effective<'_>>| value.as_ref().is_some_and(|effective| effective.is_secret());
+    let secret = |value: &Option<Effective<'_>>| {
+        value.as_ref().is_some_and(cledger_core::resolve::Effective::is_secret)
+    };
     FieldDocument {
         left: ledger.address(compared.left).to_string(),
         right: ledger.address(compared.right).to_string(),

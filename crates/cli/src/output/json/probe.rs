@@ -29,7 +29,7 @@ struct NotTriedDocument<'r> {
     reason: &'r str,
 }
 
-pub(crate) fn document<'r>(report: &'r ProbeReport) -> Document<'r> {
+pub(crate) fn document(report: &ProbeReport) -> Document<'_> {
     let services = report.probed.iter().map(|(target, probed)| ServiceDocument {
         service: target.shown(),
         addresses: &target.addresses,

@@ -62,7 +62,7 @@ pub(crate) fn document<'l>(ledger: &'l Ledger, traced: &[Traced<'l>], unmask: bo
     let fields = traced.iter().map(|one| FieldDocument {
         address: ledger.address(one.field).to_string(),
         value: value(&one.outcome),
-        secret: one.outcome.value().is_some_and(|effective| effective.is_secret()),
+        secret: one.outcome.value().is_some_and(cledger_core::resolve::Effective::is_secret),
         candidates: one.candidates.iter().map(|it| candidate(ledger, it, unmask)).collect(),
         refers_to: one
             .steps

@@ -161,7 +161,9 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
                 let word =
                     if drifted.waived { (format!("{what}, waived"), Tone::Quiet) } else { (what, Tone::Bad) };
                 table.row(vec![(name, Tone::Plain), (ledger, Tone::Plain), (there, Tone::Plain), word]);
-                if let (Some(ledger), Some(there)) = (open(&drifted.expected), open(&drifted.there)) {
+                if let (Some(ledger), Some(there)) =
+                    (open(drifted.expected.as_ref()), open(drifted.there.as_ref()))
+                {
                     rows::add_differences(&mut table, (ledger, there), Some((&row_word, Tone::Bad)));
                 }
             }
@@ -173,20 +175,23 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
 }
 
 /// A value that anybody may see.
-fn open(held: &Option<Held>) -> Option<&Value> {
-    held.as_ref().and_then(Held::open)
+fn open(held: Option<&Held>) -> Option<&Value> {
+    held.and_then(Held::open)
 }
 
 /// What the ledger says and what is there, secrets masked.
 fn sides(drifted: &Drifted) -> (String, String) {
-    let shown = |held: &Option<Held>, is_there: bool| match open(held) {
+    let shown = |held: Option<&Held>, is_there: bool| match open(held) {
         Some(value) => values::one_line(value),
         None if !is_there => "none".to_owned(),
         None if drifted.address.is_some() => values::MASK.to_owned(),
         None => "(not shown)".to_owned(),
     };
     (
-        shown(&drifted.expected, !matches!(drifted.what, NameDrift::ExtraThere | NameDrift::NoValueHere)),
-        shown(&drifted.there, drifted.what != NameDrift::MissingThere),
+        shown(
+            drifted.expected.as_ref(),
+            !matches!(drifted.what, NameDrift::ExtraThere | NameDrift::NoValueHere),
+        ),
+        shown(drifted.there.as_ref(), drifted.what != NameDrift::MissingThere),
     )
 }
