@@ -104,8 +104,13 @@ pub enum FileDrift {
     AsLedger,
     /// Names in it have drifted.
     Drifted(Vec<Drifted>),
-    /// Its text differs from this line on, counted from 1.
-    TextDiffers(usize),
+    /// Its text differs.
+    TextDiffers {
+        /// The line from which on, counted from 1.
+        line: usize,
+        /// Whether what is there has a secret in it, whatever the ledger has in its place.
+        has_secret: bool,
+    },
     /// It is not there.
     NotThere,
     /// It cannot be read, for this reason.
@@ -118,7 +123,7 @@ impl FileDrift {
         match self {
             FileDrift::AsLedger => true,
             FileDrift::Drifted(names) => names.iter().all(|name| name.waived),
-            FileDrift::TextDiffers(_) | FileDrift::NotThere | FileDrift::Unreadable(_) => false,
+            FileDrift::TextDiffers { .. } | FileDrift::NotThere | FileDrift::Unreadable(_) => false,
         }
     }
 
@@ -144,6 +149,14 @@ impl FileDrift {
     }
 }
 
+impl Drifted {
+    /// Takes what is there for a secret, whatever the ledger has in its place.
+    pub fn veil(&mut self) {
+        self.secret = true;
+        self.there = self.there.take().map(Held::into_secret);
+    }
+}
+
 /// Compares a file made by a template with the text that it should have.
 pub fn of_text(expected: &str, observed: Observed) -> FileDrift {
     match observed {
@@ -152,7 +165,7 @@ pub fn of_text(expected: &str, observed: Observed) -> FileDrift {
         Observed::Text(text) if text == expected => FileDrift::AsLedger,
         Observed::Text(text) => {
             let same = expected.split('\n').zip(text.split('\n')).take_while(|(one, other)| one == other);
-            FileDrift::TextDiffers(same.count() + 1)
+            FileDrift::TextDiffers { line: same.count() + 1, has_secret: false }
         }
         Observed::Tree(_) => FileDrift::Unreadable("it is no plain text".to_owned()),
     }

@@ -159,6 +159,11 @@ impl Masking {
         Self(AhoCorasick::builder().match_kind(MatchKind::LeftmostLongest).build(forms).ok())
     }
 
+    /// Whether a secret is in a text; as if one were where that cannot be told.
+    pub fn finds(&self, text: &str) -> bool {
+        self.0.as_ref().is_none_or(|forms| forms.is_match(text))
+    }
+
     /// A text with all secrets hidden; all of it where that cannot be done.
     pub fn mask(&self, text: &str) -> String {
         let Some(forms) = &self.0 else { return MASK.to_owned() };

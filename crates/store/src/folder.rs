@@ -26,6 +26,12 @@ pub(crate) const TEMPORARY: &str = ".cledger-";
 /// Bits of a folder that is made.
 const FOLDER_BITS: u32 = 0o777;
 
+/// The rights of new files, before the umask takes from them.
+const FILE_BITS: u32 = 0o666;
+
+/// The rights of files with secrets.
+const OWNER_ONLY: u32 = 0o600;
+
 /// What becomes of links below a folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Links {
@@ -307,9 +313,9 @@ impl Folder {
             return Ok(Written::Unchanged);
         }
         let bits = match (mode, bits) {
-            (Mode::OwnerOnly, _) => 0o600,
-            (Mode::AsBefore, Some(bits)) => bits & 0o7777,
-            (Mode::Usual | Mode::AsBefore, _) => 0o644,
+            (Mode::OwnerOnly, _) => Some(OWNER_ONLY),
+            (Mode::AsBefore, Some(bits)) => Some(bits & 0o7777),
+            (Mode::Usual | Mode::AsBefore, _) => None,
         };
         let here = || {
             self.clear_once(relative.parent().unwrap_or(Path::new("")), &folder);
@@ -336,7 +342,7 @@ impl Folder {
         self.make_above(relative)?;
         let (folder, name) = self.parent(relative)?;
         self.clear_once(relative.parent().unwrap_or(Path::new("")), &folder);
-        let temporary = Temporary::new(&folder, content, 0o600)?;
+        let temporary = Temporary::new(&folder, content, Some(OWNER_ONLY))?;
         // A second name for the same file, which the system gives only if nobody has it.
         match rustix::fs::linkat(&folder, &temporary.name, &folder, name, AtFlags::empty()) {
             Ok(()) => {
@@ -480,11 +486,13 @@ struct Temporary<'f> {
 }
 
 impl<'f> Temporary<'f> {
-    fn new(folder: &'f OwnedFd, content: &[u8], bits: u32) -> io::Result<Self> {
+    /// Makes one with these rights, or with those that the process gives to files that it makes (its umask).
+    fn new(folder: &'f OwnedFd, content: &[u8], bits: Option<u32>) -> io::Result<Self> {
         let mut this = loop {
             let name = format!("{TEMPORARY}{:016x}", getrandom::u64().map_err(io::Error::other)?);
             let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
-            let file = File::from(rustix::fs::openat(folder, &name, flags, 0o600.into())?);
+            let first = bits.map_or(FILE_BITS, |_| OWNER_ONLY);
+            let file = File::from(rustix::fs::openat(folder, &name, flags, first.into())?);
             file.lock()?;
             // Whoever clears up may have come between the making and the locking.
             if rustix::fs::fstat(&file)?.st_nlink > 0 {
@@ -492,7 +500,9 @@ impl<'f> Temporary<'f> {
             }
         };
         this.file.write_all(content)?;
-        rustix::fs::fchmod(&this.file, bits.into())?;
+        if let Some(bits) = bits {
+            rustix::fs::fchmod(&this.file, bits.into())?;
+        }
         this.file.sync_all()?;
         Ok(this)
     }

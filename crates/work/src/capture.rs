@@ -4,12 +4,14 @@ use cledger_core::address::{Address, Pattern};
 use cledger_core::model::LayerId;
 use cledger_store::{Capture, CapturedOutlet, CapturedUnit};
 
+use crate::daybook;
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::capturing::{Hiding, outlet};
 use crate::reality::look::{Seeing, look};
 use crate::reality::places;
+use crate::reality::veiling;
 use crate::trouble::{Kind, Trouble};
 
 pub use crate::reality::capturing::SecretsAs;
@@ -74,7 +76,10 @@ pub fn capture(
     }
     let (resolver, around) = (opened.resolver(), Around::of(opened));
     let places = places::outlets(&patterns, ledger, &around)?;
-    let looked = look(places, &resolver, at.today()?, Seeing::Live(&*at.telling))?;
+    let mut looked = look(places, &resolver, at.today()?, Seeing::Live(&*at.telling))?;
+    if let Some(mut book) = daybook::reading(opened)? {
+        veiling::by_deliveries(&mut *book, looked.iter_mut().flat_map(|looked| &mut looked.units))?;
+    }
     let hiding = Hiding { keys, scope, how: secrets };
     let mut capture = Capture::new(&ledger.name, stage.clone(), at.now(), at.who.clone());
     for looked in &looked {

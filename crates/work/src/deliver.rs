@@ -1,7 +1,7 @@
 //! A unit, or all of a stage, brought to the stage's outlets, and recorded.
 //!
-//! [`plan`] says what each delivery comes to, [`guards`] what it is refused for, [`delivering`] brings and records
-//! one, [`finish`] finishes what an interrupted program left open.
+//! `plan` says what each delivery comes to, `guards` what it is refused for, `delivering` brings and records
+//! one, `finish` finishes what an interrupted program left open.
 
 pub mod chores;
 mod delivering;
@@ -29,6 +29,7 @@ use crate::change::{CHANGES, countersigned};
 use crate::daybook;
 use crate::opened::Opened;
 use crate::reality::around::Around;
+use crate::reality::veiling;
 use crate::trouble::Trouble;
 
 /// Delivers, or shows what that would change.
@@ -110,6 +111,7 @@ impl Delivering<'_, '_> {
         }
         let looked = self.bringer().look(subject, stage)?;
         plan.there = looked.into_iter().flat_map(|looked| looked.units).collect();
+        veiling::by_deliveries(&mut *self.book, &mut plan.there)?;
         Ok(Ok(plan))
     }
 

@@ -1,7 +1,7 @@
 //! What was delivered to one stage, moved up to the next.
 //!
-//! [`fields`] says what moving one unit means for each of its fields, [`answers`] has values that the stage above
-//! still needs, [`live`] puts what outlets have in place of what was delivered.
+//! `fields` says what moving one unit means for each of its fields, `answers` has values that the stage above
+//! still needs, `live` puts what outlets have in place of what was delivered.
 
 mod answers;
 mod fields;
@@ -31,6 +31,7 @@ use crate::deliver::{Delivered, ToDeliver, deliver};
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::reality::around::Around;
+use crate::reality::bring::Bringer;
 use crate::setting::{Given, Setter, Written, write};
 use crate::trouble::{Kind, Trouble};
 use crate::workplace::Workplace;
@@ -143,7 +144,9 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
         let Some(record) = delivered(&mut *book, &asked.from, &owner, below_name)? else { continue };
         let mut content = planner.content(&record)?;
         if asked.live {
-            live::overlay(opened, &planner, &Around::of(opened), (subject, below), &mut content)?;
+            let around = Around::of(opened);
+            let bringer = Bringer { opened, resolver: &resolver, around: &around };
+            live::overlay(&bringer, &mut *book, (subject, below), &mut content)?;
         }
         promotions.push(of_unit(&planner, &carry, (subject, below, above), record, &content));
     }

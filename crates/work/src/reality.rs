@@ -1,8 +1,8 @@
 //! What is really out there: where it is, how it stands to the ledger, and how it is brought into line.
 //!
-//! [`places`] says where to look, [`look`] compares what is there with what the ledger
-//! makes ([`making`]), [`bring`] brings it and looks again, [`since`] tells edits by hand from what was not
-//! delivered yet, [`capturing`] writes captures, [`captured`] takes them in place of outlets, [`lookups`] finds values that
+//! `places` says where to look, `look` compares what is there with what the ledger
+//! makes (`making`), `bring` brings it and looks again, `since` tells edits by hand from what was not
+//! delivered yet, `veiling` keeps secrets that are still there, `capturing` writes captures, `captured` takes them in place of outlets, `lookups` finds values that
 //! the other side assigns.
 
 pub(crate) mod around;
@@ -18,4 +18,5 @@ pub(crate) mod masking;
 pub(crate) mod places;
 pub(crate) mod since;
 pub mod standing;
+pub(crate) mod veiling;
 pub(crate) mod way;

@@ -167,3 +167,17 @@ pub(crate) fn commands() -> BTreeSet<String> {
     let listed = help.lines().filter_map(|line| line.strip_prefix("  ")?.split(' ').next());
     listed.filter(|word| word.starts_with(char::is_lowercase)).map(str::to_owned).collect()
 }
+
+/// All commands, with those below others, as the reference lists them; those that only have others below them are
+/// left out.
+pub(crate) fn all_commands() -> Vec<String> {
+    let (pages, _) = written(&program().args(["man", "--markdown"]).assert().code(0));
+    let all: Vec<String> = pages
+        .lines()
+        .filter_map(|line| line.strip_prefix("## `cledger ")?.strip_suffix('`'))
+        .map(str::to_owned)
+        .collect();
+    let has_others = |command: &String| all.iter().any(|other| other.starts_with(&format!("{command} ")));
+    let takes_none = ["add", "key", "outlet"];
+    all.iter().filter(|it| !(has_others(it) && takes_none.contains(&it.as_str()))).cloned().collect()
+}

@@ -16,6 +16,7 @@ use crate::reality::look::{Looked, Seeing, look};
 use crate::reality::lookups::{self, Lookup};
 use crate::reality::places::{self, Place};
 use crate::reality::since;
+use crate::reality::veiling;
 use crate::trouble::{Kind, Trouble};
 
 /// What is to be looked at.
@@ -160,6 +161,7 @@ pub(crate) fn see<R>(
     let mut looked = look(places, &opened.resolver(), today, seeing)?;
     if let Some(mut book) = daybook::reading(opened)? {
         since::tell(&mut *book, &mut looked, ledger, keys)?;
+        veiling::by_deliveries(&mut *book, looked.iter_mut().flat_map(|looked| &mut looked.units))?;
     }
     then(looked, &lookups, today)
 }

@@ -8,6 +8,7 @@ use cledger_core::model::{Ledger, Stage};
 use cledger_core::render::rendering;
 
 use crate::change::{CHANGES, Consent, countersigned};
+use crate::daybook;
 use crate::deliver::made::made;
 use crate::meant::{unit_of, whole_unit};
 use crate::opened::Opened;
@@ -16,6 +17,7 @@ use crate::reality::bring::Bringer;
 use crate::reality::brought::Brought;
 use crate::reality::load::Bringing;
 use crate::reality::standing::UnitDrift;
+use crate::reality::veiling;
 use crate::rendered::not_readable;
 use crate::trouble::{Kind, Trouble};
 use crate::workplace::Workplace;
@@ -71,6 +73,9 @@ pub fn put(opened: &Opened, address: &Address, consent: &Consent, write: bool) -
         put.brought = bringer.bring(subject, stage, &bringing)?;
     }
     put.units = bringer.look(subject, stage)?.into_iter().flat_map(|looked| looked.units).collect();
+    if let Some(mut book) = daybook::reading(opened)? {
+        veiling::by_deliveries(&mut *book, &mut put.units)?;
+    }
     Ok(put)
 }
 

@@ -43,7 +43,7 @@ impl Answers {
             if count == 0 {
                 return Ok(Answers::None);
             }
-            write_atomically(path, form.as_bytes(), Mode::OwnerOnly)?;
+            write_atomically(path, form.as_bytes(), Mode::Usual)?;
             return Ok(Answers::Form(path.to_owned(), count));
         }
         let wrong = |reason: String| {

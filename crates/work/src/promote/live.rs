@@ -7,27 +7,24 @@ use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::value::Held;
-use cledger_store::daybook::Content;
+use cledger_store::daybook::{Content, Daybook};
 
-use crate::deliver::recorded::Planner;
-use crate::opened::Opened;
-use crate::reality::around::Around;
 use crate::reality::bring::Bringer;
 use crate::reality::standing::State;
+use crate::reality::veiling;
 use crate::trouble::Trouble;
 
 /// Puts what a unit's outlets have in place of what was delivered. Where one of them cannot be looked at,
 /// nothing moves.
 pub(super) fn overlay(
-    opened: &Opened,
-    planner: &Planner<'_, '_>,
-    around: &Around<'_>,
+    bringer: &Bringer<'_, '_>,
+    book: &mut dyn Daybook,
     (subject, below): (Subject, StageId),
     content: &mut Content,
 ) -> Result<(), Trouble> {
-    let ledger = planner.resolver.ledger();
-    let bringer = Bringer { opened, resolver: planner.resolver, around };
-    let looked = bringer.look(subject, below)?;
+    let ledger = bringer.resolver.ledger();
+    let mut looked = bringer.look(subject, below)?;
+    veiling::by_deliveries(book, looked.iter_mut().flat_map(|looked| &mut looked.units))?;
     for unit in looked.iter().flat_map(|looked| &looked.units) {
         if let Some(reason) = unit.reason() {
             let message = format!("what `{}` has in `{}` is not known: {reason}", unit.owner, unit.stage);

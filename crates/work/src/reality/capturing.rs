@@ -8,7 +8,7 @@ use cledger_core::model::{Ledger, OutputFormat};
 use cledger_core::output::OutputName;
 use cledger_core::render::RenderedOutput;
 use cledger_core::tree::Tree;
-use cledger_core::value::Value;
+use cledger_core::value::{Held as HeldValue, Value};
 use cledger_formats::particulars;
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::Held;
@@ -118,7 +118,8 @@ fn files(
                 None | Some(Err(FileError::NotThere)) => Err(FileError::NotThere.to_string()),
                 Some(Err(error)) => Err(error.to_string()),
                 Some(Ok(text)) if this == OutputFormat::Template => {
-                    let secret = output.is_none_or(RenderedOutput::is_secret);
+                    let secret = output.is_none_or(RenderedOutput::is_secret)
+                        || matches!(drift, FileDrift::TextDiffers { has_secret: true, .. });
                     file.text = Some(hiding.content(&place(&[]), secret, &Value::text(text))?);
                     Ok(Tree::default())
                 }
@@ -139,6 +140,7 @@ fn files(
             Ok(tree) => {
                 for (name, secret) in known(made, path) {
                     if let Some(value) = tree.get(&name) {
+                        let secret = secret || is_veiled(drift, &name);
                         let content = hiding.content(&place(&name), secret, value)?;
                         file.values.push(CapturedValue { name, content });
                     }
@@ -161,6 +163,13 @@ fn files(
 fn read(text: &str, this: OutputFormat, output: Option<&RenderedOutput<'_>>) -> Result<Tree, String> {
     let particulars = output.map(particulars).unwrap_or_default();
     existing::read(text, this, particulars).map(|found| found.tree).map_err(|error| error.to_string())
+}
+
+/// Whether what is there under a name is known to be a secret, whatever the ledger has there by now.
+fn is_veiled(drift: &FileDrift, name: &OutputName) -> bool {
+    let FileDrift::Drifted(names) = drift else { return false };
+    let mut there = names.iter().filter(|drifted| drifted.steps == *name).filter_map(|it| it.there.as_ref());
+    there.any(HeldValue::is_secret)
 }
 
 /// The names that the ledger has there, and whether each is a secret.

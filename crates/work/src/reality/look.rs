@@ -22,6 +22,7 @@ use crate::reality::captured::{Captured, FromCapture};
 use crate::reality::making::{Made, make};
 use crate::reality::places::Place;
 use crate::reality::standing::{State, UnitDrift};
+use crate::reality::veiling;
 use crate::trouble::Trouble;
 
 /// A unit or instance at a place.
@@ -110,7 +111,9 @@ pub(crate) fn look<'l>(
         }
         let unknown = place.unknown(ledger, &back).into_iter();
         units.extend(unknown.map(|name| unit(&place, ledger, name.clone(), State::Unknown)));
-        looked.push(Looked { place, looks, units });
+        let mut this = Looked { place, looks, units };
+        veiling::by_content(&mut this, resolver);
+        looked.push(this);
     }
     Ok(looked)
 }

@@ -17,6 +17,22 @@ pub(crate) fn masking(
     stage: StageId,
     contents: &[&Content],
 ) -> Masking {
+    let mut secrets = secrets_of(resolver, subject, stage);
+    for content in contents {
+        let texts = content.files.values().chain(content.documents.values()).chain(content.rows.values());
+        for text in texts.filter(|kept| kept.is_secret()).filter_map(Kept::expose) {
+            secrets.extend(words_of(text));
+        }
+    }
+    Masking::of(secrets.iter().map(|secret| secret.as_str()))
+}
+
+/// The secrets of a unit in a stage, as far as they are readable: the texts that they consist of.
+pub(super) fn secrets_of(
+    resolver: &Resolver<'_>,
+    subject: Subject,
+    stage: StageId,
+) -> Vec<Zeroizing<String>> {
     let ledger = resolver.ledger();
     let mut session = resolver.session(unit_of(subject));
     let mut secrets: Vec<Zeroizing<String>> = Vec::new();
@@ -28,13 +44,7 @@ pub(crate) fn masking(
             leaves(value, &mut secrets);
         }
     }
-    for content in contents {
-        let texts = content.files.values().chain(content.documents.values()).chain(content.rows.values());
-        for text in texts.filter(|kept| kept.is_secret()).filter_map(Kept::expose) {
-            secrets.extend(words_of(text));
-        }
-    }
-    Masking::of(secrets.iter().map(|secret| secret.as_str()))
+    secrets
 }
 
 /// The texts that a value consists of.

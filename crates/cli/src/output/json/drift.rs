@@ -100,7 +100,9 @@ fn file<'d>(path: &'d str, drift: &'d FileDrift) -> FileDocument<'d> {
     let (state, reason, names) = match drift {
         FileDrift::AsLedger => ("as-ledger", None, &[][..]),
         FileDrift::NotThere => ("not-there", None, &[][..]),
-        FileDrift::TextDiffers(line) => ("text-differs", Some(format!("from line {line} on")), &[][..]),
+        FileDrift::TextDiffers { line, .. } => {
+            ("text-differs", Some(format!("from line {line} on")), &[][..])
+        }
         FileDrift::Unreadable(reason) => ("unreadable", Some(reason.clone()), &[][..]),
         FileDrift::Drifted(names) => ("drifted", None, &names[..]),
     };

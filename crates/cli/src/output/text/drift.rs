@@ -147,7 +147,7 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
         FileDrift::Unreadable(reason) => {
             console.line(format!("  {path}  {}: {reason}", style::bad("cannot be read")));
         }
-        FileDrift::TextDiffers(line) => {
+        FileDrift::TextDiffers { line, .. } => {
             console.line(format!("  {path}  {} from line {line} on", style::bad("differs")));
         }
         FileDrift::Drifted(names) => {
