@@ -8,7 +8,7 @@
 //! ```
 //!
 //! Units are read in parallel, each with its contract and its settings. Mistakes do not stop the
-//! reading: all of them are reported together, and then there is no ledger.
+//! reading: all of them are reported together, and whoever asks for the whole ledger gets none then.
 
 mod contract;
 mod documents;
@@ -50,20 +50,35 @@ pub enum Scope {
     Units(BTreeSet<Name>),
 }
 
-/// Reads a ledger.
+/// Reads a ledger, all of which must be readable.
 pub fn read(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
+    let Partly { mut ledger, mistakes } = read_partly(tree, scope)?;
+    if mistakes.is_empty() {
+        return Ok(ledger);
+    }
+    Err(Unreadable { mistakes, files: std::mem::take(&mut ledger.files) })
+}
+
+/// A ledger as far as it can be read.
+#[derive(Debug)]
+pub struct Partly {
+    /// What was read. What stands in a file that is wrong is missing from it, and so are settings for what that
+    /// declares.
+    pub ledger: Ledger,
+    /// What is wrong, by file and place.
+    pub mistakes: Vec<Mistake>,
+}
+
+/// Reads a ledger as far as it can be read; one whose `ledger.toml` is not TOML cannot be read at all.
+pub fn read_partly(tree: &dyn Tree, scope: &Scope) -> Result<Partly, Unreadable> {
     let mistakes = Mistakes::default();
     let documents = Documents::new(tree, &mistakes);
     let ledger = read_all(&documents, scope);
     let (files, faults) = documents.into_parts();
-    match ledger {
-        Some(mut ledger) if mistakes.is_empty() => {
-            ledger.files = files;
-            ledger.table_faults = faults;
-            Ok(ledger)
-        }
-        _ => Err(Unreadable { mistakes: mistakes.sorted(&files), files }),
-    }
+    let mistakes = mistakes.sorted(&files);
+    let Some(mut ledger) = ledger else { return Err(Unreadable { mistakes, files }) };
+    (ledger.files, ledger.table_faults) = (files, faults);
+    Ok(Partly { ledger, mistakes })
 }
 
 /// The names of all units of a ledger, by their files; those that are no names are left out.

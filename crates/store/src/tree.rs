@@ -17,7 +17,7 @@ pub(crate) const LARGEST_LEDGER: u64 = 256 << 20;
 pub(crate) const MOST_FILES: u64 = 200_000;
 
 /// A folder of files, by paths with `/` between their parts.
-pub trait Tree: Sync {
+pub trait Tree: Send + Sync {
     /// The text of a file; `None` if there is no such file.
     fn text(&self, path: &str) -> Result<Option<String>, FileError>;
     /// The names in a folder, sorted; `None` if there is no such folder or it is not one.

@@ -1,6 +1,6 @@
 //! A ledger that is open: what it says, its keys, and what it may reach outside of itself.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::thread;
 use std::time::Duration;
@@ -8,7 +8,10 @@ use std::time::Duration;
 use cledger_core::model::Ledger;
 use cledger_core::resolve::{Assumption, Resolver};
 use cledger_core::trust::{Granted, Named};
-use cledger_store::{Changed, Disk, Folder, Glance, Keys, NoPlan, Scope, Sight, Surroundings, Watch, read};
+use cledger_store::{
+    Changed, Disk, Folder, Glance, Keys, Mistake, NoPlan, Partly, Scope, Sight, Surroundings, Unreadable,
+    Watch, read_partly,
+};
 
 use crate::known::{Known, require, said};
 use crate::trouble::Trouble;
@@ -35,34 +38,28 @@ pub struct Opened {
 }
 
 impl Opened {
-    /// Reads as much of the ledger as the scope asks for, whole: where a change was made meanwhile, again.
+    /// Reads as much of the ledger as the scope asks for, all of which must be readable.
     pub fn read(at: &Arc<Workplace>, scope: &Scope) -> Result<Self, Trouble> {
+        let (opened, mistakes) = Self::read_partly(at, scope)?;
+        if mistakes.is_empty() {
+            return Ok(opened);
+        }
+        Err(Unreadable { mistakes, files: opened.ledger.files.clone() }.into())
+    }
+
+    /// The same as far as it can be read, with what is wrong in the rest: whoever edits a ledger is always in the
+    /// middle of a mistake.
+    pub fn read_partly(at: &Arc<Workplace>, scope: &Scope) -> Result<(Self, Vec<Mistake>), Trouble> {
         let root = at.root()?;
         let folder = Folder::open(&root).map_err(|error| {
             Trouble::outside(format!("the ledger's folder `{}` cannot be opened: {error}", root.display()))
         })?;
-        let mut left = GLANCES;
-        let (glance, ledger) = loop {
-            let glance = Glance::at(&folder);
-            let ledger = read(&Disk::with(root.clone(), glance.after()), scope);
-            left -= 1;
-            if left == 0 || glance.is_same(&Glance::at(&folder)) {
-                break (glance, ledger);
-            }
-            thread::sleep(PAUSE);
-        };
-        if left == 0 {
-            at.telling
-                .notice("The ledger is being changed all the time: what follows may be of two moments.");
-        }
+        let (glance, partly) = of_one_moment(at, &root, &folder, scope);
         tell_open(at, &glance);
-        let ledger = ledger?;
-        at.telling.detail(&format!(
-            "read {} files of the ledger in {}",
-            ledger.files.0.len(),
-            root.display()
-        ));
-        Ok(Self::of(at, root, ledger, glance.after()))
+        let Partly { ledger, mistakes } = partly?;
+        let count = ledger.files.0.len();
+        at.telling.detail(&format!("read {count} files of the ledger in {}", root.display()));
+        Ok((Self::of(at, root, ledger, glance.after()), mistakes))
     }
 
     /// A ledger that was read from this folder.
@@ -143,6 +140,27 @@ impl Opened {
             ));
         }
     }
+}
+
+/// Reads a ledger whole: where a change was made meanwhile, again.
+fn of_one_moment(
+    at: &Workplace,
+    root: &Path,
+    folder: &Folder,
+    scope: &Scope,
+) -> (Glance, Result<Partly, Unreadable>) {
+    for _ in 0..GLANCES {
+        let glance = Glance::at(folder);
+        let partly = read_partly(&Disk::with(root, glance.after()), scope);
+        if glance.is_same(&Glance::at(folder)) {
+            return (glance, partly);
+        }
+        thread::sleep(PAUSE);
+    }
+    at.telling.notice("The ledger is being changed all the time: what follows may be of two moments.");
+    let glance = Glance::at(folder);
+    let partly = read_partly(&Disk::with(root, glance.after()), scope);
+    (glance, partly)
 }
 
 /// The keys of a ledger with these files.

@@ -1,5 +1,7 @@
 //! The one error type of use cases: what kind of trouble, what is wrong and where, and what to type.
 
+use std::fmt;
+
 use cledger_core::address::AddressError;
 use cledger_core::resolve::AssumptionError;
 use cledger_store::daybook::{DaybookError, PackError};
@@ -90,6 +92,20 @@ impl Trouble {
         }
     }
 }
+
+/// What is wrong, without what to do about it.
+impl fmt::Display for Trouble {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Trouble::Plain { message, .. } => f.write_str(message),
+            Trouble::Unreadable(unreadable) => unreadable.fmt(f),
+            Trouble::Spoiling(unreadable) => write!(f, "after the change {unreadable}"),
+            Trouble::Before(revision, unreadable) => write!(f, "at {revision} {unreadable}"),
+        }
+    }
+}
+
+impl std::error::Error for Trouble {}
 
 impl From<AddressError> for Trouble {
     fn from(error: AddressError) -> Self {

@@ -27,10 +27,11 @@ use mimalloc::MiMalloc;
 use rayon::prelude::*;
 use toml::de::DeTable;
 use wait4::Wait4;
+use zeroizing_alloc::ZeroAlloc;
 
 // The program's own allocator, so that mere parsing is measured under the same conditions.
 #[global_allocator]
-static ALLOCATOR: MiMalloc = MiMalloc;
+static ALLOCATOR: ZeroAlloc<MiMalloc> = ZeroAlloc(MiMalloc);
 
 const SEED: u64 = 20_261_125;
 

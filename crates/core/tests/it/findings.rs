@@ -1,0 +1,339 @@
+//! A table of cases for each family of findings: what is told of a ledger, and what is not.
+
+use cledger_core::address::Pattern;
+use cledger_core::findings::{Severity, check};
+use cledger_core::resolve::{Resolver, Unfetched};
+use jiff::civil::date;
+
+use crate::ledgers::{STAGES, ledger};
+
+/// A ledger, and what is found in it: the code, the address, and `!` behind it for an error.
+struct Case {
+    files: &'static [(&'static str, &'static str)],
+    found: &'static [&'static str],
+}
+
+/// What is found in a ledger on a day, as a line each.
+fn found(files: &[(&str, &str)], pattern: Option<&str>) -> Vec<String> {
+    let ledger = ledger(files);
+    let pattern = pattern.map(|text| Pattern::parse(text).unwrap());
+    let report = check(&Resolver::new(&ledger, &Unfetched, &[]), pattern.as_ref(), Some(date(2026, 11, 25)));
+    let line = |finding: &cledger_core::findings::Finding| {
+        let mark = if finding.severity == Severity::Error { "!" } else { "" };
+        format!("{} {}{mark}", finding.code, finding.address)
+    };
+    report.findings.iter().map(line).collect()
+}
+
+fn try_all(cases: &[Case]) {
+    for (at, case) in cases.iter().enumerate() {
+        assert_eq!(found(case.files, None), case.found, "case {at}: {:?}", case.files);
+    }
+}
+
+const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n";
+
+#[test]
+fn names_that_are_not_there() {
+    try_all(&[
+        Case {
+            files: &[("units/desk.toml", DESK), ("stages/dev.toml", "[units.desk]\nhold = \"1m\"\n")],
+            found: &[],
+        },
+        Case {
+            files: &[("units/desk.toml", DESK), ("stages/dev.toml", "[units.desk]\nhodl = \"1m\"\n")],
+            found: &["unknown-name desk/hodl@dev!"],
+        },
+        Case {
+            files: &[("units/desk.toml", DESK), ("stages/dev.toml", "[units.dest]\nhold = \"1m\"\n")],
+            found: &["unused-setting dest@dev"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", "stages = [\"dev\"]\n[variables.hold]\ndefault = \"5m\"\n"),
+                ("stages/test.toml", "[units.desk]\nhold = \"1m\"\n"),
+            ],
+            found: &["unused-setting desk@test"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", DESK),
+                ("stages/dev.toml", "[units.\"desk+kiosk\"]\nhold = \"1m\"\n"),
+            ],
+            found: &["unused-setting desk+kiosk@dev"],
+        },
+        Case {
+            files: &[("units/desk.toml", DESK), ("shared.toml", "[variables.line]\ndefault = \"x\"\n")],
+            found: &["unused-shared shared/line"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", DESK),
+                ("shared.toml", "[variables.line]\ndefault = \"x\"\n"),
+                ("stages/dev.toml", "[units.desk]\nline = \"y\"\n"),
+            ],
+            found: &["unknown-name desk/line@dev!", "unused-shared shared/line"],
+        },
+    ]);
+}
+
+#[test]
+fn values_as_they_are_written() {
+    const COUNT: &str = "[variables.count]\ntype = \"integer\"\nmin = 1\ndefault = 3\n";
+    try_all(&[
+        Case {
+            files: &[("units/desk.toml", COUNT), ("stages/dev.toml", "[units.desk]\ncount = 7\n")],
+            found: &[],
+        },
+        Case {
+            files: &[("units/desk.toml", COUNT), ("stages/dev.toml", "[units.desk]\ncount = \"7\"\n")],
+            found: &["wrong-type desk/count@dev!"],
+        },
+        Case {
+            files: &[("units/desk.toml", COUNT), ("stages/dev.toml", "[units.desk]\ncount = 0\n")],
+            found: &["not-allowed desk/count@dev!"],
+        },
+        Case {
+            files: &[("units/desk.toml", "[variables.count]\ntype = \"integer\"\nmin = 1\ndefault = 0\n")],
+            found: &["not-allowed desk/count@default!"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", "[variables.hold]\nvary = \"never\"\ndefault = \"5m\"\n"),
+                ("stages/test.toml", "[units.desk]\nhold = \"1m\"\n"),
+            ],
+            found: &["fixed-value-set desk/hold@test!"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", "[variables.pin]\nsecret = true\nrequired = false\ndistinct = false\n"),
+                ("stages/dev.toml", "[units.desk]\npin = \"plover\"\n"),
+                ("stages/prod.toml", "[units.desk]\npin = \"plover\"\n"),
+            ],
+            found: &["plain-secret desk/pin@dev", "plain-secret desk/pin@prod!"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", "[variables.pin]\nsecret = true\nrequired = false\n"),
+                ("stages/dev.toml", "[units.desk]\npin = { from = \"env:PIN\" }\n"),
+            ],
+            found: &[],
+        },
+    ]);
+}
+
+#[test]
+fn values_as_they_come_out() {
+    try_all(&[
+        Case {
+            files: &[("units/desk.toml", "[variables.region]\n")],
+            found: &[
+                "missing-value desk/region@dev!",
+                "missing-value desk/region@prod!",
+                "missing-value desk/region@test!",
+            ],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", "[variables.region]\nvary = \"must\"\ndefault = \"x\"\n"),
+                ("stages/test.toml", "[units.desk]\nregion = \"y\"\n"),
+            ],
+            found: &["missing-value desk/region@prod!"],
+        },
+        Case {
+            files: &[(
+                "units/desk.toml",
+                "stages = [\"dev\"]\n[variables.a]\ndefault = \"${b}\"\n[variables.b]\ndefault = \"${a}\"\n",
+            )],
+            found: &["reference-circle desk/a@dev!", "reference-circle desk/b@dev!"],
+        },
+        Case {
+            files: &[("units/desk.toml", "stages = [\"dev\"]\n[variables.a]\ndefault = \"${nothing}\"\n")],
+            found: &["reference-unknown desk/a@dev!"],
+        },
+        Case {
+            files: &[(
+                "units/desk.toml",
+                "stages = [\"dev\"]\n[variables.a]\ndefault = \"${b}\"\n[variables.b]\nrequired = false\n",
+            )],
+            found: &["missing-value desk/a@dev!"],
+        },
+        Case {
+            files: &[(
+                "units/desk.toml",
+                "stages = [\"dev\"]\n[variables.a]\ntype = \"integer\"\ndefault = \"${b}\"\n[variables.b]\ndefault = \"x\"\n",
+            )],
+            found: &["wrong-type desk/a@dev!"],
+        },
+        Case {
+            files: &[(
+                "units/desk.toml",
+                "stages = [\"dev\"]\n[variables.a]\nmax_length = 2\ndefault = \"${b}\"\n[variables.b]\ndefault = \"xyz\"\n",
+            )],
+            found: &["not-allowed desk/a@dev!"],
+        },
+        // What is wrong with a shared entry is told of it, once.
+        Case {
+            files: &[
+                ("units/desk.toml", "uses = [\"line\"]\nstages = [\"dev\"]\n"),
+                ("units/gate.toml", "uses = [\"line\"]\nstages = [\"dev\"]\n"),
+                ("shared.toml", "[variables.line]\n"),
+            ],
+            found: &["missing-value shared/line@dev!"],
+        },
+    ]);
+}
+
+#[test]
+fn stages_that_must_differ_or_agree() {
+    const PIN: &str = "[variables.pin]\nrequired = false\ndistinct = true\n";
+    const BY_CLASS: &str = "[variables.pin]\nrequired = false\ndistinct = \"class\"\n";
+    const AGREED: &str = "format = 1\nname = \"Small\"\n[[stage]]\nname = \"north\"\nclass = \"production\"\n\
+         [[stage]]\nname = \"south\"\nclass = \"production\"\n\
+         [[aligned]]\nstages = [\"north\", \"south\"]\nexcept = [\"desk/region\"]\n";
+    try_all(&[
+        Case {
+            files: &[
+                ("units/desk.toml", PIN),
+                ("stages/dev.toml", "[units.desk]\npin = \"a\"\n"),
+                ("stages/test.toml", "[units.desk]\npin = \"a\"\n"),
+                ("stages/prod.toml", "[units.desk]\npin = \"b\"\n"),
+            ],
+            found: &["not-distinct desk/pin@test"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", BY_CLASS),
+                ("stages/dev.toml", "[units.desk]\npin = \"a\"\n"),
+                ("stages/prod.toml", "[units.desk]\npin = \"a\"\n"),
+            ],
+            found: &["not-distinct desk/pin@prod!"],
+        },
+        Case {
+            files: &[
+                ("ledger.toml", AGREED),
+                ("units/desk.toml", "[variables.hold]\n[variables.region]\n"),
+                ("stages/north.toml", "[units.desk]\nhold = \"1m\"\nregion = \"n\"\n"),
+                ("stages/south.toml", "[units.desk]\nhold = \"2m\"\nregion = \"s\"\n"),
+            ],
+            found: &["not-aligned desk/hold@south!"],
+        },
+        // One text makes both: what it refers to is told where that stands.
+        Case {
+            files: &[
+                ("ledger.toml", AGREED),
+                ("units/desk.toml", "[variables.hold]\ndefault = \"${region}\"\n[variables.region]\n"),
+                ("stages/north.toml", "[units.desk]\nregion = \"n\"\n"),
+                ("stages/south.toml", "[units.desk]\nregion = \"s\"\n"),
+            ],
+            found: &[],
+        },
+        Case {
+            files: &[
+                (
+                    "units/desk.toml",
+                    "[endpoints.board]\n[variables.home]\ntype = \"url\"\ndefault = \"http://home.example\"\n",
+                ),
+                ("stages/dev.toml", "[units.desk]\nboard.base = \"http://a.example\"\n"),
+                ("stages/test.toml", "[units.desk]\nboard.base = \"http://b.example\"\n"),
+                ("stages/prod.toml", "[units.desk]\nboard.base = \"http://b.example\"\n"),
+            ],
+            found: &["points-at-other-stage desk/board.base@prod!", "default-in-use desk/home@prod"],
+        },
+    ]);
+}
+
+#[test]
+fn the_ledger_as_a_whole() {
+    const FOLLOWS: &str = "format = 1\nname = \"Small\"\n[[stage]]\nname = \"test\"\nclass = \"test\"\n\
+         [[stage]]\nname = \"prod\"\nclass = \"production\"\nfollow = [{ stage = \"test\" }]\n";
+    const RULED: &str = "format = 1\nname = \"Small\"\n[[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+         [[rule]]\nname = \"short\"\nfields = \"*/hold\"\nmax = \"2m\"\nseverity = \"warning\"\n\
+         [[rule]]\nname = \"idle\"\nfields = \"*/nothing\"\nmax = \"2m\"\n";
+    try_all(&[
+        Case {
+            files: &[("ledger.toml", FOLLOWS), ("units/desk.toml", DESK)],
+            found: &["follows-lower-class @prod"],
+        },
+        Case {
+            files: &[
+                ("ledger.toml", RULED),
+                ("units/desk.toml", "[variables.hold]\ntype = \"duration\"\ndefault = \"5m\"\n"),
+            ],
+            found: &["rule */nothing", "rule desk/hold@dev"],
+        },
+        Case {
+            files: &[(
+                "units/desk.toml",
+                "stages = [\"dev\"]\n[variables.a-b]\ndefault = \"1\"\n[variables.a_b]\ndefault = \"2\"\n[[output]]\npath = \"x.env\"\nformat = \"dotenv\"\n",
+            )],
+            found: &["name-clash desk!"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", DESK),
+                (
+                    "stages/dev.toml",
+                    "[units.desk]\nhold = { value = \"1m\", why = \"trial\", until = 2026-11-20 }\n",
+                ),
+                (
+                    "stages/test.toml",
+                    "[units.desk]\nhold = { value = \"1m\", why = \"trial\", until = 2026-11-30 }\n",
+                ),
+                (
+                    "stages/prod.toml",
+                    "[units.desk]\nhold = { value = \"1m\", why = \"trial\", until = 2027-11-30 }\n",
+                ),
+            ],
+            found: &["expired desk/hold@dev", "expiring desk/hold@test"],
+        },
+        Case {
+            files: &[
+                (
+                    "units/desk.toml",
+                    "stages = [\"dev\"]\n[tables.codes]\ncolumns = [\"code\", \"text\"]\nkey = \"code\"\nrows = \"tables/codes.csv\"\n",
+                ),
+                ("tables/codes.csv", "code,text\na,1\na,2\n"),
+            ],
+            found: &["table-row desk/codes@default!"],
+        },
+    ]);
+}
+
+#[test]
+fn waivers_count_as_long_as_they_are_needed() {
+    const LACKING: &str = "stages = [\"dev\"]\n[variables.region]\n";
+    let waiver = |until: &str| {
+        format!(
+            "[[waiver]]\naddress = \"desk/region@dev\"\ncode = \"missing-value\"\nwhy = \"later\"\nuntil = {until}\nby = \"ada\"\n"
+        )
+    };
+    for (unit, until, expected) in [
+        (LACKING, "2027-01-01", &[][..]),
+        (LACKING, "2026-11-20", &["missing-value desk/region@dev!", "waiver-expired desk/region@dev"]),
+        (DESK, "2027-01-01", &["waiver-unneeded desk/region@dev"]),
+    ] {
+        assert_eq!(found(&[("units/desk.toml", unit), ("waivers.toml", &waiver(until))], None), expected);
+    }
+}
+
+#[test]
+fn a_pattern_bounds_what_is_told_and_the_ledger_how_bad_it_is() {
+    let files = [
+        ("units/desk.toml", "[variables.region]\n"),
+        ("units/gate.toml", "[variables.region]\n"),
+        ("stages/dev.toml", "[units.gate]\nregion = \"x\"\n"),
+    ];
+    for (pattern, expected) in [
+        ("@dev", &["missing-value desk/region@dev!"][..]),
+        ("gate@dev", &[]),
+        ("gate@test", &["missing-value gate/region@test!"]),
+        ("*/hold", &[]),
+        ("desk/region@prod", &["missing-value desk/region@prod!"]),
+    ] {
+        assert_eq!(found(&files, Some(pattern)), expected, "{pattern}");
+    }
+    let manifest = format!("{STAGES}[check]\nseverity = {{ missing-value = \"warning\" }}\n");
+    let found = found(&[("ledger.toml", &manifest), files[0]], Some("@dev"));
+    assert_eq!(found, ["missing-value desk/region@dev"]);
+}

@@ -1,0 +1,10 @@
+//! The rules of the core, on small ledgers in memory.
+
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod deliveries;
+mod effects;
+mod fate;
+mod findings;
+mod ledgers;
+mod render;

@@ -1,0 +1,9 @@
+//! Use cases on small ledgers in temporary folders, with answers from tables.
+
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod delivering;
+mod opening;
+mod second_front_end;
+mod setting;
+mod workplaces;

@@ -1,0 +1,195 @@
+//! Settings: typed, carried and taken over, and what each is refused for.
+
+use std::time::Duration;
+
+use cledger_core::promotion::{Fate, Stays};
+use cledger_work::change::Consent;
+use cledger_work::deliver::{ToDeliver, deliver};
+use cledger_work::drift::{ToTake, take};
+use cledger_work::keys::{self, KeyChange, ToMake};
+use cledger_work::promote::{Promoted, ToPromote, promote};
+use cledger_work::set::{SettingsChanged, ToSay, ToSet, set, unset};
+use cledger_work::{Kind, Trouble};
+
+use crate::workplaces::{Answers, Place, address, because};
+
+const DESK: (&str, &str) = (
+    "units/desk.toml",
+    "[variables.hold]\ntype = \"duration\"\ndefault = \"5m\"\nmax = \"1h\"\n[variables.region]\nrequired = false\n\
+     [variables.fixed]\nvary = \"never\"\ndefault = \"x\"\n[credentials.gate]\nform = \"token\"\n\
+     [variables.dsn]\ndefault = \"pg://u:${gate.token}@${region}\"\n[variables.base]\ndefault = \"http://${region}/v1\"\n\
+     [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n",
+);
+const DEV: (&str, &str) = (
+    "stages/dev.toml",
+    "[units.desk]\nregion = \"dev.example\"\ngate.token = \"plover-dev\"\ndsn = \"pg://v:${gate.token}@${region}\"\nbase = \"http://${region}/v2\"\n",
+);
+const TEST: (&str, &str) =
+    ("stages/test.toml", "[units.desk]\nregion = \"test.example\"\ngate.token = \"plover-test\"\n");
+
+fn say(place: &Place, settings: &[&str], consent: &Consent) -> Result<SettingsChanged, Trouble> {
+    let asked = ToSet {
+        settings: settings.iter().map(|text| (*text).to_owned()).collect(),
+        stage: None,
+        say: ToSay::Asked,
+        plain_secrets: false,
+        until: None,
+        looked_up: None,
+        consent: consent.clone(),
+    };
+    set(&place.change(), &asked)
+}
+
+#[test]
+fn what_is_set_and_what_that_is_refused_for() {
+    for (setting, kind, message) in [
+        ("desk/hold@dev=1x", Kind::Usage, "is not"),
+        ("desk/hold@dev=2h", Kind::Usage, "is not allowed"),
+        ("desk/hodl@dev=1m", Kind::Usage, "hodl"),
+        ("dest/hold@dev=1m", Kind::Usage, "dest"),
+        ("desk/hold@tets=1m", Kind::Usage, "tets"),
+        ("desk/fixed@dev=y", Kind::Usage, "the same everywhere"),
+        ("desk/hold@prod=1m", Kind::Refused, "production"),
+    ] {
+        let place = Place::new(&[DESK, DEV]);
+        let before = place.read("stages/dev.toml");
+        let trouble = say(&place, &[setting], &because(&[])).unwrap_err();
+        assert_eq!(trouble.kind(), kind, "{setting}: {trouble}");
+        assert!(trouble.to_string().contains(message), "{setting}: {trouble}");
+        assert_eq!(place.read("stages/dev.toml"), before);
+    }
+    let place = Place::new(&[DESK, DEV]);
+    let done = say(&place, &["desk/region@dev=west.example"], &because(&[])).unwrap();
+    // Everything that refers to it changes; what has a secret in it is told without its value.
+    let told: Vec<String> = done.effects.iter().map(|effect| effect.address.to_string()).collect();
+    assert_eq!(told, ["desk/base@dev", "desk/dsn@dev", "desk/region@dev"]);
+    assert!(!format!("{:?}", done.effects).contains("plover"));
+    assert!(place.read("stages/dev.toml").contains("region = { value = \"west.example\", why = \"trial\" }"));
+    unset(&place.change(), &["desk/region@dev".to_owned()], None, &because(&[])).unwrap();
+    assert!(!place.read("stages/dev.toml").contains("region ="));
+    say(&place, &["desk/hold@prod=1m"], &because(&["prod"])).unwrap();
+    assert!(place.read("stages/prod.toml").contains("hold"));
+}
+
+/// Makes a key for `dev`, of which one is the only reader.
+fn make_key(place: &Place) {
+    keys::identity(&place.at).unwrap();
+    let change = KeyChange { stages: vec!["@dev".to_owned()], consent: because(&[]), write: true };
+    keys::make(&place.change(), &ToMake { change, name: None, readers: Vec::new(), passphrase: None })
+        .unwrap();
+}
+
+#[test]
+fn a_secret_is_asked_for_and_stands_nowhere_in_plain_text() {
+    let values = [("desk/gate.token@dev", "whimbrel")].into();
+    let place = Place::answering(&[DESK, DEV], Answers { values, ..Answers::default() });
+    let refused = say(&place, &["desk/gate.token@dev"], &because(&[])).unwrap_err();
+    assert_eq!((refused.kind(), refused.to_string().contains("no key")), (Kind::Refused, true), "{refused}");
+    make_key(&place);
+    say(&place, &["desk/gate.token@dev"], &because(&[])).unwrap();
+    let written = place.read("stages/dev.toml");
+    assert!(written.contains("copper-1.") && !written.contains("whimbrel"), "{written}");
+}
+
+fn moved(place: &Place, carry: &[&str], write: bool) -> Result<Promoted, Trouble> {
+    let asked = ToPromote {
+        from: address("@dev"),
+        to: address("@test"),
+        units: Vec::new(),
+        carry: carry.iter().map(|text| (*text).to_owned()).collect(),
+        answers: None,
+        live: false,
+        deliver: false,
+        skip_stages: false,
+        plain_secrets: true,
+        consent: because(&[]),
+        wait: Duration::from_secs(1),
+        write,
+    };
+    promote(&place.at, &asked)
+}
+
+/// Delivers everything to `dev`, whose secrets get a key for that.
+fn delivered(place: &Place) {
+    make_key(place);
+    let asked = ToDeliver {
+        owners: Vec::new(),
+        stage: address("@dev").stage,
+        again: None,
+        only: Vec::new(),
+        draft_why: false,
+        skip_stages: false,
+        consent: because(&[]),
+        write: true,
+    };
+    let delivered = deliver(&place.open(), &asked).unwrap();
+    assert_eq!((delivered.kind(), delivered.gaps), (None, Vec::new()));
+}
+
+#[test]
+fn what_is_made_from_references_follows_and_is_never_carried() {
+    let place = Place::new(&[DESK, DEV, TEST]);
+    delivered(&place);
+    for carry in [&[][..], &["desk/*"], &["desk/dsn", "desk/base"]] {
+        let promoted = moved(&place, carry, true).unwrap();
+        let fates: Vec<(String, Fate, bool)> = promoted.promotions[0]
+            .fields
+            .iter()
+            .map(|field| (field.place.address.to_string(), field.fate, field.is_taken))
+            .filter(|(address, ..)| address.contains("dsn") || address.contains("base"))
+            .collect();
+        let made = |name: &str| (format!("desk/{name}@test"), Fate::Stays(Stays::Made), false);
+        assert_eq!(fates, [made("base"), made("dsn")], "{carry:?}");
+        let above = place.read("stages/test.toml");
+        assert!(!above.contains("plover-dev") && !above.contains("http://dev.example"), "{above}");
+        // Nobody sees a secret that is part of another value.
+        let dsn = promoted.promotions[0]
+            .fields
+            .iter()
+            .find(|field| field.place.address.to_string().contains("dsn"));
+        assert!(dsn.unwrap().secret && dsn.unwrap().below.as_ref().unwrap().open().is_none());
+    }
+}
+
+/// What is live is taken over, as somebody asks for it.
+fn taken(place: &Place, field: &str) -> Result<SettingsChanged, Trouble> {
+    let asked = ToTake {
+        fields: vec![address(field)],
+        stage: None,
+        captured: None,
+        today: None,
+        plain_secrets: true,
+        consent: because(&[]),
+        write: true,
+    };
+    take(&place.change(), &asked)
+}
+
+#[test]
+fn a_live_value_is_taken_over_and_never_in_place_of_references() {
+    let place = Place::new(&[DESK, DEV, TEST]);
+    delivered(&place);
+    let live = place.read("../live/dev/desk/desk.env");
+    assert!(live.contains("plover-dev"));
+    place.write(
+        "../live/dev/desk/desk.env",
+        &live.replace("HOLD=5m", "HOLD=7m").replace("plover-dev", "whimbrel"),
+    );
+    taken(&place, "desk/hold@dev").unwrap();
+    assert!(place.read("stages/dev.toml").contains("7m"));
+    let refused = taken(&place, "desk/dsn@dev").unwrap_err();
+    assert_eq!(refused.kind(), Kind::Refused);
+    assert!(refused.to_string().contains("desk/gate.token@dev") && !refused.to_string().contains("whimbrel"));
+    assert!(place.read("stages/dev.toml").contains("${gate.token}"));
+}
+
+#[test]
+fn a_secret_that_lies_there_under_an_open_name_is_never_taken_in_the_open() {
+    let place = Place::new(&[DESK, DEV, TEST]);
+    delivered(&place);
+    // By now the ledger has an open text where a secret was delivered, and still is.
+    place.write("stages/dev.toml", &DEV.1.replace("pg://v:${gate.token}@${region}", "pg://nobody"));
+    let refused = taken(&place, "desk/dsn@dev").unwrap_err();
+    assert_eq!(refused.kind(), Kind::Refused, "{refused}");
+    assert!(!place.read("stages/dev.toml").contains("plover-dev@"));
+}

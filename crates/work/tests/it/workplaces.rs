@@ -1,0 +1,142 @@
+//! A ledger in a temporary folder, and a workplace where nothing is left to chance.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use cledger_core::address::Address;
+use cledger_core::name::Name;
+use cledger_store::{Identity, Scope, State};
+use cledger_work::asking::{Asking, Nobody};
+use cledger_work::change::{Changing, Consent};
+use cledger_work::{Opened, Trouble, Workplace};
+use jiff::Timestamp;
+use tempfile::TempDir;
+use zeroize::Zeroizing;
+
+/// Two stages and a production one, each with a folder beside the ledger.
+const MANIFEST: &str = "format = 1\nname = \"Small\"\ndefault_stage = \"dev\"\n\
+     [[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+     [[stage]]\nname = \"test\"\nclass = \"test\"\nafter = [\"dev\"]\n\
+     [[stage]]\nname = \"prod\"\nclass = \"production\"\nafter = [\"test\"]\n\
+     [[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"*\"]\npath = \"../live/${stage.name}\"\n";
+
+/// What somebody answers: production stages that are meant, and values by the words that ask for them.
+#[derive(Default)]
+pub(crate) struct Answers {
+    pub(crate) stages: Vec<&'static str>,
+    pub(crate) values: BTreeMap<&'static str, &'static str>,
+}
+
+impl Asking for Answers {
+    fn countersigns(&self, stage: &Name, _: &str) -> Result<bool, Trouble> {
+        Ok(self.stages.contains(&stage.as_str()))
+    }
+
+    fn secret(&self, what: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
+        self.value(what)
+    }
+
+    fn value(&self, what: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
+        Ok(self.values.get(what).map(|value| Zeroizing::new((*value).to_owned())))
+    }
+
+    fn is_there(&self) -> bool {
+        true
+    }
+}
+
+pub(crate) struct Place {
+    folder: TempDir,
+    pub(crate) at: Arc<Workplace>,
+}
+
+impl Place {
+    pub(crate) fn new(files: &[(&str, &str)]) -> Self {
+        Self::answering(files, Answers::default())
+    }
+
+    pub(crate) fn answering(files: &[(&str, &str)], answers: Answers) -> Self {
+        let folder = TempDir::new().unwrap();
+        let path = folder.path().to_owned();
+        let at = Workplace {
+            named: Some(path.join("ledger")),
+            here: path.clone(),
+            identity: Arc::new(Identity::at(Some(path.join("identity")), Arc::new(|_: &str| None))),
+            state: State::at(Some(path.join("state"))),
+            who: Some("ada".to_owned()),
+            host: Some("quay".to_owned()),
+            usual_stage: None,
+            today: Some("2026-11-25".to_owned()),
+            clock: || Timestamp::from_second(1_795_600_000).unwrap(),
+            is_trusted: true,
+            daybook: None,
+            telling: Box::new(Nobody),
+            asking: Box::new(answers),
+        };
+        let made = Self { folder, at: Arc::new(at) };
+        for stage in ["dev", "test", "prod"] {
+            fs::create_dir_all(made.path(&format!("../live/{stage}"))).unwrap();
+        }
+        for (path, text) in [("ledger.toml", MANIFEST)].iter().chain(files) {
+            made.write(path, text);
+        }
+        made
+    }
+
+    /// A path from the ledger's folder.
+    pub(crate) fn path(&self, path: &str) -> PathBuf {
+        let ledger = self.folder.path().join("ledger");
+        fs::create_dir_all(&ledger).unwrap();
+        ledger.join(path)
+    }
+
+    pub(crate) fn write(&self, path: &str, text: &str) {
+        let path = self.path(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    pub(crate) fn read(&self, path: &str) -> String {
+        fs::read_to_string(self.path(path)).unwrap()
+    }
+
+    pub(crate) fn open(&self) -> Opened {
+        Opened::read(&self.at, &Scope::Whole).unwrap()
+    }
+
+    pub(crate) fn change(&self) -> Changing {
+        Changing::start(&self.at, Duration::from_secs(1)).unwrap()
+    }
+
+    /// Everything below its folder, with what is in it and when it was changed.
+    pub(crate) fn everything(&self) -> BTreeMap<PathBuf, (Vec<u8>, std::time::SystemTime)> {
+        let mut found = BTreeMap::new();
+        collect(self.folder.path(), &mut found);
+        found
+    }
+}
+
+fn collect(folder: &Path, found: &mut BTreeMap<PathBuf, (Vec<u8>, std::time::SystemTime)>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            collect(&path, found);
+        } else {
+            let changed = path.metadata().unwrap().modified().unwrap();
+            found.insert(path.clone(), (fs::read(&path).unwrap(), changed));
+        }
+    }
+}
+
+/// A consent with a reason and, where one is named, a production stage.
+pub(crate) fn because(stages: &[&str]) -> Consent {
+    let countersign = stages.iter().map(|name| Name::parse(name).unwrap()).collect();
+    Consent { countersign, why: Some("trial".to_owned()) }
+}
+
+pub(crate) fn address(text: &str) -> Address {
+    Address::parse(text).unwrap()
+}
