@@ -8,8 +8,16 @@ use cledger_core::name::Name;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
-/// The version of the form.
-const FORMAT: u32 = 1;
+/// The version of the form. The first, which is read as well, calls `sealed` what is `cipher_text` now.
+const FORMAT: u32 = 2;
+
+/// What the first version says of a file that was not there.
+const NOT_THERE: &str = "it is not there";
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands it over so")]
+fn is_false(truth: &bool) -> bool {
+    !truth
+}
 
 /// A capture of one stage.
 #[derive(Debug, Serialize, Deserialize)]
@@ -75,7 +83,10 @@ pub struct CapturedFile {
     pub path: String,
     /// Its format, by its name in contracts.
     pub format: String,
-    /// Why it holds nothing: it was not there, or could not be read.
+    /// Whether it was not there.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub not_there: bool,
+    /// Why it could not be read, as what keeps it says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
     /// Its text, where no format reads it.
@@ -103,11 +114,18 @@ pub enum CapturedContent {
     /// For anybody to see.
     Open(Json),
     /// Encrypted under the stage's key.
-    Sealed(String),
+    #[serde(rename = "cipher_text", alias = "sealed")]
+    CipherText(String),
     /// The keyed fingerprint of it.
     Fingerprint(String),
     /// Left out: `true`.
     LeftOut(bool),
+}
+
+/// The version alone.
+#[derive(Deserialize)]
+struct Version {
+    format: u32,
 }
 
 /// A file is no capture.
@@ -117,7 +135,7 @@ pub enum NoCapture {
     #[error("it is no capture: {0}")]
     Form(serde_json::Error),
     /// It is of a form of another version.
-    #[error("it is a capture of version {0}, and this program knows version {FORMAT}")]
+    #[error("it is a capture of version {0}, and this program knows those up to {FORMAT}")]
     Version(u32),
 }
 
@@ -129,8 +147,27 @@ impl Capture {
 
     /// Reads a capture.
     pub fn parse(text: &str) -> Result<Self, NoCapture> {
-        let capture: Capture = serde_json::from_str(text).map_err(NoCapture::Form)?;
-        if capture.format == FORMAT { Ok(capture) } else { Err(NoCapture::Version(capture.format)) }
+        // What a later version has more is not taken for a mistake.
+        let Version { format } = serde_json::from_str(text).map_err(NoCapture::Form)?;
+        if !(1..=FORMAT).contains(&format) {
+            return Err(NoCapture::Version(format));
+        }
+        let mut capture: Self = serde_json::from_str(text).map_err(NoCapture::Form)?;
+        if format < FORMAT {
+            capture.bring_forward();
+        }
+        Ok(capture)
+    }
+
+    /// Makes one of the first version into one of the second.
+    fn bring_forward(&mut self) {
+        self.format = FORMAT;
+        for unit in self.outlets.iter_mut().flat_map(|outlet| outlet.units.values_mut()) {
+            let CapturedUnit::There { files, .. } = unit else { continue };
+            for file in files.iter_mut().filter(|file| file.trouble.as_deref() == Some(NOT_THERE)) {
+                (file.not_there, file.trouble) = (true, None);
+            }
+        }
     }
 
     /// Its text.
@@ -139,5 +176,27 @@ impl Capture {
         let mut text = serde_json::to_string_pretty(self).unwrap_or_default();
         text.push('\n');
         text
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn capture(format: u32, key: &str) -> String {
+        format!(
+            r#"{{"format":{format},"ledger":"Small","stage":"dev","taken":"2026-11-25T10:00:00Z","by":null,
+            "outlets":[{{"name":"files","kind":"directory","units":{{"desk":{{"state":"there","files":[
+            {{"path":"desk.env","format":"dotenv","values":[{{"name":["PIN"],"{key}":"copper-1.x"}}]}}]}}}}}}]}}"#
+        )
+    }
+
+    #[test]
+    fn captures_of_the_first_version_are_read_and_written_as_those_of_the_second() {
+        let first = Capture::parse(&capture(1, "sealed")).unwrap().to_text();
+        assert!(first.contains("\"cipher_text\": \"copper-1.x\"") && !first.contains("sealed"), "{first}");
+        assert!(Capture::parse(&capture(2, "cipher_text")).is_ok());
+        assert!(matches!(Capture::parse(&capture(3, "cipher_text")), Err(NoCapture::Version(3))));
+        assert!(matches!(Capture::parse(&capture(2, "other")), Err(NoCapture::Form(_))));
     }
 }

@@ -80,8 +80,8 @@ impl Workplace {
         (self.clock)().to_string()
     }
 
-    /// Who works, for records that need somebody.
-    pub fn somebody(&self) -> String {
-        self.who.clone().unwrap_or_else(|| "somebody".to_owned())
+    /// Who works, for records; empty where nobody says so.
+    pub(crate) fn who(&self) -> String {
+        self.who.clone().unwrap_or_default()
     }
 }

@@ -32,7 +32,7 @@ impl Delivering<'_, '_> {
             let mut hold = Hold::take(&mut *self.book, &owner, &name)?;
             let content = daybook::unpacked(&meta, &packed, ledger, planner.keys)?;
             let last = planner.last(hold.book(), &owner, stage)?;
-            meta.finished_by = Some(opened.at.somebody());
+            meta.finished_by = Some(opened.at.who());
             let bringing = Bringing {
                 content: &content,
                 before: last.as_ref().map(|(_, content)| content),

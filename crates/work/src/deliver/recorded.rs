@@ -56,7 +56,7 @@ pub(crate) fn differs(then: &Content, now: &Content) -> bool {
 /// What is known of a record in the making.
 pub(crate) fn meta(opened: &Opened, unit: &str, stage: &str, kind: Kind, why: &str) -> Meta {
     let at = &opened.at;
-    let mut meta = Meta::new(unit, stage, kind, at.somebody(), why, at.now());
+    let mut meta = Meta::new(unit, stage, kind, at.who(), why, at.now());
     meta.host.clone_from(&at.host);
     meta
 }

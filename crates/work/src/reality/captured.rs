@@ -103,9 +103,7 @@ impl Captured<'_> {
             }
             let this = OutputFormat::ALL.iter().find(|(_, name)| *name == file.format).map(|(this, _)| *this);
             let text = match (&file.trouble, &file.text, this) {
-                (Some(trouble), ..) if *trouble == FileError::NotThere.to_string() => {
-                    Err(FileError::NotThere)
-                }
+                _ if file.not_there => Err(FileError::NotThere),
                 (Some(trouble), ..) => Err(FileError::Io(std::io::Error::other(trouble.clone()))),
                 (None, Some(text), _) => {
                     let place = place_of(owner, outlet.name.as_str(), &file.path, &[]);
@@ -165,7 +163,7 @@ impl Captured<'_> {
         match content {
             CapturedContent::Open(json) => Value::from_json(json.clone()),
             CapturedContent::Fingerprint(_) | CapturedContent::LeftOut(_) => None,
-            CapturedContent::Sealed(text) => {
+            CapturedContent::CipherText(text) => {
                 let stage = ledger.stage_id(self.file.stage.as_str())?;
                 let layer = LayerId::Stage(stage);
                 let text = self.keys.text(ledger, layer, text, place)?;

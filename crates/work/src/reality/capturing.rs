@@ -47,7 +47,7 @@ impl Hiding<'_> {
         }
         let text = Zeroizing::new(value.to_json().to_string());
         Ok(match self.how {
-            SecretsAs::Encrypted => CapturedContent::Sealed(self.keys.seal(&self.scope, place, &text)?),
+            SecretsAs::Encrypted => CapturedContent::CipherText(self.keys.seal(&self.scope, place, &text)?),
             SecretsAs::Fingerprints => {
                 let text = Zeroizing::new(value.to_text().to_string());
                 CapturedContent::Fingerprint(self.keys.key(&self.scope)?.key.fingerprint(&text))
@@ -107,6 +107,7 @@ fn files(
         let mut file = CapturedFile {
             path: path.clone(),
             format: this.name().to_owned(),
+            not_there: false,
             trouble: None,
             text: None,
             values: Vec::new(),
@@ -115,7 +116,10 @@ fn files(
         let output = made.output(path);
         let tree = match held {
             Held::Files(files) => match files.get(path) {
-                None | Some(Err(FileError::NotThere)) => Err(FileError::NotThere.to_string()),
+                None | Some(Err(FileError::NotThere)) => {
+                    file.not_there = true;
+                    Ok(Tree::default())
+                }
                 Some(Err(error)) => Err(error.to_string()),
                 Some(Ok(text)) if this == OutputFormat::Template => {
                     let secret = output.is_none_or(RenderedOutput::is_secret)

@@ -46,7 +46,7 @@ pub(crate) fn print(console: &mut Console, history: &History) {
         table.row(vec![
             (name(meta), Tone::Plain),
             (minute(&meta.time), Tone::Quiet),
-            (values::escape(&meta.who), Tone::Plain),
+            (who(&meta.who), Tone::Plain),
             (what, if trouble { Tone::Bad } else { Tone::Plain }),
             (values::escape(why(meta)), Tone::Plain),
         ]);
@@ -86,6 +86,11 @@ pub(crate) fn verified(console: &mut Console, verified: &Verification) {
     }
 }
 
+/// A name in a record; empty where nobody gave one.
+fn who(name: &str) -> String {
+    if name.is_empty() { "somebody".to_owned() } else { values::escape(name) }
+}
+
 /// One record with all that is known of it.
 pub(crate) fn record(console: &mut Console, record: &Record) {
     let meta = &record.meta;
@@ -93,7 +98,7 @@ pub(crate) fn record(console: &mut Console, record: &Record) {
     console.line(format!("{}  {} on {}", style::heading(&title), word(meta.kind), day(&meta.time)));
     let host = meta.host.as_ref().map(|host| format!(" on {host}")).unwrap_or_default();
     let mut lines =
-        vec![("who", format!("{}{host}, {}", meta.who, minute(&meta.time))), ("why", meta.why.clone())];
+        vec![("who", format!("{}{host}, {}", who(&meta.who), minute(&meta.time))), ("why", meta.why.clone())];
     if let Some(version) = &meta.version {
         lines.push(("version", version.clone()));
     }
@@ -104,8 +109,8 @@ pub(crate) fn record(console: &mut Console, record: &Record) {
     if let Some(chore) = &meta.chore {
         lines.push(("chore", chore.clone()));
     }
-    if let Some(who) = &meta.finished_by {
-        lines.push(("note", format!("finished by {who}")));
+    if let Some(name) = &meta.finished_by {
+        lines.push(("note", format!("finished by {}", who(name))));
     }
     if meta.stages_left_out {
         lines.push(("note", "stages before it were left out".to_owned()));
