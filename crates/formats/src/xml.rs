@@ -136,29 +136,22 @@ fn read(text: &str) -> Result<Node, ReadError> {
             Event::Text(content) => {
                 let content =
                     content.xml10_content().map_err(|error| ReadError { line, reason: error.to_string() })?;
-                match open.last_mut() {
-                    Some(element) => element.text.push_str(&content),
-                    None if content.trim().is_empty() => {}
-                    None => return wrong("there is text outside of the outermost element"),
+                let is_blank = open.is_empty() && content.trim().is_empty();
+                if !is_blank {
+                    add_text(&mut open, line, &content)?;
                 }
             }
             Event::CData(content) => {
                 let content =
                     content.xml10_content().map_err(|error| ReadError { line, reason: error.to_string() })?;
-                match open.last_mut() {
-                    Some(element) => element.text.push_str(&content),
-                    None => return wrong("there is text outside of the outermost element"),
-                }
+                add_text(&mut open, line, &content)?;
             }
             Event::GeneralRef(reference) => {
                 let content = referred(&reference).ok_or_else(|| ReadError {
                     line,
                     reason: "an entity that XML does not define by itself has no place here".to_owned(),
                 })?;
-                match open.last_mut() {
-                    Some(element) => element.text.push_str(&content),
-                    None => return wrong("there is text outside of the outermost element"),
-                }
+                add_text(&mut open, line, &content)?;
             }
             Event::End(_) => {
                 let Some(done) = open.pop() else { return wrong("an element is closed that is not open") };
@@ -183,6 +176,16 @@ fn read(text: &str) -> Result<Node, ReadError> {
         });
     }
     root.ok_or_else(|| ReadError { line: 1, reason: "there is no element in it".to_owned() })
+}
+
+/// Adds text to the innermost element.
+fn add_text(open: &mut [Open], line: usize, text: &str) -> Result<(), ReadError> {
+    let Some(element) = open.last_mut() else {
+        let reason = "there is text outside of the outermost element".to_owned();
+        return Err(ReadError { line, reason });
+    };
+    element.text.push_str(text);
+    Ok(())
 }
 
 fn opened(start: &BytesStart<'_>, line: usize) -> Result<Open, ReadError> {

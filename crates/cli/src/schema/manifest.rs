@@ -26,6 +26,39 @@ pub(crate) fn ledger() -> Value {
     );
     let group = table(json!({ "name": name(), "about": { "type": "string" } }), &["name"]);
     let aligned = table(json!({ "stages": names(), "except": texts() }), &["stages"]);
+    let codes: Vec<&str> = Code::ALL.iter().map(|code| code.name()).collect();
+    let severity = json!({ "enum": ["error", "warning"] });
+    let check = table(
+        json!({
+            "expiring_days": { "type": "integer", "minimum": 0, "description": "How many days ahead a last day is near" },
+            "severity": { "type": "object", "propertyNames": { "enum": codes }, "additionalProperties": severity },
+        }),
+        &[],
+    );
+    let list = |items: Value| json!({ "type": "array", "items": items });
+    let mut schema = document(
+        "ledger.toml",
+        json!({
+            "format": { "const": 1 },
+            "name": text("What the ledger is called"),
+            "default_stage": text("The stage that is meant where none is named; never of class production"),
+            "stage": list(stage),
+            "group": list(group),
+            "aligned": list(aligned),
+            "check": check,
+            "rule": list(rule()),
+            "recipe": list(recipe()),
+            "outlet": list(outlet()),
+            "daybook": table(json!({ "store": { "enum": DaybookStore::ALL.map(|(_, word)| word) } }), &["store"]),
+        }),
+    );
+    schema["required"] = json!(["format", "name"]);
+    schema
+}
+
+/// A search that is kept, and what is done with what it finds.
+fn recipe() -> Value {
+    let classes: Vec<&str> = Class::ALL.iter().map(|(_, name)| *name).collect();
     let search = table(
         json!({
             "pattern": { "type": "string" }, "kind": { "type": "string" }, "type": { "type": "string" },
@@ -44,21 +77,18 @@ pub(crate) fn ledger() -> Value {
         }),
         &[],
     );
-    let recipe = table(
+    table(
         json!({ "name": name(), "about": { "type": "string" }, "search": search, "replace": replace }),
         &["name"],
-    );
-    let codes: Vec<&str> = Code::ALL.iter().map(|code| code.name()).collect();
+    )
+}
+
+/// A rule of the ledger's own.
+fn rule() -> Value {
+    let classes: Vec<&str> = Class::ALL.iter().map(|(_, name)| *name).collect();
     let severity = json!({ "enum": ["error", "warning"] });
-    let check = table(
-        json!({
-            "expiring_days": { "type": "integer", "minimum": 0, "description": "How many days ahead a last day is near" },
-            "severity": { "type": "object", "propertyNames": { "enum": codes }, "additionalProperties": severity },
-        }),
-        &[],
-    );
     let one_or_more = json!({ "oneOf": [{ "type": "string" }, texts()] });
-    let rule = table(
+    table(
         json!({
             "name": name(), "fields": one_or_more, "classes": { "type": "array", "items": { "enum": classes } },
             "stages": one_or_more, "one_of": { "type": "array" }, "not_one_of": { "type": "array" },
@@ -70,26 +100,7 @@ pub(crate) fn ledger() -> Value {
             "why": text("Why the rule is there"), "help": text("What to do where it is broken"),
         }),
         &["name", "fields"],
-    );
-    let list = |items: Value| json!({ "type": "array", "items": items });
-    let mut schema = document(
-        "ledger.toml",
-        json!({
-            "format": { "const": 1 },
-            "name": text("What the ledger is called"),
-            "default_stage": text("The stage that is meant where none is named; never of class production"),
-            "stage": list(stage),
-            "group": list(group),
-            "aligned": list(aligned),
-            "check": check,
-            "rule": list(rule),
-            "recipe": list(recipe),
-            "outlet": list(outlet()),
-            "daybook": table(json!({ "store": { "enum": DaybookStore::ALL.map(|(_, word)| word) } }), &["store"]),
-        }),
-    );
-    schema["required"] = json!(["format", "name"]);
-    schema
+    )
 }
 
 pub(crate) fn waivers() -> Value {

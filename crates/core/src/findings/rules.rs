@@ -127,7 +127,11 @@ fn broken(session: &mut Session<'_, '_>, field: FieldId, demand: &Demand) -> Opt
         _ => {}
     }
     let effective = outcome.value()?;
-    let value = effective.expose()?;
+    by_itself(demand, effective.expose()?, this)
+}
+
+/// What a value must be and is not, whatever other fields and stages have.
+fn by_itself(demand: &Demand, value: &Value, this: Type) -> Option<String> {
     let listed = |values: &[Value]| {
         let texts: Vec<String> = values.iter().map(|value| value.to_text().to_string()).collect();
         texts.join(", ")

@@ -5,9 +5,9 @@ use cledger_core::adopt::{inferred, looks_secret, loose};
 use cledger_core::drift::NameDrift;
 use cledger_core::model::{LayerId, Ledger, Subject};
 use cledger_core::name::Name;
+use cledger_core::types::Type;
 use cledger_core::value::Value;
 use cledger_store::{Edit, What, literal, setting_of};
-use zeroize::Zeroizing;
 
 use crate::drift::live::{Live, agreed, lives};
 use crate::drift::taking::{Changes, With};
@@ -58,22 +58,11 @@ pub(crate) fn declare(
             Trouble::usage(format!("there is no unit `{unit}`")).help("`cledger list units` shows them")
         );
     };
-    let file = format!("units/{unit}.toml");
-    let declare = |word: &str, said: String| Edit {
-        file: file.clone(),
-        path: ["variables", entry.as_str(), word].map(str::to_owned).into(),
-        header: 2,
-        what: What::Set(said),
-    };
-    let mut words = vec![this.name()];
-    changes.edits.push(declare("type", format!("\"{}\"", this.name())));
-    // Only this stage is known to have it.
-    changes.edits.push(declare("required", "false".to_owned()));
-    words.push("optional");
+    changes.edits.extend(declaration(unit, entry, this, secret));
+    let mut words = vec![this.name(), "optional"];
+    words.extend(secret.then_some("secret"));
     let literal = if secret {
-        words.push("secret");
-        changes.edits.push(declare("secret", "true".to_owned()));
-        sealed(with, address, layer, &Zeroizing::new(there.expose().to_text().to_string()))?
+        sealed(with, address, layer, &there.expose().to_secret_text())?
     } else {
         literal(&value.escaped(), None)
     };
@@ -85,7 +74,7 @@ pub(crate) fn declare(
     let after = if secret { shown::MASK.to_owned() } else { shown::one_line(&value) };
     changes.written.push(Written {
         address: format!("{unit}/{entry}"),
-        file,
+        file: contract_of(unit),
         before: None,
         after: Some(format!("declared: {}", words.join(", "))),
     });
@@ -99,6 +88,22 @@ pub(crate) fn declare(
     changes.layers.push(layer);
     changes.declared.insert((unit.clone(), entry.clone()), (format, steps));
     Ok(())
+}
+
+fn contract_of(unit: &Name) -> String {
+    format!("units/{unit}.toml")
+}
+
+/// What declares a variable of which only one stage is known to have it.
+fn declaration(unit: &Name, entry: &Name, this: Type, secret: bool) -> impl Iterator<Item = Edit> {
+    let said = [("type", format!("\"{}\"", this.name())), ("required", "false".to_owned())];
+    let secret = secret.then(|| ("secret", "true".to_owned()));
+    said.into_iter().chain(secret).map(move |(word, said)| Edit {
+        file: contract_of(unit),
+        path: ["variables", entry.as_str(), word].map(str::to_owned).into(),
+        header: 2,
+        what: What::Set(said),
+    })
 }
 
 fn subject(ledger: &Ledger, unit: &Name, instance: Option<&Name>) -> Option<Subject> {
