@@ -77,6 +77,8 @@ pub struct Promoted {
     pub promotions: Vec<Promotion>,
     /// The settings that are written above.
     pub settings: Vec<Written>,
+    /// The patterns that were to be carried, and of which nothing is.
+    pub not_carried: Vec<String>,
     /// Where the form was written, and for how many values; then nothing else was done.
     pub form: Option<(PathBuf, usize)>,
     /// Whether it is done.
@@ -155,11 +157,13 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
     }
     let answers = Answers::read(&opened.at, asked.answers.as_deref(), asked.write, &promotions)?;
     let name = |stage: StageId| ledger.stage(stage).name.to_string();
+    let not_carried = carry.idle(&promotions);
     let mut promoted = Promoted {
         below: name(below),
         above: name(above),
         promotions,
         settings: Vec::new(),
+        not_carried,
         form: None,
         write: asked.write,
         delivered: None,

@@ -13,8 +13,5 @@ pub(crate) const STAGES: &str = "format = 1\nname = \"Small\"\ndefault_stage = \
 pub(crate) fn ledger(files: &[(&str, &str)]) -> Ledger {
     let mut tree: Memory = files.iter().copied().collect();
     tree.0.entry("ledger.toml".to_owned()).or_insert_with(|| STAGES.to_owned());
-    match read(&tree, &Scope::Whole) {
-        Ok(ledger) => ledger,
-        Err(unreadable) => panic!("{unreadable}: {:?}", unreadable.mistakes),
-    }
+    read(&tree, &Scope::Whole).unwrap()
 }

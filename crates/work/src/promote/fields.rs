@@ -46,6 +46,7 @@ pub struct Field {
     pub above: Option<Kept>,
     /// Whether it is carried, or answered.
     pub is_taken: bool,
+    pub(crate) addresses: Addresses,
 }
 
 /// The fields that are to be carried.
@@ -62,7 +63,15 @@ impl Carry {
     }
 
     fn covers(&self, of: &Addresses) -> bool {
-        self.patterns.iter().any(|pattern| pattern.covers(&of.set) || pattern.covers(&of.own))
+        self.patterns.iter().any(|pattern| of.are_covered_by(pattern))
+    }
+
+    /// The patterns that cover none of the fields that are carried.
+    pub(crate) fn idle(&self, promotions: &[Promotion]) -> Vec<String> {
+        let fields = || promotions.iter().flat_map(|promotion| &promotion.fields);
+        let carries =
+            |pattern: &Pattern| fields().any(|it| it.is_taken && it.addresses.are_covered_by(pattern));
+        self.patterns.iter().filter(|pattern| !carries(pattern)).map(ToString::to_string).collect()
     }
 
     /// Whether a field is named in full; a whole unit or entry is no name of a field.
@@ -73,11 +82,18 @@ impl Carry {
 }
 
 /// The addresses of a field in the stage above.
-struct Addresses {
+#[derive(Debug)]
+pub(crate) struct Addresses {
     /// Where it would be set: for a shared field the shared one.
     set: Address,
     /// As the unit sees it.
     own: Address,
+}
+
+impl Addresses {
+    fn are_covered_by(&self, pattern: &Pattern) -> bool {
+        pattern.covers(&self.set) || pattern.covers(&self.own)
+    }
 }
 
 /// What moving one unit up means for each of its fields.
@@ -152,13 +168,14 @@ impl Moving {
             asks: declaration.this_type.describe().to_owned(),
             is_taken: fate == Fate::MayBeCarried && carry.covers(&addresses),
             place: Place {
-                address: addresses.set,
+                address: addresses.set.clone(),
                 subject: target,
                 slot: target_slot,
                 target: Target::Layer(LayerId::Stage(above)),
             },
             below: before.cloned(),
             above: now,
+            addresses,
         })
     }
 

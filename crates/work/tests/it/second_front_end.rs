@@ -35,13 +35,13 @@ fn another_front_end_plans_and_makes_a_delivery_of_the_demo() {
     let stages = ["dev", "prod-north"].map(|stage| format!("@{stage}")).to_vec();
     let consent =
         Consent { countersign: vec![Name::parse("prod-north").unwrap()], why: Some("trial".to_owned()) };
-    let make = ToMake {
+    let key = ToMake {
         change: KeyChange { stages, consent, write: true },
         name: Some(Name::parse("front").unwrap()),
         readers: Vec::new(),
         passphrase: None,
     };
-    keys::make(&Changing::start(&at, Duration::from_secs(1)).unwrap(), &make).unwrap();
+    keys::make(&Changing::start(&at, Duration::from_secs(1)).unwrap(), &key).unwrap();
     let (planned, made) = delivery::plan_and_deliver(&at, ["ticket-desk", "dev", "trial"]).unwrap();
     assert!(planned.deliveries[0].plan.changes().len() > 10 && planned.deliveries[0].recorded.is_none());
     let made = made.unwrap();

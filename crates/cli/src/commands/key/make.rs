@@ -12,8 +12,6 @@ use crate::terminal::new_passphrase;
 
 #[derive(Debug, Args)]
 pub(super) struct MakeArgs {
-    #[command(flatten)]
-    renewal: Renewal,
     /// What you are called as a reader [default: by `CLEDGER_WHO` or your user name]
     #[arg(long = "as", value_name = "NAME")]
     name: Option<Name>,
@@ -23,6 +21,8 @@ pub(super) struct MakeArgs {
     /// Protect it by a passphrase, for you alone, instead of your identity
     #[arg(long, conflicts_with = "reader")]
     passphrase: bool,
+    #[command(flatten)]
+    renewal: Renewal,
 }
 
 pub(super) fn run(args: &MakeArgs, app: &App<'_>) -> Result<KeysChanged, Trouble> {

@@ -18,6 +18,8 @@ pub(crate) struct Document<'p> {
     written: bool,
     units: Vec<UnitDocument<'p>>,
     settings: Vec<&'p str>,
+    /// Patterns that were to be carried, and of which nothing is.
+    not_carried: &'p [String],
     /// Where the form was written that is to be filled in.
     #[serde(skip_serializing_if = "Option::is_none")]
     form: Option<&'p Path>,
@@ -58,6 +60,7 @@ pub(crate) fn document(promoted: &Promoted) -> Document<'_> {
         written: promoted.write && promoted.form.is_none(),
         units: units.collect(),
         settings: promoted.settings.iter().map(|one| one.address.as_str()).collect(),
+        not_carried: &promoted.not_carried,
         form: promoted.form.as_ref().map(|(path, _)| path.as_path()),
         delivered: promoted.delivered.as_ref().map(deliver::document),
     }

@@ -67,7 +67,12 @@ fn moved(console: &mut Console, promoted: &Promoted) {
         let text = format!("{} still needed in {above}", counted(open, "value"));
         console.line(format!("{}: {text}; --answers FILE writes a form for them.", style::bad("needed")));
     }
+    for pattern in &promoted.not_carried {
+        let text = format!("nothing of `{pattern}`: the last column says why, or no field there differs");
+        console.wrapped(&format!("{}: {text}", style::doubtful("not carried")), "  ");
+    }
     match (written.is_empty(), promoted.write) {
+        (true, _) if !promoted.not_carried.is_empty() => console.line("Nothing is carried."),
         (true, _) => console.line("Nothing is carried. To carry settings, name them: --carry PATTERN."),
         (false, true) if promoted.delivered.is_some() => console.line("Written."),
         (false, false) => console.line("Nothing is written yet. To do it, add --write."),
