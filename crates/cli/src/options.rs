@@ -233,4 +233,9 @@ impl LookOptions {
     pub(crate) fn scope(&self, address: &Address) -> Result<Scope, Trouble> {
         self.assume.scope([address])
     }
+
+    /// Whether secrets are shown in clear, and the values that are given for this run.
+    pub(crate) fn read(&self, ledger: &Ledger, stage: StageId) -> Result<(bool, Vec<Assumption>), Trouble> {
+        Ok((self.unmask.granted(ledger, stage)?, self.assume.read(ledger, stage)?))
+    }
 }

@@ -150,6 +150,22 @@ impl FileDrift {
 }
 
 impl Drifted {
+    /// A name there that no field has, with its value if that is known. It is a secret: nobody has said that it is
+    /// none.
+    pub fn extra(steps: OutputName, there: Option<Value>) -> Self {
+        Self {
+            name: steps.join("."),
+            steps,
+            address: None,
+            what: NameDrift::ExtraThere,
+            secret: true,
+            waived: false,
+            since: None,
+            expected: None,
+            there: there.map(|value| Held::new(value, true)),
+        }
+    }
+
     /// Takes what is there for a secret, whatever the ledger has in its place.
     pub fn veil(&mut self) {
         self.secret = true;
@@ -269,18 +285,7 @@ fn extra(branch: &Branch, steps: &mut OutputName, known: &BTreeSet<&OutputName>,
         match value {
             _ if known.contains(&*steps) => {}
             Value::Map(level) if inside => extra(level, steps, known, drifted),
-            _ => drifted.push(Drifted {
-                name: steps.join("."),
-                steps: steps.clone(),
-                address: None,
-                what: NameDrift::ExtraThere,
-                // Nobody has said that it is none.
-                secret: true,
-                waived: false,
-                since: None,
-                expected: None,
-                there: Some(Held::new(value.clone(), true)),
-            }),
+            _ => drifted.push(Drifted::extra(steps.clone(), Some(value.clone()))),
         }
         steps.pop();
     }

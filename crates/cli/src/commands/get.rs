@@ -32,8 +32,7 @@ pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     named(&address)?;
     let opened = app.open(&args.look.scope(&address)?)?;
     let field = one(&opened, &address)?;
-    let unmask = args.look.unmask.granted(&opened.ledger, field.stage)?;
-    let assumptions = args.look.assume.read(&opened.ledger, field.stage)?;
+    let (unmask, assumptions) = args.look.read(&opened.ledger, field.stage)?;
     let resolver = opened.assuming(&assumptions);
     let value = value(&opened, &resolver, field, unmask)?;
     Ok(app.show(&View { ledger: &opened.ledger, field, value, unmask }))

@@ -31,8 +31,7 @@ pub(crate) fn run(args: &TraceArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let opened = app.open(&args.look.scope(&address)?)?;
     let shown = shown(&opened, &address)?;
     let stage = shown.chosen.stage;
-    let unmask = args.look.unmask.granted(&opened.ledger, stage)?;
-    let assumptions = args.look.assume.read(&opened.ledger, stage)?;
+    let (unmask, assumptions) = args.look.read(&opened.ledger, stage)?;
     let resolver = opened.assuming(&assumptions);
     let traced = trace(&resolver, &shown.fields);
     let status = app.show(&View { ledger: &opened.ledger, traced, unmask });

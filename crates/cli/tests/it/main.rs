@@ -11,6 +11,8 @@ mod aged;
 mod bad_input;
 mod check;
 mod compare;
+#[path = "../../../work/tests/it/copied.rs"]
+mod copied;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;
 mod deliver;

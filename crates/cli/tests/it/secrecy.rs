@@ -364,7 +364,7 @@ impl Marked {
         everything(&folder, &mut files);
         let usual = 0o666 & !u32::from_str_radix(self.umask, 8).unwrap();
         for (path, bytes) in files {
-            let name = path.strip_prefix(&folder.to_str().unwrap()).unwrap().trim_start_matches('/');
+            let name = path.strip_prefix(folder.to_str().unwrap()).unwrap().trim_start_matches('/');
             let holds = has_mark(&bytes);
             prop_assert!(!holds || self.may_hold(name), "{name} holds a mark");
             if self.planted.iter().any(|known| name.ends_with(known)) {

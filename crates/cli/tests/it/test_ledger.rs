@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 use snapbox::cmd::{Command, OutputAssert};
 use tempfile::TempDir;
 
+use crate::copied::copy;
+
 /// Two stages, a shared connection, one unit: enough for most questions.
 pub(crate) const SMALL: [(&str, &str); 5] = [
     (
@@ -146,19 +148,6 @@ pub(crate) fn written(run: &OutputAssert) -> (String, String) {
     let output = run.get_output();
     let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
     (text(&output.stdout), text(&output.stderr))
-}
-
-fn copy(from: &Path, to: &Path) {
-    fs::create_dir_all(to).unwrap();
-    for entry in fs::read_dir(from).unwrap() {
-        let entry = entry.unwrap();
-        let (from, to) = (entry.path(), to.join(entry.file_name()));
-        if from.is_dir() {
-            copy(&from, &to);
-        } else {
-            fs::copy(from, to).unwrap();
-        }
-    }
 }
 
 /// The commands that `--help` lists.

@@ -6,7 +6,7 @@ use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 use cledger_core::model::{LayerId, Ledger, OutputFormat};
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
-use cledger_core::value::{Held as HeldValue, Value};
+use cledger_core::value::Value;
 use cledger_formats::{format, particulars};
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::Held;
@@ -206,17 +206,7 @@ impl Captured<'_> {
                     }
                 }
                 (Some(_), None) => {}
-                (None, _) => names.push(Drifted {
-                    name: name.join("."),
-                    steps: name.clone(),
-                    address: None,
-                    what: NameDrift::ExtraThere,
-                    secret: true,
-                    waived: false,
-                    since: None,
-                    expected: None,
-                    there: None::<HeldValue>,
-                }),
+                (None, _) => names.push(Drifted::extra(name.clone(), None)),
             }
         }
         if !names.is_empty() {

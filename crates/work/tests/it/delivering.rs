@@ -2,14 +2,13 @@
 
 use std::fs;
 
-use cledger_core::address::{Owner, Pattern};
-use cledger_core::name::Name;
+use cledger_core::address::Pattern;
 use cledger_store::daybook::Kind as RecordKind;
 use cledger_work::change::Consent;
 use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, withdraw};
 use cledger_work::{Kind, Trouble};
 
-use crate::workplaces::{Answers, Place, address, because};
+use crate::workplaces::{Answers, Place, address, asked, because};
 
 const DESK: (&str, &str) = (
     "units/desk.toml",
@@ -19,21 +18,6 @@ const GATE: (&str, &str) = (
     "units/gate.toml",
     "[variables.line]\ndefault = \"a\"\n[[output]]\npath = \"gate.env\"\nformat = \"dotenv\"\n",
 );
-
-/// What is asked for, by the units and the stage.
-fn asked(units: &[&str], stage: &str) -> ToDeliver {
-    let name = |text: &str| Name::parse(text).unwrap();
-    ToDeliver {
-        owners: units.iter().map(|unit| Owner::Unit(name(unit), None)).collect(),
-        stage: Some(name(stage)),
-        again: None,
-        only: Vec::new(),
-        draft_why: false,
-        skip_stages: false,
-        consent: because(&[]),
-        write: true,
-    }
-}
 
 fn numbers(delivered: &Delivered) -> Vec<Option<u64>> {
     delivered.deliveries.iter().map(|it| it.recorded.as_ref().map(|record| record.meta.number)).collect()

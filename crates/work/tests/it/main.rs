@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod copied;
 mod delivering;
 mod opening;
 mod second_front_end;

@@ -1,6 +1,5 @@
 //! The example of another front end, on the demo.
 
-use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
@@ -8,22 +7,11 @@ use cledger_core::name::Name;
 use cledger_work::change::{Changing, Consent};
 use cledger_work::keys::{self, KeyChange, ToMake};
 
+use crate::copied::copy;
+
 #[path = "../../examples/delivery.rs"]
 #[expect(dead_code, reason = "the example has a `main` of its own")]
 mod delivery;
-
-fn copy(from: &Path, to: &Path) {
-    fs::create_dir_all(to).unwrap();
-    for entry in fs::read_dir(from).unwrap() {
-        let entry = entry.unwrap();
-        let (from, to) = (entry.path(), to.join(entry.file_name()));
-        if from.is_dir() {
-            copy(&from, &to);
-        } else {
-            fs::copy(from, to).unwrap();
-        }
-    }
-}
 
 #[test]
 fn another_front_end_plans_and_makes_a_delivery_of_the_demo() {

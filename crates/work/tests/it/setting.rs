@@ -4,14 +4,14 @@ use std::time::Duration;
 
 use cledger_core::promotion::{Fate, Stays};
 use cledger_work::change::Consent;
-use cledger_work::deliver::{ToDeliver, deliver};
+use cledger_work::deliver::deliver;
 use cledger_work::drift::{ToTake, take};
 use cledger_work::keys::{self, KeyChange, ToMake};
 use cledger_work::promote::{Promoted, ToPromote, promote};
 use cledger_work::set::{SettingsChanged, ToSay, ToSet, set, unset};
 use cledger_work::{Kind, Trouble};
 
-use crate::workplaces::{Answers, Place, address, because};
+use crate::workplaces::{Answers, Place, address, asked, because};
 
 const DESK: (&str, &str) = (
     "units/desk.toml",
@@ -112,17 +112,7 @@ fn moved(place: &Place, carry: &[&str], write: bool) -> Result<Promoted, Trouble
 /// Delivers everything to `dev`, whose secrets get a key for that.
 fn delivered(place: &Place) {
     make_key(place);
-    let asked = ToDeliver {
-        owners: Vec::new(),
-        stage: address("@dev").stage,
-        again: None,
-        only: Vec::new(),
-        draft_why: false,
-        skip_stages: false,
-        consent: because(&[]),
-        write: true,
-    };
-    let delivered = deliver(&place.open(), &asked).unwrap();
+    let delivered = deliver(&place.open(), &asked(&[], "dev")).unwrap();
     assert_eq!((delivered.kind(), delivered.gaps), (None, Vec::new()));
 }
 

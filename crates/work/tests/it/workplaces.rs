@@ -6,11 +6,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use cledger_core::address::Address;
+use cledger_core::address::{Address, Owner};
 use cledger_core::name::Name;
 use cledger_store::{Identity, Scope, State};
 use cledger_work::asking::{Asking, Nobody};
 use cledger_work::change::{Changing, Consent};
+use cledger_work::deliver::ToDeliver;
 use cledger_work::{Opened, Trouble, Workplace};
 use jiff::Timestamp;
 use tempfile::TempDir;
@@ -139,4 +140,19 @@ pub(crate) fn because(stages: &[&str]) -> Consent {
 
 pub(crate) fn address(text: &str) -> Address {
     Address::parse(text).unwrap()
+}
+
+/// A delivery of units to a stage, by their names; all of them without one.
+pub(crate) fn asked(units: &[&str], stage: &str) -> ToDeliver {
+    let name = |text: &str| Name::parse(text).unwrap();
+    ToDeliver {
+        owners: units.iter().map(|unit| Owner::Unit(name(unit), None)).collect(),
+        stage: Some(name(stage)),
+        again: None,
+        only: Vec::new(),
+        draft_why: false,
+        skip_stages: false,
+        consent: because(&[]),
+        write: true,
+    }
 }
