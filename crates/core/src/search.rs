@@ -102,8 +102,14 @@ impl Conditions {
             pattern.covers_owner(name, instance) && pattern.covers_field(entry.name.as_str(), field_name)
         }) && self.kind.as_deref().is_none_or(|kind| entry.kind.name() == kind)
             && self.this_type.is_none_or(|this| field.this_type == this)
-            && self.secret.is_none_or(|secret| field.secret == secret)
             && self.owner.as_deref().is_none_or(|wanted| looked_after == Some(wanted))
+    }
+
+    /// The same of what is written or declared: whether that is a secret is what the contract says. Of an effective
+    /// value the value says it.
+    fn covers_declared(&self, ledger: &Ledger, subject: Subject, entry: &Entry, field: &Declaration) -> bool {
+        self.covers_field(ledger, subject, entry, field)
+            && self.secret.is_none_or(|secret| field.secret == secret)
     }
 
     fn covers_place(&self, ledger: &Ledger, written: Written) -> bool {
@@ -196,7 +202,7 @@ pub fn settings<'l>(ledger: &'l Ledger, outside: &dyn Outside, conditions: &Cond
         if conditions.covers_note(setting)
             && conditions.covers_layer(layer)
             && conditions.covers_place(ledger, written)
-            && conditions.covers_field(ledger, subject, entry, field)
+            && conditions.covers_declared(ledger, subject, entry, field)
             && conditions.covers_said(ledger, outside, setting, held, field.this_type)
         {
             found.push(Found { written, subject, slot, setting, held, place });
@@ -284,7 +290,7 @@ pub fn fields(ledger: &Ledger, outside: &dyn Outside, conditions: &Conditions) -
     });
     all.filter(|&(subject, slot)| {
         let (entry, field) = ledger.field(subject, slot);
-        conditions.covers_field(ledger, subject, entry, field)
+        conditions.covers_declared(ledger, subject, entry, field)
     })
     .collect()
 }
@@ -327,6 +333,7 @@ pub fn effective<'l>(resolver: &Resolver<'l>, conditions: &Conditions) -> Vec<(F
                     let id = FieldId { subject, stage, slot };
                     if let Outcome::Value(effective) = session.outcome(id)
                         && conditions.covers_note(setting)
+                        && conditions.secret.is_none_or(|wanted| effective.is_secret() == wanted)
                         && conditions.covers_layer(effective.origin.layer.word())
                         && conditions.covers_value(effective.expose(), field.this_type)
                     {

@@ -4,7 +4,7 @@ use crate::address::Owner;
 use crate::model::{Kind, Ledger, Setting, SettingValue, Subject, Vary};
 use crate::name::Name;
 use crate::output;
-use crate::resolve::{FieldId, Layer, Link, Origin, Resolver, Winner, default_counts};
+use crate::resolve::{Effective, FieldId, Layer, Link, Origin, Outcome, Resolver, Winner, default_counts};
 use crate::source::Place;
 use crate::value::Held;
 
@@ -176,15 +176,16 @@ fn reason(ledger: &Ledger, link: &Link<'_>, field: FieldId, whose: Subject) -> O
     None
 }
 
-/// The rendered files in which a unit's field ends up.
-pub fn ends(ledger: &Ledger, field: FieldId) -> Vec<End> {
+/// The rendered files in which a unit's field ends up with what it comes to.
+pub fn ends(ledger: &Ledger, field: FieldId, outcome: &Outcome<'_>) -> Vec<End> {
     let Subject::Unit(unit, _) = field.subject else { return Vec::new() };
     let (entry, declaration) = ledger.field(field.subject, field.slot);
     let unit = ledger.unit(unit);
+    let is_secret = outcome.value().map_or(declaration.secret, Effective::is_secret);
     let outputs = unit
         .outputs
         .iter()
-        .filter(|output| output.holds(unit, entry, declaration) && output.secrets.takes(declaration.secret));
+        .filter(|output| output.holds(unit, entry, declaration) && output.secrets.takes(is_secret));
     let ends = outputs.filter_map(|output| {
         let name = output.name_in(ledger, field.subject, field.stage, field.slot).ok()?;
         let path = output.path.expand(ledger, field.subject, field.stage).ok()?.into_owned();
@@ -194,8 +195,7 @@ pub fn ends(ledger: &Ledger, field: FieldId) -> Vec<End> {
 }
 
 /// Where an outcome's text stands, if it has one.
-pub fn origin(outcome: &crate::resolve::Outcome<'_>) -> Option<Origin> {
-    use crate::resolve::Outcome;
+pub fn origin(outcome: &Outcome<'_>) -> Option<Origin> {
     match outcome {
         Outcome::Value(effective) => Some(effective.origin),
         Outcome::Absent(origin) => Some(*origin),

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeSet;
 
-use cledger_core::model::Subject;
 use cledger_core::resolve::{Because, FieldId, Outcome, Resolver, Session};
 use cledger_core::trace::{Candidate, End, candidates, ends};
 
@@ -44,12 +43,13 @@ pub fn trace<'l>(resolver: &Resolver<'l>, fields: &[FieldId]) -> Vec<Traced<'l>>
     let ledger = resolver.ledger();
     let one = |&field: &FieldId| {
         let mut session = resolver.session(unit_of(field.subject));
+        let outcome = session.outcome(field);
         Traced {
             field,
-            outcome: session.outcome(field),
             candidates: candidates(resolver, field),
             steps: steps(&mut session, field),
-            ends: if field.subject == Subject::Shared { Vec::new() } else { ends(ledger, field) },
+            ends: ends(ledger, field, &outcome),
+            outcome,
         }
     };
     fields.iter().map(one).collect()

@@ -8,3 +8,4 @@ mod fate;
 mod findings;
 mod ledgers;
 mod render;
+mod secrecy;

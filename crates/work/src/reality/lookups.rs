@@ -12,11 +12,12 @@ use cledger_core::model::{
     StageId, value_at,
 };
 use cledger_core::reference::escape;
-use cledger_core::resolve::{Opened, Outside as _};
+use cledger_core::resolve::{Opened, Outside as _, Resolver};
 use cledger_core::search::{self, Conditions};
 use cledger_core::trust::of_look_up;
 use cledger_core::value::{Held, Value};
 use cledger_formats::Particulars;
+use cledger_outlets::effect::Masking;
 use cledger_outlets::held::{Asked, Held as There};
 use cledger_outlets::reach::{HttpReach, Reach};
 use cledger_outlets::read_back::{ReadBack, Source};
@@ -30,6 +31,7 @@ use crate::known::require;
 use crate::meant::Place as Field;
 use crate::reality::around::Around;
 use crate::reality::look::read_all;
+use crate::reality::masking::secrets_of;
 use crate::reality::places::{self, Place};
 use crate::reality::standing::{State, UnitDrift};
 use crate::trouble::Trouble;
@@ -102,13 +104,19 @@ pub(crate) fn look_up<'l>(
     let urls = sources.len();
     sources.extend(ways.outlets.iter().map(|(_, place)| place.source.clone()));
     let backs = read_all(&sources, telling, "look-ups");
+    let resolver = Resolver::new(ledger, outside, &[]);
     let lookups = asked.into_iter().map(|(field, layer, setting, look_up, way)| {
         let declaration = ledger.field(field.subject, field.slot).1;
         let said = said(setting, ledger, outside, declaration);
-        // What the other side assigns is a secret where the contract says so: it is made from nothing else.
-        let held = |value| Held::new(value, declaration.secret);
-        let lookup =
-            |found: Result<Value, String>| Lookup { field, layer, look_up, said, found: found.map(held) };
+        let lookup = |found: Result<Value, String>| {
+            // What the other side assigns is a secret where the contract says so, or where one of the unit is in it.
+            let held = |value: Value| {
+                let secret = declaration.secret || is_secret(&resolver, &field, layer, &value);
+                Held::new(value, secret)
+            };
+            let found = found.map(held);
+            Lookup { field, layer, look_up, said, found }
+        };
         let (source, key, steps) = match way {
             Way::None(reason) => return lookup(Err(reason)),
             Way::Document { source, url, steps } => (source, url, steps),
@@ -118,6 +126,13 @@ pub(crate) fn look_up<'l>(
         lookup(value(&backs[source], &key, &steps, source < urls).unwrap_or_else(late))
     });
     Ok(lookups.collect())
+}
+
+/// Whether a secret of the unit is in a value that was found.
+fn is_secret(resolver: &Resolver<'_>, field: &Field, layer: LayerId, value: &Value) -> bool {
+    let LayerId::Stage(stage) = layer else { return false };
+    let secrets = secrets_of(resolver, field.subject, stage);
+    Masking::of(secrets.iter().map(|secret| secret.as_str())).finds(&value.to_secret_text())
 }
 
 /// The ways to all values that are looked up, each source once.
