@@ -2,20 +2,14 @@
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Pattern;
-use cledger_core::matrix::{Row, matrix};
-use cledger_core::model::{Ledger, StageId};
-use cledger_core::resolve::Resolver;
 use cledger_store::Scope;
 use cledger_work::Trouble;
-use serde::Serialize;
+use cledger_work::matrix::{ToTabulate, matrix};
 
 use crate::app::App;
 use crate::complete;
 use crate::exit;
-use crate::output::console::Console;
-use crate::output::shown::Shown;
-use crate::output::{json, text};
+use crate::output::text;
 
 #[derive(Debug, Args)]
 pub(crate) struct MatrixArgs {
@@ -34,49 +28,17 @@ pub(crate) struct MatrixArgs {
 }
 
 pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
+    let asked =
+        ToTabulate { pattern: args.pattern.clone(), missing: args.missing, differing: args.differing };
     let opened = app.open(&Scope::Whole)?;
-    let (ledger, outside) = (&*opened.ledger, opened.unfetched());
-    let covered = |stage: &StageId| {
-        let name = ledger.stage(*stage).name.as_str();
-        pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
-    };
-    let stages: Vec<StageId> = ledger.stage_ids().filter(covered).collect();
-    let resolver = Resolver::new(ledger, &outside, &[]);
-    let mut rows = matrix(&resolver, pattern.as_ref(), &stages);
-    if stages.is_empty() || rows.is_empty() {
-        let message = format!("`{}` covers nothing", args.pattern.as_deref().unwrap_or("*"));
-        return Err(Trouble::usage(message).help("`cledger list` shows the names"));
-    }
-    let wanted = |row: &Row<'_>| {
-        row.says_something()
-            && (!args.missing || row.is_missing_somewhere())
-            && (!args.differing || row.differs())
-    };
-    rows.retain(wanted);
+    let outside = opened.unfetched();
+    let matrix = matrix(&opened, &outside, &asked)?;
     let status = if args.csv {
-        text::matrix::csv(app.console, ledger, &stages, &rows)?;
+        text::matrix::csv(app.console, matrix.ledger, &matrix.stages, &matrix.rows)?;
         exit::CLEAN
     } else {
-        app.show(&View { ledger, stages, rows })
+        app.show(&matrix)
     };
     opened.tell_unread_of(&outside);
     Ok(status)
-}
-
-/// The rows that are shown.
-struct View<'l> {
-    ledger: &'l Ledger,
-    stages: Vec<StageId>,
-    rows: Vec<Row<'l>>,
-}
-
-impl Shown for View<'_> {
-    fn print(&self, console: &mut Console) {
-        text::matrix::print(console, self.ledger, &self.stages, &self.rows);
-    }
-
-    fn document(&self) -> impl Serialize {
-        json::matrix::document(self.ledger, &self.stages, &self.rows)
-    }
 }

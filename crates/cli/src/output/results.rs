@@ -7,7 +7,9 @@ use cledger_work::deliver::chores::{ChoreDone, OpenChore};
 use cledger_work::deliver::history::{History, Verified};
 use cledger_work::deliver::status::Status;
 use cledger_work::drift::Drift;
+use cledger_work::impact::Impact;
 use cledger_work::keys::{Compared, KeysChanged, KeysTrusted, Listed as ListedKey, OwnIdentity};
+use cledger_work::matrix::Matrix;
 use cledger_work::outlet::list::Listed as ListedOutlet;
 use cledger_work::outlet::lookup::LookedUp;
 use cledger_work::outlet::put::Put;
@@ -68,6 +70,10 @@ shown! {
         kind it.kind(), trouble it.trouble.as_ref();
     Drift, |it, console| text::drift::print(console, &it.units), json::drift::document(&it.units),
         kind it.kind();
+    Impact<'_>, |it, console| text::impact::print(console, it.ledger, &it.address, &it.affected),
+        json::impact::document(it.ledger, &it.address, &it.affected);
+    Matrix<'_>, |it, console| text::matrix::print(console, it.ledger, &it.stages, &it.rows),
+        json::matrix::document(it.ledger, &it.stages, &it.rows);
     History, |it, console| text::history::print(console, it), json::history::document(it);
     KeysChanged, |it, console| text::key::done(console, it), json::key::document(it);
     KeysTrusted, |it, console| text::key::trusted(console, it),

@@ -1,0 +1,58 @@
+//! Fields down, stages across.
+
+use cledger_core::address::Pattern;
+use cledger_core::matrix::{Row, matrix as rows_of};
+use cledger_core::model::{Ledger, StageId};
+use cledger_core::resolve::{Outside, Resolver};
+
+use crate::opened::Opened;
+use crate::trouble::Trouble;
+
+/// Which rows are wanted.
+#[derive(Debug, Clone, Default)]
+pub struct ToTabulate {
+    /// The addresses, as a pattern; all if none is given.
+    pub pattern: Option<String>,
+    /// Only fields that lack a value somewhere.
+    pub missing: bool,
+    /// Only fields in which stages differ.
+    pub differing: bool,
+}
+
+/// Fields with what each comes to in each stage.
+#[derive(Debug)]
+pub struct Matrix<'l> {
+    /// The ledger.
+    pub ledger: &'l Ledger,
+    /// The stages, in the order of the ledger.
+    pub stages: Vec<StageId>,
+    /// The fields.
+    pub rows: Vec<Row<'l>>,
+}
+
+/// Tabulates the fields that a pattern covers, with what is `outside` of the ledger.
+pub fn matrix<'l>(
+    opened: &'l Opened,
+    outside: &'l dyn Outside,
+    asked: &ToTabulate,
+) -> Result<Matrix<'l>, Trouble> {
+    let pattern = asked.pattern.as_deref().map(Pattern::parse).transpose()?;
+    let ledger = &*opened.ledger;
+    let covered = |stage: &StageId| {
+        let name = ledger.stage(*stage).name.as_str();
+        pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
+    };
+    let stages: Vec<StageId> = ledger.stage_ids().filter(covered).collect();
+    let mut rows = rows_of(&Resolver::new(ledger, outside, &[]), pattern.as_ref(), &stages);
+    if stages.is_empty() || rows.is_empty() {
+        let message = format!("`{}` covers nothing", asked.pattern.as_deref().unwrap_or("*"));
+        return Err(Trouble::usage(message).help("`cledger list` shows the names"));
+    }
+    let wanted = |row: &Row<'_>| {
+        row.says_something()
+            && (!asked.missing || row.is_missing_somewhere())
+            && (!asked.differing || row.differs())
+    };
+    rows.retain(wanted);
+    Ok(Matrix { ledger, stages, rows })
+}
