@@ -12,6 +12,7 @@ pub(crate) mod captured;
 pub mod capturing;
 pub(crate) mod load;
 pub(crate) mod look;
+pub(crate) mod looked;
 pub mod lookups;
 pub(crate) mod making;
 pub(crate) mod masking;

@@ -6,7 +6,7 @@ use cledger_core::model::{Ledger, OutputFormat, Subject};
 use cledger_core::name::Name;
 use cledger_core::value::Held;
 
-use crate::reality::look::Looked;
+use crate::reality::looked::Looked;
 use crate::reality::standing::State;
 use crate::trouble::Trouble;
 

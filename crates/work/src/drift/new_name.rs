@@ -12,7 +12,7 @@ use cledger_store::{Edit, What, literal, setting_of};
 use crate::drift::live::{Live, agreed, lives};
 use crate::drift::taking::{Changes, With};
 use crate::meant::known_stage;
-use crate::reality::look::Looked;
+use crate::reality::looked::Looked;
 use crate::setting::Written;
 use crate::shown;
 use crate::trouble::Trouble;

@@ -18,7 +18,7 @@ use crate::drift::wanted::{Wanted, see};
 use crate::existing;
 use crate::meant::{Place, unit_of, with_stage};
 use crate::opened::Opened;
-use crate::reality::look::Looked;
+use crate::reality::looked::Looked;
 use crate::set::SettingsChanged;
 use crate::setting::{Given, Setter, may_be_set, write};
 use crate::shown;

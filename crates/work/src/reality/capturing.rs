@@ -17,7 +17,7 @@ use zeroize::Zeroizing;
 
 use crate::existing;
 use crate::reality::captured::place_of;
-use crate::reality::look::Looked;
+use crate::reality::looked::Looked;
 use crate::reality::making::Made;
 use crate::reality::standing::{State, UnitDrift};
 use crate::trouble::Trouble;

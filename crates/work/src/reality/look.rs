@@ -19,27 +19,12 @@ use zeroize::Zeroizing;
 use crate::asking::Telling;
 use crate::existing::{self, ExistingError};
 use crate::reality::captured::{Captured, FromCapture};
+use crate::reality::looked::{Look, Looked};
 use crate::reality::making::{Made, make};
 use crate::reality::places::Place;
 use crate::reality::standing::{State, UnitDrift};
 use crate::reality::veiling;
 use crate::trouble::Trouble;
-
-/// A unit or instance at a place.
-pub(crate) struct Look<'l> {
-    pub(crate) subject: Subject,
-    pub(crate) made: Made<'l>,
-    /// What was there; `None` where it was not reached in time.
-    pub(crate) held: Option<Held>,
-}
-
-/// A place, and what was seen there.
-pub(crate) struct Looked<'l> {
-    pub(crate) place: Place<'l>,
-    pub(crate) looks: Vec<Look<'l>>,
-    /// How each of these stands, and units that the ledger does not know.
-    pub(crate) units: Vec<UnitDrift>,
-}
 
 /// Where one looks.
 #[derive(Clone, Copy)]

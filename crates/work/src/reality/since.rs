@@ -14,7 +14,7 @@ use cledger_store::daybook::{Content, Daybook, Kind, Record, Wanted};
 
 use crate::daybook;
 use crate::existing;
-use crate::reality::look::Looked;
+use crate::reality::looked::Looked;
 use crate::reality::making::Made;
 use crate::reality::standing::{LastDelivery, State};
 use crate::trouble::Trouble;

@@ -13,7 +13,7 @@ use cledger_outlets::effect::Masking;
 use cledger_outlets::held::Held as There;
 use cledger_store::daybook::{Daybook, Wanted};
 
-use crate::reality::look::Looked;
+use crate::reality::looked::Looked;
 use crate::reality::masking::secrets_of;
 use crate::reality::standing::{State, UnitDrift};
 use crate::trouble::Trouble;

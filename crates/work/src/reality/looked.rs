@@ -1,0 +1,24 @@
+//! What was seen at places.
+
+use cledger_core::model::Subject;
+use cledger_outlets::held::Held;
+
+use crate::reality::making::Made;
+use crate::reality::places::Place;
+use crate::reality::standing::UnitDrift;
+
+/// A unit or instance at a place.
+pub(crate) struct Look<'l> {
+    pub(crate) subject: Subject,
+    pub(crate) made: Made<'l>,
+    /// What was there; `None` where it was not reached in time.
+    pub(crate) held: Option<Held>,
+}
+
+/// A place, and what was seen there.
+pub(crate) struct Looked<'l> {
+    pub(crate) place: Place<'l>,
+    pub(crate) looks: Vec<Look<'l>>,
+    /// How each of these stands, and units that the ledger does not know.
+    pub(crate) units: Vec<UnitDrift>,
+}
