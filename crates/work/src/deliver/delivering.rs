@@ -2,8 +2,9 @@
 
 use cledger_core::model::{LayerId, StageId, Subject};
 use cledger_store::commit_of;
-use cledger_store::daybook::{Daybook, Hold, Kind, Meta, Packed, Record, Wanted};
+use cledger_store::daybook::{Daybook, Hold, Kind, Meta, Packed, Record};
 
+use crate::deliver::guards;
 use crate::deliver::outcome::ToDeliver;
 use crate::deliver::plan::Plan;
 use crate::deliver::recorded::{Planner, meta};
@@ -38,12 +39,7 @@ impl<'l> Delivering<'_, 'l> {
         let (owner, name) = (plan.owner.as_str(), ledger.stage(plan.stage).name.as_str());
         let bringer = Bringer { opened: self.opened, resolver: self.planner.resolver, around: &self.around };
         let mut hold = Hold::take(&mut *self.book, owner, name)?;
-        let last = hold.book().records(&Wanted::last_of(owner, name))?.pop();
-        let place = |record: Option<&Record>| record.map(|record| record.meta.place);
-        if place(last.as_ref()) != place(plan.last.as_ref().map(|(record, _)| record)) {
-            let message = format!("somebody else has delivered `{owner}@{name}` meanwhile");
-            return Err(Trouble::outside(message).help("look at what changes now, and try again"));
-        }
+        guards::unchanged(hold.book(), (owner, name), plan.last.as_ref().map(|(record, _)| record))?;
         let scope = ledger.key_scope(LayerId::Stage(plan.stage));
         let (packed, hashes) = plan.content.pack(self.planner.keys, &scope, (owner, name))?;
         let mut meta = meta(self.opened, owner, name, Kind::Delivered, why);

@@ -1,8 +1,8 @@
-//! What a delivery is refused for: no reason, stages out of order, chores not done.
+//! What a delivery is refused for: no reason, stages out of order, chores not done, somebody else meanwhile.
 
 use cledger_core::delivery::{Event, drafted, first_not_done, lacking_before};
 use cledger_core::model::Ledger;
-use cledger_store::daybook::{Daybook, Wanted};
+use cledger_store::daybook::{Daybook, Record, Wanted};
 
 use crate::daybook;
 use crate::deliver::plan::Plan;
@@ -55,4 +55,20 @@ pub(crate) fn reason(given: Option<&str>, draft: bool, plan: &Plan) -> Result<St
                 .help(format!("add --why TEXT, or --draft-why, which would say: {}", drafted())))
         }
     }
+}
+
+/// Refuses to go on where somebody else has delivered or withdrawn since the last record was `seen`. It is asked
+/// while the unit is held.
+pub(crate) fn unchanged(
+    book: &mut dyn Daybook,
+    (owner, stage): (&str, &str),
+    seen: Option<&Record>,
+) -> Result<(), Trouble> {
+    let place = |record: Option<&Record>| record.map(|record| record.meta.place);
+    let last = book.records(&Wanted::last_of(owner, stage))?.pop();
+    if place(last.as_ref()) == place(seen) {
+        return Ok(());
+    }
+    let message = format!("somebody else has delivered `{owner}@{stage}` meanwhile");
+    Err(Trouble::outside(message).help("look at what changes now, and try again"))
 }

@@ -7,6 +7,7 @@ use cledger_store::{Target, What, setting};
 
 use crate::change::{CHANGES, Changing, Consent, countersigned};
 use crate::daybook;
+use crate::deliver::guards;
 use crate::deliver::recorded::{Planner, meta};
 use crate::meant::whole_unit;
 use crate::opened::Opened;
@@ -85,6 +86,7 @@ pub fn withdraw(
     let mut meta = meta(opened, owner, stage, Kind::Withdrawn, daybook::reason(why)?);
     let mut hold = Hold::take(&mut *book, owner, stage)?;
     daybook::refuse_left_open(hold.book(), Some(owner), stage)?;
+    guards::unchanged(hold.book(), (owner, stage), Some(&record))?;
     let packed = Packed::default();
     hold.book().open(&meta, &packed)?;
     let around = Around::of(opened);

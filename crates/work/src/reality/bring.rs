@@ -8,6 +8,7 @@ use cledger_core::resolve::Resolver;
 use cledger_core::trust;
 use cledger_outlets::bring::NotBrought;
 use cledger_outlets::effect::{self, Masking, Reload};
+use cledger_outlets::held::Held;
 use cledger_outlets::read_back::read_back;
 use cledger_store::daybook::Content;
 
@@ -83,7 +84,10 @@ impl<'a> Bringer<'a, '_> {
             if let (Some((look, unit)), Some((outlet, kind))) = (found, place.outlet_name())
                 && !place.is_process()
             {
-                let outcome = match load(self.ledger(), &place, subject, bringing, look.held) {
+                // Why nothing came back is told by how it stands.
+                let not_known = || Held::NotKnown(unit.reason().unwrap_or_default().to_owned());
+                let held = look.held.unwrap_or_else(not_known);
+                let outcome = match load(self.ledger(), &place, subject, bringing, held) {
                     _ if bringing.is_of_ledger && unit.is_as_made() => Outcome::AsItShouldBe,
                     Err(reason) => Outcome::Failed(reason),
                     Ok((_, None)) => Outcome::AsItShouldBe,
@@ -138,7 +142,7 @@ impl<'a> Bringer<'a, '_> {
         for (&at, mut back) in brought.iter().zip(read_back(&sources, |_| ())) {
             let way = &mut ways[at];
             let Some(held) = back.units.remove(owner) else { continue };
-            let holds = match load(self.ledger(), &places[way.place], way.subject, bringing, Some(held)) {
+            let holds = match load(self.ledger(), &places[way.place], way.subject, bringing, held) {
                 Ok((_, content)) => content.is_none(),
                 Err(_) => continue,
             };

@@ -39,13 +39,11 @@ pub(crate) fn load(
     place: &Place<'_>,
     subject: Subject,
     bringing: &Bringing<'_>,
-    held: Option<Held>,
+    seen: Held,
 ) -> Result<(Held, Option<Load>), String> {
-    let seen = match held {
-        Some(Held::NotKnown(reason)) => return Err(reason),
-        None => return Err(format!("no answer within {} s", place.source.limit.as_secs_f32())),
-        Some(held) => held,
-    };
+    if let Held::NotKnown(reason) = seen {
+        return Err(reason);
+    }
     let Some(outlet) = place.outlet else { return Err("a folder is only looked at".to_owned()) };
     let name = outlet.name.as_str();
     let content = match &outlet.kind {

@@ -1,12 +1,18 @@
 //! Deliveries: planned, made, refused, withdrawn, and what stays of one that fails half-way.
 
 use std::fs;
+use std::sync::{Arc, Mutex};
 
 use cledger_core::address::Pattern;
+use cledger_core::name::Name;
+use cledger_store::Scope;
 use cledger_store::daybook::Kind as RecordKind;
+use cledger_work::asking::Asking;
 use cledger_work::change::Consent;
 use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, withdraw};
-use cledger_work::{Kind, Trouble};
+use cledger_work::reality::brought::{Brought, Outcome};
+use cledger_work::{Kind, Opened, Trouble};
+use zeroize::Zeroizing;
 
 use crate::workplaces::{Answers, Place, address, asked, because};
 
@@ -125,4 +131,68 @@ fn what_is_withdrawn_is_gone_and_recorded() {
     assert_eq!(place.read("../live/dev/desk/theirs.txt"), "never ours");
     let last = history::history(&place.open(), None, 10).unwrap().records.pop().unwrap();
     assert_eq!((last.meta.kind, last.meta.number), (RecordKind::Withdrawn, 2));
+}
+
+/// Somebody who does something else before answering that a stage is meant.
+#[derive(Clone, Default)]
+struct Meddler(Arc<Mutex<Option<Meddling>>>);
+
+type Meddling = Box<dyn FnOnce() + Send>;
+
+impl Asking for Meddler {
+    fn countersigns(&self, _: &Name, _: &str) -> Result<bool, Trouble> {
+        // Whoever delivers meanwhile is asked as well.
+        let meddle = self.0.lock().unwrap().take();
+        if let Some(meddle) = meddle {
+            meddle();
+        }
+        Ok(true)
+    }
+
+    fn secret(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
+        Ok(None)
+    }
+
+    fn value(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
+        Ok(None)
+    }
+
+    fn is_there(&self) -> bool {
+        true
+    }
+}
+
+#[test]
+fn what_somebody_else_delivers_between_plan_and_hold_is_seen() {
+    let meddler = Meddler::default();
+    let place = Place::answering(&[DESK], meddler.clone());
+    let usual = ToDeliver { skip_stages: true, ..asked(&["desk"], "prod") };
+    make(&place, &usual).unwrap();
+    for is_withdrawal in [false, true] {
+        let contract = format!("[units.desk]\nhold = \"{}m\"\n", 1 + u8::from(is_withdrawal));
+        place.write("stages/prod.toml", &contract);
+        let (at, other) = (place.at.clone(), usual.clone());
+        *meddler.0.lock().unwrap() = Some(Box::new(move || {
+            let opened = Opened::read(&at, &Scope::Whole).unwrap();
+            assert_eq!(deliver(&opened, &other).unwrap().kind(), None);
+        }));
+        let trouble = if is_withdrawal {
+            withdraw::withdraw(&place.open(), &address("desk@prod"), &because(&[]), true).unwrap_err()
+        } else {
+            make(&place, &usual).unwrap().trouble.unwrap()
+        };
+        assert_eq!(trouble.to_string(), "somebody else has delivered `desk@prod` meanwhile");
+        assert!(place.path("../live/prod/desk/desk.env").is_file());
+    }
+}
+
+#[test]
+fn an_outlet_that_is_not_there_is_called_so() {
+    let place = Place::new(&[DESK]);
+    fs::remove_dir(place.path("../live/dev")).unwrap();
+    let delivered = make(&place, &asked(&["desk"], "dev")).unwrap();
+    let brought = &delivered.deliveries[0].brought[..];
+    let is_told = |reason: &str| reason.contains("not there");
+    let told = matches!(brought, [Brought { outcome: Outcome::Failed(reason), .. }] if is_told(reason));
+    assert!(told, "{brought:?}");
 }

@@ -59,7 +59,7 @@ impl Place {
         Self::answering(files, Answers::default())
     }
 
-    pub(crate) fn answering(files: &[(&str, &str)], answers: Answers) -> Self {
+    pub(crate) fn answering(files: &[(&str, &str)], answers: impl Asking + Send + Sync + 'static) -> Self {
         let folder = TempDir::new().unwrap();
         let path = folder.path().to_owned();
         let at = Workplace {
