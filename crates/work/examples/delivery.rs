@@ -11,7 +11,6 @@ use cledger_work::asking::{Asking, Nobody};
 use cledger_work::change::Consent;
 use cledger_work::deliver::{Delivered, ToDeliver, deliver};
 use cledger_work::{Opened, Trouble, Workplace};
-use zeroize::Zeroizing;
 
 /// The production stages that whoever is asked says yes to; every other question stays open.
 struct Table(Vec<String>);
@@ -19,15 +18,6 @@ struct Table(Vec<String>);
 impl Asking for Table {
     fn countersigns(&self, stage: &Name, _: &str) -> Result<bool, Trouble> {
         Ok(self.0.iter().any(|known| known == stage.as_str()))
-    }
-    fn secret(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
-        Ok(None)
-    }
-    fn value(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
-        Ok(None)
-    }
-    fn is_there(&self) -> bool {
-        true
     }
 }
 

@@ -8,20 +8,29 @@ use zeroize::Zeroizing;
 
 use crate::trouble::Trouble;
 
-/// Whoever can be asked. Every answer may be "nobody is there" ([`None`] or `false`).
+/// Whoever can be asked. Every answer may be "nobody is there" ([`None`] or `false`), which is what each question gets
+/// that is not answered here.
 pub trait Asking {
-    /// Whether a production stage is meant: whoever is there types its name. `does` says what would be done to
-    /// it, as the beginning of a sentence that its name goes on.
-    fn countersigns(&self, stage: &Name, does: &str) -> Result<bool, Trouble>;
+    /// Whether a production stage is meant: whoever is there types its name. What would be done to it is told as the
+    /// beginning of a sentence that its name goes on.
+    fn countersigns(&self, _stage: &Name, _does: &str) -> Result<bool, Trouble> {
+        Ok(false)
+    }
 
     /// A secret for what is called so here, typed twice where nobody can see it.
-    fn secret(&self, what: &str) -> Result<Option<Zeroizing<String>>, Trouble>;
+    fn secret(&self, _what: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
+        Ok(None)
+    }
 
     /// A value for a field that is asked for by these words; [`None`] also for an empty answer.
-    fn value(&self, what: &str) -> Result<Option<Zeroizing<String>>, Trouble>;
+    fn value(&self, _what: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
+        Ok(None)
+    }
 
     /// Whether somebody is there who could answer.
-    fn is_there(&self) -> bool;
+    fn is_there(&self) -> bool {
+        false
+    }
 }
 
 /// Whoever is told what happens beside the result.
@@ -47,23 +56,7 @@ pub trait Progress {
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Nobody;
 
-impl Asking for Nobody {
-    fn countersigns(&self, _: &Name, _: &str) -> Result<bool, Trouble> {
-        Ok(false)
-    }
-
-    fn secret(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
-        Ok(None)
-    }
-
-    fn value(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
-        Ok(None)
-    }
-
-    fn is_there(&self) -> bool {
-        false
-    }
-}
+impl Asking for Nobody {}
 
 impl Telling for Nobody {
     fn notice(&self, _: &str) {}

@@ -5,7 +5,7 @@ use std::path::Path;
 use cledger_core::model::OutputFormat;
 use cledger_formats::{Found, Particulars, ReadError, format};
 use cledger_outlets::file::FileError;
-use cledger_store::Capture;
+use cledger_store::{Capture, NoCapture};
 
 use crate::trouble::Trouble;
 
@@ -36,10 +36,15 @@ pub(crate) fn read(
 
 /// A capture that was written to a file.
 pub(crate) fn capture(path: &Path) -> Result<Capture, Trouble> {
-    let wrong = |reason: String| {
-        Trouble::usage(format!("`{}` cannot be read: {reason}", path.display()))
-            .help("name a file that `cledger capture @STAGE --out FILE` has written")
-    };
-    let text = text_up_to(path, LARGEST_CAPTURE).map_err(|error| wrong(error.to_string()))?;
-    Capture::parse(&text).map_err(|error| wrong(error.to_string()))
+    let wrong = |reason: String| Trouble::usage(format!("`{}` cannot be read: {reason}", path.display()));
+    let usual = "name a file that `cledger capture @STAGE --out FILE` has written";
+    let text = text_up_to(path, LARGEST_CAPTURE).map_err(|error| wrong(error.to_string()).help(usual))?;
+    Capture::parse(&text).map_err(|error| {
+        let is_later = matches!(error, NoCapture::Version(_));
+        wrong(error.to_string()).help(if is_later {
+            "take a newer cledger, or capture it again"
+        } else {
+            usual
+        })
+    })
 }

@@ -196,15 +196,15 @@ impl Reading<'_> {
         let settings =
             self.layout.layers.iter().zip(self.sources).map(|(&(layer, _), source)| match source {
                 Source::None => SettingsOfLayer::default(),
-                Source::Tables(tables) => self.tables_of(tables, layer, &unit, &mut strays),
-                Source::Folder(path) => self.folder_of(path, layer, &unit, &mut strays),
+                Source::Tables(tables) => self.settings_in_tables(tables, layer, &unit, &mut strays),
+                Source::Folder(path) => self.settings_in_folder(path, layer, &unit, &mut strays),
             });
         let settings = settings.collect();
         (unit.settings, unit.strays) = (settings, strays);
         Some(unit)
     }
 
-    fn tables_of(
+    fn settings_in_tables(
         &self,
         tables: &LayerTables<'_>,
         layer: LayerId,
@@ -229,7 +229,13 @@ impl Reading<'_> {
         settings
     }
 
-    fn folder_of(&self, path: &str, layer: LayerId, unit: &Unit, strays: &mut Vec<Stray>) -> SettingsOfLayer {
+    fn settings_in_folder(
+        &self,
+        path: &str,
+        layer: LayerId,
+        unit: &Unit,
+        strays: &mut Vec<Stray>,
+    ) -> SettingsOfLayer {
         let mut settings = SettingsOfLayer::default();
         let binding = UnitBinding { unit, shared: self.around.shared };
         let instances = (0_u16..).zip(&unit.instances);

@@ -54,10 +54,7 @@ fn take(ledger: &Ledger, subject: Subject, drifted: &Drifted, content: &mut Cont
     let there = drifted.there.as_ref();
     let value = there.and_then(|there| {
         let value = secret_of(&there.expose().to_secret_text(), declaration.this_type)?;
-        // What was a secret before, or is said to be one, stays one.
-        let before = content.values.get(&name).is_some_and(Kept::is_secret);
-        let secret = before || declaration.secret || there.is_secret();
-        Some(Held::new(value.expose().clone(), secret))
+        Some(Held::new(value.expose().clone(), there.is_secret()))
     });
     match value {
         Some(value) => drop(content.values.insert(name, Kept::of_value(&value))),

@@ -12,7 +12,6 @@ use cledger_work::change::Consent;
 use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, withdraw};
 use cledger_work::reality::brought::{Brought, Outcome};
 use cledger_work::{Kind, Opened, Trouble};
-use zeroize::Zeroizing;
 
 use crate::workplaces::{Answers, Place, address, asked, because};
 
@@ -147,18 +146,6 @@ impl Asking for Meddler {
             meddle();
         }
         Ok(true)
-    }
-
-    fn secret(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
-        Ok(None)
-    }
-
-    fn value(&self, _: &str) -> Result<Option<Zeroizing<String>>, Trouble> {
-        Ok(None)
-    }
-
-    fn is_there(&self) -> bool {
-        true
     }
 }
 
