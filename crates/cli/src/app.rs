@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::{env, fs};
 
 use cledger_store::{AskPassphrase, Identity, Scope, State};
+use cledger_work::asking::Nobody;
 use cledger_work::change::Changing;
 use cledger_work::workplace::UsualStage;
 use cledger_work::{Opened, Trouble, Workplace};
@@ -103,6 +104,7 @@ fn workplace(globals: Globals, console: &Console) -> Workplace {
             .map(|address| Zeroizing::new(address.into_string().unwrap_or_default())),
         telling: Box::new(terminal),
         asking: Box::new(terminal),
+        stepping: Box::new(Nobody),
     }
 }
 

@@ -13,12 +13,30 @@ use cledger_core::resolve::Assumption;
 use cledger_store::{LARGEST_SECRET, Scope, text_named, without_final_newline};
 use cledger_work::Trouble;
 use cledger_work::change::Consent;
+use cledger_work::deliver::Edits;
 use cledger_work::generated::{ALPHABET, generated};
 use cledger_work::meant::scope_of;
 use cledger_work::show::may_unmask;
 use zeroize::Zeroizing;
 
 use crate::complete;
+
+/// What becomes of what is at an outlet and is not ours.
+#[derive(Debug, Args)]
+pub(crate) struct EditOptions {
+    /// Leave these names, fields or files as they are there, for this once (patterns; may be given again)
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    leave: Vec<String>,
+    /// Overwrite and delete what was edited by hand, or was there before; it is kept in the record
+    #[arg(long)]
+    overwrite_edits: bool,
+}
+
+impl EditOptions {
+    pub(crate) fn edits(&self) -> Edits {
+        Edits { leave: self.leave.clone(), overwrite: self.overwrite_edits }
+    }
+}
 
 /// Values given for this run.
 #[derive(Debug, Args)]

@@ -55,7 +55,7 @@ fn text(about: &str) -> Value {
 /// What must be done around deliveries.
 fn chores() -> Value {
     let when = json!({ "oneOf": [
-        { "enum": ["each-delivery", "first-delivery"] },
+        { "enum": ["each-delivery", "first-delivery", "after-first-delivery"] },
         table(json!({ "changed": texts() }), &["changed"]),
     ] });
     json!({ "type": "array", "items": table(json!({ "text": { "type": "string" }, "when": when }), &["text"]) })

@@ -6,15 +6,19 @@
 mod change;
 mod chores;
 mod contract;
+mod names;
 mod order;
 mod past;
-mod there;
+mod rows;
+mod tested;
 mod waiting;
 
 pub use change::{FieldChange, drafted, field_changes};
-pub use chores::{around, asked_for, first_not_done, open};
+pub use chores::{around, asked_for, first_not_done, open, open_after, still_open};
 pub use contract::contract_hash;
-pub use order::lacking_before;
-pub use past::{Event, Past};
-pub use there::{RowChange, merged, row_changes};
+pub use names::{NoPlace, Sides, Step, Whose, leaves, steps, target, with_names_of};
+pub use order::{lacking_before, referring_first};
+pub use past::{Arrived, Event, Past};
+pub use rows::{RowChange, row_changes};
+pub use tested::may_differ;
 pub use waiting::{InStage, Waiting, has_news_below, in_stage};

@@ -115,15 +115,22 @@ pub enum FileDrift {
     NotThere,
     /// It cannot be read, for this reason.
     Unreadable(String),
+    /// It was brought, and is not rendered any more.
+    LeftOver,
+    /// It is in the unit's folder, and was never ours.
+    Theirs,
 }
 
 impl FileDrift {
     /// Whether it is as the ledger says, but for what is waived.
     pub fn is_clean(&self) -> bool {
         match self {
-            FileDrift::AsLedger => true,
+            FileDrift::AsLedger | FileDrift::Theirs => true,
             FileDrift::Drifted(names) => names.iter().all(|name| name.waived),
-            FileDrift::TextDiffers { .. } | FileDrift::NotThere | FileDrift::Unreadable(_) => false,
+            FileDrift::TextDiffers { .. }
+            | FileDrift::NotThere
+            | FileDrift::Unreadable(_)
+            | FileDrift::LeftOver => false,
         }
     }
 

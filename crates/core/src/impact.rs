@@ -81,18 +81,21 @@ pub fn impact(resolver: &Resolver<'_>, cause: Cause) -> Vec<Affected> {
     found
 }
 
+/// The fields that a field refers to.
+pub(crate) fn referred(outcome: &Outcome<'_>) -> Vec<FieldId> {
+    match outcome {
+        Outcome::Value(effective) => effective.through.iter().flat_map(|fields| fields.to_vec()).collect(),
+        Outcome::Missing(Because::NeedsMissing(other), _) => vec![*other],
+        Outcome::Broken(problems) => problems.iter().filter_map(|p| p.path.get(1).copied()).collect(),
+        _ => Vec::new(),
+    }
+}
+
 fn nodes(resolver: &Resolver<'_>) -> Vec<Node> {
     let ledger = resolver.ledger();
     let node = |session: &mut crate::resolve::Session<'_, '_>, field: FieldId| {
         let outcome = session.outcome(field);
-        let through = match &outcome {
-            Outcome::Value(effective) => {
-                effective.through.iter().flat_map(|fields| fields.to_vec()).collect()
-            }
-            Outcome::Missing(Because::NeedsMissing(other), _) => vec![*other],
-            Outcome::Broken(problems) => problems.iter().filter_map(|p| p.path.get(1).copied()).collect(),
-            _ => Vec::new(),
-        };
+        let through = referred(&outcome);
         let parts = match ledger.field(field.subject, field.slot).0.kind {
             Kind::Table { .. } => session.rows(field).parts,
             _ => Vec::new(),

@@ -32,6 +32,8 @@ pub enum Stays {
     Own,
     /// It is made from references, so that the stage above makes its own.
     Made,
+    /// The stage below has no value that could be carried.
+    OnlyAbove,
 }
 
 impl Stays {
@@ -43,6 +45,7 @@ impl Stays {
             Stays::Secret => "secret",
             Stays::Own => "own",
             Stays::Made => "made from references",
+            Stays::OnlyAbove => "none below",
         }
     }
 }
@@ -61,9 +64,11 @@ pub struct Candidate<'c> {
     pub is_missing: bool,
     /// Where its value below comes from.
     pub origin: Origin,
+    /// Where its value above comes from.
+    pub origin_above: Origin,
 }
 
-/// Where the value in the stage below comes from.
+/// Where a value comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Origin {
     /// From a default alone, or from nowhere.
@@ -97,7 +102,8 @@ pub fn fate(ledger: &Ledger, above: StageId, candidate: &Candidate<'_>, named: b
     if same {
         return Fate::Same;
     }
-    if declaration.derived || declaration.vary == Vary::Never || candidate.origin == Origin::Default {
+    let is_by_default = (candidate.origin, candidate.origin_above) == (Origin::Default, Origin::Default);
+    if declaration.derived || declaration.vary == Vary::Never || is_by_default {
         return Fate::Follows;
     }
     if ledger.stage(above).own.iter().any(|pattern| pattern.covers(candidate.address)) {
@@ -116,5 +122,5 @@ pub fn fate(ledger: &Ledger, above: StageId, candidate: &Candidate<'_>, named: b
     if declaration.distinct != Distinct::No && !declaration.secret {
         return Fate::Stays(Stays::Distinct);
     }
-    if candidate.below.is_none() { Fate::Follows } else { Fate::MayBeCarried }
+    if candidate.below.is_none() { Fate::Stays(Stays::OnlyAbove) } else { Fate::MayBeCarried }
 }

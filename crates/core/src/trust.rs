@@ -123,6 +123,7 @@ pub fn of_outlet(outlet: &Outlet, ledger: &Ledger, stage: StageId) -> BTreeSet<N
         OutletKind::Directory { path, .. } | OutletKind::Process { pid_file: path } => {
             names.insert(Named::new(Thing::File, for_stage(path, ledger, stage)));
         }
+        OutletKind::ByHand { .. } => {}
         OutletKind::Http(http) => {
             names.insert(given(&http.url));
             names.extend(http.token.iter().map(|token| Named::of_source(&token.0)));

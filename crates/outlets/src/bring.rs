@@ -66,10 +66,9 @@ fn one(load: &Load) -> Result<(), NotBrought> {
                 (_, Some(seen)) => documents.delete(url, seen),
                 (_, None) => Ok(Put::Taken),
             };
-            match changed {
-                Ok(Put::Taken) => Ok(()),
-                Ok(Put::ChangedMeanwhile) => Err(NotBrought::ChangedMeanwhile),
-                Err(failure) => Err(NotBrought::uncertain(failure)),
+            match changed? {
+                Put::Taken => Ok(()),
+                Put::ChangedMeanwhile => Err(NotBrought::ChangedMeanwhile),
             }
         }
         (Reach::Postgres(postgres), Asked::Rows(scope), Content::Rows(changes)) => {

@@ -8,7 +8,7 @@ use ureq::http::{Response, StatusCode, header};
 use ureq::{Agent, Body};
 use zeroize::Zeroizing;
 
-use crate::failure::{Deadline, Failure};
+use crate::failure::{Deadline, Failure, NotBrought};
 use crate::file::LARGEST;
 use crate::http::{Redirects, agent, failure};
 use crate::reach::HttpReach;
@@ -51,7 +51,7 @@ impl<'r> Documents<'r> {
 
     /// Reads a document; `None` where there is none.
     pub(crate) fn get(&self, url: &str) -> Result<Option<Document>, Failure> {
-        let (mut response, _) = self.send(|left| {
+        let mut response = self.send(|left| {
             let request = self.agent.get(url).config().timeout_global(Some(left)).build();
             self.bearer(request).call()
         })?;
@@ -71,8 +71,9 @@ impl<'r> Documents<'r> {
     }
 
     /// Writes a document in place of the one that was seen, or where there was none.
-    pub(crate) fn put(&self, url: &str, text: &str, seen: Option<&Document>) -> Result<Put, Failure> {
-        let (response, tries) = self.send(|left| {
+    pub(crate) fn put(&self, url: &str, text: &str, seen: Option<&Document>) -> Result<Put, NotBrought> {
+        let is_ours = |found: Option<&Document>| found.is_some_and(|found| *found.text == *text);
+        self.change(url, seen, is_ours, |left| {
             let request = self.agent.put(url).config().timeout_global(Some(left));
             let request = request.max_redirects(0).max_redirects_will_error(false).build();
             let request = self.bearer(request).header(header::CONTENT_TYPE, "application/json");
@@ -82,24 +83,63 @@ impl<'r> Documents<'r> {
                 Some(_) => request,
             };
             request.send(text)
-        })?;
-        let is_ours = || Ok(self.get(url)?.is_some_and(|found| *found.text == *text));
-        of_change(response.status(), tries, is_ours)
+        })
     }
 
     /// Takes a document away that was seen.
-    pub(crate) fn delete(&self, url: &str, seen: &Document) -> Result<Put, Failure> {
-        let (response, tries) = self.send(|left| {
-            let request = self.agent.delete(url).config().timeout_global(Some(left));
-            let request = self.bearer(request.max_redirects(0).max_redirects_will_error(false).build());
-            match &seen.version {
-                Some(version) => request.header(header::IF_MATCH, version).call(),
-                None => request.call(),
+    pub(crate) fn delete(&self, url: &str, seen: &Document) -> Result<Put, NotBrought> {
+        self.change(
+            url,
+            Some(seen),
+            |found| found.is_none(),
+            |left| {
+                let request = self.agent.delete(url).config().timeout_global(Some(left));
+                let request = self.bearer(request.max_redirects(0).max_redirects_will_error(false).build());
+                match &seen.version {
+                    Some(version) => request.header(header::IF_MATCH, version).call(),
+                    None => request.call(),
+                }
+            },
+        )
+    }
+
+    /// Changes a document. Before each further try one looks again: an earlier one may have been carried out, or
+    /// somebody else may have come in between, whom nothing but this protects where there are no entity tags.
+    fn change(
+        &self,
+        url: &str,
+        seen: Option<&Document>,
+        is_done: impl Fn(Option<&Document>) -> bool,
+        request: impl Fn(Duration) -> Result<Response<Body>, ureq::Error>,
+    ) -> Result<Put, NotBrought> {
+        let (mut pause, mut tries) = (FIRST_PAUSE, 0);
+        loop {
+            tries += 1;
+            let left = self.deadline.left().map_err(NotBrought::uncertain)?;
+            let sent = request(left);
+            let again = is_worth_another_try(&sent) && tries <= self.reach.retries;
+            if !again || self.deadline.left().map_or(true, |left| left <= pause) {
+                let put = match sent {
+                    Ok(response) => of_change(response.status(), is_done(None)),
+                    Err(error) => Err(failure(&error, self.reach.proxy.is_some())),
+                };
+                return match put {
+                    Ok(put) => Ok(put),
+                    // An earlier try may have been carried out, whatever this one says.
+                    Err(failure) if tries > 1 => Err(NotBrought::NotKnown(failure.to_string())),
+                    Err(failure) => Err(NotBrought::uncertain(failure)),
+                };
             }
-        })?;
-        match response.status() {
-            StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Put::Taken),
-            status => of_change(status, tries, || Ok(self.get(url)?.is_none())),
+            thread::sleep(pause);
+            pause *= 2;
+            let not_known = |failure: Failure| NotBrought::NotKnown(failure.to_string());
+            let found = self.get(url).map_err(not_known)?;
+            if is_done(found.as_ref()) {
+                return Ok(Put::Taken);
+            }
+            if found.as_ref() != seen {
+                return Ok(Put::ChangedMeanwhile);
+            }
         }
     }
 
@@ -113,24 +153,17 @@ impl<'r> Documents<'r> {
         }
     }
 
-    /// Sends a request, and again after a pause where it found nobody or came at a bad time. Gives the
-    /// number of tries too.
+    /// Sends a request that changes nothing, and again after a pause where it found nobody or came at a bad time.
     fn send(
         &self,
         request: impl Fn(Duration) -> Result<Response<Body>, ureq::Error>,
-    ) -> Result<(Response<Body>, u32), Failure> {
-        let mut pause = FIRST_PAUSE;
-        let mut tries = 0;
+    ) -> Result<Response<Body>, Failure> {
+        let (mut pause, mut tries) = (FIRST_PAUSE, 0);
         loop {
             tries += 1;
             let sent = request(self.deadline.left()?);
-            let again = match &sent {
-                Ok(response) => matches!(response.status().as_u16(), 429 | 502 | 503 | 504),
-                Err(error) => matches!(error, ureq::Error::Io(_) | ureq::Error::ConnectionFailed),
-            };
-            if !again || tries > self.reach.retries || self.deadline.left()? <= pause {
-                let sent = sent.map_err(|error| failure(&error, self.reach.proxy.is_some()))?;
-                return Ok((sent, tries));
+            if !is_worth_another_try(&sent) || tries > self.reach.retries || self.deadline.left()? <= pause {
+                return sent.map_err(|error| failure(&error, self.reach.proxy.is_some()));
             }
             thread::sleep(pause);
             pause *= 2;
@@ -138,18 +171,19 @@ impl<'r> Documents<'r> {
     }
 }
 
-/// What an answer to a change says. That to an earlier try may have been lost on its way, and then it is
-/// done if what is there says so.
-fn of_change(
-    status: StatusCode,
-    tries: u32,
-    is_done: impl FnOnce() -> Result<bool, Failure>,
-) -> Result<Put, Failure> {
+/// Whether a request found nobody, or came at a bad time.
+fn is_worth_another_try(sent: &Result<Response<Body>, ureq::Error>) -> bool {
+    match sent {
+        Ok(response) => matches!(response.status().as_u16(), 429 | 502 | 503 | 504),
+        Err(error) => matches!(error, ureq::Error::Io(_) | ureq::Error::ConnectionFailed),
+    }
+}
+
+/// What an answer to a change says; `none_is_done` where there is to be no document.
+fn of_change(status: StatusCode, none_is_done: bool) -> Result<Put, Failure> {
     match status {
-        StatusCode::PRECONDITION_FAILED if tries > 1 => {
-            Ok(if is_done()? { Put::Taken } else { Put::ChangedMeanwhile })
-        }
         StatusCode::PRECONDITION_FAILED | StatusCode::CONFLICT => Ok(Put::ChangedMeanwhile),
+        StatusCode::NOT_FOUND | StatusCode::GONE if none_is_done => Ok(Put::Taken),
         status if status.is_success() => Ok(Put::Taken),
         status if status.is_redirection() => {
             Err(Failure::unexpected(format!("status {}: it sends elsewhere", status.as_u16())))

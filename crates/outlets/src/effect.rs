@@ -178,11 +178,15 @@ impl Masking {
     }
 }
 
+/// The longest that one look whether an address is ready takes: another one may be answered.
+const TRY: Duration = Duration::from_secs(2);
+
 /// Waits until an address answers with a status of success. The error says what it did last.
 pub fn answers(url: &str, trust: &Trust, within: Duration) -> Result<(), String> {
     let deadline = Deadline::within(within);
     loop {
-        let last = match asked(url, trust, deadline) {
+        let this = Deadline::within(deadline.left().map_or(PAUSE, |left| left.min(TRY)));
+        let last = match asked(url, trust, this) {
             Ok(()) => return Ok(()),
             Err(last) => last,
         };

@@ -55,8 +55,10 @@ impl Deadline {
 pub enum NotBrought {
     /// Somebody has changed what is there since it was looked at. Nothing is written.
     ChangedMeanwhile,
-    /// It does not go, and nothing is written but what is named here.
+    /// It does not go, and nothing is written.
     Failed(String),
+    /// It does not go, and only what is named here is written.
+    InPart(String),
     /// No answer came: it may be there, or not.
     NotKnown(String),
 }
@@ -68,13 +70,14 @@ impl From<Failure> for NotBrought {
 }
 
 impl NotBrought {
-    /// A request that was sent may have been carried out, unless the answer says otherwise.
+    /// A request that was sent may have been carried out, unless the answer says otherwise: where nobody was
+    /// reached, or the service says that the request is wrong (RFC 9110, 15.5).
     pub(crate) fn uncertain(failure: Failure) -> Self {
         match failure.answer {
             Answer::Refused | Answer::NoSuchHost | Answer::Certificate | Answer::AccessDenied => {
                 failure.into()
             }
-            _ if failure.detail.starts_with("status ") => failure.into(),
+            _ if failure.detail.starts_with("status 4") => failure.into(),
             _ => Self::NotKnown(failure.to_string()),
         }
     }

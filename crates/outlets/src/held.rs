@@ -35,13 +35,33 @@ pub struct UnitFiles {
     pub paths: Vec<String>,
     /// What becomes of links below the outlet's folder.
     pub links: Links,
+    /// Whether other files of the folder are told as well.
+    pub all: bool,
+}
+
+/// A file as it is there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FileThere {
+    /// What stands in it.
+    pub text: Zeroizing<String>,
+    /// Its permission bits (`chmod(2)`), where they are known.
+    pub mode: Option<u32>,
+}
+
+/// The files of a unit's folder.
+#[derive(Debug, Default)]
+pub struct FilesThere {
+    /// Those that were asked for, by path.
+    pub files: BTreeMap<String, Result<FileThere, FileError>>,
+    /// The paths of others, where they are told.
+    pub others: Vec<String>,
 }
 
 /// What a unit or instance has there.
 #[derive(Debug)]
 pub enum Held {
-    /// Its files, by path.
-    Files(BTreeMap<String, Result<Zeroizing<String>, FileError>>),
+    /// Its files.
+    Files(FilesThere),
     /// Its environment variables, by name.
     Environment(BTreeMap<String, String>),
     /// Its document, and its entity tag if there is one.

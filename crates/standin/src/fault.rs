@@ -14,6 +14,8 @@ pub enum Fault {
     HangWrites,
     /// It says that it cannot now (503).
     Down,
+    /// It answers what is read, and says that it cannot write now (503).
+    DownWrites,
     /// It refuses the token (401).
     Refuse,
     /// It says that it has written, and has not.
@@ -43,10 +45,11 @@ impl std::fmt::Display for UnknownFault {
 impl std::error::Error for UnknownFault {}
 
 impl Fault {
-    const NAMED: [(&'static str, Fault); 9] = [
+    const NAMED: [(&'static str, Fault); 10] = [
         ("hang", Fault::Hang),
         ("hang-writes", Fault::HangWrites),
         ("down", Fault::Down),
+        ("down-writes", Fault::DownWrites),
         ("refuse", Fault::Refuse),
         ("lose-answer", Fault::LoseAnswer),
         ("lose-writes", Fault::LoseWrites),

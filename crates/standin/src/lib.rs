@@ -121,6 +121,7 @@ impl Service {
                 self.usual(&mut request, false)
             }
             Some(Fault::Down) => status(503),
+            Some(Fault::DownWrites) if *request.method() != Method::Get => status(503),
             Some(Fault::Refuse) => status(401),
             Some(Fault::Garbage) => text(200, "<html>not what you think</html>"),
             Some(Fault::Huge) => huge(),
@@ -130,7 +131,7 @@ impl Service {
                 drop(self.usual(&mut request, false));
                 status(503)
             }
-            Some(Fault::HangWrites) | None => self.usual(&mut request, false),
+            Some(Fault::HangWrites | Fault::DownWrites) | None => self.usual(&mut request, false),
         };
         // Whoever has gone in the meantime does not want to know.
         let _ = request.respond(answer);

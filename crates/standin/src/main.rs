@@ -26,7 +26,7 @@ struct Arguments {
     #[arg(long, value_name = "PATH")]
     address_file: Option<PathBuf>,
     /// Be bad below a path: `/prod-south=down`, or slow:MILLISECONDS, hang, refuse, lose-writes,
-    /// hang-writes, garbage, huge, loop
+    /// hang-writes, down-writes, garbage, huge, loop
     #[arg(long, value_name = "PATH=FAULT", value_parser = fault)]
     fault: Vec<(String, Fault)>,
 }

@@ -7,30 +7,58 @@
 //! A delivery is first put down as open, with all that it is going to bring, and recorded when it is over.
 //! What an interrupted program leaves open is there for whoever comes next.
 
+mod cipher_texts;
 mod content;
+mod digests;
 mod postgres;
 mod record;
+mod schema;
 mod sqlite;
+mod sqlite_error;
 mod timed;
 
-pub use content::{BOTH, Content, Hashes, PackError, Packed, bound_to};
+pub use cipher_texts::{BOTH, bound_to, bound_to_digests};
+pub use content::{Content, Hashes, PackError, Packed};
+pub use digests::{Differing, Digests};
 pub use postgres::PostgresDaybook;
-pub use record::{Answer, AnswerState, Broken, Kind, Meta, Record};
+pub use record::{Answer, AnswerState, Broken, Entry, Kind, Left, Meta, Open, Record};
 pub use sqlite::SqliteDaybook;
 pub use timed::TimedDaybook;
 
+pub use crate::keys::WrappedKey;
+
 use record::{Row, unsigned};
 
-/// The version of the tables. What the second calls `cipher_text` was `sealed` in the first, which had no version.
-const SCHEMA: u32 = 2;
+/// The version of the tables. What the second calls `cipher_text` was `sealed` in the first, which had no version;
+/// the third knows digests, tokens and wrapped keys.
+const SCHEMA: u32 = 3;
 
-/// What the column of cipher texts is called in tables of a version.
-fn cipher_column(version: u32) -> Result<&'static str, DaybookError> {
+/// What stands for the columns of cipher texts, digests, tokens and hashes of open deliveries in tables of a
+/// version.
+fn columns(version: u32) -> [&'static str; 4] {
     match version {
-        SCHEMA => Ok("cipher_text"),
-        1 => Ok("sealed"),
-        other => Err(DaybookError::Version(other)),
+        1 => ["sealed", "NULL", "''", "NULL"],
+        2 => ["cipher_text", "NULL", "''", "NULL"],
+        _ => ["cipher_text", "digests", "token", "hash"],
     }
+}
+
+/// How much of a record is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Reading {
+    /// What is known of it.
+    Meta,
+    /// That, and the digests of its values.
+    Digests,
+    /// All of it.
+    Content,
+}
+
+/// What nobody knows but who has an open delivery in hand.
+fn new_token() -> Result<String, DaybookError> {
+    let mut bytes = [0_u8; 32];
+    getrandom::fill(&mut bytes).map_err(|error| DaybookError::Failed(error.to_string()))?;
+    Ok(blake3::Hash::from_bytes(bytes).to_hex().to_string())
 }
 
 /// Where the embedded daybook is, below the ledger.
@@ -42,6 +70,18 @@ pub enum DaybookError {
     /// Somebody else is delivering the same unit to the same stage.
     #[error("somebody else is delivering `{0}@{1}` just now")]
     Busy(String, String),
+    /// Somebody delivers something to the stage, or changes its key.
+    #[error("somebody else is delivering to `{0}`, or changing its key, just now")]
+    StageBusy(String),
+    /// A delivery of the unit to the stage was left open.
+    #[error("a delivery of `{0}@{1}` was left open")]
+    LeftOpen(String, String),
+    /// Somebody else has taken up, finished or dropped what was open.
+    #[error("somebody else has finished the delivery of `{0}@{1}` meanwhile")]
+    Lost(String, String),
+    /// A record is not what was recorded.
+    #[error("the daybook was changed by hand: {0}")]
+    Changed(#[from] Broken),
     /// It is damaged, or no daybook at all.
     #[error("the daybook cannot be read: {0}")]
     Damaged(String),
@@ -82,7 +122,7 @@ impl Wanted {
         Self { unit: Some(unit.to_owned()), stage: Some(stage.to_owned()), ..Self::last_of_all() }
     }
 
-    /// The last delivery or withdrawal of each unit and stage.
+    /// The last delivery or withdrawal of each unit and stage; what was found there is none.
     pub fn last_of_all() -> Self {
         Self { last: true, chores: Some(false), ..Self::default() }
     }
@@ -94,60 +134,79 @@ impl Wanted {
 }
 
 /// What keeps a daybook. Every method is one transaction: it is done, or nothing is.
-pub trait Daybook {
+pub trait Daybook: Send {
     /// Makes sure that nobody else delivers this unit to this stage until it is let go, or the program ends.
     fn hold(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError>;
 
     /// Lets go again.
     fn let_go(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError>;
 
-    /// Puts a delivery down as open, in place of one of the same unit and stage.
-    fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<(), DaybookError>;
+    /// Makes sure that nobody delivers anything to this stage until it is let go, or the program ends.
+    fn hold_stage(&mut self, stage: &str) -> Result<(), DaybookError>;
+
+    /// Lets the stage go again.
+    fn let_stage_go(&mut self, stage: &str) -> Result<(), DaybookError>;
+
+    /// Puts a delivery down as open, if none of the unit and stage is, and gives the token of whoever has it in
+    /// hand.
+    fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<String, DaybookError>;
 
     /// What is open.
-    fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError>;
+    fn opened(&mut self) -> Result<Vec<Open>, DaybookError>;
+
+    /// Takes up what somebody has left open, and gives it a new token.
+    fn take_up(&mut self, open: &Open) -> Result<String, DaybookError>;
 
     /// Forgets an open delivery of which nothing has been brought.
-    fn close(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError>;
+    fn close(&mut self, unit: &str, stage: &str, token: &str) -> Result<(), DaybookError>;
 
-    /// Records what is over, and closes it: its place in the chain and its number are given now.
-    fn record(&mut self, meta: Meta, packed: &Packed) -> Result<Record, DaybookError>;
+    /// Records what is over: its place in the chain and its number are given now. With the token of an open
+    /// delivery that is closed in the same step.
+    fn record(&mut self, meta: Meta, packed: &Packed, open: Option<&str>) -> Result<Record, DaybookError>;
 
-    /// The records that are wanted, in the order of the chain.
-    fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError>;
+    /// The records that are wanted, in the order of the chain, as they are: whether they are what was recorded is
+    /// for the caller to see.
+    fn as_they_are(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError>;
 
-    /// Takes whole records over, as they are, into an empty daybook.
-    fn take_over(&mut self, records: &[Record]) -> Result<(), DaybookError>;
+    /// The records that are wanted, without their contents, and with the digests of their values if these are
+    /// asked for. Each is as it was recorded.
+    fn entries(&mut self, wanted: &Wanted, digests: bool) -> Result<Vec<Entry>, DaybookError>;
 
-    /// Puts other cipher texts in place of those of these records, by their places in the chain.
-    fn reseal(&mut self, cipher_texts: &[(u64, String)]) -> Result<(), DaybookError>;
+    /// Takes whole records over, as they are, into an empty daybook, with the keys that they need.
+    fn take_over(&mut self, records: &[Record], keys: &[WrappedKey]) -> Result<(), DaybookError>;
+
+    /// Puts other cipher texts in place of those of these records.
+    fn reseal(&mut self, resealed: &[Resealed]) -> Result<(), DaybookError>;
+
+    /// Keeps a key, wrapped for its readers, in place of an earlier generation of it.
+    fn keep_key(&mut self, key: &WrappedKey) -> Result<(), DaybookError>;
+
+    /// Forgets a key that no record needs any more.
+    fn forget_key(&mut self, id: &str) -> Result<(), DaybookError>;
+
+    /// The place and the hash of the record at a place in the chain; of the last one without a place.
+    fn link(&mut self, place: Option<u64>) -> Result<Option<(u64, String)>, DaybookError>;
+
+    /// The keys that are kept.
+    fn kept_keys(&mut self) -> Result<Vec<WrappedKey>, DaybookError>;
+
+    /// The records that are wanted, in the order of the chain. Each is as it was recorded.
+    fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
+        let records = self.as_they_are(wanted)?;
+        records.iter().try_for_each(Record::verify_alone)?;
+        Ok(records)
+    }
 }
 
-/// A unit in a stage that nobody else delivers to meanwhile. It lets go when it is dropped.
-pub struct Hold<'b> {
-    book: &'b mut dyn Daybook,
-    unit: String,
-    stage: String,
-}
-
-impl<'b> Hold<'b> {
-    /// Holds a unit in a stage.
-    pub fn take(book: &'b mut dyn Daybook, unit: &str, stage: &str) -> Result<Self, DaybookError> {
-        book.hold(unit, stage)?;
-        Ok(Self { book, unit: unit.to_owned(), stage: stage.to_owned() })
-    }
-
-    /// The daybook, while it is held.
-    pub fn book(&mut self) -> &mut dyn Daybook {
-        self.book
-    }
-}
-
-impl Drop for Hold<'_> {
-    fn drop(&mut self) {
-        // Where that fails, the program's end lets go.
-        let _ = self.book.let_go(&self.unit, &self.stage);
-    }
+/// Other cipher texts for a record.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Resealed {
+    /// The record's place in the chain.
+    pub place: u64,
+    /// The cipher text of its secrets.
+    pub cipher_text: String,
+    /// Its digests, with the cipher text of their key.
+    pub digests: Option<String>,
 }
 
 /// Makes the row that follows the last one.
@@ -155,7 +214,8 @@ fn following(last: Option<(i64, String)>, number: i64, mut meta: Meta, packed: &
     let (place, before) = last.unwrap_or_default();
     meta.place = unsigned(place) + 1;
     meta.before = before;
-    meta.number = unsigned(number) + 1;
+    // What was found there before the first delivery stands before its number 1.
+    meta.number = if meta.kind == Kind::Found { 0 } else { unsigned(number) + 1 };
     Row::new(&meta, packed)
 }
 

@@ -210,6 +210,18 @@ impl Folder {
         Ok(bytes)
     }
 
+    /// The bytes of a file below, at most so many, and its permission bits (`chmod(2)`).
+    pub fn read_with_mode(
+        &self,
+        relative: &Path,
+        most: u64,
+        links: Links,
+    ) -> Result<(Vec<u8>, u32), FileError> {
+        let (file, about) = self.open_file(relative, links)?;
+        let bits = about.st_mode & 0o7777;
+        Ok((read_open(file, &about, most)?, bits))
+    }
+
     /// The text of a file below, at most so many bytes; `None` if there is no such file.
     pub fn text(&self, relative: &Path, most: u64, links: Links) -> Result<Option<String>, FileError> {
         match self.read(relative, most, links) {
@@ -308,13 +320,17 @@ impl Folder {
         let is_new = before.is_none();
         if let Some((file, about)) = before
             && is_same(file, &about, content)?
-            && (mode != Mode::OwnerOnly || is_for_its_owner_alone(about.st_mode))
+            && match mode {
+                Mode::OwnerOnly => is_for_its_owner_alone(about.st_mode),
+                Mode::Bits(bits) => about.st_mode & 0o7777 == bits & 0o7777,
+                Mode::Usual | Mode::AsBefore => true,
+            }
         {
             return Ok(Written::Unchanged);
         }
         let bits = match (mode, bits) {
             (Mode::OwnerOnly, _) => Some(OWNER_ONLY),
-            (Mode::AsBefore, Some(bits)) => Some(bits & 0o7777),
+            (Mode::AsBefore, Some(bits)) | (Mode::Bits(bits), _) => Some(bits & 0o7777),
             (Mode::Usual | Mode::AsBefore, _) => None,
         };
         let here = || {

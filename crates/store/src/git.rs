@@ -137,6 +137,16 @@ pub fn commit_of(folder: &Path) -> Option<(String, bool)> {
     Some((commit, differs(folder, known)))
 }
 
+/// Whether a commit is the one that a ledger's folder is at, or one before it; `None` outside of git. One that is not
+/// known here is not.
+pub fn is_behind_us(folder: &Path, commit: &str) -> Option<bool> {
+    top_of(folder)?;
+    let mut command = git(&Place::Folder { folder, trusted: true });
+    command.args(["merge-base", "--is-ancestor", commit, "HEAD"]);
+    let answer = Started::new(command, Vec::new()).and_then(|mut started| started.status()).ok()?;
+    Some(answer == Some(0))
+}
+
 /// Whether the files of a ledger are not these objects.
 fn differs(folder: &Path, mut known: BTreeMap<String, String>) -> bool {
     let Ok(root) = Folder::open(folder) else { return true };

@@ -17,6 +17,7 @@ mod readers;
 mod recipient;
 mod reseal;
 mod watch;
+mod wrapped;
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock, PoisonError, RwLock};
@@ -37,6 +38,7 @@ pub use readers::{READERS, Readers};
 pub use recipient::{BadRecipient, Recipient};
 pub use reseal::{Resealed, reseal};
 pub use watch::{Sight, Watch};
+pub use wrapped::WrappedKey;
 
 use recipient::PASSPHRASE;
 
@@ -118,14 +120,34 @@ pub struct Keys<'t> {
     identity: Arc<Identity>,
     readers: OnceLock<Result<Readers, KeyError>>,
     files: RwLock<BTreeMap<KeyScope, Result<Arc<KeyFile>, KeyError>>>,
+    /// Key files that are kept elsewhere, by the ids of their data keys.
+    kept: RwLock<BTreeMap<String, Kept>>,
     watch: Arc<Watch>,
+}
+
+/// A key file that is kept elsewhere, wrapped until it is first asked for.
+#[derive(Clone)]
+enum Kept {
+    Wrapped(String),
+    Opened(Arc<KeyFile>),
+    NotAtHand,
+}
+
+/// What a cipher text comes to that stands outside of the settings.
+pub enum Unsealed {
+    /// It opens to this text.
+    Text(Zeroizing<String>),
+    /// Its key is not at hand.
+    NotAtHand,
+    /// It is no cipher text for this place, or was changed.
+    Damaged(String),
 }
 
 impl<'t> Keys<'t> {
     /// The keys of a ledger, to be opened by this person's identity.
     pub fn new(tree: impl Tree + 't, identity: Arc<Identity>) -> Self {
-        let (readers, files) = (OnceLock::new(), RwLock::default());
-        Self { tree: Box::new(tree), identity, readers, files, watch: Arc::default() }
+        let (readers, files, kept) = (OnceLock::new(), RwLock::default(), RwLock::default());
+        Self { tree: Box::new(tree), identity, readers, files, kept, watch: Arc::default() }
     }
 
     /// The same, watched with what was seen of these keys before.
@@ -222,11 +244,58 @@ impl<'t> Keys<'t> {
         text: &str,
         address: &str,
     ) -> Option<Zeroizing<String>> {
-        let cipher = Cipher { text: text.into(), layer, address: address.to_owned() };
-        match self.open(&ledger.key_scope(layer), &cipher) {
-            Opened::Text(text) => Some(text),
-            Opened::NoKey | Opened::Broken(_) => None,
+        match self.look_into(&ledger.key_scope(layer), text, address) {
+            Unsealed::Text(text) => Some(text),
+            Unsealed::NotAtHand | Unsealed::Damaged(_) => None,
         }
+    }
+
+    /// The same, and what is wrong where it cannot be opened. A key that is kept elsewhere does as well.
+    pub fn look_into(&self, scope: &KeyScope, text: &str, address: &str) -> Unsealed {
+        let sealed = match data_key::Sealed::parse(text) {
+            Ok(sealed) => sealed,
+            Err(error) => return Unsealed::Damaged(error.to_string()),
+        };
+        let file = match self.key(scope) {
+            Ok(file) if file.key.id() == sealed.key_id() => Some(file),
+            _ => self.kept(scope, &sealed.key_id()),
+        };
+        let Some(file) = file else { return Unsealed::NotAtHand };
+        match file.key.open(scope, address, &sealed) {
+            Ok(text) => Unsealed::Text(text),
+            Err(error) => Unsealed::Damaged(error.to_string()),
+        }
+    }
+
+    /// Takes note of key files that are kept elsewhere, wrapped, by the ids of their data keys: for reading alone.
+    pub fn take_note(&self, kept: impl IntoIterator<Item = (String, String)>) {
+        let mut known = self.kept.write().unwrap_or_else(PoisonError::into_inner);
+        for (id, text) in kept {
+            known.entry(id).or_insert(Kept::Wrapped(text));
+        }
+    }
+
+    /// The key file with this data key that is kept elsewhere, unwrapped when it is first asked for.
+    fn kept(&self, scope: &KeyScope, id: &str) -> Option<Arc<KeyFile>> {
+        let mut known = self.kept.write().unwrap_or_else(PoisonError::into_inner);
+        let kept = known.get_mut(id)?;
+        if let Kept::Wrapped(text) = kept {
+            let opened = KeyFile::unwrap(text, scope, &self.identity).ok().filter(|file| file.key.id() == id);
+            *kept = opened.map_or(Kept::NotAtHand, |file| Kept::Opened(Arc::new(file)));
+        }
+        match kept {
+            Kept::Opened(file) => Some(file.clone()),
+            Kept::Wrapped(_) | Kept::NotAtHand => None,
+        }
+    }
+
+    /// The key of a stage as its file is, for keeping it elsewhere.
+    pub fn wrapped(&self, scope: &KeyScope) -> Result<WrappedKey, KeyError> {
+        let file = self.key(scope)?;
+        let text = self.tree.text(&key_path(scope)).ok().flatten();
+        let text = text.ok_or_else(|| KeyError::None(scope.clone()))?;
+        let stage = scope.name().to_string();
+        Ok(WrappedKey { id: file.key.id(), stage, generation: file.generation, text })
     }
 
     /// Says of a cipher text of another key whose that is, if it is still known.

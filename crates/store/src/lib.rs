@@ -32,11 +32,13 @@ pub use edit::{
 };
 pub use find::{FindError, find};
 pub use folder::{FileError, Folder, Links, read_named, text_named};
-pub use git::{GitError, Place as GitPlace, at_revision, commit_of, is_bare_repository, taken_in};
+pub use git::{
+    GitError, Place as GitPlace, at_revision, commit_of, is_bare_repository, is_behind_us, taken_in,
+};
 pub use keys::{
     Admitted, AskPassphrase, BadRecipient, DataKey, Identity, IdentityError, KeyError, KeyFile, Keys, Made,
-    READERS, Reader, Readers, Recipient, Resealed, SecretString, Sight, Watch, admit, exclude, key_path,
-    known_recipient, make, move_key, reseal, rotate,
+    READERS, Reader, Readers, Recipient, Resealed, SecretString, Sight, Unsealed, Watch, admit, exclude,
+    key_path, known_recipient, make, move_key, reseal, rotate,
 };
 pub use local::{Foreign, Local};
 pub use locked::{Glance, Interrupted, LockError, Locked, NoPlan, OpenChange, OpenFile, Since};
@@ -44,7 +46,7 @@ pub use mistake::{Mistake, Unreadable};
 pub use mode::{Mode, Written};
 pub use outside::{LARGEST_SECRET, Surroundings, without_final_newline};
 pub use read::{Partly, Scope, read, read_partly, unit_names};
-pub use state::{Remembered, SeenKey, State, StateError};
+pub use state::{Remembered, SeenKey, SeenRecord, State, StateError};
 pub use tree::{Changed, Disk, LARGEST_FILE, Memory, Overlay, Tree};
 pub use write::{WriteError, write_atomically};
 

@@ -9,6 +9,8 @@ pub enum Mode {
     OwnerOnly,
     /// Whoever could before; for a new file as usual.
     AsBefore,
+    /// These permission bits (`chmod(2)`).
+    Bits(u32),
 }
 
 /// What writing a file came to.

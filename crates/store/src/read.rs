@@ -132,6 +132,7 @@ fn assemble(manifest: Manifest, shared: Shared, read: units::Read, waivers: Vec<
         judging: manifest.judging,
         outlets: manifest.outlets,
         daybook: manifest.daybook,
+        anchors: manifest.anchors,
         waivers,
         shared: shared.entries,
         shared_slots: shared.slots,

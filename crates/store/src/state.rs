@@ -74,6 +74,19 @@ pub struct Remembered {
     /// The keys as last seen, by their stages and groups (`stages/test`).
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub keys: BTreeMap<String, SeenKey>,
+    /// The last record that was seen of its daybook.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub daybook: Option<SeenRecord>,
+}
+
+/// A record of the daybook as it was last seen.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SeenRecord {
+    /// Its place in the chain.
+    pub place: u64,
+    /// Its hash.
+    pub hash: String,
 }
 
 /// A key as it was last seen.

@@ -37,6 +37,7 @@ pub(crate) fn workplace(ledger: &Path, yes: &[String]) -> Arc<Workplace> {
         daybook: None,
         telling: Box::new(Nobody),
         asking: Box::new(Table(yes.to_vec())),
+        stepping: Box::new(Nobody),
     })
 }
 
@@ -48,13 +49,8 @@ pub(crate) fn plan_and_deliver(
     let name = |text: &str| Name::parse(text).map_err(|error| Trouble::usage(format!("`{text}`: {error}")));
     let plan = ToDeliver {
         owners: vec![Owner::Unit(name(unit)?, None)],
-        stage: Some(name(stage)?),
-        again: None,
-        only: Vec::new(),
-        draft_why: false,
-        skip_stages: false,
         consent: Consent { countersign: Vec::new(), why: Some(why.to_owned()) },
-        write: false,
+        ..ToDeliver::all_of(Some(name(stage)?))
     };
     let opened = Opened::read(at, &Scope::Whole)?;
     let planned = deliver(&opened, &plan)?;

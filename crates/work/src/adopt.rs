@@ -7,6 +7,7 @@
 pub mod adoption;
 mod contract;
 mod files;
+pub mod found;
 mod known;
 mod proof;
 mod settings;
@@ -20,10 +21,11 @@ use cledger_store::field_pattern;
 
 use self::adoption::{Adoption, ToAdopt, Work};
 use self::files::Files;
+use self::found::{Found, FoundThere, Recording};
 use self::known::Known;
 use self::proof::{Claim, Proof, prove};
 use self::values::Setting;
-use crate::change::{Changing, NO_CHANGE};
+use crate::change::{Changing, NO_CHANGE, Planned};
 use crate::meant::DEFAULT;
 use crate::trouble::Trouble;
 
@@ -74,15 +76,11 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
         prove(&planned.after, &outside, id, &claim)
     };
     refuse_unproven(&proof, &files)?;
-    let changes_something = !planned.changed.is_empty();
-    let written = asked.write && changes_something;
-    if written {
-        let touched: Vec<LayerId> = work.stages().into_iter().map(LayerId::Stage).collect();
-        changing.guard(&touched, &planned, &asked.consent)?;
-        changing.write(&planned)?;
-    }
+    let found = found::of_captures(&files, &not_placed)?;
+    let (written, found) = work.write(&planned, &found)?;
     let mut adoption = work.adoption(not_placed, &proof);
-    (adoption.changes_something, adoption.written) = (changes_something, written);
+    (adoption.changes_something, adoption.written) = (!planned.changed.is_empty(), written);
+    adoption.found = found;
     Ok(adoption)
 }
 
@@ -111,6 +109,38 @@ fn refuse_unproven(proof: &Proof, files: &Files) -> Result<(), Trouble> {
 }
 
 impl Work<'_> {
+    /// Writes the change, if there is one and it was asked for, and records what was found. Gives whether something
+    /// was written, and what is or will be recorded.
+    fn write(&self, planned: &Planned, found: &[Found]) -> Result<(bool, Vec<(Name, FoundThere)>), Trouble> {
+        let Self { asked, changing, .. } = self;
+        let owner = asked.unit.as_str();
+        let start = || Recording::start(&changing.opened, owner, asked.write);
+        let mut recording = (!found.is_empty()).then(start).transpose()?;
+        let plan = match &mut recording {
+            Some(recording) => recording.plan(found, &planned.after, &changing.keys(&planned.changed))?,
+            None => Vec::new(),
+        };
+        let records = plan.iter().any(|(_, there)| *there == FoundThere::ToRecord);
+        let changes_something = !planned.changed.is_empty();
+        if !asked.write || !changes_something && !records {
+            return Ok((false, plan));
+        }
+        let touched: Vec<LayerId> = self.stages().into_iter().map(LayerId::Stage).collect();
+        changing.guard(&touched, planned, &asked.consent)?;
+        if changes_something {
+            changing.write(planned)?;
+        }
+        let why = asked.consent.why.as_deref().unwrap_or_default();
+        let Some(recording) = recording.as_mut().filter(|_| records) else {
+            return Ok((changes_something, plan));
+        };
+        let recorded = recording.record(found, &planned.after, why).map_err(|error| {
+            let message = format!("the ledger has it, and what was found there is not recorded: {error}");
+            Trouble::new(error.kind(), message).help("run the same again, which records it")
+        })?;
+        Ok((changes_something, recorded))
+    }
+
     fn adoption(&self, not_placed: Vec<NotPlaced>, proof: &Proof) -> Adoption {
         let ledger = self.changing.ledger();
         let fields = || self.proposed.iter().flat_map(|entry| &entry.fields);
@@ -174,6 +204,7 @@ impl Work<'_> {
             by_stage: naming_the_stage(self.proposed, &stages),
             repeats: repeats(self.proposed, &self.files.stages),
             proven: proof.values,
+            found: Vec::new(),
             changes_something: false,
             written: false,
         }

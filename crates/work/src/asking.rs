@@ -47,10 +47,21 @@ pub trait Telling {
 }
 
 /// Something that goes on.
-pub trait Progress {
+pub trait Progress: Send {
     /// So many parts are done.
     fn done(&self, count: usize);
 }
+
+/// Whoever is asked before each step of a delivery, a withdrawal or a change of keys that leaves something behind:
+/// an error ends the work just there, as the end of the program would.
+pub trait Stepping {
+    /// The step with this name is about to be taken.
+    fn before(&self, _step: &'static str) -> Result<(), Trouble> {
+        Ok(())
+    }
+}
+
+impl Stepping for Nobody {}
 
 /// Nobody: no question is answered, and nothing is told.
 #[derive(Debug, Clone, Copy, Default)]

@@ -3,15 +3,18 @@
 use std::path::Path;
 use std::time::Duration;
 
+use cledger_core::cipher::KeyScope;
 use cledger_core::model::{DaybookStore, LayerId, Ledger};
 use cledger_outlets::reach::Sent;
 use cledger_outlets::{Trust, is_address, log_in};
 use cledger_store::daybook::{
-    Content, Daybook, EMBEDDED, Meta, PostgresDaybook, Record, SqliteDaybook, TimedDaybook, bound_to,
+    Content, Daybook, EMBEDDED, Meta, Open, PackError, Packed, PostgresDaybook, Record, SqliteDaybook,
+    TimedDaybook, bound_to,
 };
-use cledger_store::{Folder, Keys, Local};
+use cledger_store::{Folder, Keys, Local, Named};
 use zeroize::Zeroizing;
 
+use crate::anchor;
 use crate::known::not_trusted;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
@@ -31,16 +34,74 @@ const LONGEST_WHY: usize = 10_000;
 
 /// Opens the daybook of a ledger to write in it, and makes it if it is not there.
 pub(crate) fn open(opened: &Opened) -> Result<Box<dyn Daybook>, Trouble> {
-    match opened.ledger.daybook {
+    let mut book: Box<dyn Daybook> = match opened.ledger.daybook {
         DaybookStore::Embedded => {
             refuse_foreign(&opened.folder)?;
-            Ok(Box::new(SqliteDaybook::open(&opened.folder.join(EMBEDDED))?))
+            Box::new(SqliteDaybook::open(&opened.folder.join(EMBEDDED))?)
         }
         DaybookStore::Postgres => {
             let book = PostgresDaybook::open(client(required_address(opened)?)?)?;
-            Ok(Box::new(TimedDaybook::new(book, ANSWER)))
+            Box::new(TimedDaybook::new(book, ANSWER))
         }
+    };
+    anchor::refuse_torn(opened, &mut *book)?;
+    note_keys(opened, &mut *book)?;
+    Ok(book)
+}
+
+/// Takes note of the keys that the daybook keeps for its records.
+fn note_keys(opened: &Opened, book: &mut dyn Daybook) -> Result<(), Trouble> {
+    let kept = book.kept_keys()?.into_iter().map(|key| (key.id, key.text));
+    opened.keys().take_note(kept);
+    Ok(())
+}
+
+/// Keeps the key of a stage with the records that need it. One of an earlier generation than the daybook knows is
+/// refused: somebody has rotated it, and this clone does not know that yet.
+fn keep_key(book: &mut dyn Daybook, keys: &Keys<'_>, scope: &KeyScope) -> Result<(), Trouble> {
+    if !keys.has_key(scope) {
+        return Ok(());
     }
+    let key = keys.wrapped(scope)?;
+    let of_stage = book.kept_keys()?.into_iter().filter(|kept| kept.stage == key.stage);
+    let latest = of_stage.max_by_key(|kept| kept.generation);
+    if let Some(latest) = latest.filter(|latest| latest.generation > key.generation) {
+        let message = format!(
+            "the daybook knows generation {} of the key of `{}`, and here it is {}",
+            latest.generation, key.stage, key.generation
+        );
+        return Err(Trouble::refused(message).help(format!(
+            "pull first; or, if that key was thrown away: cledger key rotate @{}",
+            key.stage
+        )));
+    }
+    Ok(book.keep_key(&key)?)
+}
+
+/// Packs a content for the record of a unit in a stage, and says in that what it holds. The key that it takes is kept
+/// with it.
+pub(crate) fn pack(
+    book: &mut dyn Daybook,
+    (keys, scope): (&Keys<'_>, &KeyScope),
+    content: &Content,
+    meta: &mut Meta,
+) -> Result<Packed, Trouble> {
+    if content.has_secrets() {
+        keep_key(book, keys, scope)?;
+    }
+    let packed = content.pack(keys, scope, (&meta.unit, &meta.stage));
+    let (packed, hashes) = packed.map_err(|error| not_kept(error, content, scope.name().as_str()))?;
+    (meta.open, meta.secrets) = (hashes.open, hashes.secrets);
+    Ok(packed)
+}
+
+/// Why a content cannot be recorded: without the stage's key nothing that was overwritten can be kept.
+fn not_kept(error: PackError, content: &Content, stage: &str) -> Trouble {
+    if content.before.is_empty() {
+        return error.into();
+    }
+    let message = format!("what was there before cannot be kept in the record: {error}");
+    Trouble::refused(message).help(format!("give the stage a key first: cledger key make @{stage} --write"))
 }
 
 /// Opens the daybook at a place that somebody named: the address of a database, or the path of a file.
@@ -69,8 +130,9 @@ pub(crate) fn reading(opened: &Opened) -> Result<Option<Box<dyn Daybook>>, Troub
                 at.telling.notice(&format!("{foreign}: no daybook is read from it ({help})."));
                 return Ok(None);
             }
-            let book = SqliteDaybook::read(&root.join(EMBEDDED))?;
-            Ok(book.map(|book| Box::new(book) as Box<dyn Daybook>))
+            let Some(mut book) = SqliteDaybook::read(&root.join(EMBEDDED))? else { return Ok(None) };
+            note_keys(opened, &mut book)?;
+            Ok(Some(Box::new(book)))
         }
         DaybookStore::Postgres => {
             let Some(address) = address(at)? else {
@@ -82,8 +144,10 @@ pub(crate) fn reading(opened: &Opened) -> Result<Option<Box<dyn Daybook>>, Troub
                 at.telling.notice(&format!("The daybook is not read: this ledger is not trusted ({help})."));
                 return Ok(None);
             }
-            let book = PostgresDaybook::read(client(address)?)?;
-            Ok(book.map(|book| Box::new(TimedDaybook::new(book, ANSWER)) as Box<dyn Daybook>))
+            let Some(book) = PostgresDaybook::read(client(address)?)? else { return Ok(None) };
+            let mut book = TimedDaybook::new(book, ANSWER);
+            note_keys(opened, &mut book)?;
+            Ok(Some(Box::new(book)))
         }
     }
 }
@@ -101,10 +165,10 @@ pub(crate) fn planning(opened: &Opened) -> Result<Box<dyn Daybook>, Trouble> {
             book.map(|book| Box::new(TimedDaybook::new(book, ANSWER)) as _)
         }
     };
-    match book {
-        Some(book) => Ok(book),
-        None => Ok(Box::new(SqliteDaybook::nothing()?)),
-    }
+    let Some(mut book) = book else { return Ok(Box::new(SqliteDaybook::nothing()?)) };
+    anchor::refuse_torn(opened, &mut *book)?;
+    note_keys(opened, &mut *book)?;
+    Ok(book)
 }
 
 /// A daybook to write in, or one for a plan.
@@ -175,7 +239,7 @@ pub(crate) fn content(record: &Record, ledger: &Ledger, keys: &Keys<'_>) -> Resu
 /// What was packed for a delivery. Without the stage's key its secrets have no text.
 pub(crate) fn unpacked(
     meta: &Meta,
-    packed: &cledger_store::daybook::Packed,
+    packed: &Packed,
     ledger: &Ledger,
     keys: &Keys<'_>,
 ) -> Result<Content, Trouble> {
@@ -192,11 +256,35 @@ pub(crate) fn refuse_left_open(
     stage: &str,
 ) -> Result<(), Trouble> {
     let opened = book.opened()?;
-    let is_meant = |meta: &Meta| meta.stage == stage && unit.is_none_or(|unit| meta.unit == unit);
-    let Some((meta, _)) = opened.iter().find(|(meta, _)| is_meant(meta)) else { return Ok(()) };
+    let is_meant = |open: &&Open| open.meta.stage == stage && unit.is_none_or(|unit| open.meta.unit == unit);
+    let Some(Open { meta, .. }) = opened.iter().find(is_meant) else { return Ok(()) };
     let message = format!("a delivery of `{}@{stage}` was left open", meta.unit);
     let help = format!("finish it first: cledger deliver {}@{stage} --write", meta.unit);
     Err(Trouble::refused(message).help(help))
+}
+
+/// Refuses to rename or remove what a delivery is open of: nobody would find it again.
+pub(crate) fn refuse_open_of(opened: &Opened, things: &[&Named]) -> Result<(), Trouble> {
+    let Some(mut book) = reading(opened)? else { return Ok(()) };
+    for Open { meta, .. } in book.opened()? {
+        let (unit, instance) = match meta.unit.split_once('+') {
+            Some((unit, instance)) => (unit, Some(instance)),
+            None => (meta.unit.as_str(), None),
+        };
+        let is_of = |thing: &&Named| match thing {
+            Named::Unit(name) => name.as_str() == unit,
+            Named::Instance(name, of) => name.as_str() == unit && Some(of.as_str()) == instance,
+            Named::Stage(name) => name.as_str() == meta.stage,
+            _ => false,
+        };
+        if things.iter().any(is_of) {
+            let of = format!("{}@{}", meta.unit, meta.stage);
+            return Err(Trouble::refused(format!("a delivery of `{of}` was left open")).help(format!(
+                "finish it first: cledger deliver {of} --write; or give it up: --drop --write"
+            )));
+        }
+    }
+    Ok(())
 }
 
 /// A reason as it may stand in the daybook.

@@ -1,10 +1,14 @@
 //! A unit, or all of a stage, brought to the stage's outlets, and recorded.
 //!
 //! `plan` says what each delivery comes to, `guards` what it is refused for, `delivering` brings and records
-//! one, `finish` finishes what an interrupted program left open.
+//! one, `finish` finishes what an interrupted program left open, `withdraw` takes it off again.
 
+mod asked;
+mod at_once;
+pub(crate) mod by_hand;
 pub mod chores;
 mod delivering;
+pub mod dropping;
 pub(crate) mod due;
 mod finish;
 mod guards;
@@ -12,65 +16,94 @@ pub mod history;
 pub(crate) mod made;
 mod only;
 mod outcome;
+pub mod overwritten;
 pub mod plan;
 pub(crate) mod recorded;
 pub mod status;
+pub(crate) mod tested;
 pub mod withdraw;
 
 use cledger_core::address::Pattern;
+use cledger_core::delivery::Arrived;
 use cledger_core::findings::{self, Finding, Severity};
 use cledger_core::model::{StageId, Subject};
+use cledger_store::daybook::{Daybook as _, Entry, Kind as RecordKind, Wanted};
 
+pub use self::asked::{AT_ONCE, Settle, ToDeliver};
 use self::delivering::Delivering;
-pub use self::outcome::{Delivered, Delivery, ToDeliver};
+pub use self::outcome::{Delivered, Delivery};
 use self::plan::plan;
-use self::recorded::Planner;
+use self::recorded::{Planner, arrived};
+use crate::bringing::at::AtOutlet;
+use crate::bringing::effects::Effects;
+use crate::bringing::grounds::{Grounds, Whom};
+use crate::bringing::plan::From;
+use crate::bringing::rules::Rules;
 use crate::change::{CHANGES, countersigned};
 use crate::daybook;
 use crate::opened::Opened;
 use crate::reality::around::Around;
-use crate::reality::veiling;
+use crate::shared_book::SharedBook;
 use crate::trouble::Trouble;
+
+pub use self::plan::Untested;
+pub use crate::bringing::rules::Edits;
 
 /// Delivers, or shows what that would change.
 pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble> {
     let ledger = &opened.ledger;
     let stage = opened.told_stage(asked.stage.as_ref())?;
-    if asked.owners.len() != 1 && asked.again.is_some() {
-        return Err(Trouble::usage("a number is that of one unit").help("write UNIT@STAGE --again NUMBER"));
+    if asked.owners.len() != 1 && asked.brings_earlier() {
+        let message = "what is brought again, finished or put back is a delivery of one unit";
+        return Err(Trouble::usage(message).help("write UNIT@STAGE"));
     }
     let subjects = opened.subjects_in(&asked.owners, stage)?;
-    let mut book = daybook::for_writing(opened, asked.write)?;
+    let mut book = SharedBook::new(daybook::for_writing(opened, asked.write)?);
     let staying = if asked.only.is_empty() {
         Vec::new()
     } else {
         let resolver = opened.resolver();
         let planner = Planner { resolver: &resolver, keys: opened.keys() };
-        only::staying(&planner, &mut *book, &subjects, stage, &asked.only)?
+        only::staying(&planner, &mut book, &subjects, stage, &asked.only)?
     };
     let resolver = opened.assuming(&staying);
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
-    let mut delivering = Delivering { opened, asked, planner, around: Around::of(opened), book };
+    let around = Around::of(opened);
+    let effects = Effects::new(ledger, &around);
+    let mut delivering = Delivering { opened, asked, planner, around: &around, effects: &effects, book };
     let mut gaps = delivering.errors(stage)?;
     let mut deliveries = Vec::new();
     for subject in subjects {
         delivering.finish_open(subject, stage)?;
         match delivering.plan(subject, stage)? {
-            Ok(plan) => deliveries.push(Delivery { plan, brought: Vec::new(), recorded: None }),
+            Ok(plan) => {
+                deliveries.push(Delivery { plan, brought: Vec::new(), recorded: None, trouble: None });
+            }
             Err(found) if gaps.is_empty() => gaps.extend(found),
             // The check has told them.
             Err(_) => {}
         }
     }
-    let mut delivered =
-        Delivered { ledger: ledger.clone(), deliveries, gaps, write: asked.write, trouble: None };
+    let mut delivered = Delivered {
+        ledger: ledger.clone(),
+        deliveries,
+        left_over: Vec::new(),
+        gaps,
+        write: asked.write,
+        overwrites: asked.edits.overwrite,
+        trouble: None,
+    };
     if !delivered.gaps.is_empty() {
         delivered.deliveries.clear();
         return Ok(delivered);
     }
+    delivering.refuse_idle_patterns(&delivered.deliveries)?;
+    tested::refuse_idle(asked, delivered.deliveries.iter().map(|delivery| &delivery.plan))?;
+    if asked.owners.is_empty() && asked.only.is_empty() {
+        delivered.left_over = withdraw::left_over(&mut delivering, stage)?;
+    }
     if asked.write {
-        let reasons = delivering.granted(stage, &delivered.deliveries)?;
-        delivered.trouble = delivering.all(&mut delivered.deliveries, reasons).err();
+        delivering.all(stage, &mut delivered)?;
     }
     Ok(delivered)
 }
@@ -78,7 +111,7 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
 impl Delivering<'_, '_> {
     /// The errors of what is delivered; what was delivered before was in order then.
     fn errors(&self, stage: StageId) -> Result<Vec<Finding>, Trouble> {
-        if self.asked.again.is_some() {
+        if self.asked.brings_earlier() || self.asked.kind == RecordKind::Put {
             return Ok(Vec::new());
         }
         let (name, today) = (&self.opened.ledger.stage(stage).name, self.opened.at.today()?);
@@ -95,53 +128,159 @@ impl Delivering<'_, '_> {
         Ok(errors)
     }
 
-    /// What a delivery would be, and how the outlets stand.
+    /// What a delivery would be, and what its outlets have now.
     fn plan(&mut self, subject: Subject, stage: StageId) -> Result<plan::Planned, Trouble> {
-        let mut plan = match plan(&self.planner, &mut *self.book, subject, stage)? {
+        let mut plan = match plan(&self.planner, &mut self.book, subject, stage)? {
             Ok(plan) => plan,
             Err(gaps) => return Ok(Err(gaps)),
         };
-        if let Some(number) = self.asked.again {
+        if let Some(number) = self.earlier(&plan)? {
             let name = self.opened.ledger.stage(stage).name.as_str();
-            let record = history::numbered(&mut *self.book, &plan.owner, name, number)?;
+            let record = history::numbered(&mut self.book, &plan.owner, name, number)?;
             plan.content = self.planner.content(&record)?;
+            plan.content.before.clear();
             plan.contract.clone_from(&record.meta.contract);
             plan.version.clone_from(&record.meta.version);
             plan.again = Some(number);
         }
-        let looked = self.bringer().look(subject, stage)?;
-        plan.there = looked.into_iter().flat_map(|looked| looked.units).collect();
-        veiling::by_deliveries(&mut *self.book, &mut plan.there)?;
+        let whom = Whom::of(&self.opened.ledger, subject, stage);
+        let rules = self.rules()?;
+        plan.outlets = self.outlets(&whom, rules, &plan)?;
+        let by_hand = by_hand::outlets(&self.opened.ledger, &whom.owner, stage);
+        plan.by_hand = by_hand.map(|(outlet, chore)| (outlet.to_owned(), chore.to_owned())).collect();
+        if plan.again.is_none() {
+            plan.untested = tested::untested(&self.planner, &mut self.book, (subject, stage), &plan.content)?;
+        }
         Ok(Ok(plan))
     }
 
-    /// Refuses what is not granted, before anything is brought; gives the reason of each delivery.
-    fn granted(&mut self, stage: StageId, deliveries: &[Delivery]) -> Result<Vec<String>, Trouble> {
-        let (asked, ledger) = (self.asked, &self.opened.ledger);
-        countersigned(&self.opened.at, &[ledger.stage(stage)], &asked.consent.countersign, CHANGES)?;
-        let mut reasons = Vec::new();
-        for Delivery { plan, .. } in deliveries {
-            if plan.is_idle() {
-                reasons.push(String::new());
-                continue;
-            }
-            if !asked.skip_stages {
-                guards::order(&mut *self.book, ledger, plan)?;
-            }
-            guards::chores(&mut *self.book, ledger, plan)?;
-            reasons.push(guards::reason(asked.consent.why.as_deref(), asked.draft_why, plan)?);
+    /// The number of the delivery whose content is brought in place of what the ledger says, if one is.
+    fn earlier(&mut self, plan: &plan::Plan) -> Result<Option<u64>, Trouble> {
+        let Some(settle) = self.asked.settle else { return Ok(self.asked.again) };
+        let stage = self.opened.ledger.stage(plan.stage).name.as_str();
+        let wanted = Wanted { chores: Some(false), ..Wanted::of(&plan.owner, stage) };
+        let mut entries = self.book.entries(&wanted, false)?;
+        let of = format!("{}@{stage}", plan.owner);
+        let last = entries.pop().filter(|entry| entry.meta.kind.is_brought());
+        let Some(last) = last.filter(|entry| arrived(&entry.meta) != Arrived::Whole) else {
+            return Err(Trouble::usage(format!("no delivery of `{of}` came to a part of its outlets only"))
+                .help("leave --finish and --put-back out"));
+        };
+        if settle == Settle::Finish {
+            return Ok(Some(last.meta.number));
         }
-        Ok(reasons)
+        let is_whole = |entry: &&Entry| arrived(&entry.meta) == Arrived::Whole;
+        match entries.iter().rev().find(is_whole).filter(|entry| entry.meta.kind.is_brought()) {
+            Some(before) => Ok(Some(before.meta.number)),
+            None => Err(Trouble::usage(format!("nothing was delivered to `{of}` before it"))
+                .help(format!("take it off: cledger withdraw {of} --why TEXT --write"))),
+        }
     }
 
-    /// Makes all deliveries that are not idle, one after the other.
-    fn all(&mut self, deliveries: &mut [Delivery], reasons: Vec<String>) -> Result<(), Trouble> {
-        for (delivery, why) in deliveries.iter_mut().zip(reasons) {
-            if delivery.plan.is_idle() {
+    /// What a unit's outlets have now, and what of that a plan changes.
+    fn outlets(&mut self, whom: &Whom, rules: Rules, plan: &plan::Plan) -> Result<Vec<AtOutlet>, Trouble> {
+        let mut grounds = Grounds::read(&self.planner, &mut self.book, whom, rules)?;
+        let stage = &self.opened.ledger.stage(whom.stage).name;
+        // What is still open may have been brought.
+        let open = crate::bringing::baseline::left_open(&mut self.book, &plan.owner, stage.as_str())?;
+        if let Some(open) = open {
+            let content = crate::bringing::baseline::content_of(&self.planner, &open)?;
+            grounds.baseline = grounds.baseline.with_open(&open, &content);
+        }
+        let from = if plan.again.is_some() { From::Earlier } else { From::Ledger };
+        self.tell_lost_outlets(whom, &grounds);
+        let bringing = grounds.bringing(&self.opened.ledger, whom, &plan.content, from);
+        Ok(self.bringer().plan(&bringing)?.into_iter().map(|planned| planned.at).collect())
+    }
+
+    /// Tells which outlets the ledger does not declare any more, although something lies there: nothing is reached
+    /// on the daybook's word alone.
+    fn tell_lost_outlets(&self, whom: &Whom, grounds: &Grounds<'_>) {
+        let (ledger, owner) = (&self.opened.ledger, &whom.owner);
+        let stage = &ledger.stage(whom.stage).name;
+        let is_declared = |name: &String| {
+            let taking = |outlet: &cledger_core::model::Outlet| outlet.takes(whom.stage, owner.names());
+            ledger.outlets.iter().any(|outlet| outlet.name.as_str() == name && taking(outlet))
+        };
+        for outlet in grounds.baseline.outlets().iter().filter(|name| !is_declared(name)) {
+            self.opened.at.telling.notice(&format!(
+                "Outlet {outlet} takes nothing of {owner}@{stage} any more, and what was brought there is left as it \
+                 is: declare it again, and withdraw it."
+            ));
+        }
+    }
+
+    /// Refuses names that are to be left and that no plan changes.
+    fn refuse_idle_patterns(&self, deliveries: &[Delivery]) -> Result<(), Trouble> {
+        let mut texts = Vec::new();
+        for outlet in deliveries.iter().flat_map(|delivery| &delivery.plan.outlets) {
+            for part in outlet.parts() {
+                let fields = part.names.iter().filter_map(|name| {
+                    Some(name.address.as_deref()?.split_once('/')?.1.split('@').next()?.to_owned())
+                });
+                texts.extend(fields);
+                texts.extend(part.names.iter().filter_map(crate::bringing::at::AtName::shown));
+                texts.extend(part.path.clone().filter(|_| !part.names.is_empty()));
+            }
+        }
+        Rules::refuse_idle(&self.asked.edits, &texts)
+    }
+
+    /// Refuses what is not granted of one delivery; gives its reason.
+    fn granted(&mut self, plan: &plan::Plan) -> Result<String, Trouble> {
+        let (asked, ledger) = (self.asked, &self.opened.ledger);
+        let whom = Whom::of(ledger, plan.subject, plan.stage);
+        guards::somewhere(ledger, plan)?;
+        guards::reached(&whom, ledger, plan.outlets.iter())?;
+        if asked.kind == RecordKind::Put {
+            guards::edits(&whom, ledger, plan.outlets.iter(), asked.edits.overwrite)?;
+            return Ok(asked.consent.why.clone().unwrap_or_default());
+        }
+        guards::in_part(ledger, plan, asked.brings_earlier())?;
+        guards::merged(self.opened, asked, plan)?;
+        if !asked.skip_stages {
+            guards::order(&mut self.book, ledger, plan)?;
+        }
+        tested::granted(asked, ledger, plan)?;
+        guards::chores(&mut self.book, ledger, plan)?;
+        guards::edits(&whom, ledger, plan.outlets.iter(), asked.edits.overwrite)?;
+        guards::committed(self.opened, asked, plan)?;
+        guards::reason(asked.consent.why.as_deref(), asked.draft_why, plan)
+    }
+
+    /// Makes all deliveries that are not idle, several at once. What is refused, or fails, for one of several
+    /// does not hold up the others; of one alone it is the trouble of all.
+    fn all(&mut self, stage: StageId, delivered: &mut Delivered) -> Result<(), Trouble> {
+        let (asked, ledger) = (self.asked, &self.opened.ledger);
+        countersigned(&self.opened.at, &[ledger.stage(stage)], &asked.consent.countersign, CHANGES)?;
+        let is_alone = delivered.deliveries.len() + delivered.left_over.len() == 1;
+        let mut reasons = Vec::new();
+        for delivery in &mut delivered.deliveries {
+            let is_nowhere = asked.owners.is_empty() && delivery.plan.is_nowhere();
+            if is_nowhere || delivery.plan.is_idle() {
+                reasons.push(None);
                 continue;
             }
-            (delivery.brought, delivery.recorded) = self.deliver(&delivery.plan, &why)?;
+            match self.granted(&delivery.plan) {
+                Ok(why) => reasons.push(Some(why)),
+                // A reason is that of all.
+                Err(trouble) if is_alone || trouble.kind() == crate::trouble::Kind::Usage => {
+                    return Err(trouble);
+                }
+                Err(trouble) => {
+                    delivery.trouble = Some(trouble);
+                    reasons.push(None);
+                }
+            }
         }
+        at_once::all(self, &mut delivered.deliveries, reasons);
+        if is_alone && let Some(trouble) = delivered.deliveries.iter_mut().find_map(|it| it.trouble.take()) {
+            return Err(trouble);
+        }
+        if asked.stop_at_failure && delivered.deliveries.iter().any(Delivery::has_failed) {
+            return Ok(());
+        }
+        withdraw::all_left_over(self, &mut delivered.left_over);
         Ok(())
     }
 }

@@ -11,7 +11,9 @@
 pub mod add;
 pub mod adopt;
 pub mod against;
+pub mod anchor;
 pub mod asking;
+pub mod bringing;
 pub mod capture;
 pub mod change;
 pub mod check;
@@ -46,6 +48,7 @@ pub mod run;
 pub mod set;
 pub mod setting;
 pub mod share;
+mod shared_book;
 pub mod show;
 pub mod shown;
 pub mod touched;

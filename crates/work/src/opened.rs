@@ -9,8 +9,8 @@ use cledger_core::model::Ledger;
 use cledger_core::resolve::{Assumption, Resolver};
 use cledger_core::trust::{Granted, Named};
 use cledger_store::{
-    Changed, Disk, Folder, Glance, Keys, Mistake, NoPlan, Partly, Scope, Sight, Surroundings, Unreadable,
-    Watch, read_partly,
+    Changed, Disk, Folder, Glance, Keys, Mistake, Partly, Scope, Sight, Surroundings, Unreadable, Watch,
+    read_partly,
 };
 
 use crate::known::{Known, require, said};
@@ -81,6 +81,11 @@ impl Opened {
     /// The ledger's keys.
     pub fn keys(&self) -> &Keys<'static> {
         &self.surroundings.keys
+    }
+
+    /// The keys as their files are now, whatever was read of them before.
+    pub(crate) fn keys_anew(&self) -> Keys<'static> {
+        keys(&self.at, &self.known, self.disk())
     }
 
     /// Surroundings of which nothing is fetched from the environment and from files.
@@ -191,7 +196,7 @@ fn tell_open(at: &Workplace, glance: &Glance) {
             at.telling.notice(&format!("{foreign}: it is passed over ({}).", foreign.help()));
         }
         (None, Some(Err(no_plan))) => {
-            at.telling.notice(&format!("{no_plan}; it is passed over ({}).", NoPlan::HELP));
+            at.telling.notice(&format!("{no_plan}; it is passed over ({}).", no_plan.help()));
         }
         (None, Some(Ok(open))) => {
             let edited = open.edited();

@@ -7,7 +7,7 @@ mod answers;
 mod fields;
 mod live;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -17,21 +17,21 @@ use cledger_core::kept::Kept;
 use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::promotion::Fate;
-use cledger_store::daybook::{Daybook, Kind as RecordKind, Record, Wanted};
+use cledger_store::daybook::{Content, Daybook, Record, Wanted, bound_to_digests};
 use cledger_store::{Edit, Keys, Scope};
+use zeroize::Zeroizing;
 
-pub use self::fields::{Field, Promotion};
+pub use self::fields::{Field, NotCarried, Promotion};
 
 use self::answers::Answers;
 use self::fields::{Carry, of_unit};
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::daybook;
 use crate::deliver::recorded::Planner;
-use crate::deliver::{Delivered, ToDeliver, deliver};
+use crate::deliver::{Delivered, Edits, ToDeliver, deliver};
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::reality::around::Around;
-use crate::reality::bring::Bringer;
 use crate::setting::{Given, Setter, Written, write};
 use crate::trouble::{Kind, Trouble};
 use crate::workplace::Workplace;
@@ -48,6 +48,14 @@ pub struct ToPromote {
     pub units: Vec<Name>,
     /// Carry these settings, as patterns of fields without a stage; a secret is named in full.
     pub carry: Vec<String>,
+    /// Carry all that changed since the last promotion, and may be carried.
+    pub carry_changed: bool,
+    /// Show all that differs, not only what changed since the last promotion.
+    pub all: bool,
+    /// Make the reason of what is carried.
+    pub draft_why: bool,
+    /// What becomes of what is at the outlets and not ours, where it is delivered, too.
+    pub edits: Edits,
     /// Take values that the stage still needs from this file, or write the form for it where there is none.
     pub answers: Option<PathBuf>,
     /// Take the values from the outlets of the stage below.
@@ -78,9 +86,11 @@ pub struct Promoted {
     /// The settings that are written above.
     pub settings: Vec<Written>,
     /// The patterns that were to be carried, and of which nothing is.
-    pub not_carried: Vec<String>,
+    pub not_carried: Vec<NotCarried>,
     /// Where the form was written, and for how many values; then nothing else was done.
     pub form: Option<(PathBuf, usize)>,
+    /// Whether all that differs is shown, not only what changed since the last promotion.
+    pub all: bool,
     /// Whether it is done.
     pub write: bool,
     /// What came of the deliveries that follow.
@@ -108,21 +118,22 @@ pub fn promote(at: &Arc<Workplace>, asked: &ToPromote) -> Result<Promoted, Troub
         let owners = promoted.promotions.iter().filter_map(|it| Address::parse(&it.owner).ok()?.owner);
         let to_deliver = ToDeliver {
             owners: owners.collect(),
-            stage: Name::parse(&promoted.above).ok(),
-            again: None,
-            only: Vec::new(),
+            edits: asked.edits.clone(),
             draft_why: asked.consent.why.is_none(),
             skip_stages: asked.skip_stages,
             consent: asked.consent.clone(),
             write: asked.write,
+            ..ToDeliver::all_of(Name::parse(&promoted.above).ok())
         };
         let opened = Opened::read(at, &Scope::Whole)?;
         // What moved has moved: whatever keeps it from being delivered comes behind that.
         promoted.delivered = Some(deliver(&opened, &to_deliver).unwrap_or_else(|trouble| Delivered {
             ledger: opened.ledger.clone(),
             deliveries: Vec::new(),
+            left_over: Vec::new(),
             gaps: Vec::new(),
             write: true,
+            overwrites: false,
             trouble: Some(trouble),
         }));
     }
@@ -138,7 +149,7 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: &keys };
     let Some(mut book) = daybook::reading(opened)? else { return Err(nothing_delivered(&asked.from)) };
-    let carry = Carry::read(&asked.carry)?;
+    let carry = Carry::read(&asked.carry, asked.carry_changed)?;
     let mut promotions = Vec::new();
     for subject in subjects(opened, asked, (below, above))? {
         let owner = ledger.owner(subject).to_string();
@@ -147,15 +158,16 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
         let mut content = planner.content(&record)?;
         if asked.live {
             let around = Around::of(opened);
-            let bringer = Bringer { opened, resolver: &resolver, around: &around };
-            live::overlay(&bringer, &mut *book, (subject, below), &mut content)?;
+            live::overlay(&planner, (opened, &around), &mut *book, (subject, below), &mut content)?;
         }
-        promotions.push(of_unit(&planner, &carry, (subject, below, above), record, &content));
+        let news = news(&planner, &mut *book, (&owner, below, above), &content)?;
+        let of = (record, &content);
+        promotions.push(of_unit(&planner, &carry, (subject, below, above), of, news.as_ref()));
     }
     if promotions.is_empty() {
         return Err(nothing_delivered(&asked.from));
     }
-    let answers = Answers::read(&opened.at, asked.answers.as_deref(), asked.write, &promotions)?;
+    let answers = Answers::read(opened, asked.answers.as_deref(), asked.write, &promotions)?;
     let name = |stage: StageId| ledger.stage(stage).name.to_string();
     let not_carried = carry.idle(&promotions);
     let mut promoted = Promoted {
@@ -165,6 +177,7 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
         settings: Vec::new(),
         not_carried,
         form: None,
+        all: asked.all,
         write: asked.write,
         delivered: None,
     };
@@ -177,11 +190,46 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
     let change = changing.plan(&edits)?;
     changing.refuse_bad_rows(&change)?;
     if asked.write && !edits.is_empty() {
-        changing.guard(&[layer], &change, &asked.consent)?;
+        let mut consent = asked.consent.clone();
+        if asked.draft_why && consent.why.is_none() {
+            consent.why = Some(drafted(&promoted.below, &settings));
+        }
+        changing.guard(&[layer], &change, &consent)?;
         changing.write(&change)?;
     }
     promoted.settings = settings;
     Ok(promoted)
+}
+
+/// The fields that changed below since the stage above was last delivered to; none where it never was.
+fn news(
+    planner: &Planner<'_, '_>,
+    book: &mut dyn Daybook,
+    (owner, below, above): (&str, StageId, StageId),
+    content: &Content,
+) -> Result<Option<BTreeSet<String>>, Trouble> {
+    let ledger = planner.resolver.ledger();
+    let (below_name, above_name) = (&ledger.stage(below).name, &ledger.stage(above).name);
+    let Some(last) = book.entries(&Wanted::last_of(owner, above_name.as_str()), false)?.pop() else {
+        return Ok(None);
+    };
+    let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, below_name.as_str()) };
+    let mut before = book.entries(&wanted, true)?;
+    before.retain(|entry| entry.meta.place < last.meta.place && entry.meta.kind.is_brought());
+    let Some(digests) = before.pop().map(|entry| entry.digests()).transpose()?.flatten() else {
+        return Ok(None);
+    };
+    let bound = bound_to_digests(owner, below_name.as_str());
+    let open = |text: &str| planner.keys.text(ledger, LayerId::Stage(below), text, &bound);
+    let differing = digests.differing(&content.values, open);
+    // What nobody can tell may have changed.
+    Ok(Some(differing.fields.into_iter().chain(differing.not_known).collect()))
+}
+
+/// A reason made of what is carried.
+fn drafted(below: &str, settings: &[Written]) -> String {
+    let names = settings.iter().filter_map(|written| written.address.split('@').next());
+    format!("From {below}: {}.", names.collect::<Vec<_>>().join(", "))
 }
 
 fn nothing_delivered(from: &Address) -> Trouble {
@@ -260,7 +308,7 @@ fn delivered(
         Some(Delivery::Number(number)) => Wanted::numbered(owner, stage, number.into()),
         Some(Delivery::Last) | None => Wanted::last_of(owner, stage),
     };
-    Ok(book.records(&wanted)?.pop().filter(|record| record.meta.kind == RecordKind::Delivered))
+    Ok(book.records(&wanted)?.pop().filter(|record| record.meta.kind.is_brought()))
 }
 
 /// The edits, and the settings that they write: each field once, however many units share it.
@@ -278,23 +326,20 @@ fn edits(
     let mut made: BTreeMap<String, (Option<Edit>, Written)> = BTreeMap::new();
     for field in promotions.iter_mut().flat_map(|promotion| &mut promotion.fields) {
         let address = field.place.address.to_string();
-        let (carried, answer);
-        let given = if field.is_taken {
-            let Some(value) = field.below.as_ref().and_then(Kept::value) else { continue };
-            carried = value;
-            Given::System(&carried)
-        } else if let Some(said) = answers.of(&opened.at, field)? {
-            field.is_taken = true;
-            answer = said;
-            Given::Hand(&answer)
-        } else {
-            continue;
-        };
         if made.contains_key(&address) {
+            field.is_taken |= field.fate == Fate::Needed;
             continue;
         }
         let before = ledger.setting_at(layer, field.place.subject, field.place.slot);
-        let said = setter.said(&field.place, given, before)?;
+        let said = if field.is_taken {
+            let Some(carried) = field.below.as_ref().and_then(Kept::value) else { continue };
+            setter.said(&field.place, Given::System(&carried), before)?
+        } else {
+            let judge = |answer: &Zeroizing<String>| setter.said(&field.place, Given::Hand(answer), before);
+            let Some(said) = answers.of(&opened.at, field, judge)? else { continue };
+            field.is_taken = true;
+            said
+        };
         made.insert(address, write(ledger, &field.place, layer, &said, &note));
     }
     let (edits, written): (Vec<_>, Vec<_>) = made.into_values().unzip();

@@ -6,17 +6,17 @@
 //! the other side assigns.
 
 pub(crate) mod around;
-pub(crate) mod bring;
-pub mod brought;
+
 pub(crate) mod captured;
 pub mod capturing;
-pub(crate) mod load;
+
 pub(crate) mod look;
 pub(crate) mod looked;
 pub mod lookups;
 pub(crate) mod making;
 pub(crate) mod masking;
 pub(crate) mod places;
+pub(crate) mod remains;
 pub(crate) mod since;
 pub mod standing;
 pub(crate) mod veiling;

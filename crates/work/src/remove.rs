@@ -8,6 +8,7 @@ use cledger_core::model::{Ledger, Stage};
 use cledger_store::{Named, move_key, remove as store_remove};
 
 use crate::change::{Changing, Consent};
+use crate::daybook;
 use crate::differing::differing;
 use crate::rename::named;
 use crate::touched::{TouchedFile, touched};
@@ -51,6 +52,7 @@ pub fn remove(
     let ledger = changing.ledger();
     let things: Vec<Named> =
         addresses.iter().map(|address| named(&changing.opened, address)).collect::<Result<_, Trouble>>()?;
+    daybook::refuse_open_of(&changing.opened, &things.iter().collect::<Vec<_>>())?;
     things.iter().try_for_each(|thing| must_not_be_listed(ledger, &things, thing))?;
     let mut changed = store_remove(changing.disk(), ledger, &things)?;
     for thing in &things {

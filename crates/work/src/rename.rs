@@ -19,6 +19,7 @@ use cledger_store::{
 };
 
 use crate::change::{Changing, NO_CHANGE, Planned};
+use crate::daybook;
 use crate::meant::{fields_of, is_shared, known_stage};
 use crate::opened::Opened;
 use crate::touched::{TouchedFile, touched};
@@ -47,6 +48,7 @@ pub fn rename(
     write: bool,
 ) -> Result<Renamed, Trouble> {
     let renaming = Renaming { what: named(&changing.opened, address)?, to: to.clone() };
+    daybook::refuse_open_of(&changing.opened, &[&renaming.what])?;
     let (changed, after) = renamed(changing, changing.ledger(), &NO_CHANGE, &renaming, outputs)?;
     let planned = Planned { changed, after, effects: Vec::new() };
     if write {

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::Duration;
 
-use cledger_store::{Folder, Glance, Interrupted, Locked, NoPlan, OpenChange, Since};
+use cledger_store::{Folder, Glance, Interrupted, Locked, OpenChange, Since};
 
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -61,5 +61,5 @@ fn seen(root: &Path) -> Result<Option<OpenChange>, Trouble> {
         return Err(Trouble::refused(foreign.to_string()).help(foreign.help()));
     }
     let open = glance.open.transpose();
-    open.map_err(|no_plan| Trouble::refused(no_plan.to_string()).help(NoPlan::HELP))
+    open.map_err(|no_plan| Trouble::refused(no_plan.to_string()).help(no_plan.help()))
 }

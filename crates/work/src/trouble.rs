@@ -6,8 +6,7 @@ use cledger_core::address::AddressError;
 use cledger_core::resolve::AssumptionError;
 use cledger_store::daybook::{DaybookError, PackError};
 use cledger_store::{
-    EditError, FindError, GitError, IdentityError, KeyError, LockError, NoPlan, StateError, Unreadable,
-    WriteError,
+    EditError, FindError, GitError, IdentityError, KeyError, LockError, StateError, Unreadable, WriteError,
 };
 
 /// What kind of trouble it is. Over many units or steps the greatest kind is that of the whole.
@@ -84,6 +83,14 @@ impl Trouble {
         self
     }
 
+    /// What to type, where that is known.
+    pub fn help_text(&self) -> Option<&str> {
+        match self {
+            Trouble::Plain { help, .. } => help.as_deref(),
+            Trouble::Unreadable(_) | Trouble::Spoiling(_) | Trouble::Before(..) => None,
+        }
+    }
+
     /// What kind of trouble it is.
     pub fn kind(&self) -> Kind {
         match self {
@@ -145,7 +152,7 @@ impl From<LockError> for Trouble {
         match error {
             LockError::Busy(_) => Self::outside(message).help("try again, or wait longer: --wait SECONDS"),
             LockError::Foreign(foreign) => Self::refused(message).help(foreign.help()),
-            LockError::NoPlan(_) => Self::refused(message).help(NoPlan::HELP),
+            LockError::NoPlan(no_plan) => Self::refused(message).help(no_plan.help()),
             LockError::Edited(_) => {
                 Self::refused(message).help("`cledger resume` shows the change, to finish it or put it back")
             }
@@ -205,7 +212,17 @@ impl From<DaybookError> for Trouble {
     fn from(error: DaybookError) -> Self {
         let message = error.to_string();
         match error {
-            DaybookError::Busy(..) => Self::outside(message).help("try again when that is done"),
+            DaybookError::Busy(..) | DaybookError::StageBusy(_) => {
+                Self::outside(message).help("try again when that is done")
+            }
+            DaybookError::LeftOpen(unit, stage) => Self::refused(message)
+                .help(format!("finish it first: cledger deliver {unit}@{stage} --write")),
+            DaybookError::Lost(unit, stage) => {
+                Self::outside(message).help(format!("`cledger history {unit}@{stage}` shows what came of it"))
+            }
+            DaybookError::Changed(_) => Self::usage(message).help(
+                "nothing is made of it; `cledger history --verify` tells all, a backup has it as it was",
+            ),
             DaybookError::Damaged(_) => {
                 Self::usage(message).help("`cledger history --verify` says where; take it back from a backup")
             }

@@ -1,5 +1,7 @@
 //! What a ledger may reach.
 
+pub mod daybook;
+
 use std::collections::BTreeSet;
 
 use cledger_core::trust::{Named, of_ledger};

@@ -13,7 +13,7 @@ use jiff::civil::Date;
 use jiff::tz::Offset;
 use zeroize::Zeroizing;
 
-use crate::asking::{Asking, Telling};
+use crate::asking::{Asking, Stepping, Telling};
 use crate::trouble::Trouble;
 
 /// Where, by whom and when something is done.
@@ -44,6 +44,8 @@ pub struct Workplace {
     pub telling: Box<dyn Telling + Send + Sync>,
     /// Whoever can be asked.
     pub asking: Box<dyn Asking + Send + Sync>,
+    /// Whoever is asked before each step that leaves something behind.
+    pub stepping: Box<dyn Stepping + Send + Sync>,
 }
 
 /// The stage that is meant where none is named.

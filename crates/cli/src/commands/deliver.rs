@@ -5,14 +5,16 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::Scope;
 use cledger_work::Trouble;
-use cledger_work::deliver::{ToDeliver, deliver};
+use cledger_work::deliver::dropping::drop_open;
+use cledger_work::deliver::{AT_ONCE, Settle, ToDeliver, deliver};
 use cledger_work::meant::{address, refuse_entry};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ChangeOptions, EditOptions};
 
 #[derive(Debug, Args)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct DeliverArgs {
     /// What to deliver: UNIT[+INSTANCE]@STAGE, or @STAGE for all that belongs there
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "ADDRESS")]
@@ -26,6 +28,15 @@ pub(crate) struct DeliverArgs {
     /// Bring the content of this delivery again, as a new one
     #[arg(long, value_name = "NUMBER")]
     again: Option<u64>,
+    /// Bring the rest of the last delivery, which came to a part of its outlets only
+    #[arg(long, conflicts_with_all = ["again", "only", "put_back"])]
+    finish: bool,
+    /// Bring back what was there before the last delivery, which came to a part of its outlets only
+    #[arg(long, conflicts_with_all = ["again", "only"])]
+    put_back: bool,
+    /// Give up what was left open of this unit, whether the ledger knows it or not
+    #[arg(long, conflicts_with_all = ["again", "only", "finish", "put_back"])]
+    drop: bool,
     /// Bring these fields alone, as ENTRY or ENTRY.FIELD; the rest stays as it was delivered last
     #[arg(long, value_name = "PATTERN", conflicts_with = "again")]
     only: Vec<String>,
@@ -35,6 +46,21 @@ pub(crate) struct DeliverArgs {
     /// Do not ask whether the stages before had a delivery of the same contract; needs a reason
     #[arg(long)]
     skip_stages: bool,
+    /// Bring so many units at once
+    #[arg(long, value_name = "COUNT", default_value_t = AT_ONCE)]
+    at_once: usize,
+    /// Begin no other one once a delivery has failed
+    #[arg(long)]
+    stop_at_failure: bool,
+    /// Agree to these fields not being as they were delivered to the stages before, as ENTRY or
+    /// ENTRY.FIELD; needs a reason
+    #[arg(long, value_name = "FIELD", value_delimiter = ',', requires = "why")]
+    untested: Vec<String>,
+    /// Deliver although what was delivered last is not merged here; needs a reason
+    #[arg(long)]
+    not_merged: bool,
+    #[command(flatten)]
+    edits: EditOptions,
     #[command(flatten)]
     change: ChangeOptions,
 }
@@ -42,15 +68,29 @@ pub(crate) struct DeliverArgs {
 pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
     refuse_entry(&address, "delivered")?;
+    let opened = app.open(&Scope::Whole)?;
+    if args.drop {
+        return Ok(app.show(&drop_open(&opened, &address, &args.change.consent(), args.write)?));
+    }
     let asked = ToDeliver {
         owners: address.owner.into_iter().collect(),
-        stage: address.stage,
+        edits: args.edits.edits(),
         again: args.again,
+        settle: match (args.finish, args.put_back) {
+            (true, _) => Some(Settle::Finish),
+            (_, true) => Some(Settle::PutBack),
+            _ => None,
+        },
         only: args.only.clone(),
         draft_why: args.draft_why,
         skip_stages: args.skip_stages,
+        at_once: args.at_once,
+        stop_at_failure: args.stop_at_failure,
+        untested: args.untested.clone(),
+        not_merged: args.not_merged,
         consent: args.change.consent(),
         write: args.write,
+        ..ToDeliver::all_of(address.stage)
     };
-    Ok(app.show(&deliver(&app.open(&Scope::Whole)?, &asked)?))
+    Ok(app.show(&deliver(&opened, &asked)?))
 }

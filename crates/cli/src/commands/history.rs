@@ -1,23 +1,27 @@
 //! `cledger history`: what was delivered where, when, by whom and why.
 
 use std::collections::BTreeSet;
+use std::path::PathBuf;
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Pattern;
+use cledger_core::address::{Address, Pattern};
 use cledger_store::Scope;
 use cledger_work::Trouble;
 use cledger_work::deliver::history::{copy, history, verified};
+use cledger_work::deliver::overwritten::{bring_back, overwritten};
 use cledger_work::shown::counted;
 use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
+use crate::options::ChangeOptions;
 use crate::output::console::Console;
 use crate::output::json;
 use crate::output::shown::Shown;
 
 #[derive(Debug, Args)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct HistoryArgs {
     /// Whose: UNIT@STAGE, UNIT, @STAGE, or a pattern of these; everything if not given
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN")]
@@ -28,12 +32,34 @@ pub(crate) struct HistoryArgs {
     /// Prove that no record was changed, put in or taken out
     #[arg(long, conflicts_with = "copy_to")]
     verify: bool,
+    /// Show what a delivery, UNIT@STAGE:NUMBER, has overwritten that was not ours
+    #[arg(long, conflicts_with_all = ["verify", "copy_to"], requires = "pattern")]
+    overwritten: bool,
+    /// Write what was overwritten to files in this folder, for you alone
+    #[arg(long, value_name = "DIR", requires = "overwritten")]
+    out: Option<PathBuf>,
+    /// Bring what was overwritten back to the outlets
+    #[arg(long, requires = "overwritten", conflicts_with = "out")]
+    bring_back: bool,
+    /// Do it; without it is only shown
+    #[arg(long, requires = "bring_back")]
+    write: bool,
+    #[command(flatten)]
+    change: ChangeOptions,
     /// Copy the whole daybook to an empty one: a file, or `postgresql://…` as `CLEDGER_DAYBOOK` has it
     #[arg(long, value_name = "PLACE", conflicts_with = "pattern")]
     copy_to: Option<String>,
 }
 
 pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    if args.overwritten {
+        let address = Address::parse(args.pattern.as_deref().unwrap_or_default())?;
+        let opened = app.open(&Scope::Whole)?;
+        if args.bring_back {
+            return Ok(app.show(&bring_back(&opened, &address, &args.change.consent(), args.write)?));
+        }
+        return Ok(app.show(&overwritten(&opened, &address, args.out.as_deref())?));
+    }
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
     let opened = app.open(&Scope::Units(BTreeSet::new()))?;
     if let Some(place) = &args.copy_to {

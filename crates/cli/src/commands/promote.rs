@@ -11,7 +11,7 @@ use cledger_work::promote::{ToPromote, promote};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ChangeOptions, EditOptions};
 
 #[derive(Debug, Args)]
 #[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
@@ -28,6 +28,15 @@ pub(crate) struct PromoteArgs {
     /// Carry these settings, as patterns of fields without a stage; a secret is named in full
     #[arg(long, value_name = "PATTERN")]
     carry: Vec<String>,
+    /// Carry all that changed since the last promotion, and may be carried
+    #[arg(long)]
+    carry_changed: bool,
+    /// Show all that differs, not only what changed since the last promotion
+    #[arg(long)]
+    all: bool,
+    /// Make the reason of what is carried: fields by name, without values
+    #[arg(long, conflicts_with = "why")]
+    draft_why: bool,
     /// Take values that the stage still needs from this file, or write the form for it where there is none
     #[arg(long, value_name = "FILE")]
     answers: Option<PathBuf>,
@@ -47,6 +56,8 @@ pub(crate) struct PromoteArgs {
     #[arg(long)]
     plain_secrets: bool,
     #[command(flatten)]
+    edits: EditOptions,
+    #[command(flatten)]
     change: ChangeOptions,
 }
 
@@ -56,6 +67,10 @@ pub(crate) fn run(args: &PromoteArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         to: Address::parse(&args.to)?,
         units: args.units.clone(),
         carry: args.carry.clone(),
+        carry_changed: args.carry_changed,
+        draft_why: args.draft_why,
+        edits: args.edits.edits(),
+        all: args.all,
         answers: args.answers.clone(),
         live: args.live,
         deliver: args.deliver,

@@ -4,6 +4,7 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_store::{Remembered, Scope};
 use cledger_work::keys::trust_keys;
+use cledger_work::trust::daybook::trust_daybook;
 use cledger_work::trust::{Doing, trust, trusted_ledgers};
 use cledger_work::{Kind, Trouble};
 use serde::Serialize;
@@ -15,6 +16,7 @@ use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct TrustArgs {
     /// List the ledgers that were trusted, and what they may reach
     #[arg(long, conflicts_with_all = ["forget", "keys", "write"])]
@@ -25,6 +27,9 @@ pub(crate) struct TrustArgs {
     /// The keys of these stages or groups are the right ones: @STAGE, @GROUP or a pattern
     #[arg(long, value_name = "@STAGE", num_args = 1.., add = ArgValueCompleter::new(complete::address))]
     keys: Vec<String>,
+    /// The daybook as it is now is the right one, whatever was seen of it before
+    #[arg(long, conflicts_with_all = ["list", "forget", "keys"])]
+    daybook: bool,
     /// Do it; without, it is only shown
     #[arg(long)]
     write: bool,
@@ -38,6 +43,9 @@ pub(crate) fn run(args: &TrustArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let opened = app.open(&Scope::Whole)?;
     if !args.keys.is_empty() {
         return Ok(app.show(&trust_keys(&opened, &args.keys, args.write)?));
+    }
+    if args.daybook {
+        return Ok(app.show(&trust_daybook(&opened, args.write)?));
     }
     let doing = if args.forget { Doing::Forget } else { Doing::Trust };
     Ok(app.show(&trust(&opened, doing, args.write)?))

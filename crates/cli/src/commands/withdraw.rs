@@ -4,22 +4,22 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::Scope;
-use cledger_work::deliver::withdraw::{Withdrawn, take_settings_out, withdraw};
+use cledger_work::deliver::withdraw::{ToWithdraw, Withdrawn, take_settings_out, withdraw};
 use cledger_work::meant::address;
 use cledger_work::{Kind, Trouble};
 use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ChangeOptions, EditOptions};
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct WithdrawArgs {
-    /// What to withdraw: UNIT[+INSTANCE]@STAGE
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE")]
+    /// What to withdraw: UNIT[+INSTANCE]@STAGE, or @STAGE for all that was delivered there
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "ADDRESS")]
     address: String,
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
@@ -31,29 +31,36 @@ pub(crate) struct WithdrawArgs {
     #[arg(long)]
     write: bool,
     #[command(flatten)]
+    edits: EditOptions,
+    #[command(flatten)]
     change: ChangeOptions,
 }
 
 pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
     let consent = args.change.consent();
-    let withdrawn = withdraw(&app.open(&Scope::Whole)?, &address, &consent, args.write)?;
-    let takes_out = args.settings && args.write && withdrawn.is_well();
-    let settings =
-        takes_out.then(|| take_settings_out(&app.change(&args.change.wait)?, withdrawn.of, &consent));
+    let asked = ToWithdraw { edits: args.edits.edits(), consent: consent.clone(), write: args.write };
+    let withdrawn = withdraw(&app.open(&Scope::Whole)?, &address, &asked)?;
+    let mut settings = None;
+    if args.settings && args.write && withdrawn.iter().all(Withdrawn::is_well) {
+        let changing = app.change(&args.change.wait)?;
+        let mut all = withdrawn.iter().filter_map(|withdrawn| Some((withdrawn.subject?, withdrawn.stage_id)));
+        let taken: Result<(), Trouble> = all.try_for_each(|of| take_settings_out(&changing, of, &consent));
+        settings = Some(taken);
+    }
     Ok(app.show(&View { withdrawn, settings }))
 }
 
 /// What was withdrawn, and what became of the settings, if they were to be taken out.
 struct View {
-    withdrawn: Withdrawn,
+    withdrawn: Vec<Withdrawn>,
     settings: Option<Result<(), Trouble>>,
 }
 
 impl Shown for View {
     fn print(&self, console: &mut Console) {
         let are_out = matches!(self.settings, Some(Ok(())));
-        text::withdraw::print(console, &self.withdrawn, are_out);
+        text::withdraw::all(console, &self.withdrawn, are_out);
     }
 
     fn document(&self) -> impl Serialize {
@@ -61,7 +68,8 @@ impl Shown for View {
     }
 
     fn kind(&self) -> Option<Kind> {
-        self.trouble().map(Trouble::kind).max(self.withdrawn.kind())
+        let withdrawn = self.withdrawn.iter().filter_map(Withdrawn::kind);
+        withdrawn.chain(self.trouble().map(Trouble::kind)).max()
     }
 
     fn trouble(&self) -> Option<&Trouble> {

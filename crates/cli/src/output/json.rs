@@ -2,6 +2,8 @@
 
 pub(crate) mod add;
 pub(crate) mod adopt;
+pub(crate) mod at;
+pub(crate) mod brought;
 pub(crate) mod capture;
 pub(crate) mod change;
 pub(crate) mod check;

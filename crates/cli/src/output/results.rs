@@ -4,7 +4,9 @@ use cledger_work::add::Added;
 use cledger_work::adopt::adoption::Adoption;
 use cledger_work::deliver::Delivered;
 use cledger_work::deliver::chores::{ChoreDone, OpenChore};
+use cledger_work::deliver::dropping::Dropped;
 use cledger_work::deliver::history::{History, Verified};
+use cledger_work::deliver::overwritten::{BroughtBack, Overwritten};
 use cledger_work::deliver::status::Status;
 use cledger_work::drift::Drift;
 use cledger_work::impact::Impact;
@@ -24,6 +26,7 @@ use cledger_work::resume::Resumed;
 use cledger_work::set::SettingsChanged;
 use cledger_work::share::Shared;
 use cledger_work::trust::Trusted;
+use cledger_work::trust::daybook::DaybookTrusted;
 use cledger_work::waive::Waived;
 use cledger_work::{Kind, Trouble};
 use serde::Serialize;
@@ -66,8 +69,13 @@ shown! {
     Added, |it, console| text::add::print(console, it), json::add::document(it);
     Adoption, |it, console| text::adopt::print(console, it), json::adopt::document(it);
     ChoreDone, |it, console| text::chores::done(console, it), json::chores::done(it);
+    DaybookTrusted, |it, console| text::trust::daybook(console, it), json::trust::daybook(it);
     Delivered, |it, console| text::deliver::print(console, it), json::deliver::document(it),
         kind it.kind(), trouble it.trouble.as_ref();
+    BroughtBack, |it, console| text::history::brought_back(console, it), json::history::brought_back(it),
+        kind it.kind();
+    Overwritten, |it, console| text::history::overwritten(console, it), json::history::overwritten(it);
+    Dropped, |it, console| text::deliver::dropped(console, it), json::deliver::dropped(it);
     Drift, |it, console| text::drift::print(console, &it.units), json::drift::document(&it.units),
         kind it.kind();
     Impact<'_>, |it, console| text::impact::print(console, it.ledger, &it.address, &it.affected),

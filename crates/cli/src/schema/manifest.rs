@@ -16,6 +16,7 @@ pub(crate) fn ledger() -> Value {
             "class": { "enum": classes, "description": "What the stage is for" },
             "groups": names(),
             "after": { "type": "array", "items": name(), "description": "What must have been delivered there first" },
+            "as_tested": { "type": "boolean", "description": "What is not meant to differ must be as it was delivered to the stages before" },
             "locked": { "type": "boolean", "description": "Settings change only by promotion or with a stated reason" },
             "own": { "type": "array", "items": { "type": "string" }, "description": "Patterns of what promotion never carries in" },
             "labels": labels,
@@ -49,7 +50,13 @@ pub(crate) fn ledger() -> Value {
             "rule": list(rule()),
             "recipe": list(recipe()),
             "outlet": list(outlet()),
-            "daybook": table(json!({ "store": { "enum": DaybookStore::ALL.map(|(_, word)| word) } }), &["store"]),
+            "daybook": table(
+                json!({
+                    "store": { "enum": DaybookStore::ALL.map(|(_, word)| word) },
+                    "anchors": { "type": "boolean", "description": "A line for each record in anchors.txt" },
+                }),
+                &[],
+            ),
         }),
     );
     schema["required"] = json!(["format", "name"]);
@@ -147,6 +154,7 @@ fn outlet() -> Value {
             "follow_links": { "type": "boolean" },
             "ready": text("What tells that a delivery counts: an address, or file:PATH"),
             "within": text("How long a delivery may take to count"),
+            "chore": text("What a person has to do who brings it there by hand"),
             "pid_file": text("The file with the number of a process; may refer to the stage and the unit"),
         }),
         &["name", "kind", "stages"],

@@ -432,3 +432,46 @@ fn whatever_the_files_hold_rendering_gives_it_back() {
     });
     ran.unwrap();
 }
+
+#[test]
+fn the_first_delivery_goes_over_what_a_capture_found_and_over_nothing_else() {
+    let ledger = TestLedger::with([(
+        "ledger.toml",
+        "format = 1\nname = \"Found\"\ndefault_stage = \"dev\"\n\
+         [[stage]]\nname = \"dev\"\nclass = \"development\"\n[[stage]]\nname = \"test\"\nclass = \"test\"\n\
+         [[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"*\"]\npath = \"../live/${stage.name}\"\n",
+    )]);
+    let ledger = ledger.with_keys(&["dev"]);
+    ledger.write("units/desk.toml", "[[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n");
+    let before = "# by somebody\nLEVEL=3\nTOKEN=marked\nHOST=db.example\n";
+    let live = "../live/dev/desk/desk.env";
+    ledger.write(live, before);
+    ledger.run("capture @dev --out c.json").code(0);
+    let adopted = |arguments: &str| ledger.run(&format!("adopt desk dev=capture:c.json --json {arguments}"));
+    let (out, _) = written(&adopted(""));
+    assert!(out.contains("\"found\":[{\"stage\":\"dev\",\"state\":\"to-record\"}]"), "{out}");
+    let (out, _) = written(&adopted("--write --why taken-over"));
+    assert!(out.contains("\"state\":\"recorded\""), "{out}");
+    let (out, _) = written(&ledger.run("history"));
+    assert!(out.contains("desk@dev:0") && out.contains("found there"), "{out}");
+    ledger.run("set desk/level@dev=5").code(0);
+    // What came since, and what was changed since, is asked for.
+    for edited in [format!("{before}EXTRA=1\n"), before.replace("LEVEL=3", "LEVEL=4")] {
+        ledger.write(live, &edited);
+        let (_, err) = written(&ledger.run("deliver desk@dev --write --why x").code(4));
+        assert!(err.contains("there before"), "{err}");
+        assert_eq!(ledger.read(live), edited);
+    }
+    ledger.write(live, before);
+    ledger.run("deliver desk@dev --write --why x").code(0);
+    assert!(ledger.read(live).contains("LEVEL=5"));
+    ledger.run("withdraw desk@dev --write --why x").code(0);
+    assert_eq!(ledger.read(live), before, "with its comment");
+    // The same once more, where there are records, and where there is no key.
+    let (out, _) = written(&adopted("--write"));
+    assert!(out.contains("\"state\":\"has-records\""), "{out}");
+    ledger.write("../live/test/desk/desk.env", "LEVEL=3\n");
+    ledger.run("capture @test --out t.json --secrets left-out").code(0);
+    let (out, _) = written(&ledger.run("adopt desk test=capture:t.json --json"));
+    assert!(out.contains("\"state\":\"no-key\""), "{out}");
+}

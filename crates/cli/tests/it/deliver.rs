@@ -69,7 +69,9 @@ fn a_unit_moves_from_dev_to_production_and_back() {
     let (out, _) = run(&ledger, "drift @dev", 1);
     assert!(out.contains("desk  (last delivered: 1 of 20"), "{out}");
     assert!(out.contains("differs: edited by hand") && out.contains("differs: awaiting delivery"), "{out}");
-    run(&ledger, "deliver desk@dev --write --draft-why", 0);
+    let (_, err) = run(&ledger, "deliver desk@dev --write --draft-why", 4);
+    assert!(err.contains("edited by hand since delivery 1: `HOLD` at outlet files"), "{err}");
+    run(&ledger, "deliver desk@dev --write --draft-why --overwrite-edits", 0);
     run(&ledger, "set desk/hold@dev=7m", 0);
     // What moves up is what was delivered, not what lies in the files since.
     let (out, _) = run(&ledger, "promote @dev @test", 0);
@@ -208,7 +210,9 @@ fn a_part_can_be_delivered_and_the_settings_go_with_a_withdrawal() {
     assert!(out.contains("desk/hold  7m"), "{out}");
     let (out, _) = run(&ledger, "outlet list @dev", 0);
     assert!(out.contains("files  directory  dev  1 of 1  20"), "{out}");
-    run(&ledger, "withdraw desk@dev --write --why gone --settings", 0);
+    let (_, err) = run(&ledger, "withdraw desk@dev --write --why gone --settings", 4);
+    assert!(err.contains("would lose what is edited by hand since delivery 2: `HOLD`"), "{err}");
+    run(&ledger, "withdraw desk@dev --write --why gone --settings --overwrite-edits", 0);
     assert!(!ledger.read("stages/dev.toml").contains("hold"), "{}", ledger.read("stages/dev.toml"));
     assert!(ledger.read("stages/dev.toml").contains("db.dev.example"), "shared settings stay");
 }
@@ -307,7 +311,7 @@ fn a_team_keeps_its_daybook_in_a_database() {
         for number in 0..4 {
             scope.spawn(move || {
                 for _ in 0..3 {
-                    let again = format!("deliver desk{number}@dev --write --why many");
+                    let again = format!("deliver desk{number}@dev --write --why many --overwrite-edits");
                     let _ = fs::remove_dir_all(ledger.path(&format!("live/dev/desk{number}")));
                     command(&again).assert().code(0);
                 }
@@ -434,4 +438,33 @@ fn outlets_hold_what_was_recorded_last_whatever_is_done() {
         Ok(())
     });
     ran.unwrap();
+}
+
+#[test]
+fn what_fails_for_one_of_several_is_said_and_counts() {
+    let ledger = TestLedger::with([(
+        "ledger.toml",
+        "format = 1\nname = \"Several\"\ndefault_stage = \"dev\"\n\
+         [[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+         [[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"../live\"\n",
+    )]);
+    fs::create_dir(ledger.path("../live")).unwrap();
+    for unit in ["desk", "gate", "quay"] {
+        let text = "[variables.v]\ndefault = \"1\"\n[[output]]\npath = \"x.env\"\nformat = \"dotenv\"\n";
+        ledger.write(&format!("units/{unit}.toml"), text);
+    }
+    ledger.run("deliver @dev --write --why first").code(0);
+    // Two have nothing to do, and without a key nothing that is overwritten can be kept.
+    let edited = "V=1\nX=1\n";
+    ledger.write("../live/gate/x.env", edited);
+    let (out, err) = written(&ledger.run("deliver @dev --write --overwrite-edits --why x").code(4));
+    assert!(format!("{out}{err}").contains("cledger key make @dev"), "{out}{err}");
+    assert_eq!(ledger.read("../live/gate/x.env"), edited);
+    // What is refused beforehand is a failure as well, after which nothing is begun.
+    ledger.run("set quay/v@dev=2").code(0);
+    let (out, _) = written(&ledger.run("deliver @dev --write --stop-at-failure --why x").code(4));
+    assert!(out.contains("--overwrite-edits") && out.contains("it was not begun"), "{out}");
+    assert_eq!(ledger.read("../live/quay/x.env"), "V=1\n");
+    ledger.run("deliver @dev --write --why x").code(4);
+    assert_eq!(ledger.read("../live/quay/x.env"), "V=2\n");
 }

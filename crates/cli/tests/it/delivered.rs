@@ -76,25 +76,34 @@ impl Quay {
 #[test]
 fn what_did_not_arrive_is_recorded_as_that_and_comes_with_the_next() {
     let mut quay = quay();
+    // Where an outlet cannot be looked at, nothing is brought anywhere.
     quay.standin.set_fault("/", Some(Fault::Down));
+    let (_, err) = quay.run("deliver desk@dev --write --why first", 3);
+    assert!(err.contains("what outlet `boards` has of `desk@dev` cannot be looked at"), "{err}");
+    assert!(!quay.ledger.path("live/desk/desk.env").exists());
+    quay.standin.set_fault("/", Some(Fault::DownWrites));
     let (out, _) = quay.run("deliver desk@dev --write --why first", 3);
     assert!(out.contains("files  directory  brought"), "{out}");
-    assert!(out.contains("boards  http  not brought  status 503"), "{out}");
+    assert!(out.contains("boards  http  not known  status 503"), "{out}");
     assert!(
         out.contains("trouble: not all of it went well.") && out.contains("Recorded as desk@dev:1."),
         "{out}"
     );
     let (out, _) = quay.run("history", 0);
-    assert!(out.contains("delivered, with trouble"), "{out}");
+    assert!(out.contains("delivered, not known"), "{out}");
+    let (out, _) = quay.run("status", 0);
+    assert!(out.contains("1 not known, 0m"), "{out}");
     let (out, _) = quay.run("show desk@dev:1", 0);
-    assert!(out.contains("outlet  boards (http) not brought: status 503"), "{out}");
+    assert!(out.contains("outlet  boards (http) not known: status 503"), "{out}");
     quay.standin.set_fault("/", None);
     let (out, _) = quay.run("deliver desk@dev", 0);
-    assert!(
-        out.contains("no value changes") && out.contains("outlet boards (http): has something else"),
-        "{out}"
-    );
-    let (out, _) = quay.run("deliver desk@dev --write --draft-why", 0);
+    let told = ["no value of the ledger changes", "outlet boards (http): nothing is there"];
+    assert!(told.iter().all(|told| out.contains(told)), "{out}");
+    let (_, err) = quay.run("deliver desk@dev --write --draft-why", 4);
+    assert!(err.contains("came to a part of its outlets only") && err.contains("--finish"), "{err}");
+    let (_, err) = quay.run("deliver desk@dev --write --draft-why --put-back", 2);
+    assert!(err.contains("nothing was delivered to `desk@dev` before it"), "{err}");
+    let (out, _) = quay.run("deliver desk@dev --write --draft-why --finish", 0);
     assert!(
         out.contains("files  directory  as it should be") && out.contains("boards  http  brought"),
         "{out}"
@@ -121,7 +130,7 @@ fn a_withdrawal_takes_what_was_ours_and_nothing_else() {
         client.batch_execute(theirs).unwrap();
     }
     let (out, _) = quay.run("withdraw desk@dev", 0);
-    assert!(out.contains("would lose what delivery 1 brought:\n  desk.env\n  boards\n"), "{out}");
+    assert!(out.contains("would lose what delivery 1 brought") && out.contains("  desk.env goes\n"), "{out}");
     assert!(quay.ledger.path("live/desk/desk.env").exists());
     let (out, _) = quay.run("withdraw desk@dev --write --why gone", 0);
     assert!(out.contains("files  directory  taken off") && out.contains("boards  http  taken off"), "{out}");
@@ -217,4 +226,35 @@ fn programs_get_documents_of_all_that_was_done() {
     assert_eq!(quay.json("history", 0)["records"][1]["kind"], "withdrawn");
     let drift = quay.json("drift @dev", 0);
     assert!(drift["clean"] == true && drift["units"][0]["last"]["withdrawn"] == true, "{drift}");
+}
+
+#[test]
+fn a_stage_is_withdrawn_from_those_that_refer_to_others_on() {
+    let ledger = TestLedger::with([
+        (
+            "ledger.toml",
+            "format = 1\nname = \"Leaning\"\ndefault_stage = \"dev\"\n\
+             [[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+             [[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"../live\"\n",
+        ),
+        ("shared.toml", "[variables.board]\ndefault = \"x\"\n"),
+    ]);
+    fs::create_dir(ledger.path("../live")).unwrap();
+    let output = "[[output]]\npath = \"x.env\"\nformat = \"dotenv\"\n";
+    for (unit, text) in [
+        ("quay", "[variables.port]\ndefault = \"80\"\n"),
+        ("gate", "[variables.of]\ndefault = \"${desk/of}\"\n"),
+        ("desk", "uses = [\"board\"]\n[variables.of]\ndefault = \"${board}${quay/port}\"\n"),
+        ("mast", "[variables.own]\ndefault = \"x\"\n"),
+    ] {
+        ledger.write(&format!("units/{unit}.toml"), format!("{text}{output}"));
+    }
+    for unit in ["gate", "desk", "quay", "mast"] {
+        ledger.run(&format!("deliver {unit}@dev --write --why x")).code(0);
+    }
+    let (out, _) = written(&ledger.run("withdraw @dev --write --why gone").code(0));
+    let order: Vec<&str> =
+        out.lines().filter_map(|line| line.strip_prefix("Recorded as ")?.split('@').next()).collect();
+    assert_eq!(order, ["mast", "gate", "desk", "quay"], "{out}");
+    assert!(ledger.files("../live").is_empty());
 }

@@ -27,6 +27,8 @@ The classes of the stages are guesses by their names; mend them in ledger.toml:
   prod         production
   live-south   production
 
+Deliveries are recorded in .cledger/, on this machine alone. A team shares a daybook in PostgreSQL: [daybook] store = "postgres" in ledger.toml.
+
 Next: cledger -C new check, then cledger -C new show example
 
 "#]])

@@ -26,6 +26,7 @@ mod hostile;
 mod init;
 mod judged;
 mod keys;
+mod killed;
 mod list;
 mod outlets;
 mod outputs;

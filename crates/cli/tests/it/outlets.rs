@@ -176,7 +176,7 @@ drift: 1 of 1 unit is not as the ledger says.
 
 #[test]
 fn two_hundred_outlets_are_asked_at_once() {
-    let ledger = TestLedger::with(SMALL);
+    let ledger = TestLedger::with(SMALL).with_keys(&["dev"]);
     let folder = ledger.path("../boards");
     let standin = StandIn::start(Options { folder: folder.clone(), ..Options::default() }).unwrap();
     let mut manifest = ledger.read("ledger.toml");

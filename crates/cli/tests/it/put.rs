@@ -19,7 +19,7 @@ fn boards(more: &str) -> (TestLedger, StandIn) {
          url = {{ from = \"file:address\" }}\npath = \"${{stage.name}}\"\n{more}"
     );
     ledger.write("ledger.toml", ledger.read("ledger.toml") + &outlet);
-    (ledger, standin)
+    (ledger.with_keys(&["dev", "prod"]), standin)
 }
 
 #[test]
@@ -31,27 +31,19 @@ boards  http  dev    0 of 1       never  answers
 boards  http  prod   0 of 1       never  answers
 
 "#]]);
-    ledger.run("outlet put desk@dev").code(0).stdout_eq(str![[r#"
-dev (outlet boards, http)
-desk  not there
-
-drift: 1 of 1 unit is not as the ledger says.
-Nothing is brought yet. To do it, add --write.
-
-"#]]);
-    ledger.run("outlet put desk@dev --write").code(0).stdout_eq(str![[r#"
-unit      outlet  kind
-desk@dev  boards  http  brought
-
-"#]]);
+    let (out, _) = written(&ledger.run("outlet put desk@dev").code(0));
+    assert!(
+        out.contains("outlet boards (http): nothing is there\n    what it has comes with 8 names"),
+        "{out}"
+    );
+    assert!(out.ends_with("Nothing is put yet. To do it, add --write.\n"), "{out}");
+    let (out, _) = written(&ledger.run("outlet put desk@dev --write").code(0));
+    assert!(out.ends_with("desk@dev  boards  http  brought\nRecorded as desk@dev:1.\n"), "{out}");
     let document = "../boards/dev/desk.json";
     let text = ledger.read(document);
     assert!(text.contains("\"host\": \"db.dev.example\"") && text.contains("\"hold\": \"5m\""), "{text}");
-    ledger.run("outlet put desk@dev --write").code(0).stdout_eq(str![[r#"
-unit      outlet  kind
-desk@dev  boards  http  as it should be
-
-"#]]);
+    let (out, _) = written(&ledger.run("outlet put desk@dev --write").code(0));
+    assert_eq!(out, "1 unit left out: delivered as the ledger says, and there.\n");
     // Somebody changes it, and the server writes its own name in.
     ledger.write(
         document,
@@ -59,16 +51,19 @@ desk@dev  boards  http  as it should be
     );
     ledger.run("drift desk@dev").code(1).stdout_eq(str![[r#"
 dev (outlet boards, http)
-desk
+desk  (last delivered: 1 of [..])
   document
   name   ledger  there
-  hold   5m      9m           differs
-  stale  none    (not shown)  extra there
+  hold   5m      9m           differs: edited by hand
+  stale  none    (not shown)  extra there: edited by hand
 
 drift: 1 of 1 unit is not as the ledger says.
 
 "#]]);
-    ledger.run("outlet put desk@dev --write").code(0);
+    let (_, err) = written(&ledger.run("outlet put desk@dev --write").code(4));
+    assert!(err.contains("would lose what is edited by hand since delivery 1: `hold` and 1 more"), "{err}");
+    ledger.run("outlet put desk@dev --write --leave stale").code(4);
+    ledger.run("outlet put desk@dev --write --overwrite-edits").code(0);
     let text = ledger.read(document);
     assert!(text.contains("n3") && !text.contains("stale") && text.contains("\"5m\""), "{text}");
     ledger.run("drift desk@dev").code(0);
@@ -94,8 +89,8 @@ fn what_a_bad_service_does_is_told_by_its_kind() {
         let (out, _) = written(&run("drift @dev").code(code));
         assert!(out.contains(said), "{fault:?}: {out}");
         if fault != Fault::Garbage {
-            let (out, _) = written(&run("outlet put desk@dev --write").code(3));
-            assert!(out.contains("not brought"), "{fault:?}: {out}");
+            let (_, err) = written(&run("outlet put desk@dev --write").code(3));
+            assert!(err.contains("cannot be looked at, and nothing is brought"), "{fault:?}: {err}");
             assert_eq!(ledger.read("../boards/dev/desk.json"), before, "{fault:?}");
         }
     }
@@ -126,12 +121,12 @@ fn production_is_brought_nothing_without_its_guards() {
     assert!(!ledger.path("../boards/prod").exists());
     run("outlet put desk@prod --write --why asked --countersign prod").code(0);
     let (out, _) = written(&ledger.run("outlet put desk@prod --write --why a --countersign prod").code(1));
-    assert!(out.contains("missing-value") && out.contains("Nothing is brought."), "{out}");
+    assert!(out.contains("missing-value") && out.contains("Nothing is put."), "{out}");
 }
 
 #[test]
 fn a_delivery_counts_when_the_program_has_taken_it_up() {
-    let ledger = TestLedger::with(SMALL);
+    let ledger = TestLedger::with(SMALL).with_keys(&["dev"]);
     let outlet = |more: &str| {
         format!(
             "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"live\"\nwithin = \"500ms\"\n{more}"
@@ -161,8 +156,9 @@ fn a_delivery_counts_when_the_program_has_taken_it_up() {
         ledger.write("ledger.toml", format!("{manifest}{}", outlet(more)));
         let _ = fs::remove_dir_all(ledger.path("live"));
         fs::create_dir(ledger.path("live")).unwrap();
-        let run =
-            ledger.command("outlet put desk@dev --write").env("PATH", std::env::var_os("PATH").unwrap());
+        let run = ledger
+            .command("outlet put desk@dev --write --overwrite-edits")
+            .env("PATH", std::env::var_os("PATH").unwrap());
         let (out, _) = written(&run.assert().code(code));
         assert!(out.contains(said), "{more}: {out}");
         ledger.run("drift @dev").code(0);
@@ -172,7 +168,7 @@ fn a_delivery_counts_when_the_program_has_taken_it_up() {
 /// A ledger with an outlet in a real database, and somebody who is connected to it.
 fn database(more: &str) -> Option<(TestLedger, Server, Client)> {
     let server = database::postgres(None)?;
-    let ledger = TestLedger::with(SMALL);
+    let ledger = TestLedger::with(SMALL).with_keys(&["dev"]);
     let url = format!("postgresql://keeper@127.0.0.1:{}/berths", server.port);
     let outlet = format!(
         "[[outlet]]\nname = \"table\"\nkind = \"postgres\"\nstages = [\"dev\"]\nkeep = [\"server.*\"]\n\
@@ -215,18 +211,19 @@ table   cledger_values  made
         .unwrap();
     ledger.run("drift @dev").code(1).stdout_eq(str![[r#"
 dev (outlet table, postgres)
-desk
+desk  (last delivered: 1 of [..])
   rows
   name    ledger  there
-  hold    5m      9m           differs
-  region  north   none         missing there
-  old     none    (not shown)  extra there
+  hold    5m      9m           differs: edited by hand
+  region  north   none         missing there: edited by hand
+  old     none    (not shown)  extra there: edited by hand
 gone  there, but not in the ledger
 
 drift: 2 of 2 units are not as the ledger says.
 
 "#]]);
-    ledger.run("outlet put desk@dev --write").code(0);
+    ledger.run("outlet put desk@dev --write").code(4);
+    ledger.run("outlet put desk@dev --write --overwrite-edits").code(0);
     let count = |client: &mut Client, condition: &str| -> i64 {
         client
             .query_one(&format!("SELECT count(*) FROM cledger_values WHERE {condition}"), &[])
@@ -257,7 +254,9 @@ fn rows_are_merged_in_the_table_of_an_application() {
         )
         .unwrap();
     // The URL of the connection is longer than the column: all or nothing.
-    let (out, _) = written(&ledger.run("outlet put desk@dev --write").code(3));
+    let (_, err) = written(&ledger.run("outlet put desk@dev --write").code(4));
+    assert!(err.contains("would lose what is there before the first delivery: `HOLD` at"), "{err}");
+    let (out, _) = written(&ledger.run("outlet put desk@dev --write --overwrite-edits").code(3));
     assert!(
         out.contains("the value of `DB_URL` is longer than its column, which holds 40 characters"),
         "{out}"
@@ -267,21 +266,20 @@ fn rows_are_merged_in_the_table_of_an_application() {
     };
     assert_eq!(rows(&mut client), 2);
     client.batch_execute("ALTER TABLE app.options ALTER val TYPE text").unwrap();
-    for word in ["brought", "as it should be"] {
-        let (out, _) = written(&ledger.run("outlet put desk@dev --write").code(0));
-        assert!(out.ends_with(&format!("desk@dev  table   postgres  {word}\n")), "{out}");
+    for word in ["table   postgres  brought", "1 unit left out"] {
+        let (out, _) = written(&ledger.run("outlet put desk@dev --write --overwrite-edits").code(0));
+        assert!(out.contains(word), "{out}");
     }
+    // What stood there before comes back with a withdrawal, and what is the application's has stayed.
+    let values = |client: &mut Client| -> Vec<String> {
+        let query = "SELECT key || '=' || val FROM app.options ORDER BY 1";
+        client.query(query, &[]).unwrap().into_iter().map(|row| row.get(0)).collect()
+    };
+    ledger.run("withdraw desk@dev --write --why back").code(0);
+    assert_eq!(values(&mut client), ["HOLD=1m", "THEME=blue"]);
+    ledger.run("outlet put desk@dev --write --overwrite-edits").code(0);
     // What the application itself has there is not ours to take away.
-    ledger.run("drift @dev").code(1).stdout_eq(str![[r#"
-dev (outlet table, postgres)
-desk
-  rows
-  name   ledger  there
-  THEME  none    (not shown)  extra there
-
-drift: 1 of 1 unit is not as the ledger says.
-
-"#]]);
+    ledger.run("drift @dev").code(0);
     client.batch_execute("ALTER TABLE app.options RENAME COLUMN key TO option_key").unwrap();
     let (out, _) = written(&ledger.run("drift @dev").code(3));
     assert!(out.contains("`app.options` has no column `key`: it has id, Server, option_key, val"), "{out}");

@@ -59,7 +59,15 @@ const COMMANDS: &[&str] = &[
     "compare desk@dev desk@prod",
     "deliver @test --write --why x",
     "deliver @prod --write --why x --countersign prod",
+    "deliver @dev --write --overwrite-edits --at-once 1 --why x",
+    "history desk@dev:3 --overwritten",
+    "history desk@dev:2 --overwritten --out ../overwritten",
+    "history desk@dev:3 --overwritten --out ../overwritten",
+    "history desk@dev:3 --overwritten --bring-back",
+    "deliver desk@dev --drop",
+    "promote @dev @test --carry-changed --draft-why",
     "withdraw gate@dev --write --why x",
+    "withdraw @dev",
     "status",
     "status --live",
     "history",
@@ -116,6 +124,7 @@ const COMMANDS: &[&str] = &[
     "outlet put desk@dev --write --why x",
     "trust",
     "trust --list",
+    "trust --daybook",
     "resume",
     "key list",
     "key list --compare",
@@ -353,7 +362,8 @@ impl Marked {
 
     /// Whether marks may be in a file: somebody put them there, or asked for them there.
     fn may_hold(&self, path: &str) -> bool {
-        let asked = ["live/", "out/", "captured.json"].iter().any(|known| path.starts_with(known));
+        let asked =
+            ["live/", "out/", "overwritten/", "captured.json"].iter().any(|known| path.starts_with(known));
         asked || self.planted.iter().any(|known| path.ends_with(known))
     }
 
@@ -389,7 +399,7 @@ impl Marked {
             return Ok(());
         };
         let records = book.records(&Wanted::default()).unwrap();
-        let opened = book.opened().unwrap().into_iter();
+        let opened = book.opened().unwrap().into_iter().map(|open| (open.meta, open.packed));
         let all = records.into_iter().map(|record| (record.meta, record.packed)).chain(opened);
         for (meta, packed) in all {
             let content = packed.unpack(None, |_| None).unwrap();

@@ -174,7 +174,7 @@ fn after_a_walk_either_way_back_leaves_no_drift() {
                 prop_assert!(!out.contains(&format!("\"name\":\"{}\"", names[at])), "{out}");
             }
         } else {
-            run(&ledger, "outlet put desk@dev --write", 0);
+            run(&ledger, "outlet put desk@dev --write --overwrite-edits", 0);
             run(&ledger, "drift @dev", 0);
             prop_assert_eq!(ledger.read("live/desk/desk.env"), fresh.1.clone());
         }

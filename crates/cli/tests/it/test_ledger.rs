@@ -40,6 +40,8 @@ pub(crate) struct TestLedger {
     folder: TempDir,
     /// The ledger, below the folder.
     ledger: PathBuf,
+    /// Who reads its keys, once it has some.
+    identity: Option<PathBuf>,
 }
 
 impl TestLedger {
@@ -48,7 +50,7 @@ impl TestLedger {
         let folder = TempDir::new().unwrap();
         let ledger = folder.path().join("ledger");
         fs::create_dir(&ledger).unwrap();
-        let made = Self { folder, ledger };
+        let made = Self { folder, ledger, identity: None };
         for (path, text) in files {
             made.write(path, text);
         }
@@ -64,6 +66,17 @@ impl TestLedger {
         let made = Self::with([]);
         copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo"), made.folder.path());
         made
+    }
+
+    /// The same with keys for these stages, and their secrets under them.
+    pub(crate) fn with_keys(mut self, stages: &[&str]) -> Self {
+        self.identity = Some(self.folder.path().join("identity"));
+        let names: Vec<String> = stages.iter().map(|stage| format!("@{stage}")).collect();
+        let (names, signed) = (names.join(" "), stages.join(","));
+        self.run("key identity").code(0);
+        self.run(&format!("key make {names} --as ada --write --countersign {signed} --why keys")).code(0);
+        self.run(&format!("key protect {names} --write --countersign {signed} --why keys")).code(0);
+        self
     }
 
     /// A path below the ledger.
@@ -107,7 +120,11 @@ impl TestLedger {
     /// The same where nobody has said that the ledger is trusted.
     pub(crate) fn untrusted(&self, arguments: &str) -> Command {
         let program = program().args(arguments.split_whitespace()).current_dir(&self.ledger);
-        program.env("CLEDGER_STATE", self.state())
+        let program = program.env("CLEDGER_STATE", self.state());
+        match &self.identity {
+            Some(identity) => program.env("CLEDGER_IDENTITY", identity),
+            None => program,
+        }
     }
 
     /// Where the program remembers what it has seen.

@@ -21,7 +21,7 @@ fn ledger() -> TestLedger {
         ),
     );
     fs::create_dir(ledger.path("live")).unwrap();
-    ledger
+    ledger.with_keys(&["dev"])
 }
 
 fn run(ledger: &TestLedger, arguments: &str) -> OutputAssert {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::past::{Event, Past, delivery};
+use super::past::{Event, Past, delivery, standing};
 use crate::model::{Chore, Ledger, StageId, Subject, When};
 
 /// All chores of a unit and of a stage.
@@ -25,7 +25,7 @@ pub fn asked_for<'l>(
 ) -> Vec<&'l Chore> {
     let asks = |chore: &&Chore| match &chore.when {
         When::EachDelivery => true,
-        When::FirstDelivery => is_first,
+        When::FirstDelivery | When::AfterFirstDelivery => is_first,
         When::Changed(fields) => concerns(fields, changed.iter().copied()),
     };
     around(ledger, subject, stage).filter(asks).collect()
@@ -48,38 +48,62 @@ pub fn first_not_done<'l>(
     }
     around(ledger, subject, stage)
         .filter(|chore| chore.when == When::FirstDelivery)
-        .find(|chore| !is_done(chore, past, 0))
+        .find(|chore| !is_done(&chore.text, past, 0))
 }
 
-/// Whether somebody said after this place in the chain that a chore was done.
-fn is_done(chore: &Chore, past: &[Past<'_>], after: u64) -> bool {
-    past.iter().any(|past| past.place > after && past.event == Event::ChoreDone(&chore.text))
+/// Whether somebody said after this place in the chain that the chore with this text was done.
+fn is_done(text: &str, past: &[Past<'_>], after: u64) -> bool {
+    past.iter().any(|past| past.place > after && past.event == Event::ChoreDone(text))
 }
 
-/// The chores that are not done, with the number of the delivery that they follow; before the first one there is
-/// none. `last_changed` gives the fields that the last delivery changed, and is asked only where that matters.
-pub fn open<'l, E>(
-    ledger: &'l Ledger,
+/// The texts of the chores that are not done, with the number of the delivery that they follow; before the first
+/// one there is none.
+pub fn open(
+    ledger: &Ledger,
     subject: Subject,
     stage: StageId,
     past: &[Past<'_>],
-    mut last_changed: impl FnMut() -> Result<BTreeSet<String>, E>,
-) -> Result<Vec<(&'l Chore, Option<u64>)>, E> {
+) -> Vec<(String, Option<u64>)> {
     let last = delivery(past);
-    let mut open = Vec::new();
+    let mut open: Vec<String> = Vec::new();
     for chore in around(ledger, subject, stage) {
         let is_open = match (&chore.when, last) {
-            (When::FirstDelivery, _) => !is_done(chore, past, 0),
+            (When::FirstDelivery, _) | (When::AfterFirstDelivery, Some(_)) => !is_done(&chore.text, past, 0),
             (_, None) => false,
-            (When::EachDelivery, Some(last)) => !is_done(chore, past, last.place),
-            (When::Changed(fields), Some(last)) => {
-                !is_done(chore, past, last.place)
-                    && concerns(fields, last_changed()?.iter().map(String::as_str))
+            // What a delivery asked for is recorded with it; where it is not, nobody can say that it was not.
+            (When::EachDelivery | When::Changed(_), Some(last)) => {
+                last.chores.is_none() && !is_done(&chore.text, past, last.place)
             }
         };
         if is_open {
-            open.push((chore, last.map(|last| last.number)));
+            open.push(chore.text.clone());
         }
     }
-    Ok(open)
+    open.extend(still_open(past));
+    open.into_iter().map(|text| (text, last.map(|last| last.number))).collect()
+}
+
+/// The chores that the last delivery or withdrawal left open, and that are not done since.
+pub fn still_open(past: &[Past<'_>]) -> Vec<String> {
+    let Some(last) = standing(past) else { return Vec::new() };
+    let texts = last.chores.unwrap_or_default().iter();
+    texts.filter(|text| !is_done(text, past, last.place)).cloned().collect()
+}
+
+/// The texts of the chores that are open after a delivery that changes these fields: those that it asks for, and
+/// those from before that nobody has done. What is done once for a unit and stage is not among them.
+pub fn open_after(
+    ledger: &Ledger,
+    subject: Subject,
+    stage: StageId,
+    past: &[Past<'_>],
+    changed: &BTreeSet<&str>,
+) -> Vec<String> {
+    let mut open = still_open(past);
+    for chore in asked_for(ledger, subject, stage, false, changed) {
+        if !open.contains(&chore.text) {
+            open.push(chore.text.clone());
+        }
+    }
+    open
 }

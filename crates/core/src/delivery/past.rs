@@ -10,8 +10,21 @@ pub enum Event<'p> {
     },
     /// What was delivered was taken off again.
     Withdrawn,
+    /// What was there before the first delivery was taken into the ledger.
+    Found,
     /// The chore with this text was done.
     ChoreDone(&'p str),
+}
+
+/// How far a delivery or withdrawal came.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Arrived {
+    /// All outlets have all of it.
+    Whole,
+    /// Some of it is known not to be there.
+    InPart,
+    /// Of some of it nobody can tell.
+    NotKnown,
 }
 
 /// One record of a unit in a stage.
@@ -23,6 +36,10 @@ pub struct Past<'p> {
     pub number: u64,
     /// What it is of.
     pub event: Event<'p>,
+    /// How far it came.
+    pub arrived: Arrived,
+    /// The texts of the chores that are open after it, where that is recorded.
+    pub chores: Option<&'p [String]>,
 }
 
 impl Past<'_> {
@@ -33,7 +50,7 @@ impl Past<'_> {
 
     /// Whether it says what the stage has now: a delivery or a withdrawal.
     pub fn is_standing(&self) -> bool {
-        !matches!(self.event, Event::ChoreDone(_))
+        matches!(self.event, Event::Delivered { .. } | Event::Withdrawn)
     }
 }
 

@@ -1,6 +1,6 @@
 //! How a unit stands in its stages, and what waits there.
 
-use super::past::{Event, Past, standing};
+use super::past::{Arrived, Event, Past, standing};
 use crate::model::{Ledger, StageId};
 
 /// How a unit stands in a stage.
@@ -10,6 +10,12 @@ pub enum InStage {
     Nothing,
     /// The delivery with this number is there.
     Delivered(u64),
+    /// The delivery or withdrawal with this number came to a part only.
+    InPart(u64),
+    /// The delivery with this number waits for somebody to bring it by hand.
+    ByHand(u64),
+    /// Nobody can tell how far the delivery or withdrawal with this number came.
+    NotKnown(u64),
     /// What was delivered was taken off again.
     Withdrawn,
 }
@@ -25,6 +31,8 @@ pub enum Waiting {
     Values,
     /// What is there is not as the ledger says.
     Drifted,
+    /// What is there is not as it was tested in the stages before.
+    Untested,
     /// A chore is not done.
     Chore,
 }
@@ -37,22 +45,25 @@ impl Waiting {
             Waiting::Promotion => "to be promoted to",
             Waiting::Values => "values missing or wrong in",
             Waiting::Drifted => "drifted in",
+            Waiting::Untested => "not as tested in",
             Waiting::Chore => "chore open in",
         }
     }
 
     /// Whether something is wrong, and not only to be done.
     pub fn is_trouble(self) -> bool {
-        matches!(self, Waiting::Values | Waiting::Drifted)
+        matches!(self, Waiting::Values | Waiting::Drifted | Waiting::Untested)
     }
 }
 
 /// How a unit stands in a stage of which these are the records.
 pub fn in_stage(past: &[Past<'_>]) -> InStage {
-    match standing(past).map(|last| (last.event, last.number)) {
-        Some((Event::Delivered { .. }, number)) => InStage::Delivered(number),
-        Some(_) => InStage::Withdrawn,
-        None => InStage::Nothing,
+    let Some(last) = standing(past) else { return InStage::Nothing };
+    match (last.arrived, last.event) {
+        (Arrived::InPart, _) => InStage::InPart(last.number),
+        (Arrived::NotKnown, _) => InStage::NotKnown(last.number),
+        (Arrived::Whole, Event::Delivered { .. }) => InStage::Delivered(last.number),
+        (Arrived::Whole, _) => InStage::Withdrawn,
     }
 }
 

@@ -40,6 +40,8 @@ pub struct Ledger {
     pub outlets: Vec<Outlet>,
     /// Where its deliveries are recorded.
     pub daybook: DaybookStore,
+    /// Whether each record of it gets a line in a file of the ledger.
+    pub anchors: bool,
     /// What is accepted for a while.
     pub waivers: Vec<Waiver>,
     /// The shared entries, by name.

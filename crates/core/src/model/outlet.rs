@@ -71,6 +71,11 @@ pub enum OutletKind {
         /// The file with its number, from the ledger's folder.
         pid_file: StageText,
     },
+    /// A place that this program cannot reach: a person brings it there.
+    ByHand {
+        /// What the person has to do.
+        chore: String,
+    },
 }
 
 /// Text that stands in the ledger, or comes from outside when it is used.
@@ -139,7 +144,7 @@ impl Default for RowColumns {
 
 impl OutletKind {
     /// The kinds by their names in `ledger.toml`.
-    pub const NAMES: [&'static str; 4] = ["directory", "http", "postgres", "process"];
+    pub const NAMES: [&'static str; 5] = ["directory", "http", "postgres", "process", "by-hand"];
 
     /// The name in `ledger.toml`.
     pub fn name(&self) -> &'static str {
@@ -148,6 +153,7 @@ impl OutletKind {
             OutletKind::Http(_) => "http",
             OutletKind::Postgres(_) => "postgres",
             OutletKind::Process { .. } => "process",
+            OutletKind::ByHand { .. } => "by-hand",
         }
     }
 
@@ -156,7 +162,7 @@ impl OutletKind {
         match self {
             OutletKind::Http(http) => Some(&http.document),
             OutletKind::Postgres(postgres) => Some(&postgres.rows),
-            OutletKind::Directory { .. } | OutletKind::Process { .. } => None,
+            OutletKind::Directory { .. } | OutletKind::Process { .. } | OutletKind::ByHand { .. } => None,
         }
     }
 }
@@ -166,6 +172,14 @@ impl Outlet {
     pub fn takes(&self, stage: StageId, owner: (&str, Option<&str>)) -> bool {
         let unit = self.units.is_empty() || self.units.iter().any(|it| it.covers_owner(owner.0, owner.1));
         self.stages[usize::from(stage.0)] && unit
+    }
+
+    /// What a person has to do, where this program cannot reach it.
+    pub fn by_hand(&self) -> Option<&str> {
+        match &self.kind {
+            OutletKind::ByHand { chore } => Some(chore),
+            _ => None,
+        }
     }
 
     /// Whether a name there is never ours.

@@ -47,6 +47,8 @@ pub struct Stage {
     pub after: Vec<StageId>,
     /// Whether its settings change only by promotion or with a stated reason.
     pub locked: bool,
+    /// Whether what is not meant to differ must be as it was delivered to the stages before.
+    pub as_tested: bool,
     /// What promotion never carries into it.
     pub own: Vec<Pattern>,
     /// Texts for `${stage.label.X}`.

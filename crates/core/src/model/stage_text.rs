@@ -4,6 +4,7 @@ use std::borrow::Cow;
 use std::fmt;
 
 use super::{Ledger, StageId, Subject};
+use crate::address::Owner;
 use crate::name::Name;
 use crate::reference::{self, Piece, Target, pieces};
 
@@ -82,6 +83,16 @@ impl StageText {
     pub fn expand(&self, ledger: &Ledger, subject: Subject, stage: StageId) -> Result<Cow<'_, str>, NoLabel> {
         expand(&self.0, ledger, subject, stage)
     }
+
+    /// The text for a unit or instance in a stage, which the ledger need not know.
+    pub fn expand_for(
+        &self,
+        ledger: &Ledger,
+        owner: &Owner,
+        stage: StageId,
+    ) -> Result<Cow<'_, str>, NoLabel> {
+        expand_for(&self.0, ledger, owner, stage)
+    }
 }
 
 impl fmt::Display for StageText {
@@ -100,7 +111,18 @@ pub(crate) fn expand<'t>(
     if !reference::is_in(text) {
         return Ok(Cow::Borrowed(text));
     }
-    let owner = ledger.owner(subject);
+    expand_for(text, ledger, &ledger.owner(subject), stage)
+}
+
+fn expand_for<'t>(
+    text: &'t str,
+    ledger: &Ledger,
+    owner: &Owner,
+    stage: StageId,
+) -> Result<Cow<'t, str>, NoLabel> {
+    if !reference::is_in(text) {
+        return Ok(Cow::Borrowed(text));
+    }
     let (unit, instance) = owner.names();
     let stage = ledger.stage(stage);
     let mut expanded = String::new();

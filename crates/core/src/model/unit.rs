@@ -13,6 +13,8 @@ pub enum When {
     EachDelivery,
     /// Before the first delivery.
     FirstDelivery,
+    /// Once, when something is there.
+    AfterFirstDelivery,
     /// When one of these fields changed: `ENTRY` or `ENTRY.FIELD`.
     Changed(Vec<String>),
 }

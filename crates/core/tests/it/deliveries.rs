@@ -1,11 +1,10 @@
 //! The rules of deliveries: their order, what people do around them, what waits, and what counts as one contract.
 
-use std::collections::BTreeSet;
 use std::convert::Infallible;
 
 use cledger_core::delivery::{
-    Event, InStage, Past, asked_for, contract_hash, first_not_done, has_news_below, in_stage, lacking_before,
-    open,
+    Arrived, Event, InStage, Past, asked_for, contract_hash, first_not_done, has_news_below, in_stage,
+    lacking_before, open, open_after,
 };
 use cledger_core::model::{Ledger, StageId, Subject};
 
@@ -30,7 +29,7 @@ fn past<'p>(records: &[(u64, &'p str)]) -> Vec<Past<'p>> {
             text => Event::ChoreDone(text),
         };
         number += u64::from(!matches!(event, Event::ChoreDone(_)));
-        all.push(Past { place, number, event });
+        all.push(Past { place, number, event, arrived: Arrived::Whole, chores: None });
     }
     all
 }
@@ -96,28 +95,39 @@ fn chores_are_open_until_they_are_done_after_what_they_follow() {
         "units/desk.toml",
         "[connections.db]\nprotocol = \"tcp\"\n[variables.a]\ndefault = \"1\"\n\
          [[chore]]\ntext = \"Call\"\nwhen = \"first-delivery\"\n[[chore]]\ntext = \"Tell\"\nwhen = \"each-delivery\"\n\
-         [[chore]]\ntext = \"Move\"\nwhen = { changed = [\"db\"] }\n",
+         [[chore]]\ntext = \"Move\"\nwhen = { changed = [\"db\"] }\n\
+         [[chore]]\ntext = \"See\"\nwhen = \"after-first-delivery\"\n",
     )]);
     let desk = subject(&ledger, "desk");
     let is_held_back = |records: &[(u64, &str)]| first_not_done(&ledger, desk, DEV, &past(records)).is_some();
     assert!(is_held_back(&[]) && !is_held_back(&[(1, "Call")]) && !is_held_back(&[(1, "d")]));
-    for (records, changed, expected) in [
-        (&[][..], "", &[("Call", None)][..]),
-        (&[(1, "Call")], "", &[]),
-        (&[(1, "Call"), (2, "d")], "", &[("Tell", Some(1))]),
-        (&[(1, "Call"), (2, "d"), (3, "Tell")], "", &[]),
-        (&[(1, "Call"), (2, "d"), (3, "Tell"), (4, "d")], "db.host", &[("Tell", Some(2)), ("Move", Some(2))]),
-        (&[(1, "Call"), (2, "d"), (3, "Tell"), (4, "d"), (5, "Move")], "db.host", &[("Tell", Some(2))]),
-        (&[(1, "d")], "a", &[("Call", Some(1)), ("Tell", Some(1))]),
+    for (records, expected) in [
+        (&[][..], &[("Call", None)][..]),
+        (&[(1, "Call")], &[]),
+        (&[(1, "Call"), (2, "d")], &[("Tell", Some(1)), ("Move", Some(1)), ("See", Some(1))]),
+        (&[(1, "Call"), (2, "d"), (3, "Tell"), (4, "Move"), (5, "See")], &[]),
+        (&[(1, "Call"), (2, "d"), (3, "See"), (4, "d")], &[("Tell", Some(2)), ("Move", Some(2))]),
+        (&[(1, "d"), (2, "See")], &[("Call", Some(1)), ("Tell", Some(1)), ("Move", Some(1))]),
     ] {
-        let changed = || Ok::<_, Infallible>(BTreeSet::from([changed.to_owned()]));
-        let open = open(&ledger, desk, DEV, &past(records), changed).unwrap();
+        let open = open(&ledger, desk, DEV, &past(records));
         let open: Vec<(&str, Option<u64>)> =
-            open.iter().map(|(chore, after)| (chore.text.as_str(), *after)).collect();
+            open.iter().map(|(text, after)| (text.as_str(), *after)).collect();
         assert_eq!(open, expected, "{records:?}");
     }
+    // What a delivery asked for is recorded with it, and stays until it is done, also over later ones.
+    let mut records = past(&[(1, "d"), (2, "See"), (3, "Call")]);
+    let after = |records: &[Past<'_>], changed: &[&str]| {
+        open_after(&ledger, desk, DEV, records, &changed.iter().copied().collect())
+    };
+    let first = after(&records, &["db.host"]);
+    assert_eq!(first, ["Tell", "Move"]);
+    records[0].chores = Some(&first);
+    assert_eq!(after(&records, &[]), ["Tell", "Move"]);
+    let with_done = |text| [&records[..], &past(&[(4, text)])].concat();
+    assert_eq!(after(&with_done("Move"), &[]), ["Tell"]);
+    assert_eq!(open(&ledger, desk, DEV, &with_done("Tell")), [("Move".to_owned(), Some(1))]);
     for (is_first, changed, expected) in [
-        (true, &["a"][..], &["Call", "Tell"][..]),
+        (true, &["a"][..], &["Call", "Tell", "See"][..]),
         (false, &["a"], &["Tell"]),
         (false, &["db.port"], &["Tell", "Move"]),
     ] {
@@ -135,7 +145,12 @@ fn a_contract_is_what_its_fields_declare() {
     let plain = hash("[variables.a]\ndefault = \"1\"\n");
     for (text, is_same) in [
         ("about = \"x\"\nowner = \"y\"\n[variables.a]\nabout = \"z\"\ndefault = \"1\"\n", true),
-        ("[variables.a]\ndefault = \"1\"\n[[output]]\npath = \"x.env\"\nformat = \"dotenv\"\n", true),
+        ("[variables.a]\ndefault = \"1\"\n[[chore]]\ntext = \"Call\"\nwhen = \"each-delivery\"\n", true),
+        ("[variables.a]\ndefault = \"1\"\n[[output]]\npath = \"x.env\"\nformat = \"dotenv\"\n", false),
+        ("[variables.a]\ndefault = \"1\"\none_of = [\"1\", \"2\"]\n", false),
+        ("[variables.a]\ndefault = \"1\"\nmax_length = 9\n", false),
+        ("[variables.a]\ndefault = \"1\"\nrequired = false\n", false),
+        ("[variables.a]\ndefault = \"1\"\nas = \"X\"\n", false),
         ("[variables.a]\ndefault = \"2\"\n", false),
         ("[variables.b]\ndefault = \"1\"\n", false),
         ("[variables.a]\ntype = \"integer\"\ndefault = 1\n", false),

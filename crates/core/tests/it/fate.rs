@@ -23,8 +23,9 @@ fn what_may_be_carried_and_why_the_rest_stays() {
         ("hold", None, None, Origin::Default, false, Fate::Same),
         ("hold", open("1"), open("2"), Origin::Set, false, Fate::MayBeCarried),
         ("hold", open("1"), None, Origin::Set, false, Fate::MayBeCarried),
-        ("hold", None, open("2"), Origin::Set, false, Fate::Follows),
-        ("hold", open("1"), open("2"), Origin::Default, false, Fate::Follows),
+        ("hold", None, open("2"), Origin::Set, false, Fate::Stays(Stays::OnlyAbove)),
+        // One side at its default is a difference like any other.
+        ("hold", open("1"), open("2"), Origin::Default, false, Fate::MayBeCarried),
         ("hold", open("1"), open("2"), Origin::Made, true, Fate::Stays(Stays::Made)),
         ("never", open("1"), open("2"), Origin::Set, true, Fate::Follows),
         ("must", open("1"), open("2"), Origin::Set, true, Fate::Stays(Stays::MustVary)),
@@ -54,8 +55,13 @@ fn what_may_be_carried_and_why_the_rest_stays() {
             above: above.as_ref(),
             is_missing: false,
             origin,
+            origin_above: Origin::Set,
         };
         assert_eq!(fate(&ledger, prod, &candidate, named), expected, "{field} {origin:?}");
+        if origin == Origin::Default && expected != Fate::Same {
+            let by_default = Candidate { origin_above: Origin::Default, ..candidate };
+            assert_eq!(fate(&ledger, prod, &by_default, named), Fate::Follows, "{field}");
+        }
         let missing = Candidate { is_missing: true, ..candidate };
         assert_eq!(fate(&ledger, prod, &missing, named), Fate::Needed);
     }

@@ -19,10 +19,10 @@ pub(super) fn bring(
     seen: &Held,
 ) -> Result<(), NotBrought> {
     let paths: Vec<String> = match seen {
-        Held::Files(seen) => seen.keys().cloned().collect(),
+        Held::Files(seen) => seen.files.keys().cloned().collect(),
         _ => files.iter().map(|file| file.path.clone()).collect(),
     };
-    if !same(&self::files(root, &UnitFiles { paths, ..asked.clone() }), seen) {
+    if !same(&self::files(root, &UnitFiles { paths, all: false, ..asked.clone() }), seen) {
         return Err(NotBrought::ChangedMeanwhile);
     }
     let base = root.join(&asked.base);
@@ -31,11 +31,15 @@ pub(super) fn bring(
     let (folder, below) = (&folder.0, &folder.1);
     let mut done = Vec::new();
     for file in files {
-        let mode = if file.secret { Mode::OwnerOnly } else { Mode::AsBefore };
+        let mode = match file.mode {
+            Some(bits) => Mode::Bits(bits),
+            None if file.secret => Mode::OwnerOnly,
+            None => Mode::AsBefore,
+        };
         let path = below.join(&file.path);
         if let Err(error) = folder.write(&path, file.text.as_bytes(), mode) {
             let error = WriteError::new(folder.path().join(path), error);
-            return Err(NotBrought::Failed(with_done(error.to_string(), &done)));
+            return Err(stopped(error.to_string(), &done));
         }
         done.push(file.path.as_str());
     }
@@ -49,7 +53,7 @@ pub(super) fn bring(
             Ok(false) => {}
             Err(error) => {
                 let reason = format!("`{path}` cannot be taken away: {error}");
-                return Err(NotBrought::Failed(with_done(reason, &done)));
+                return Err(stopped(reason, &done));
             }
         }
     }
@@ -75,13 +79,18 @@ fn remove_empty(folder: &Folder, below: &Path, file: &Path) {
     }
 }
 
-fn with_done(reason: String, done: &[&str]) -> String {
-    if done.is_empty() { reason } else { format!("{reason}; done before that: {}", done.join(", ")) }
+/// What it came to where it went no further.
+fn stopped(reason: String, done: &[&str]) -> NotBrought {
+    if done.is_empty() {
+        return NotBrought::Failed(reason);
+    }
+    NotBrought::InPart(format!("{reason}; done before that: {}", done.join(", ")))
 }
 
 fn same(there: &Held, seen: &Held) -> bool {
     match (there, seen) {
         (Held::Files(there), Held::Files(seen)) => {
+            let (there, seen) = (&there.files, &seen.files);
             there.len() == seen.len()
                 && there.iter().zip(seen).all(|(there, seen)| there.0 == seen.0 && same_file(there.1, seen.1))
         }

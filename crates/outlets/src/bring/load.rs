@@ -17,6 +17,8 @@ pub struct NewFile {
     pub text: Zeroizing<String>,
     /// Whether that is for its owner alone.
     pub secret: bool,
+    /// The permission bits that it gets; for its owner alone, or as before, where nothing is said.
+    pub mode: Option<u32>,
 }
 
 /// What is brought.

@@ -9,7 +9,7 @@ use zeroize::Zeroizing;
 use super::process;
 use super::source::{Listing, Source, Teller};
 use crate::file::{FileError, LARGEST};
-use crate::held::{Asked, Held, UnitFiles};
+use crate::held::{Asked, FileThere, FilesThere, Held, UnitFiles};
 
 /// Tells what a source on this machine holds.
 pub(super) fn tell(root: &Path, source: &Source, teller: &Teller<'_>) {
@@ -64,9 +64,37 @@ pub(crate) fn files(root: &Path, asked: &UnitFiles) -> Held {
     if !folder.is_folder(&asked.below, asked.links) && folder.about_entry(&asked.below).is_err() {
         return Held::NotThere;
     }
-    let text = |path: &String| {
-        let bytes = folder.read(&asked.below.join(path), LARGEST as u64, asked.links)?;
-        String::from_utf8(bytes).map(Zeroizing::new).map_err(|_| FileError::NotText)
+    let file = |path: &String| {
+        let (bytes, mode) = folder.read_with_mode(&asked.below.join(path), LARGEST as u64, asked.links)?;
+        let text = String::from_utf8(bytes).map(Zeroizing::new).map_err(|_| FileError::NotText)?;
+        Ok(FileThere { text, mode: Some(mode) })
     };
-    Held::Files(asked.paths.iter().map(|path| (path.clone(), text(path))).collect())
+    let files = asked.paths.iter().map(|path| (path.clone(), file(path))).collect();
+    let mut others = Vec::new();
+    if asked.all {
+        other_files(&folder, asked, Path::new(""), &mut others);
+    }
+    Held::Files(FilesThere { files, others })
+}
+
+/// How many folders deep other files are looked for, and how many of them are told.
+const DEEPEST: usize = 8;
+const MOST: usize = 1000;
+
+/// Adds the paths of files below that nobody asked for.
+fn other_files(folder: &Folder, asked: &UnitFiles, within: &Path, others: &mut Vec<String>) {
+    let names = folder.names(&asked.below.join(within), asked.links).ok().flatten().unwrap_or_default();
+    for name in names {
+        let path = within.join(&name);
+        if others.len() == MOST {
+            return;
+        }
+        if folder.is_folder(&asked.below.join(&path), asked.links) {
+            if path.components().count() < DEEPEST {
+                other_files(folder, asked, &path, others);
+            }
+        } else if let Some(path) = path.to_str().filter(|path| !asked.paths.iter().any(|it| it == path)) {
+            others.push(path.to_owned());
+        }
+    }
 }

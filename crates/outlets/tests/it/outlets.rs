@@ -194,7 +194,7 @@ fn a_document_comes_only_over_what_was_seen_and_once() {
 /// The files of the unit `desk` in an outlet's folder.
 fn of_desk(paths: &[&str], links: Links) -> Asked {
     let paths = paths.iter().map(|path| (*path).to_owned()).collect();
-    Asked::Files(UnitFiles { base: "".into(), below: "desk".into(), paths, links })
+    Asked::Files(UnitFiles { base: "".into(), below: "desk".into(), paths, links, all: false })
 }
 
 fn files(folder: &Path, paths: &[&str]) -> Held {
@@ -216,6 +216,7 @@ fn load_of_files(folder: &Path, seen: Held, texts: &[(&str, &str)], gone: &[&str
         path: (*path).to_owned(),
         text: Zeroizing::new((*text).to_owned()),
         secret: path.contains("secret"),
+        mode: None,
     });
     Load {
         reach: Reach::Local(folder.to_owned()),
@@ -246,7 +247,7 @@ fn files_come_one_whole_after_the_other_and_go_with_their_folders() {
     let seen = files(root, &["a.env"]);
     let bad = [("a.env", "A=3\n"), ("a.env/b.env", "B=4\n")];
     let told = bring(vec![load_of_files(root, seen, &bad, &[])]);
-    let [Err(NotBrought::Failed(reason))] = &told[..] else { panic!("{told:?}") };
+    let [Err(NotBrought::InPart(reason))] = &told[..] else { panic!("{told:?}") };
     assert!(reason.contains("cannot be written") && reason.ends_with("done before that: a.env"), "{reason}");
     fs::write(root.join("desk/theirs"), "x").unwrap();
     let told = bring(vec![load_of_files(root, files(root, &paths), &[], &paths)]);
@@ -336,7 +337,7 @@ fn links_below_an_outlets_folder_are_followed_only_where_that_is_said() {
         ..load_of_files(folder.path(), files_by(folder.path(), &["a.env"], links), &[("a.env", "A=1\n")], &[])
     };
     let Held::Files(found) = files(folder.path(), &["a.env"]) else { panic!("it is a link") };
-    assert!(matches!(found["a.env"], Err(FileError::Link)), "{found:?}");
+    assert!(matches!(found.files["a.env"], Err(FileError::Link)), "{found:?}");
     let told = bring(vec![load(Links::Refused)]);
     assert!(matches!(&told[..], [Err(NotBrought::Failed(reason))] if reason.contains("link")), "{told:?}");
     assert_eq!(fs::read_to_string(elsewhere.path().join("a.env")).unwrap(), "A=theirs\n");

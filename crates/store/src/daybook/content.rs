@@ -8,13 +8,12 @@ use serde::{Deserialize, Serialize};
 use zeroize::{Zeroize, Zeroizing};
 
 use super::DaybookError;
+use super::cipher_texts::{BOTH, bound_to, bound_to_digests};
+use super::digests::{DigestKey, Digests};
 use crate::keys::{KeyError, Keys};
 
 /// How hard is compressed.
 const LEVEL: i32 = 9;
-
-/// What stands between two cipher texts of the same secrets.
-pub const BOTH: char = ' ';
 
 /// The most that a content unpacks to, in bytes.
 const LARGEST: usize = 256 << 20;
@@ -32,6 +31,8 @@ pub struct Content {
     pub documents: BTreeMap<String, Kept>,
     /// The rows, as a JSON object of texts, by outlet.
     pub rows: BTreeMap<String, Kept>,
+    /// What was there before and was nobody's here, by outlet, or by outlet, `/` and path: all of it a secret.
+    pub before: BTreeMap<String, Kept>,
 }
 
 /// A content as it is kept.
@@ -41,6 +42,8 @@ pub struct Packed {
     pub(super) open: Vec<u8>,
     /// The cipher text of the secrets.
     pub(super) cipher_text: Option<String>,
+    /// The digests of the values.
+    pub(super) digests: Option<String>,
 }
 
 /// What is open, secrets being null.
@@ -52,6 +55,15 @@ struct Open {
     files: BTreeMap<String, Option<String>>,
     documents: BTreeMap<String, Option<String>>,
     rows: BTreeMap<String, Option<String>>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    before: BTreeMap<String, Option<String>>,
+}
+
+impl Open {
+    /// Its parts, in the order of those of a content.
+    fn parts(&mut self) -> [&mut BTreeMap<String, Option<String>>; 5] {
+        [&mut self.values, &mut self.files, &mut self.documents, &mut self.rows, &mut self.before]
+    }
 }
 
 /// The secrets, with a salt, so that their hash tells nobody who guesses whether that is right.
@@ -63,12 +75,20 @@ struct Secrets {
     files: BTreeMap<String, String>,
     documents: BTreeMap<String, String>,
     rows: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    before: BTreeMap<String, String>,
+}
+
+impl Secrets {
+    /// Its parts, in the order of those of a content.
+    fn parts(&mut self) -> [&mut BTreeMap<String, String>; 5] {
+        [&mut self.values, &mut self.files, &mut self.documents, &mut self.rows, &mut self.before]
+    }
 }
 
 impl Drop for Secrets {
     fn drop(&mut self) {
-        let maps = [&mut self.values, &mut self.files, &mut self.documents, &mut self.rows];
-        maps.into_iter().flat_map(BTreeMap::values_mut).for_each(Zeroize::zeroize);
+        self.parts().into_iter().flat_map(BTreeMap::values_mut).for_each(Zeroize::zeroize);
     }
 }
 
@@ -80,19 +100,20 @@ pub struct Hashes {
     pub secrets: Option<String>,
 }
 
-/// What cipher texts of the daybook are bound to.
-pub fn bound_to(unit: &str, stage: &str) -> String {
-    format!("daybook/{unit}@{stage}")
-}
-
 impl Content {
     /// Whether a secret is in it.
     pub fn has_secrets(&self) -> bool {
         self.parts().any(|(.., kept)| kept.is_secret())
     }
 
+    /// Whether it is to be the same at the outlets; what was there before is passed over.
+    pub fn is_same_as(&self, other: &Self) -> bool {
+        (&self.fields, &self.values, &self.files, &self.documents, &self.rows)
+            == (&other.fields, &other.values, &other.files, &other.documents, &other.rows)
+    }
+
     fn parts(&self) -> impl Iterator<Item = (usize, &String, &Kept)> {
-        let maps = [&self.values, &self.files, &self.documents, &self.rows];
+        let maps = [&self.values, &self.files, &self.documents, &self.rows, &self.before];
         maps.into_iter().enumerate().flat_map(|(at, map)| map.iter().map(move |(name, it)| (at, name, it)))
     }
 
@@ -106,11 +127,10 @@ impl Content {
         let mut open = Open { fields: self.fields.clone(), ..Open::default() };
         let mut secrets = Secrets::default();
         for (at, name, kept) in self.parts() {
-            let open =
-                [&mut open.values, &mut open.files, &mut open.documents, &mut open.rows].into_iter().nth(at);
-            let hidden = [&mut secrets.values, &mut secrets.files, &mut secrets.documents, &mut secrets.rows];
-            let hidden = hidden.into_iter().nth(at);
-            let (Some(open), Some(hidden)) = (open, hidden) else { continue };
+            let (open, hidden) = (open.parts(), secrets.parts());
+            let (Some(open), Some(hidden)) = (open.into_iter().nth(at), hidden.into_iter().nth(at)) else {
+                continue;
+            };
             if kept.is_secret() {
                 let text = kept.expose().ok_or(PackError::NotReadable)?;
                 hidden.insert(name.clone(), text.to_string());
@@ -121,7 +141,15 @@ impl Content {
         let mut hashes = Hashes { open: blake3::hash(&open).to_hex().to_string(), secrets: None };
         let open =
             zstd::bulk::compress(&open, LEVEL).map_err(|error| PackError::Compress(error.to_string()))?;
-        let mut packed = Packed { open, cipher_text: None };
+        let digest_key = DigestKey::new()?;
+        let sealed = if self.has_secrets() {
+            Some(keys.seal(scope, &bound_to_digests(unit, stage), &digest_key.to_text())?)
+        } else {
+            None
+        };
+        let digests =
+            Some(Digests::of((&self.fields, &self.values, &self.files), &digest_key, sealed).to_text());
+        let mut packed = Packed { open, cipher_text: None, digests };
         if self.has_secrets() {
             let mut salt = [0_u8; 32];
             getrandom::fill(&mut salt).map_err(KeyError::from)?;
@@ -209,11 +237,17 @@ impl Packed {
             files: join(parts.files, secrets.map(|it| &it.files)),
             documents: join(parts.documents, secrets.map(|it| &it.documents)),
             rows: join(parts.rows, secrets.map(|it| &it.rows)),
+            before: join(parts.before, secrets.map(|it| &it.before)),
         })
     }
 
     /// The cipher text of its secrets.
     pub fn cipher_text(&self) -> Option<&str> {
         self.cipher_text.as_deref()
+    }
+
+    /// The digests of its values; none in records of before there were any.
+    pub fn digests(&self) -> Result<Option<Digests>, DaybookError> {
+        self.digests.as_deref().map(Digests::parse).transpose()
     }
 }

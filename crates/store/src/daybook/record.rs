@@ -2,14 +2,16 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::digests::Digests;
 use super::{DaybookError, Packed};
 
 /// The version of the form. The first had words of English in place of the states of outlets, and one `note`
-/// for three things.
-const FORMAT: u32 = 2;
+/// for three things; the second knew nothing of what was left, nor of chores that stay open.
+const FORMAT: u32 = 3;
 
-/// The first version, which is still read.
+/// The versions before, which are still read.
 const FIRST: u32 = 1;
+const SECOND: u32 = 2;
 
 /// What a record is of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,6 +23,17 @@ pub enum Kind {
     Withdrawn,
     /// A chore was done.
     ChoreDone,
+    /// What was there before the first delivery, as it was taken into the ledger. Its number is 0.
+    Found,
+    /// It was brought to the outlets beside the usual way.
+    Put,
+}
+
+impl Kind {
+    /// Whether something was brought to outlets.
+    pub fn is_brought(self) -> bool {
+        matches!(self, Kind::Delivered | Kind::Put)
+    }
 }
 
 /// How a unit stands at an outlet once it was brought there. The words of the first form are read as well.
@@ -48,9 +61,37 @@ pub enum AnswerState {
     /// It was not brought.
     #[serde(alias = "not brought")]
     NotBrought,
+    /// Some of it was brought, and some was not.
+    InPart,
+    /// Somebody has to bring it by hand: the reason says what to do.
+    ByHand,
     /// Nobody can tell.
     #[serde(alias = "not known")]
     NotKnown,
+}
+
+impl AnswerState {
+    /// Whether the outlet is known to have all of it.
+    pub fn is_whole(self) -> bool {
+        matches!(self, Self::AsItShouldBe | Self::Brought | Self::TakenOff | Self::WasNotThere | Self::ByHand)
+    }
+
+    /// Whether the outlet is known to be as it was before.
+    pub fn is_without_effect(self) -> bool {
+        matches!(self, Self::ChangedMeanwhile | Self::NotBrought)
+    }
+}
+
+/// Names that a delivery left as they were there.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Left {
+    /// The outlet.
+    pub outlet: String,
+    /// The file's path; null where the outlet has one thing for each unit.
+    pub path: Option<String>,
+    /// The names in it, as lists of steps; none for the whole file.
+    pub names: Vec<Vec<String>>,
 }
 
 /// What an outlet answered.
@@ -121,6 +162,18 @@ pub struct Meta {
     /// Whether nobody asked for a delivery to the stages before.
     #[serde(default)]
     pub stages_left_out: bool,
+    /// What was left as it was there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left: Vec<Left>,
+    /// The texts of the chores that are open after it: those that it asks for, and those from before.
+    #[serde(default)]
+    pub chores: Option<Vec<String>>,
+    /// Whether only some fields were brought.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub only: bool,
+    /// The fields that were not as they were delivered to the stages before, where somebody agreed to that.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub untested: Vec<String>,
     /// What the first form has in place of the three before.
     #[serde(default, skip_serializing)]
     note: Option<String>,
@@ -152,6 +205,10 @@ impl Meta {
             chore: None,
             finished_by: None,
             stages_left_out: false,
+            left: Vec::new(),
+            chores: None,
+            only: false,
+            untested: Vec::new(),
             note: None,
         }
     }
@@ -165,7 +222,7 @@ impl Meta {
         let mut meta: Meta =
             serde_json::from_str(text).map_err(|error| DaybookError::Damaged(error.to_string()))?;
         match meta.format {
-            FORMAT => {}
+            FORMAT | SECOND => {}
             FIRST => meta.read_note(),
             other => return Err(DaybookError::Version(other)),
         }
@@ -196,6 +253,19 @@ pub struct Record {
     pub(super) text: String,
     /// Its content.
     pub packed: Packed,
+    /// Whether the columns of its row say what its text says.
+    pub(super) agrees: bool,
+}
+
+/// A delivery that was put down as open.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Open {
+    /// What is known of it.
+    pub meta: Meta,
+    /// What it brings.
+    pub packed: Packed,
+    /// What whoever has it in hand knows: another program that takes it up gives it another one.
+    pub token: String,
 }
 
 /// Why a chain does not hold.
@@ -214,37 +284,64 @@ pub struct Broken {
     pub what: &'static str,
 }
 
+impl Broken {
+    fn of(meta: &Meta, what: &'static str) -> Self {
+        let Meta { place, number, .. } = *meta;
+        Self { place, unit: meta.unit.clone(), stage: meta.stage.clone(), number, what }
+    }
+}
+
 impl Record {
     /// Whether it is what was recorded, at this place behind the record with this hash. Secrets are not
     /// looked into.
     pub(super) fn verify(&self, place: u64, before: &str) -> Result<(), Broken> {
-        let broken = |what| Broken {
-            place,
-            unit: self.meta.unit.clone(),
-            stage: self.meta.stage.clone(),
-            number: self.meta.number,
-            what,
-        };
         if self.meta.place != place {
-            return Err(broken("a record before it is missing"));
+            return Err(Broken::of(&self.meta, "a record before it is missing"));
         }
         if self.meta.before != before {
-            return Err(broken("it follows another record than the one before it"));
+            return Err(Broken::of(&self.meta, "it follows another record than the one before it"));
         }
-        if self.hash != hash_of(&self.text) {
-            return Err(broken("it was changed"));
-        }
-        if self.packed.open_hash() != Some(&self.meta.open).filter(|open| !open.is_empty()).cloned() {
-            return Err(broken("its content was changed"));
-        }
-        if self.meta.secrets.is_some() != self.packed.cipher_text.is_some() {
-            return Err(broken("its secrets were taken out"));
-        }
-        Ok(())
+        self.verify_alone()
+    }
+
+    /// Whether it is what was recorded, wherever it stands. Secrets are not looked into.
+    pub(super) fn verify_alone(&self) -> Result<(), Broken> {
+        verify_text(&self.meta, &self.text, &self.hash, self.agrees)?;
+        verify_content(&self.meta, &self.packed)
     }
 }
 
-fn hash_of(text: &str) -> String {
+impl Open {
+    /// What a row of text, content, token and hash says. It must be as it was put down; the first two versions of
+    /// the tables have no hash of that.
+    pub(super) fn of_row(
+        (text, packed, token, hash): (String, Packed, String, Option<String>),
+    ) -> Result<Self, DaybookError> {
+        let meta = Meta::parse(&text)?;
+        if hash.is_some_and(|hash| hash != hash_of(&text)) {
+            return Err(Broken::of(&meta, "it was left open, and changed since").into());
+        }
+        verify_content(&meta, &packed)?;
+        Ok(Self { meta, packed, token })
+    }
+}
+
+/// Whether what is known of a record is what was recorded.
+pub(super) fn verify_text(meta: &Meta, text: &str, hash: &str, agrees: bool) -> Result<(), Broken> {
+    if agrees && hash == hash_of(text) { Ok(()) } else { Err(Broken::of(meta, "it was changed")) }
+}
+
+fn verify_content(meta: &Meta, packed: &Packed) -> Result<(), Broken> {
+    if packed.open_hash() != Some(&meta.open).filter(|open| !open.is_empty()).cloned() {
+        return Err(Broken::of(meta, "its content was changed"));
+    }
+    if meta.secrets.is_some() != packed.cipher_text.is_some() {
+        return Err(Broken::of(meta, "its secrets were taken out"));
+    }
+    Ok(())
+}
+
+pub(super) fn hash_of(text: &str) -> String {
     blake3::hash(text.as_bytes()).to_hex().to_string()
 }
 
@@ -260,6 +357,7 @@ pub(super) struct Row {
     pub(super) hash: String,
     pub(super) open: Vec<u8>,
     pub(super) cipher_text: Option<String>,
+    pub(super) digests: Option<String>,
 }
 
 impl Row {
@@ -275,6 +373,7 @@ impl Row {
             text,
             open: packed.open.clone(),
             cipher_text: packed.cipher_text.clone(),
+            digests: packed.digests.clone(),
         }
     }
 
@@ -289,22 +388,49 @@ impl Row {
             hash: record.hash.clone(),
             open: record.packed.open.clone(),
             cipher_text: record.packed.cipher_text.clone(),
+            digests: record.packed.digests.clone(),
         }
     }
 
-    /// The record; a row whose columns are others than its text says was tampered with.
-    pub(super) fn into_record(self) -> Result<Record, DaybookError> {
-        let mut meta = Meta::parse(&self.text)?;
+    /// Whether its columns say what its text says: they were tampered with otherwise.
+    fn agrees(&self, meta: &Meta) -> bool {
         let told = (signed(meta.place), meta.unit.as_str(), meta.stage.as_str(), signed(meta.number));
-        let is_chore = meta.kind == Kind::ChoreDone;
-        if told != (self.place, self.unit.as_str(), self.stage.as_str(), self.number)
-            || is_chore != self.chore
-        {
-            // The chain is told that this place is not what it was.
-            "changed".clone_into(&mut meta.before);
-        }
-        let packed = Packed { open: self.open, cipher_text: self.cipher_text };
-        Ok(Record { meta, hash: self.hash, text: self.text, packed })
+        told == (self.place, self.unit.as_str(), self.stage.as_str(), self.number)
+            && (meta.kind == Kind::ChoreDone) == self.chore
+    }
+
+    /// The record, as it stands there.
+    pub(super) fn into_record(self) -> Result<Record, DaybookError> {
+        let meta = Meta::parse(&self.text)?;
+        let agrees = self.agrees(&meta);
+        let packed = Packed { open: self.open, cipher_text: self.cipher_text, digests: self.digests };
+        Ok(Record { meta, hash: self.hash, text: self.text, packed, agrees })
+    }
+
+    /// What is known of the record, which must be as it was recorded, and the digests of its values. Its content
+    /// need not be in the row.
+    pub(super) fn into_entry(self) -> Result<Entry, DaybookError> {
+        let meta = Meta::parse(&self.text)?;
+        verify_text(&meta, &self.text, &self.hash, self.agrees(&meta))?;
+        Ok(Entry { meta, hash: self.hash, digests: self.digests })
+    }
+}
+
+/// A record without its content.
+#[derive(Debug, Clone)]
+pub struct Entry {
+    /// What is known of it.
+    pub meta: Meta,
+    /// Its hash.
+    pub hash: String,
+    /// The digests of its values, as they are kept, where they were asked for.
+    pub(super) digests: Option<String>,
+}
+
+impl Entry {
+    /// The digests of its values; none where they were not asked for, or there were none yet.
+    pub fn digests(&self) -> Result<Option<Digests>, DaybookError> {
+        self.digests.as_deref().map(Digests::parse).transpose()
     }
 }
 

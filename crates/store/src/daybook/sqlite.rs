@@ -13,20 +13,22 @@ use std::time::{Duration, Instant};
 
 use rusqlite::config::DbConfig;
 use rusqlite::limits::Limit;
-use rusqlite::{
-    Connection, ErrorCode, OpenFlags, OptionalExtension as _, Transaction, TransactionBehavior, params,
-};
+use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Transaction, TransactionBehavior, params};
 
-use super::record::{Row, signed};
-use super::{Daybook, DaybookError, Kind, Meta, Packed, Record, SCHEMA, Wanted, cipher_column, following};
+use super::record::{Entry, Open, Row, hash_of, signed, unsigned};
+use super::schema;
+use super::sqlite_error::{LIMIT, failed};
+use super::{
+    Daybook, DaybookError, Kind, Meta, Packed, Reading, Record, Resealed, SCHEMA, Wanted, WrappedKey,
+    columns, following, new_token,
+};
 use crate::folder::{Folder, Links};
 use crate::mode::Mode;
 
 /// How long one waits for others who write.
 const WAIT: Duration = Duration::from_secs(30);
 
-/// How long one question may take, and how many steps of it go by between two looks at the clock.
-const LIMIT: Duration = Duration::from_secs(30);
+/// How many steps of a question go by between two looks at the clock.
 const STEPS: i32 = 10_000;
 
 /// The largest text or record in it, in bytes.
@@ -35,44 +37,15 @@ const LARGEST: i32 = 256 << 20;
 /// Where the file's head says how it is written (`https://sqlite.org/fileformat2.html`, 1.3).
 const LOG_MODE: std::ops::Range<usize> = 18..20;
 
-const RECORDS: &str = "CREATE TABLE records (
-        place INTEGER PRIMARY KEY,
-        unit TEXT NOT NULL,
-        stage TEXT NOT NULL,
-        number INTEGER NOT NULL,
-        chore INTEGER NOT NULL,
-        text TEXT NOT NULL,
-        hash TEXT NOT NULL,
-        open BLOB NOT NULL,
-        cipher_text TEXT,
-        UNIQUE (unit, stage, chore, number)
-    )";
-
-const OPENED: &str = "CREATE TABLE opened (
-        unit TEXT NOT NULL,
-        stage TEXT NOT NULL,
-        text TEXT NOT NULL,
-        open BLOB NOT NULL,
-        cipher_text TEXT,
-        PRIMARY KEY (unit, stage)
-    )";
-
-/// Brings tables of the first version to the second.
-const FORWARD: &str = "ALTER TABLE records RENAME COLUMN sealed TO cipher_text;
-    ALTER TABLE opened RENAME COLUMN sealed TO cipher_text;";
-
-/// Puts the version of the tables down (`https://sqlite.org/pragma.html#pragma_user_version`).
-const NUMBERED: &str = "PRAGMA user_version = 2";
-
 /// A daybook in a file of its own.
 pub struct SqliteDaybook {
     connection: Connection,
     /// Where the locks are of what is being delivered; none where it is only read.
     folder: Option<Folder>,
-    held: BTreeMap<(String, String), File>,
+    held: BTreeMap<(String, String), Vec<File>>,
     clock: Clock,
-    /// What the column of cipher texts is called in it.
-    cipher_column: &'static str,
+    /// The version of its tables.
+    version: u32,
 }
 
 /// When the question that is asked now must be answered, in milliseconds from the start.
@@ -88,33 +61,6 @@ impl Clock {
     }
 }
 
-fn failed(error: rusqlite::Error) -> DaybookError {
-    match error.sqlite_error_code() {
-        Some(ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase) => {
-            DaybookError::Damaged(error.to_string())
-        }
-        Some(ErrorCode::DiskFull) => DaybookError::Failed("the disk is full".to_owned()),
-        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
-            DaybookError::Failed("others were writing for too long".to_owned())
-        }
-        Some(ErrorCode::OperationInterrupted) => {
-            DaybookError::Failed(format!("it did not answer within {} s", LIMIT.as_secs()))
-        }
-        Some(ErrorCode::ReadOnly) => DaybookError::Unfinished,
-        _ => DaybookError::Failed(error.to_string()),
-    }
-}
-
-/// The version of the tables; 0 where none was put down.
-fn version(connection: &Connection) -> Result<u32, DaybookError> {
-    connection.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(failed)
-}
-
-/// The words of a statement, blanks folded.
-fn folded(statement: &str) -> String {
-    statement.split_whitespace().collect::<Vec<_>>().join(" ")
-}
-
 impl SqliteDaybook {
     /// Opens a daybook, and makes it if it is not there.
     pub fn open(path: &Path) -> Result<Self, DaybookError> {
@@ -126,20 +72,22 @@ impl SqliteDaybook {
             folder.write(Path::new(".gitignore"), b"*\n", Mode::Usual).map_err(io)?;
         }
         let folder = Folder::open(parent).map_err(io)?;
-        let is_there = look(&folder, path)?;
+        look(&folder, path)?;
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE;
         let mut book = Self::connect(path, flags)?;
-        book.folder = Some(folder);
-        if !is_there || book.is_empty()? {
-            // Two who make it at the same time wait for each other; the second finds it made.
-            let transaction = book.writing()?;
-            if version(&transaction)? == 0 {
-                transaction.execute_batch(&format!("{RECORDS}; {OPENED}; {NUMBERED}")).map_err(failed)?;
+        if book.is_empty()? || book.check().is_ok_and(|()| book.version < SCHEMA) {
+            // Two who make it or bring it forward at the same time wait for each other; the second finds it done.
+            let alone = folder.lockable(Path::new("daybook.lock"));
+            let alone = alone.map_err(|error| DaybookError::Failed(error.to_string()))?;
+            alone.lock().map_err(io)?;
+            if !book.is_empty()? {
+                book.check()?;
             }
-            transaction.commit().map_err(failed)?;
+            book.clock.begin();
+            schema::bring_forward(&mut book.connection)?;
         }
         book.check()?;
-        book.bring_forward()?;
+        book.folder = Some(folder);
         Ok(book)
     }
 
@@ -158,25 +106,10 @@ impl SqliteDaybook {
         Ok(Some(book))
     }
 
-    /// Brings tables of the first version to the present one. Whoever does so at the same time waits, and finds it
-    /// done.
-    fn bring_forward(&mut self) -> Result<(), DaybookError> {
-        if self.cipher_column == cipher_column(SCHEMA)? {
-            return Ok(());
-        }
-        let transaction = self.writing()?;
-        if version(&transaction)? == 0 {
-            transaction.execute_batch(FORWARD).map_err(failed)?;
-            transaction.execute_batch(NUMBERED).map_err(failed)?;
-        }
-        transaction.commit().map_err(failed)?;
-        self.check()
-    }
-
     /// A daybook of nothing, which is kept nowhere.
     pub fn nothing() -> Result<Self, DaybookError> {
-        let connection = Connection::open_in_memory().map_err(failed)?;
-        connection.execute_batch(&format!("{RECORDS}; {OPENED}")).map_err(failed)?;
+        let mut connection = Connection::open_in_memory().map_err(failed)?;
+        schema::bring_forward(&mut connection)?;
         Self::of(connection)
     }
 
@@ -189,7 +122,7 @@ impl SqliteDaybook {
         Self::of(Connection::open_with_flags(path, flags).map_err(failed)?)
     }
 
-    fn of(mut connection: Connection) -> Result<Self, DaybookError> {
+    fn of(connection: Connection) -> Result<Self, DaybookError> {
         connection.busy_timeout(WAIT).map_err(failed)?;
         for (config, on) in [
             (DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false),
@@ -205,8 +138,7 @@ impl SqliteDaybook {
         let (start, until) = (clock.start, clock.until.clone());
         let is_over = move || start.elapsed().as_millis() > u128::from(until.load(Ordering::Relaxed));
         connection.progress_handler(STEPS, Some(is_over)).map_err(failed)?;
-        let cipher_column = cipher_column(SCHEMA)?;
-        Ok(Self { connection, folder: None, held: BTreeMap::new(), clock, cipher_column })
+        Ok(Self { connection, folder: None, held: BTreeMap::new(), clock, version: SCHEMA })
     }
 
     fn is_empty(&mut self) -> Result<bool, DaybookError> {
@@ -218,37 +150,11 @@ impl SqliteDaybook {
             .map_err(failed)
     }
 
-    /// Refuses a file that holds anything but our two tables, or these in another form.
+    /// Refuses a file that holds anything but our tables, or these in another form.
     fn check(&mut self) -> Result<(), DaybookError> {
         self.clock.begin();
-        // The first version had no number.
-        self.cipher_column = cipher_column(version(&self.connection)?.max(1))?;
-        let query = "SELECT type, name, coalesce(sql, '') FROM sqlite_schema ORDER BY name";
-        let mut statement = self.connection.prepare(query).map_err(failed)?;
-        let rows = statement.query_map([], |row| {
-            Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?))
-        });
-        let mut missing = [("records", RECORDS), ("opened", OPENED)]
-            .map(|(name, text)| (name, folded(text).replace("cipher_text", self.cipher_column)))
-            .to_vec();
-        for row in rows.map_err(failed)? {
-            let (kind, name, sql) = row.map_err(failed)?;
-            // What SQLite makes for itself has no text.
-            if kind == "index" && sql.is_empty() && name.starts_with("sqlite_autoindex_") {
-                continue;
-            }
-            let ours =
-                |(ours, text): &(&str, String)| kind == "table" && *ours == name && *text == folded(&sql);
-            let Some(at) = missing.iter().position(ours) else {
-                let reason = format!("it holds the {kind} `{name}`, which is not of a daybook");
-                return Err(DaybookError::Damaged(reason));
-            };
-            missing.remove(at);
-        }
-        match missing.first() {
-            None => Ok(()),
-            Some((name, _)) => Err(DaybookError::Damaged(format!("it has no table `{name}`"))),
-        }
+        self.version = schema::check(&self.connection)?;
+        Ok(())
     }
 
     /// A transaction that nobody else writes in.
@@ -261,6 +167,40 @@ impl SqliteDaybook {
     fn asking(&self) -> &Connection {
         self.clock.begin();
         &self.connection
+    }
+
+    /// The rows that are wanted, with as much of each as is read.
+    fn rows(&mut self, wanted: &Wanted, reading: Reading) -> Result<Vec<Row>, DaybookError> {
+        let [cipher_text, digests, ..] = columns(self.version);
+        let (open, cipher_text) =
+            if reading == Reading::Content { ("open", cipher_text) } else { ("x''", "NULL") };
+        let digests = if reading == Reading::Meta { "NULL" } else { digests };
+        let query = format!(
+            "SELECT place, unit, stage, number, chore, text, hash, {open}, {cipher_text}, {digests} FROM records r
+             WHERE (?1 IS NULL OR unit = ?1) AND (?2 IS NULL OR stage = ?2) AND (?3 IS NULL OR number = ?3)
+             AND (NOT ?4 OR number > 0 AND number = (SELECT max(number) FROM records
+                                      WHERE unit = r.unit AND stage = r.stage AND chore = r.chore))
+             AND (?5 IS NULL OR chore = ?5)
+             ORDER BY place"
+        );
+        let mut statement = self.asking().prepare(&query).map_err(failed)?;
+        let values =
+            params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last, wanted.chores];
+        let rows = statement.query_map(values, |row| {
+            Ok(Row {
+                place: row.get(0)?,
+                unit: row.get(1)?,
+                stage: row.get(2)?,
+                number: row.get(3)?,
+                chore: row.get(4)?,
+                text: row.get(5)?,
+                hash: row.get(6)?,
+                open: row.get(7)?,
+                cipher_text: row.get(8)?,
+                digests: row.get(9)?,
+            })
+        });
+        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
     }
 }
 
@@ -280,6 +220,21 @@ fn look(folder: &Folder, path: &Path) -> Result<bool, DaybookError> {
     }
 }
 
+/// A file below that is locked this way; `None` if somebody else has it.
+fn locked(
+    folder: &Folder,
+    name: &str,
+    lock: impl Fn(&File) -> Result<(), TryLockError>,
+) -> Result<Option<File>, DaybookError> {
+    let path = Path::new("delivering").join(name);
+    let file = folder.lockable(&path).map_err(|error| DaybookError::Failed(error.to_string()))?;
+    match lock(&file) {
+        Ok(()) => Ok(Some(file)),
+        Err(TryLockError::WouldBlock) => Ok(None),
+        Err(TryLockError::Error(error)) => Err(DaybookError::Failed(error.to_string())),
+    }
+}
+
 fn insert(transaction: &Transaction<'_>, row: &Row) -> Result<(), DaybookError> {
     let values = params![
         row.place,
@@ -290,9 +245,10 @@ fn insert(transaction: &Transaction<'_>, row: &Row) -> Result<(), DaybookError> 
         row.text,
         row.hash,
         row.open,
-        row.cipher_text
+        row.cipher_text,
+        row.digests
     ];
-    let statement = "INSERT INTO records VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
+    let statement = "INSERT INTO records VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
     transaction.execute(statement, values).map_err(failed)?;
     Ok(())
 }
@@ -301,16 +257,24 @@ impl Daybook for SqliteDaybook {
     fn hold(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
         // One that is only read, or kept nowhere, is nobody else's to hold.
         let Some(folder) = &self.folder else { return Ok(()) };
-        let path = Path::new("delivering").join(format!("{unit}@{stage}"));
-        let file = folder.lockable(&path).map_err(|error| DaybookError::Failed(error.to_string()))?;
-        match file.try_lock() {
-            Ok(()) => {
-                self.held.insert((unit.to_owned(), stage.to_owned()), file);
-                Ok(())
-            }
-            Err(TryLockError::WouldBlock) => Err(DaybookError::Busy(unit.to_owned(), stage.to_owned())),
-            Err(TryLockError::Error(error)) => Err(DaybookError::Failed(error.to_string())),
-        }
+        let of_stage = locked(folder, &format!("@{stage}"), File::try_lock_shared)?
+            .ok_or_else(|| DaybookError::StageBusy(stage.to_owned()))?;
+        let of_unit = locked(folder, &format!("{unit}@{stage}"), File::try_lock)?
+            .ok_or_else(|| DaybookError::Busy(unit.to_owned(), stage.to_owned()))?;
+        self.held.insert((unit.to_owned(), stage.to_owned()), vec![of_stage, of_unit]);
+        Ok(())
+    }
+
+    fn hold_stage(&mut self, stage: &str) -> Result<(), DaybookError> {
+        let Some(folder) = &self.folder else { return Ok(()) };
+        let of_stage = locked(folder, &format!("@{stage}"), File::try_lock)?
+            .ok_or_else(|| DaybookError::StageBusy(stage.to_owned()))?;
+        self.held.insert((String::new(), stage.to_owned()), vec![of_stage]);
+        Ok(())
+    }
+
+    fn let_stage_go(&mut self, stage: &str) -> Result<(), DaybookError> {
+        self.let_go("", stage)
     }
 
     fn let_go(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
@@ -319,31 +283,47 @@ impl Daybook for SqliteDaybook {
         Ok(())
     }
 
-    fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<(), DaybookError> {
-        let values = params![meta.unit, meta.stage, meta.to_text(), packed.open, packed.cipher_text];
-        let statement = "INSERT OR REPLACE INTO opened VALUES (?1, ?2, ?3, ?4, ?5)";
-        self.asking().execute(statement, values).map_err(failed)?;
-        Ok(())
+    fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<String, DaybookError> {
+        let (token, text) = (new_token()?, meta.to_text());
+        let hash = hash_of(&text);
+        let values = params![meta.unit, meta.stage, text, packed.open, packed.cipher_text, token, hash];
+        let statement = "INSERT INTO opened VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) ON CONFLICT DO NOTHING";
+        match self.asking().execute(statement, values).map_err(failed)? {
+            0 => Err(DaybookError::LeftOpen(meta.unit.clone(), meta.stage.clone())),
+            _ => Ok(token),
+        }
     }
 
-    fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError> {
-        let query = format!("SELECT text, open, {} FROM opened ORDER BY unit, stage", self.cipher_column);
+    fn opened(&mut self) -> Result<Vec<Open>, DaybookError> {
+        let [cipher_text, _, token, hash] = columns(self.version);
+        let query =
+            format!("SELECT text, open, {cipher_text}, {token}, {hash} FROM opened ORDER BY unit, stage");
         let mut statement = self.asking().prepare(&query).map_err(failed)?;
         let rows = statement.query_map([], |row| {
-            let packed = Packed { open: row.get(1)?, cipher_text: row.get(2)? };
-            Ok((row.get::<_, String>(0)?, packed))
+            let packed = Packed { open: row.get(1)?, cipher_text: row.get(2)?, digests: None };
+            Ok((row.get(0)?, packed, row.get(3)?, row.get(4)?))
         });
-        let rows: Vec<(String, Packed)> = rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
-        rows.into_iter().map(|(text, packed)| Ok((Meta::parse(&text)?, packed))).collect()
+        let rows: Vec<_> = rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
+        rows.into_iter().map(Open::of_row).collect()
     }
 
-    fn close(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
-        let statement = "DELETE FROM opened WHERE unit = ?1 AND stage = ?2";
-        self.asking().execute(statement, params![unit, stage]).map_err(failed)?;
-        Ok(())
+    fn take_up(&mut self, open: &Open) -> Result<String, DaybookError> {
+        let token = new_token()?;
+        let statement = "UPDATE opened SET token = ?1 WHERE unit = ?2 AND stage = ?3 AND token = ?4";
+        let Meta { unit, stage, .. } = &open.meta;
+        match self.asking().execute(statement, params![token, unit, stage, open.token]).map_err(failed)? {
+            0 => Err(DaybookError::Lost(unit.clone(), stage.clone())),
+            _ => Ok(token),
+        }
     }
 
-    fn record(&mut self, meta: Meta, packed: &Packed) -> Result<Record, DaybookError> {
+    fn close(&mut self, unit: &str, stage: &str, token: &str) -> Result<(), DaybookError> {
+        let transaction = self.writing()?;
+        close(&transaction, (unit, stage), token)?;
+        transaction.commit().map_err(failed)
+    }
+
+    fn record(&mut self, meta: Meta, packed: &Packed, open: Option<&str>) -> Result<Record, DaybookError> {
         let transaction = self.writing()?;
         let last = "SELECT place, hash FROM records ORDER BY place DESC LIMIT 1";
         let last = transaction.query_row(last, [], |row| Ok((row.get(0)?, row.get(1)?))).optional();
@@ -353,43 +333,23 @@ impl Daybook for SqliteDaybook {
         let number = transaction.query_row(number, params![meta.unit, meta.stage, chore], |row| row.get(0));
         let row = following(last.map_err(failed)?, number.map_err(failed)?, meta, packed);
         insert(&transaction, &row)?;
-        let close = "DELETE FROM opened WHERE unit = ?1 AND stage = ?2";
-        transaction.execute(close, params![row.unit, row.stage]).map_err(failed)?;
+        if let Some(token) = open {
+            close(&transaction, (&row.unit, &row.stage), token)?;
+        }
         transaction.commit().map_err(failed)?;
         row.into_record()
     }
 
-    fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
-        let query = format!(
-            "SELECT place, unit, stage, number, chore, text, hash, open, {} FROM records r
-             WHERE (?1 IS NULL OR unit = ?1) AND (?2 IS NULL OR stage = ?2) AND (?3 IS NULL OR number = ?3)
-             AND (NOT ?4 OR number = (SELECT max(number) FROM records
-                                      WHERE unit = r.unit AND stage = r.stage AND chore = r.chore))
-             AND (?5 IS NULL OR chore = ?5)
-             ORDER BY place",
-            self.cipher_column
-        );
-        let mut statement = self.asking().prepare(&query).map_err(failed)?;
-        let values =
-            params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last, wanted.chores];
-        let rows = statement.query_map(values, |row| {
-            Ok(Row {
-                place: row.get(0)?,
-                unit: row.get(1)?,
-                stage: row.get(2)?,
-                number: row.get(3)?,
-                chore: row.get(4)?,
-                text: row.get(5)?,
-                hash: row.get(6)?,
-                open: row.get(7)?,
-                cipher_text: row.get(8)?,
-            })
-        });
-        let rows: Vec<Row> = rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)?;
-        rows.into_iter().map(Row::into_record).collect()
+    fn as_they_are(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
+        self.rows(wanted, Reading::Content)?.into_iter().map(Row::into_record).collect()
     }
 
-    fn take_over(&mut self, records: &[Record]) -> Result<(), DaybookError> {
+    fn entries(&mut self, wanted: &Wanted, digests: bool) -> Result<Vec<Entry>, DaybookError> {
+        let reading = if digests { Reading::Digests } else { Reading::Meta };
+        self.rows(wanted, reading)?.into_iter().map(Row::into_entry).collect()
+    }
+
+    fn take_over(&mut self, records: &[Record], keys: &[WrappedKey]) -> Result<(), DaybookError> {
         let transaction = self.writing()?;
         let count: i64 =
             transaction.query_row("SELECT count(*) FROM records", [], |row| row.get(0)).map_err(failed)?;
@@ -399,15 +359,66 @@ impl Daybook for SqliteDaybook {
         for record in records {
             insert(&transaction, &Row::of(record))?;
         }
-        transaction.commit().map_err(failed)
-    }
-
-    fn reseal(&mut self, cipher_texts: &[(u64, String)]) -> Result<(), DaybookError> {
-        let transaction = self.writing()?;
-        for (place, text) in cipher_texts {
-            let statement = "UPDATE records SET cipher_text = ?2 WHERE place = ?1";
-            transaction.execute(statement, params![signed(*place), text]).map_err(failed)?;
+        for key in keys {
+            keep_key(&transaction, key)?;
         }
         transaction.commit().map_err(failed)
     }
+
+    fn reseal(&mut self, resealed: &[Resealed]) -> Result<(), DaybookError> {
+        let transaction = self.writing()?;
+        for Resealed { place, cipher_text, digests } in resealed {
+            let statement = "UPDATE records SET cipher_text = ?2, digests = ?3 WHERE place = ?1";
+            transaction.execute(statement, params![signed(*place), cipher_text, digests]).map_err(failed)?;
+        }
+        transaction.commit().map_err(failed)
+    }
+
+    fn keep_key(&mut self, key: &WrappedKey) -> Result<(), DaybookError> {
+        keep_key(self.asking(), key)
+    }
+
+    fn forget_key(&mut self, id: &str) -> Result<(), DaybookError> {
+        let forget = "DELETE FROM wrapped_keys WHERE id = ?1";
+        self.asking().execute(forget, params![id]).map_err(failed)?;
+        Ok(())
+    }
+
+    fn link(&mut self, place: Option<u64>) -> Result<Option<(u64, String)>, DaybookError> {
+        let query =
+            "SELECT place, hash FROM records WHERE ?1 IS NULL OR place = ?1 ORDER BY place DESC LIMIT 1";
+        let row = self
+            .asking()
+            .query_row(query, params![place.map(signed)], |row| Ok((unsigned(row.get(0)?), row.get(1)?)));
+        row.optional().map_err(failed)
+    }
+
+    fn kept_keys(&mut self) -> Result<Vec<WrappedKey>, DaybookError> {
+        if self.version < 3 {
+            return Ok(Vec::new());
+        }
+        let query = "SELECT id, stage, generation, text FROM wrapped_keys ORDER BY id";
+        let mut statement = self.asking().prepare(query).map_err(failed)?;
+        let rows = statement.query_map([], |row| {
+            let generation = unsigned(row.get(2)?);
+            Ok(WrappedKey { id: row.get(0)?, stage: row.get(1)?, generation, text: row.get(3)? })
+        });
+        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
+    }
+}
+
+fn close(connection: &Connection, (unit, stage): (&str, &str), token: &str) -> Result<(), DaybookError> {
+    let statement = "DELETE FROM opened WHERE unit = ?1 AND stage = ?2 AND token = ?3";
+    match connection.execute(statement, params![unit, stage, token]).map_err(failed)? {
+        0 => Err(DaybookError::Lost(unit.to_owned(), stage.to_owned())),
+        _ => Ok(()),
+    }
+}
+
+fn keep_key(connection: &Connection, key: &WrappedKey) -> Result<(), DaybookError> {
+    let WrappedKey { id, stage, generation, text } = key;
+    let statement = "INSERT INTO wrapped_keys VALUES (?1, ?2, ?3, ?4)
+        ON CONFLICT (id) DO UPDATE SET stage = ?2, generation = ?3, text = ?4 WHERE wrapped_keys.generation < ?3";
+    connection.execute(statement, params![id, stage, signed(*generation), text]).map_err(failed)?;
+    Ok(())
 }

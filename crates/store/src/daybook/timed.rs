@@ -7,7 +7,7 @@ use std::sync::mpsc::{self, Sender};
 use std::thread;
 use std::time::Duration;
 
-use super::{Daybook, DaybookError, Meta, Packed, Record, Wanted};
+use super::{Daybook, DaybookError, Entry, Meta, Open, Packed, Record, Resealed, Wanted, WrappedKey};
 
 type Question = Box<dyn FnOnce(&mut dyn Daybook) + Send>;
 
@@ -21,7 +21,7 @@ pub struct TimedDaybook {
 
 impl TimedDaybook {
     /// Asks a daybook with a time limit for each question.
-    pub fn new(mut book: impl Daybook + Send + 'static, limit: Duration) -> Self {
+    pub fn new(mut book: impl Daybook + 'static, limit: Duration) -> Self {
         let (questions, asked) = mpsc::channel::<Question>();
         thread::spawn(move || {
             for question in asked {
@@ -65,38 +65,76 @@ impl Daybook for TimedDaybook {
         self.ask(move |book| book.let_go(&unit, &stage))
     }
 
-    fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<(), DaybookError> {
+    fn hold_stage(&mut self, stage: &str) -> Result<(), DaybookError> {
+        let stage = stage.to_owned();
+        self.ask(move |book| book.hold_stage(&stage))
+    }
+
+    fn let_stage_go(&mut self, stage: &str) -> Result<(), DaybookError> {
+        let stage = stage.to_owned();
+        self.ask(move |book| book.let_stage_go(&stage))
+    }
+
+    fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<String, DaybookError> {
         let (meta, packed) = (meta.clone(), packed.clone());
         self.ask(move |book| book.open(&meta, &packed))
     }
 
-    fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError> {
+    fn opened(&mut self) -> Result<Vec<Open>, DaybookError> {
         self.ask(|book| book.opened())
     }
 
-    fn close(&mut self, unit: &str, stage: &str) -> Result<(), DaybookError> {
-        let (unit, stage) = (unit.to_owned(), stage.to_owned());
-        self.ask(move |book| book.close(&unit, &stage))
+    fn take_up(&mut self, open: &Open) -> Result<String, DaybookError> {
+        let open = open.clone();
+        self.ask(move |book| book.take_up(&open))
     }
 
-    fn record(&mut self, meta: Meta, packed: &Packed) -> Result<Record, DaybookError> {
-        let packed = packed.clone();
-        self.ask(move |book| book.record(meta, &packed))
+    fn close(&mut self, unit: &str, stage: &str, token: &str) -> Result<(), DaybookError> {
+        let (unit, stage, token) = (unit.to_owned(), stage.to_owned(), token.to_owned());
+        self.ask(move |book| book.close(&unit, &stage, &token))
     }
 
-    fn records(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
+    fn record(&mut self, meta: Meta, packed: &Packed, open: Option<&str>) -> Result<Record, DaybookError> {
+        let (packed, open) = (packed.clone(), open.map(str::to_owned));
+        self.ask(move |book| book.record(meta, &packed, open.as_deref()))
+    }
+
+    fn as_they_are(&mut self, wanted: &Wanted) -> Result<Vec<Record>, DaybookError> {
         let wanted = wanted.clone();
-        self.ask(move |book| book.records(&wanted))
+        self.ask(move |book| book.as_they_are(&wanted))
     }
 
-    fn take_over(&mut self, records: &[Record]) -> Result<(), DaybookError> {
-        let records = records.to_vec();
-        self.ask(move |book| book.take_over(&records))
+    fn entries(&mut self, wanted: &Wanted, digests: bool) -> Result<Vec<Entry>, DaybookError> {
+        let wanted = wanted.clone();
+        self.ask(move |book| book.entries(&wanted, digests))
     }
 
-    fn reseal(&mut self, cipher_texts: &[(u64, String)]) -> Result<(), DaybookError> {
-        let cipher_texts = cipher_texts.to_vec();
-        self.ask(move |book| book.reseal(&cipher_texts))
+    fn take_over(&mut self, records: &[Record], keys: &[WrappedKey]) -> Result<(), DaybookError> {
+        let (records, keys) = (records.to_vec(), keys.to_vec());
+        self.ask(move |book| book.take_over(&records, &keys))
+    }
+
+    fn reseal(&mut self, resealed: &[Resealed]) -> Result<(), DaybookError> {
+        let resealed = resealed.to_vec();
+        self.ask(move |book| book.reseal(&resealed))
+    }
+
+    fn keep_key(&mut self, key: &WrappedKey) -> Result<(), DaybookError> {
+        let key = key.clone();
+        self.ask(move |book| book.keep_key(&key))
+    }
+
+    fn forget_key(&mut self, id: &str) -> Result<(), DaybookError> {
+        let id = id.to_owned();
+        self.ask(move |book| book.forget_key(&id))
+    }
+
+    fn link(&mut self, place: Option<u64>) -> Result<Option<(u64, String)>, DaybookError> {
+        self.ask(move |book| book.link(place))
+    }
+
+    fn kept_keys(&mut self) -> Result<Vec<WrappedKey>, DaybookError> {
+        self.ask(|book| book.kept_keys())
     }
 }
 
@@ -115,10 +153,22 @@ mod tests {
         fn let_go(&mut self, _: &str, _: &str) -> Result<(), DaybookError> {
             Ok(())
         }
-        fn open(&mut self, _: &Meta, _: &Packed) -> Result<(), DaybookError> {
+        fn hold_stage(&mut self, _: &str) -> Result<(), DaybookError> {
             Ok(())
         }
-        fn opened(&mut self) -> Result<Vec<(Meta, Packed)>, DaybookError> {
+        fn let_stage_go(&mut self, _: &str) -> Result<(), DaybookError> {
+            Ok(())
+        }
+        fn forget_key(&mut self, _: &str) -> Result<(), DaybookError> {
+            Ok(())
+        }
+        fn link(&mut self, _: Option<u64>) -> Result<Option<(u64, String)>, DaybookError> {
+            Ok(None)
+        }
+        fn open(&mut self, _: &Meta, _: &Packed) -> Result<String, DaybookError> {
+            Ok(String::new())
+        }
+        fn opened(&mut self) -> Result<Vec<Open>, DaybookError> {
             match self.0.take() {
                 Some(mut book) => book.opened(),
                 None => loop {
@@ -126,20 +176,32 @@ mod tests {
                 },
             }
         }
-        fn close(&mut self, _: &str, _: &str) -> Result<(), DaybookError> {
+        fn take_up(&mut self, _: &Open) -> Result<String, DaybookError> {
+            Ok(String::new())
+        }
+        fn close(&mut self, _: &str, _: &str, _: &str) -> Result<(), DaybookError> {
             Ok(())
         }
-        fn record(&mut self, _: Meta, _: &Packed) -> Result<Record, DaybookError> {
+        fn record(&mut self, _: Meta, _: &Packed, _: Option<&str>) -> Result<Record, DaybookError> {
             Err(DaybookError::Unfinished)
         }
-        fn records(&mut self, _: &Wanted) -> Result<Vec<Record>, DaybookError> {
+        fn as_they_are(&mut self, _: &Wanted) -> Result<Vec<Record>, DaybookError> {
             Ok(Vec::new())
         }
-        fn take_over(&mut self, _: &[Record]) -> Result<(), DaybookError> {
+        fn entries(&mut self, _: &Wanted, _: bool) -> Result<Vec<Entry>, DaybookError> {
+            Ok(Vec::new())
+        }
+        fn take_over(&mut self, _: &[Record], _: &[WrappedKey]) -> Result<(), DaybookError> {
             Ok(())
         }
-        fn reseal(&mut self, _: &[(u64, String)]) -> Result<(), DaybookError> {
+        fn reseal(&mut self, _: &[Resealed]) -> Result<(), DaybookError> {
             Ok(())
+        }
+        fn keep_key(&mut self, _: &WrappedKey) -> Result<(), DaybookError> {
+            Ok(())
+        }
+        fn kept_keys(&mut self) -> Result<Vec<WrappedKey>, DaybookError> {
+            Ok(Vec::new())
         }
     }
 

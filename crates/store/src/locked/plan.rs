@@ -31,14 +31,31 @@ const MOST_FILES: usize = 200_000;
 /// The largest plan, in bytes.
 const LARGEST_PLAN: u64 = 64 << 20;
 
-/// What lies there is no plan.
+/// A change may be open, and nobody can tell from here.
 #[derive(Debug, thiserror::Error)]
-#[error("`.cledger/change` holds what this program did not put there: {0}")]
-pub struct NoPlan(String);
+pub enum NoPlan {
+    /// What lies there is no plan.
+    #[error("`.cledger/change` holds what this program did not put there: {0}")]
+    Bad(String),
+    /// The system does not let it be read: it may be a change that another user is making.
+    #[error("`.cledger/change` cannot be read, and may be somebody else's change under way: {0}")]
+    Unreadable(String),
+}
 
 impl NoPlan {
     /// What to do about it.
-    pub const HELP: &str = "look at it, and remove the folder .cledger/change";
+    pub fn help(&self) -> &'static str {
+        match self {
+            NoPlan::Bad(_) => "look at it, and remove the folder .cledger/change",
+            NoPlan::Unreadable(_) => "ask whoever owns it to finish it with `cledger resume`",
+        }
+    }
+}
+
+/// Why a file of a change is not read.
+fn not_read(what: &str, error: &FileError) -> NoPlan {
+    let told = format!("{what}: {error}");
+    if matches!(error, FileError::Io(_)) { NoPlan::Unreadable(told) } else { NoPlan::Bad(told) }
 }
 
 #[derive(Serialize, Deserialize)]
@@ -128,11 +145,11 @@ impl OpenChange {
 
     /// The change that is open in this ledger, if one is; nothing is changed.
     pub(super) fn of(root: &Folder, state: &Folder) -> Result<Option<Self>, NoPlan> {
-        let bad = |reason: String| NoPlan(reason);
+        let bad = NoPlan::Bad;
         let plan = match state.read(Path::new(PLAN), LARGEST_PLAN, Links::Refused) {
             Ok(plan) => plan,
             Err(error) if error.is_not_there() => return Ok(None),
-            Err(error) => return Err(bad(format!("its plan: {error}"))),
+            Err(error) => return Err(not_read("its plan", &error)),
         };
         let plan: Plan =
             serde_json::from_slice(&plan).map_err(|_| bad("its plan is of no known form".to_owned()))?;
@@ -193,9 +210,13 @@ fn planned_text(state: &Folder, number: usize, which: &str, wanted: &str) -> Res
     let shown = path.display().to_string();
     let text = state
         .text(&path, LARGEST_FILE, Links::Refused)
-        .map_err(|error| NoPlan(format!("`{shown}`: {error}")))?
-        .ok_or_else(|| NoPlan(format!("`{shown}` is not there")))?;
-    if hash(&text) == wanted { Ok(text) } else { Err(NoPlan(format!("`{shown}` is not what its plan says"))) }
+        .map_err(|error| not_read(&format!("`{shown}`"), &error))?
+        .ok_or_else(|| NoPlan::Bad(format!("`{shown}` is not there")))?;
+    if hash(&text) == wanted {
+        Ok(text)
+    } else {
+        Err(NoPlan::Bad(format!("`{shown}` is not what its plan says")))
+    }
 }
 
 /// Takes away what lies in the folder of a change, the plan first: without it what is left counts for nothing.

@@ -227,9 +227,9 @@ pub(super) fn chores(read: In<'_>, item: Item<'_, '_>) -> Vec<Chore> {
 
 fn when(read: In<'_>, item: Item<'_, '_>) -> Option<When> {
     let DeValue::Table(table) = item.get_ref() else {
-        let words = [(true, "each-delivery"), (false, "first-delivery")];
-        let each = read.choice(item, "`when`", &words)?;
-        return Some(if each { When::EachDelivery } else { When::FirstDelivery });
+        let words = [(0, "each-delivery"), (1, "first-delivery"), (2, "after-first-delivery")];
+        let when = [When::EachDelivery, When::FirstDelivery, When::AfterFirstDelivery];
+        return when.into_iter().nth(read.choice(item, "`when`", &words)?);
     };
     let mut when = None;
     read.keys(table, &["changed"], |_, item| {

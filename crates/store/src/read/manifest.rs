@@ -33,6 +33,7 @@ pub(super) struct Manifest {
     pub(super) judging: Judging,
     pub(super) outlets: Vec<Outlet>,
     pub(super) daybook: DaybookStore,
+    pub(super) anchors: bool,
 }
 
 const KEYS: [&str; 11] = [
@@ -68,8 +69,8 @@ const SEARCH_KEYS: [&str; 15] = [
 ];
 const REPLACE_KEYS: [&str; 8] =
     ["to", "swap", "lead", "regex", "names", "name_swap", "name_lead", "name_regex"];
-const STAGE_KEYS: [&str; 9] =
-    ["name", "class", "groups", "after", "locked", "own", "labels", "follow", "chore"];
+const STAGE_KEYS: [&str; 10] =
+    ["name", "class", "groups", "after", "locked", "as_tested", "own", "labels", "follow", "chore"];
 
 /// A stage's table, with what in it names other stages and groups.
 struct Declared<'t, 'i> {
@@ -108,17 +109,23 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     aligned(read, table, &mut manifest);
     manifest.judging = judging(read, table, &manifest.stages);
     manifest.outlets = outlets(read, table, &manifest.stages);
-    manifest.daybook = daybook(read, table).unwrap_or_default();
+    let (store, anchors) = daybook(read, table);
+    manifest.daybook = store.unwrap_or_default();
+    manifest.anchors = anchors;
     recipes(read, table);
     manifest
 }
 
-/// Where deliveries are recorded.
-fn daybook(read: In<'_>, table: &DeTable<'_>) -> Option<DaybookStore> {
-    let daybook = read.table(table.get("daybook")?, "`daybook`")?;
-    let mut store = None;
-    read.keys(daybook, &["store"], |_, item| store = read.choice(item, "`store`", &DaybookStore::ALL));
-    store
+/// Where deliveries are recorded, and whether each record gets a line in a file of the ledger.
+fn daybook(read: In<'_>, table: &DeTable<'_>) -> (Option<DaybookStore>, bool) {
+    let daybook = table.get("daybook").and_then(|item| read.table(item, "`daybook`"));
+    let Some(daybook) = daybook else { return (None, false) };
+    let (mut store, mut anchors) = (None, false);
+    read.keys(daybook, &["store", "anchors"], |key, item| match key {
+        "store" => store = read.choice(item, "`store`", &DaybookStore::ALL),
+        _ => anchors = read.boolean(item, "`anchors`").unwrap_or_default(),
+    });
+    (store, anchors)
 }
 
 /// Checks the keys and names of recipes; what is in them is read when one is used.
@@ -180,6 +187,7 @@ fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest)
             read.wrong_with(item.span(), format!("stage `{name}` has no `class`"), help);
             None
         };
+        let as_tested = table.get("as_tested").and_then(|item| read.boolean(item, "`as_tested`"));
         let locked = table.get("locked").and_then(|item| read.boolean(item, "`locked`"));
         let own = table.get("own").map(|item| read.texts(item, "`own`")).unwrap_or_default();
         manifest.stages.push(Stage {
@@ -188,6 +196,7 @@ fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest)
             groups: Vec::new(),
             after: Vec::new(),
             locked: locked.unwrap_or(false),
+            as_tested: as_tested.unwrap_or(false),
             own: own.into_iter().filter_map(|(text, span)| read.pattern(text, span)).collect(),
             labels: table.get("labels").map(|item| labels(read, item)).unwrap_or_default(),
             follows: Vec::new(),

@@ -22,11 +22,12 @@ const COMMON: [&str; 10] =
     ["name", "kind", "stages", "units", "keep", "timeout", "reload", "ready", "within", "pass"];
 
 /// What else can be said of an outlet of each kind, and what must be.
-const OF_KIND: [(&str, &[&str], &[&str]); 4] = [
+const OF_KIND: [(&str, &[&str], &[&str]); 5] = [
     ("directory", &["path", "follow_links"], &["path"]),
     ("http", &["url", "path", "token", "proxy", "retries", "naming", "prefix", "secrets"], &["url"]),
     ("postgres", &["url", "password", "table", "columns", "scope", "naming", "prefix", "secrets"], &["url"]),
     ("process", &["pid_file"], &["pid_file"]),
+    ("by-hand", &["chore"], &["chore"]),
 ];
 
 /// How long an outlet may take to answer where nothing is said.
@@ -81,7 +82,7 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, stages: &[Stage
     });
     for (key, help) in [
         ("name", "write name = \"…\""),
-        ("kind", "write kind = \"directory\", \"http\", \"postgres\" or \"process\""),
+        ("kind", "write kind = \"directory\", \"http\", \"postgres\", \"process\" or \"by-hand\""),
         ("stages", "write stages = [\"…\"], with patterns of stage names"),
     ] {
         if !table.contains_key(key) {
@@ -102,8 +103,9 @@ fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_
     for wanted in needed.iter().filter(|wanted| !table.contains_key(**wanted)) {
         read.wrong(item.span(), format!("an outlet of kind \"{kind}\" needs a `{wanted}`"));
     }
-    let nothing_is_brought =
-        |key: &str| kind == "process" && ["reload", "ready", "within", "pass"].contains(&key);
+    let nothing_is_brought = |key: &str| {
+        ["process", "by-hand"].contains(&kind) && ["reload", "ready", "within", "pass"].contains(&key)
+    };
     for (key, _) in table {
         let name = key.get_ref().as_ref();
         let of_another = OF_KIND.iter().any(|(_, others, _)| others.contains(&name)) && !keys.contains(&name);
@@ -120,6 +122,10 @@ fn kind(read: In<'_>, table: &DeTable<'_>, kind: &str) -> Option<OutletKind> {
     };
     match kind {
         "process" => Some(OutletKind::Process { pid_file: text("pid_file")? }),
+        "by-hand" => {
+            let chore = table.get("chore").and_then(|item| read.text(item, "`chore`"))?;
+            Some(OutletKind::ByHand { chore: chore.to_owned() })
+        }
         "http" => http::http(read, table).map(|http| OutletKind::Http(Box::new(http))),
         "postgres" => postgres::postgres(read, table).map(|it| OutletKind::Postgres(Box::new(it))),
         _ => {

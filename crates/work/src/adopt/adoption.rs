@@ -5,6 +5,7 @@ use cledger_core::model::{OutputFormat, UnitId};
 use cledger_core::name::Name;
 
 use crate::adopt::files::Files;
+use crate::adopt::found::FoundThere;
 use crate::adopt::known::Known;
 use crate::change::{Changing, Consent};
 
@@ -66,6 +67,8 @@ pub struct Adoption {
     pub by_stage: Vec<String>,
     /// How many values the proof has seen come back.
     pub proven: usize,
+    /// What captures say was there, as it is recorded for the first delivery: each stage of them.
+    pub found: Vec<(Name, FoundThere)>,
     /// Whether the ledger does not say all of it already.
     pub changes_something: bool,
     /// Whether it is done.

@@ -36,6 +36,8 @@ pub(crate) struct Files {
     pub(crate) not_placed: Vec<NotPlaced>,
     /// Texts of YAML that readers of its version 1.1 take for something else: name, file and line.
     pub(crate) other_in_old_yaml: Vec<(OutputName, OldPlace)>,
+    /// Of which outlet a file of a capture is, by its position.
+    pub(crate) found: BTreeMap<usize, FoundAt>,
     /// Files in folders that are of no known format.
     pub(crate) not_read: Vec<String>,
 }
@@ -71,9 +73,12 @@ pub(crate) fn read(
         let id = known_stage(ledger, stage)?;
         let stage = Name::parse(stage).map_err(|error| Trouble::usage(error.to_string()))?;
         if let Some(capture) = path.strip_prefix(CAPTURE) {
-            for (below, text) in captures.texts(ledger, Path::new(capture))? {
-                let shown = format!("{path} {below}");
+            for (at, below, text) in captures.texts(ledger, Path::new(capture))? {
+                let (shown, file) = (format!("{path} {below}"), files.old.len());
                 files.add_text(ledger, unit, (id, &stage), (&shown, &below, &text), said, false)?;
+                if files.old.len() > file {
+                    files.found.insert(file, at);
+                }
             }
             if !files.stages.contains(&id) {
                 files.stages.push(id);
@@ -133,6 +138,29 @@ fn wrong(shown: &str, error: &existing::ExistingError) -> Trouble {
     Trouble::usage(message).help("mend it, or leave it out")
 }
 
+/// Where a capture has something of the unit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct FoundAt {
+    pub(crate) outlet: String,
+    pub(crate) place: FoundPlace,
+}
+
+/// What it is there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum FoundPlace {
+    /// A file with this path.
+    File(String),
+    /// A document.
+    Document,
+    /// Rows.
+    Rows,
+    /// What a running process has, which nothing is ever brought to.
+    Environment,
+}
+
+/// A file of a capture: where it was found, its path, its text.
+type FromCapture = (FoundAt, String, Zeroizing<String>);
+
 /// Where captures are read, and for which unit.
 pub(crate) struct FromCaptures<'k> {
     pub(crate) keys: &'k Keys<'k>,
@@ -141,7 +169,7 @@ pub(crate) struct FromCaptures<'k> {
 
 impl FromCaptures<'_> {
     /// The files that a capture has of the unit, as texts by path; of outlets without files one each.
-    fn texts(&self, ledger: &Ledger, path: &Path) -> Result<Vec<(String, Zeroizing<String>)>, Trouble> {
+    fn texts(&self, ledger: &Ledger, path: &Path) -> Result<Vec<FromCapture>, Trouble> {
         let captured = Captured { file: existing::capture(path)?, keys: self.keys };
         let mut texts = Vec::new();
         for outlet in &captured.file.outlets {
@@ -158,20 +186,26 @@ impl FromCaptures<'_> {
                 let text = written.transpose().map_err(|error| Trouble::usage(error.to_string()))?;
                 Ok::<_, Trouble>(Zeroizing::new(text.unwrap_or_default()))
             };
+            let at = |place| FoundAt { outlet: outlet.name.to_string(), place };
             match found.back.units.remove(self.unit) {
-                Some(Held::Files(files)) => {
-                    texts.extend(files.into_iter().filter_map(|(path, text)| Some((path, text.ok()?))));
+                Some(Held::Files(there)) => {
+                    let files = there.files.into_iter();
+                    texts.extend(files.filter_map(|(path, file)| {
+                        Some((at(FoundPlace::File(path.clone())), path, file.ok()?.text))
+                    }));
                 }
-                Some(Held::Document(text, _)) => texts.push((format!("{}.json", outlet.name), text)),
+                Some(Held::Document(text, _)) => {
+                    texts.push((at(FoundPlace::Document), format!("{}.json", outlet.name), text));
+                }
                 Some(Held::Rows(values)) => {
                     let mut values = values.iter().map(|(name, text)| (name.clone(), Value::text(text)));
                     let text = rows(&mut values, OutputFormat::Properties)?;
-                    texts.push((format!("{}.properties", outlet.name), text));
+                    texts.push((at(FoundPlace::Rows), format!("{}.properties", outlet.name), text));
                 }
                 Some(Held::Environment(values)) => {
                     let mut values = values.iter().map(|(name, text)| (name.clone(), Value::text(text)));
                     let text = rows(&mut values, OutputFormat::Shell)?;
-                    texts.push((format!("{}.sh", outlet.name), text));
+                    texts.push((at(FoundPlace::Environment), format!("{}.sh", outlet.name), text));
                 }
                 Some(Held::NotThere | Held::NotKnown(_)) | None => {}
             }

@@ -3,12 +3,13 @@
 use std::collections::BTreeSet;
 
 use cledger_core::address::{Address, Pattern};
-use cledger_core::delivery::{around, field_changes, open};
-use cledger_core::model::{StageId, Subject};
-use cledger_store::daybook::{Daybook, Kind, Packed, Record, Wanted};
+use cledger_core::delivery::{around, open};
+use cledger_core::model::{Ledger, StageId, Subject};
+use cledger_store::daybook::{Kind, Meta, Packed};
 
+use crate::anchor;
 use crate::daybook;
-use crate::deliver::recorded::{Planner, meta, past};
+use crate::deliver::recorded::{Metas, meta, past};
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
@@ -40,9 +41,7 @@ pub struct ChoreDone {
 /// The chores that are open, as far as a pattern covers them.
 pub fn chores(opened: &Opened, pattern: Option<&Pattern>) -> Result<Vec<OpenChore>, Trouble> {
     let ledger = &opened.ledger;
-    let resolver = opened.resolver();
-    let planner = Planner { resolver: &resolver, keys: opened.keys() };
-    let mut book = daybook::reading(opened)?;
+    let metas = Metas::read(daybook::reading(opened)?.as_deref_mut())?;
     let mut open = Vec::new();
     for stage in ledger.stage_ids() {
         let name = ledger.stage(stage).name.as_str();
@@ -53,48 +52,29 @@ pub fn chores(opened: &Opened, pattern: Option<&Pattern>) -> Result<Vec<OpenChor
             let owner = ledger.owner(subject);
             let (unit, instance) = owner.names();
             if pattern.is_none_or(|pattern| !pattern.has_owner() || pattern.covers_owner(unit, instance)) {
-                let records = records(book.as_deref_mut(), &owner.to_string(), name)?;
-                open.extend(open_chores(&planner, subject, stage, &records)?);
+                open.extend(open_chores(ledger, subject, stage, metas.of(&owner.to_string(), name)));
             }
         }
     }
     Ok(open)
 }
 
-fn records(
-    book: Option<&mut (dyn Daybook + 'static)>,
-    owner: &str,
-    stage: &str,
-) -> Result<Vec<Record>, Trouble> {
-    Ok(book.map(|book| book.records(&Wanted::of(owner, stage))).transpose()?.unwrap_or_default())
-}
-
 /// The chores of a unit in a stage that are not done.
 pub(crate) fn open_chores(
-    planner: &Planner<'_, '_>,
+    ledger: &Ledger,
     subject: Subject,
     stage: StageId,
-    records: &[Record],
-) -> Result<Vec<OpenChore>, Trouble> {
-    let ledger = planner.resolver.ledger();
-    let history: Vec<_> = records.iter().map(past).collect();
-    let open = open(ledger, subject, stage, &history, || last_changed(planner, records))?;
-    let open = open.into_iter().map(|(chore, after)| OpenChore {
+    metas: &[Meta],
+) -> Vec<OpenChore> {
+    let history: Vec<_> = metas.iter().map(past).collect();
+    let open = open(ledger, subject, stage, &history).into_iter();
+    let open = open.map(|(text, after)| OpenChore {
         owner: ledger.owner(subject).to_string(),
         stage: ledger.stage(stage).name.to_string(),
-        text: chore.text.clone(),
+        text,
         after,
     });
-    Ok(open.collect())
-}
-
-/// The fields that the last delivery changed against the one before.
-fn last_changed(planner: &Planner<'_, '_>, records: &[Record]) -> Result<BTreeSet<String>, Trouble> {
-    let mut deliveries = records.iter().rev().filter(|record| record.meta.kind == Kind::Delivered);
-    let content = |record: Option<&Record>| record.map(|record| planner.content(record)).transpose();
-    let (now, then) = (content(deliveries.next())?, content(deliveries.next())?);
-    let (now, then) = (now.unwrap_or_default(), then.unwrap_or_default());
-    Ok(field_changes(&then.values, &now.values).into_keys().collect())
+    open.collect()
 }
 
 /// Records that a chore was done: the one whose text begins like this.
@@ -106,18 +86,29 @@ pub fn done(opened: &Opened, address: &Address, text: &str) -> Result<ChoreDone,
     let ledger = &opened.ledger;
     let id = known_stage(ledger, stage.as_str())?;
     let subject = opened.subject_in(owner, id)?;
-    let texts: Vec<&str> = around(ledger, subject, id).map(|chore| chore.text.as_str()).collect();
-    let meant: Vec<&str> = texts.iter().copied().filter(|known| known.starts_with(text)).collect();
+    let mut book = daybook::open(opened)?;
+    let metas = Metas::read(Some(&mut *book))?;
+    let known = around(ledger, subject, id).map(|chore| chore.text.clone());
+    // One that the contract does not have any more stays until it is done.
+    let left = open_chores(ledger, subject, id, metas.of(&owner.to_string(), stage.as_str()));
+    let texts: BTreeSet<String> = known.chain(left.into_iter().map(|chore| chore.text)).collect();
+    let meant: Vec<&String> = match texts.get(text) {
+        Some(whole) => vec![whole],
+        None => texts.iter().filter(|known| known.starts_with(text)).collect(),
+    };
     let [meant] = meant[..] else {
         let message = match meant.len() {
             0 => format!("`{owner}@{stage}` has no chore that begins like this"),
             count => format!("{count} chores of `{owner}@{stage}` begin like this"),
         };
+        let texts: Vec<&str> = texts.iter().map(String::as_str).collect();
         return Err(Trouble::usage(message).help(format!("its chores are: {}", texts.join("; "))));
     };
     let (owner, stage) = (owner.to_string(), stage.to_string());
     let mut meta = meta(opened, &owner, &stage, Kind::ChoreDone, "");
-    meta.chore = Some(meant.to_owned());
-    daybook::open(opened)?.record(meta, &Packed::default())?;
-    Ok(ChoreDone { owner, stage, text: meant.to_owned() })
+    meta.chore = Some(meant.clone());
+    opened.at.stepping.before("record")?;
+    let recorded = book.record(meta, &Packed::default(), None)?;
+    anchor::hold_fast(opened, &recorded);
+    Ok(ChoreDone { owner, stage, text: meant.clone() })
 }

@@ -1,18 +1,27 @@
-//! One delivery on its way: held, put down as open, brought, recorded.
+//! One delivery on its way: held, looked at once more, put down as open, brought, recorded.
 
-use cledger_core::model::{LayerId, StageId, Subject};
+use cledger_core::delivery::open_after;
+use cledger_core::model::LayerId;
+use cledger_outlets::effect::Masking;
 use cledger_store::commit_of;
-use cledger_store::daybook::{Daybook, Hold, Kind, Meta, Packed, Record};
+use cledger_store::daybook::{Daybook, Meta, Packed, Record, Wanted};
 
+use crate::anchor;
+use crate::bringing::bring::{Bringer, OnItsWay, Purpose, kept_before, left};
+use crate::bringing::brought::Brought;
+use crate::bringing::effects::Effects;
+use crate::bringing::grounds::{Grounds, Whom};
+use crate::bringing::plan::From;
+use crate::bringing::rules::Rules;
+use crate::daybook;
+use crate::deliver::asked::ToDeliver;
+use crate::deliver::by_hand;
 use crate::deliver::guards;
-use crate::deliver::outcome::ToDeliver;
 use crate::deliver::plan::Plan;
-use crate::deliver::recorded::{Planner, meta};
+use crate::deliver::recorded::{Planner, meta, past};
 use crate::opened::Opened;
 use crate::reality::around::Around;
-use crate::reality::bring::Bringer;
-use crate::reality::brought::Brought;
-use crate::reality::load::Bringing;
+use crate::shared_book::{Held, SharedBook};
 use crate::trouble::Trouble;
 
 /// Everything that deliveries need.
@@ -20,66 +29,152 @@ pub(crate) struct Delivering<'a, 'l> {
     pub(crate) opened: &'a Opened,
     pub(crate) asked: &'a ToDeliver,
     pub(crate) planner: Planner<'a, 'l>,
-    pub(crate) around: Around<'a>,
-    pub(crate) book: Box<dyn Daybook>,
+    pub(crate) around: &'a Around<'a>,
+    pub(crate) effects: &'a Effects<'a>,
+    pub(crate) book: SharedBook,
 }
 
 /// What came of one delivery: what the outlets answered, and the record, where one was made.
 pub(crate) type Recorded = (Vec<Brought>, Option<Record>);
 
-impl<'l> Delivering<'_, 'l> {
+/// A delivery that was brought, and is neither taken up nor recorded yet.
+pub(crate) struct InHand<'a, 'l> {
+    held: Held,
+    whom: Whom,
+    grounds: Grounds<'l>,
+    meta: Meta,
+    packed: Packed,
+    token: String,
+    way: OnItsWay<'a>,
+}
+
+impl<'a, 'l> Delivering<'a, 'l> {
     /// What brings things to outlets.
-    pub(crate) fn bringer(&self) -> Bringer<'l, '_> {
-        Bringer { opened: self.opened, resolver: self.planner.resolver, around: &self.around }
+    pub(crate) fn bringer(&self) -> Bringer<'a> {
+        Bringer { opened: self.opened, around: self.around, effects: self.effects }
     }
 
-    /// Brings a unit to its outlets, and records what came of it.
-    pub(crate) fn deliver(&mut self, plan: &Plan, why: &str) -> Result<Recorded, Trouble> {
-        let ledger = self.planner.resolver.ledger();
+    /// What somebody said to what is not ours.
+    pub(crate) fn rules(&self) -> Result<Rules, Trouble> {
+        let rules = Rules::of(&self.asked.edits, self.opened.at.today()?);
+        if self.asked.only.is_empty() {
+            return Ok(rules);
+        }
+        Ok(rules.only(super::only::patterns(&self.asked.only)?))
+    }
+
+    /// Where the content of a plan comes from.
+    fn from(plan: &Plan) -> From<'static> {
+        if plan.again.is_some() { From::Earlier } else { From::Ledger }
+    }
+
+    /// Holds a unit, looks once more, puts its delivery down as open, and brings it.
+    pub(crate) fn bring(&self, plan: &Plan, why: &str) -> Result<InHand<'a, 'l>, Trouble> {
+        let rules = self.rules()?;
+        let ledger = &*self.opened.ledger;
         let (owner, name) = (plan.owner.as_str(), ledger.stage(plan.stage).name.as_str());
-        let bringer = Bringer { opened: self.opened, resolver: self.planner.resolver, around: &self.around };
-        let mut hold = Hold::take(&mut *self.book, owner, name)?;
-        guards::unchanged(hold.book(), (owner, name), plan.last.as_ref().map(|(record, _)| record))?;
+        let whom = Whom::of(ledger, plan.subject, plan.stage);
+        let mut held = Held::take(&self.book, owner, name)?;
+        let book = &mut held.book;
+        guards::unchanged(book, (owner, name), plan.last.as_ref().map(|(record, _)| record.meta.number))?;
+        let grounds = Grounds::read(&self.planner, book, &whom, rules)?;
+        let bringing = grounds.bringing(ledger, &whom, &plan.content, Self::from(plan));
+        let planned = self.bringer().plan(&bringing)?;
+        guards::reached(&whom, ledger, planned.iter().map(|planned| &planned.at))?;
+        guards::edits(&whom, ledger, planned.iter().map(|planned| &planned.at), bringing.rules.overwrite)?;
         let scope = ledger.key_scope(LayerId::Stage(plan.stage));
-        let (packed, hashes) = plan.content.pack(self.planner.keys, &scope, (owner, name))?;
-        let mut meta = meta(self.opened, owner, name, Kind::Delivered, why);
+        let mut content = plan.content.clone();
+        // The key may have been rotated since the ledger was read.
+        let keys = self.opened.keys_anew();
+        content.before = kept_before(&planned, keys.has_key(&scope));
+        let mut meta = meta(self.opened, owner, name, self.asked.kind, why);
+        let packed = daybook::pack(book, (&keys, &scope), &content, &mut meta)?;
+        meta.left = left(&planned);
+        self.say(book, plan, &mut meta)?;
+        self.opened.at.stepping.before("open")?;
+        let token = book.open(&meta, &packed)?;
+        let way = self.bringer().send(planned, &bringing, Purpose::Bring)?;
+        Ok(InHand { held, whom, grounds, meta, packed, token, way })
+    }
+
+    /// Says in a record what is known of a delivery beside its content.
+    fn say(&self, book: &mut dyn Daybook, plan: &Plan, meta: &mut Meta) -> Result<(), Trouble> {
+        let ledger = &*self.opened.ledger;
         meta.version.clone_from(&plan.version);
         meta.contract.clone_from(&plan.contract);
-        (meta.open, meta.secrets) = (hashes.open, hashes.secrets);
         meta.again = plan.again;
         meta.stages_left_out = self.asked.skip_stages;
+        meta.untested = plan.untested.keys().cloned().collect();
+        meta.only = !self.asked.only.is_empty();
+        let entries = book.entries(&Wanted::of(&meta.unit, &meta.stage), false)?;
+        let history: Vec<_> = entries.iter().map(|entry| past(&entry.meta)).collect();
+        let changes = plan.changes();
+        let fields = changes.keys().map(String::as_str).collect();
+        let mut chores = open_after(ledger, plan.subject, plan.stage, &history, &fields);
+        if !is_old(plan) {
+            chores.extend(plan.by_hand.iter().map(|(_, chore)| chore.clone()));
+            chores.dedup();
+        }
+        meta.chores = Some(chores);
         if let Some((commit, uncommitted)) = commit_of(&self.opened.folder) {
             (meta.revision, meta.uncommitted) = (Some(commit), Some(uncommitted));
         }
-        hold.book().open(&meta, &packed)?;
-        let bringing =
-            Bringing { content: &plan.content, before: plan.delivered(), is_of_ledger: plan.again.is_none() };
-        bring_and_record(&bringer, hold.book(), (plan.subject, plan.stage), (meta, &packed), &bringing)
+        Ok(())
+    }
+
+    /// Has what was brought taken up, each program once for all units that share it.
+    pub(crate) fn take_up(
+        &self,
+        in_hand: &mut InHand<'a, 'l>,
+        plan: &Plan,
+        masking: &Masking,
+    ) -> Result<(), Trouble> {
+        let InHand { whom, grounds, way, .. } = in_hand;
+        let bringing = grounds.bringing(&self.opened.ledger, whom, &plan.content, Self::from(plan));
+        self.bringer().take_up(way, &bringing, masking)
+    }
+
+    /// Looks whether it is there in the end, and records it.
+    pub(crate) fn record(&self, in_hand: InHand<'a, 'l>, plan: &Plan) -> Result<Recorded, Trouble> {
+        let InHand { mut held, whom, grounds, meta, packed, token, way } = in_hand;
+        let bringing = grounds.bringing(&self.opened.ledger, &whom, &plan.content, Self::from(plan));
+        let mut brought = Bringer::settle(way, &bringing);
+        let is_old = is_old(plan);
+        if !is_old {
+            brought.extend(by_hand::brought(&self.opened.ledger, &whom.owner, plan.stage, None));
+        }
+        record((self.opened, &mut held.book), (meta, &packed), &token, brought, is_old)
     }
 }
 
-/// Brings what was put down as open, and records it. Where nothing came anywhere there was no delivery; nor
-/// where all of it was there already.
-pub(crate) fn bring_and_record(
-    bringer: &Bringer<'_, '_>,
-    book: &mut dyn Daybook,
-    (subject, stage): (Subject, StageId),
+/// Whether just this was brought last.
+fn is_old(plan: &Plan) -> bool {
+    plan.delivered().is_some_and(|delivered| delivered.is_same_as(&plan.content))
+}
+
+/// Records what came of bringing what was put down as open. Where nothing came anywhere there was no delivery; nor
+/// where all of it was there already, and recorded.
+pub(crate) fn record(
+    (opened, book): (&Opened, &mut dyn Daybook),
     (mut meta, packed): (Meta, &Packed),
-    bringing: &Bringing<'_>,
+    token: &str,
+    brought: Vec<Brought>,
+    is_old: bool,
 ) -> Result<Recorded, Trouble> {
-    let brought = bringer.bring(subject, stage, bringing)?;
-    let is_old = bringing.before == Some(bringing.content) && brought.iter().all(Brought::was_there);
+    opened.at.stepping.before("record")?;
+    let is_old = is_old && brought.iter().all(Brought::was_there);
     if is_old || brought.iter().all(Brought::is_without_effect) {
-        book.close(&meta.unit, &meta.stage)?;
+        book.close(&meta.unit, &meta.stage, token)?;
         return Ok((brought, None));
     }
     meta.outlets = brought.iter().map(Brought::answer).collect();
     let of = format!("{}@{}", meta.unit, meta.stage);
-    let recorded = book.record(meta, packed).map_err(|error| {
+    let recorded = book.record(meta, packed, Some(token)).map_err(|error| {
         let told: Vec<String> =
             brought.iter().map(|it| format!("outlet {}: {}", it.outlet, it.word())).collect();
         let message = format!("{error}; what was brought is not recorded yet ({})", told.join(", "));
         Trouble::outside(message).help(format!("`cledger deliver {of} --write` finishes it"))
     })?;
+    anchor::hold_fast(opened, &recorded);
     Ok((brought, Some(recorded)))
 }

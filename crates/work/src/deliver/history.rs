@@ -1,8 +1,12 @@
 //! What was delivered where, when, by whom and why.
 
 use cledger_core::address::{Address, Delivery, Pattern};
-use cledger_store::daybook::{Content, Daybook, Kind, Meta, Record, Wanted, verify};
+use cledger_core::cipher::KeyScope;
+use cledger_core::name::Name;
+use cledger_store::Unsealed;
+use cledger_store::daybook::{BOTH, Content, Daybook, Entry, Meta, Record, Wanted, bound_to, verify};
 
+use crate::anchor;
 use crate::daybook;
 use crate::opened::Opened;
 use crate::trouble::{Kind as TroubleKind, Trouble};
@@ -11,7 +15,7 @@ use crate::trouble::{Kind as TroubleKind, Trouble};
 #[derive(Debug)]
 pub struct History {
     /// The records, in the order of the chain.
-    pub records: Vec<Record>,
+    pub records: Vec<Entry>,
     /// How many there are before these.
     pub more: usize,
     /// What was left open.
@@ -23,8 +27,8 @@ pub struct History {
 pub struct Verified {
     /// How many records there are.
     pub records: usize,
-    /// What is wrong with them, if anything is.
-    pub broken: Option<String>,
+    /// What is wrong with them.
+    pub broken: Vec<String>,
     /// How many of them have secrets whose key is not at hand, so that they were not looked into.
     pub not_readable: usize,
 }
@@ -32,7 +36,7 @@ pub struct Verified {
 impl Verified {
     /// What kind of trouble there is, if any.
     pub fn kind(&self) -> Option<TroubleKind> {
-        self.broken.as_ref().map(|_| TroubleKind::Found)
+        (!self.broken.is_empty()).then_some(TroubleKind::Found)
     }
 }
 
@@ -58,43 +62,78 @@ pub fn history(opened: &Opened, pattern: Option<&Pattern>, last: usize) -> Resul
                 && (!pattern.has_owner() || pattern.covers_owner(unit, instance))
         })
     };
-    let all = book.records(&Wanted::default())?;
-    let mut records: Vec<Record> = all.into_iter().filter(|record| covers(&record.meta)).collect();
+    let all = book.entries(&Wanted::default(), false)?;
+    let mut records: Vec<Entry> = all.into_iter().filter(|entry| covers(&entry.meta)).collect();
     let more = records.len().saturating_sub(last);
     records.drain(..more);
-    let opened = book.opened()?.into_iter().map(|(meta, _)| meta).filter(covers).collect();
+    let opened = book.opened()?.into_iter().map(|open| open.meta).filter(covers).collect();
     Ok(History { records, more, opened })
 }
 
-/// Proves the chain, and the secrets as far as they are readable here.
+/// Proves the chain, that it holds what was seen of it, and the secrets as far as they are readable here.
 pub fn verified(opened: &Opened) -> Result<Verified, Trouble> {
-    let all = daybook::required(opened)?.records(&Wanted::default())?;
-    let mut broken = verify(&all).err().map(|broken| broken.to_string());
+    let mut book = daybook::required(opened)?;
+    let all = book.as_they_are(&Wanted::default())?;
+    let mut broken: Vec<String> = verify(&all).err().map(|broken| broken.to_string()).into_iter().collect();
+    broken.extend(anchor::torn(opened, &mut *book)?);
     let mut not_readable = 0;
     for record in &all {
-        let meta = &record.meta;
-        match daybook::content(record, &opened.ledger, opened.keys()) {
-            Ok(content) => not_readable += usize::from(content.values.values().any(|it| !it.is_readable())),
-            Err(_) if broken.is_some() => {}
-            Err(_) => {
-                broken =
-                    Some(format!("{}@{}:{}: its content was changed", meta.unit, meta.stage, meta.number));
+        match secrets(opened, record) {
+            Secrets::Whole => {}
+            Secrets::NotAtHand => not_readable += 1,
+            Secrets::Damaged(reason) => {
+                let Meta { unit, stage, number, .. } = &record.meta;
+                broken.push(format!("{unit}@{stage}:{number}: its secrets are damaged: {reason}"));
             }
         }
+    }
+    if broken.is_empty()
+        && let Err(error) = book.opened()
+    {
+        broken.push(error.to_string());
     }
     Ok(Verified { records: all.len(), broken, not_readable })
 }
 
+/// How the secrets of a record are.
+enum Secrets {
+    Whole,
+    NotAtHand,
+    Damaged(String),
+}
+
+fn secrets(opened: &Opened, record: &Record) -> Secrets {
+    let Some(cipher_text) = record.packed.cipher_text() else { return Secrets::Whole };
+    let Ok(stage) = Name::parse(&record.meta.stage) else {
+        return Secrets::Damaged("its stage has no name".to_owned());
+    };
+    let (scope, bound) = (KeyScope::Stage(stage), bound_to(&record.meta.unit, &record.meta.stage));
+    let mut worst = Secrets::NotAtHand;
+    // While a key is being changed there are two cipher texts, and one will do.
+    for text in cipher_text.split(BOTH) {
+        match opened.keys().look_into(&scope, text, &bound) {
+            Unsealed::Text(text) => {
+                let unpacked = record.packed.unpack(record.meta.secrets.as_deref(), |_| Some(text.clone()));
+                return unpacked.map_or_else(|error| Secrets::Damaged(error.to_string()), |_| Secrets::Whole);
+            }
+            Unsealed::NotAtHand => {}
+            Unsealed::Damaged(reason) => worst = Secrets::Damaged(reason),
+        }
+    }
+    worst
+}
+
 /// Copies all records to an empty daybook, and looks whether they have arrived; gives how many there are.
 pub fn copy(opened: &Opened, place: &str) -> Result<usize, Trouble> {
-    let all = daybook::required(opened)?.records(&Wanted::default())?;
+    let mut book = daybook::required(opened)?;
+    let all = book.as_they_are(&Wanted::default())?;
     if let Err(broken) = verify(&all) {
         return Err(Trouble::usage(format!("the daybook is not whole, and is not copied: {broken}"))
             .help("take it back from a backup"));
     }
     let mut other: Box<dyn Daybook> = daybook::at(place)?;
-    other.take_over(&all)?;
-    let arrived = other.records(&Wanted::default())?;
+    other.take_over(&all, &book.kept_keys()?)?;
+    let arrived = other.as_they_are(&Wanted::default())?;
     if let Err(broken) = verify(&arrived) {
         return Err(Trouble::outside(format!("the copy is not whole: {broken}")));
     }
@@ -136,7 +175,7 @@ pub(crate) fn numbered(
     number: u64,
 ) -> Result<Record, Trouble> {
     let wanted = Wanted::numbered(owner, stage, number);
-    let record = book.records(&wanted)?.pop().filter(|record| record.meta.kind == Kind::Delivered);
+    let record = book.records(&wanted)?.pop().filter(|record| record.meta.kind.is_brought());
     record.ok_or_else(|| {
         Trouble::usage(format!("there is no delivery `{owner}@{stage}:{number}`"))
             .help(format!("`cledger history {owner}@{stage}` lists them"))

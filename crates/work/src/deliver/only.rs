@@ -4,7 +4,7 @@ use cledger_core::model::{FieldPatterns, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Assumption, FieldId, Outcome};
 use cledger_core::value::Held;
-use cledger_store::daybook::{Daybook, Kind};
+use cledger_store::daybook::Daybook;
 
 use crate::deliver::recorded::Planner;
 use crate::meant::unit_of;
@@ -27,7 +27,7 @@ pub(crate) fn staying(
     Ok(staying)
 }
 
-fn patterns(only: &[String]) -> Result<FieldPatterns, Trouble> {
+pub(super) fn patterns(only: &[String]) -> Result<FieldPatterns, Trouble> {
     let mut patterns = FieldPatterns::default();
     for text in only {
         patterns.add(text).map_err(|_| {
@@ -47,7 +47,7 @@ fn of_unit(
     let ledger = planner.resolver.ledger();
     let owner = ledger.owner(subject).to_string();
     let last = planner.last(book, &owner, stage)?;
-    let Some((_, content)) = last.filter(|(record, _)| record.meta.kind == Kind::Delivered) else {
+    let Some((_, content)) = last.filter(|(record, _)| record.meta.kind.is_brought()) else {
         let message = format!("`{owner}` has no delivery there of which the rest could stay");
         return Err(Trouble::usage(message).help("leave --only out: the first delivery is a whole one"));
     };

@@ -1,38 +1,15 @@
-//! What is to be delivered, and what came of it.
+//! What came of delivering.
 
 use std::sync::Arc;
 
-use cledger_core::address::Owner;
 use cledger_core::findings::Finding;
 use cledger_core::model::Ledger;
-use cledger_core::name::Name;
 use cledger_store::daybook::Record;
 
-use crate::change::Consent;
+use crate::bringing::brought::Brought;
 use crate::deliver::plan::Plan;
-use crate::reality::brought::Brought;
+use crate::deliver::withdraw::Withdrawn;
 use crate::trouble::{Kind, Trouble};
-
-/// What is to be delivered.
-#[derive(Debug, Clone)]
-pub struct ToDeliver {
-    /// The units and instances; all that belong to the stage if none is named.
-    pub owners: Vec<Owner>,
-    /// The stage; the usual one if it is not named.
-    pub stage: Option<Name>,
-    /// Bring the content of this delivery again, as a new one.
-    pub again: Option<u64>,
-    /// Bring these fields alone, as ENTRY or ENTRY.FIELD; all if none is given.
-    pub only: Vec<String>,
-    /// Make the reason of what changes.
-    pub draft_why: bool,
-    /// Do not ask whether the stages before had a delivery of the same contract.
-    pub skip_stages: bool,
-    /// What somebody says to it.
-    pub consent: Consent,
-    /// Do it.
-    pub write: bool,
-}
 
 /// What came of the delivery of one unit.
 #[derive(Debug)]
@@ -43,6 +20,8 @@ pub struct Delivery {
     pub brought: Vec<Brought>,
     /// The record, where one was made.
     pub recorded: Option<Record>,
+    /// Why it was not made, or not to its end.
+    pub trouble: Option<Trouble>,
 }
 
 /// What came of deliveries.
@@ -52,12 +31,36 @@ pub struct Delivered {
     pub ledger: Arc<Ledger>,
     /// One for each unit.
     pub deliveries: Vec<Delivery>,
+    /// Units that the stage still has something of, and that do not belong to it any more.
+    pub left_over: Vec<Withdrawn>,
     /// What keeps all of them from being made.
     pub gaps: Vec<Finding>,
     /// Whether they were to be made, and not only shown.
     pub write: bool,
+    /// Whether what is not ours may be overwritten.
+    pub overwrites: bool,
     /// What ended the work after some of it was done.
     pub trouble: Option<Trouble>,
+}
+
+impl Delivery {
+    /// Whether it was to be made, and was not, or not well.
+    pub(crate) fn has_failed(&self) -> bool {
+        self.trouble.is_some() || !self.brought.iter().all(Brought::is_well)
+    }
+
+    /// What kind of trouble there was, if any; `overwrites` says that what is not ours may be overwritten.
+    fn kind(&self, overwrites: bool) -> Option<Kind> {
+        if let Some(trouble) = &self.trouble {
+            return Some(trouble.kind());
+        }
+        if self.plan.outlets.iter().any(|outlet| outlet.reason().is_some())
+            || !self.brought.iter().all(Brought::is_well)
+        {
+            return Some(Kind::Outside);
+        }
+        (self.brought.is_empty() && !overwrites && self.plan.is_blocked()).then_some(Kind::Found)
+    }
 }
 
 impl Delivered {
@@ -69,7 +72,7 @@ impl Delivered {
         if !self.gaps.is_empty() {
             return Some(Kind::Found);
         }
-        let all_well = self.deliveries.iter().all(|delivery| delivery.brought.iter().all(Brought::is_well));
-        (!all_well).then_some(Kind::Outside)
+        let deliveries = self.deliveries.iter().filter_map(|delivery| delivery.kind(self.overwrites));
+        deliveries.chain(self.left_over.iter().filter_map(Withdrawn::kind)).max()
     }
 }

@@ -2,19 +2,22 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::delivery::{FieldChange, asked_for, contract_hash, field_changes};
+use cledger_core::delivery::{Arrived, FieldChange, asked_for, contract_hash, field_changes};
 use cledger_core::findings::Finding;
 use cledger_core::kept::Kept;
 use cledger_core::model::{Chore, Ledger, StageId, Subject};
 use cledger_core::render::rendering;
-use cledger_store::daybook::{Content, Daybook, Kind, Record};
+use cledger_store::daybook::{Content, Daybook, Record};
 
+use crate::bringing::at::AtOutlet;
 use crate::deliver::made::made;
-use crate::deliver::recorded::Planner;
+use crate::deliver::recorded::{Planner, arrived};
 use crate::meant::unit_of;
-use crate::reality::standing::UnitDrift;
 use crate::rendered::not_readable_in;
 use crate::trouble::Trouble;
+
+/// The fields that are not as they were delivered to the stages before, each with these stages.
+pub type Untested = BTreeMap<String, BTreeSet<String>>;
 
 /// What is known of one unit or instance on its way to a stage.
 #[derive(Debug)]
@@ -33,10 +36,14 @@ pub struct Plan {
     pub contract: String,
     /// The unit's version.
     pub version: Option<String>,
-    /// How its outlets stand now, to what the ledger makes.
-    pub there: Vec<UnitDrift>,
+    /// What its outlets have now, and what of that changes.
+    pub outlets: Vec<AtOutlet>,
     /// The number of the delivery whose content comes again.
     pub again: Option<u64>,
+    /// The outlets that are reached by hand, each with what to do.
+    pub by_hand: Vec<(String, String)>,
+    /// The fields that are not as they were delivered to the stages before, and are not meant to differ.
+    pub untested: Untested,
 }
 
 /// A plan, or what keeps it from being whole.
@@ -68,8 +75,10 @@ pub(crate) fn plan(
         last,
         contract: contract_hash(ledger, subject),
         version: unit_of(subject).and_then(|unit| ledger.unit(unit).version.clone()),
-        there: Vec::new(),
+        outlets: Vec::new(),
         again: None,
+        by_hand: Vec::new(),
+        untested: Untested::new(),
         owner,
     }))
 }
@@ -77,7 +86,7 @@ pub(crate) fn plan(
 impl Plan {
     /// What was delivered last, if anything is there.
     pub fn delivered(&self) -> Option<&Content> {
-        let last = self.last.as_ref().filter(|(record, _)| record.meta.kind == Kind::Delivered);
+        let last = self.last.as_ref().filter(|(record, _)| record.meta.kind.is_brought());
         last.map(|(_, content)| content)
     }
 
@@ -90,7 +99,20 @@ impl Plan {
 
     /// Whether neither the content nor any outlet asks for a delivery.
     pub fn is_idle(&self) -> bool {
-        self.delivered() == Some(&self.content) && self.there.iter().all(UnitDrift::is_as_made)
+        self.delivered().is_some_and(|delivered| delivered.is_same_as(&self.content))
+            && self.last.as_ref().is_some_and(|(record, _)| arrived(&record.meta) == Arrived::Whole)
+            && self.outlets.iter().all(AtOutlet::is_exact)
+    }
+
+    /// Whether no outlet takes anything of it, so that it can never be delivered.
+    pub fn is_nowhere(&self) -> bool {
+        let takes = |outlet: &AtOutlet| outlet.reason().is_some() || !outlet.parts().is_empty();
+        self.by_hand.is_empty() && !self.outlets.iter().any(takes)
+    }
+
+    /// Whether something would be overwritten or deleted that is not ours.
+    pub fn is_blocked(&self) -> bool {
+        self.outlets.iter().any(|outlet| outlet.blocking().next().is_some())
     }
 
     /// The chores around this delivery: those before the first one, and those that what changes asks for.

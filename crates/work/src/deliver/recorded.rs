@@ -1,10 +1,12 @@
 //! Records of the daybook, as the rules of deliveries and people look at them.
 
-use cledger_core::delivery::{Event, FieldChange, Past, field_changes};
+use std::collections::BTreeMap;
+
+use cledger_core::delivery::{Arrived, Event, FieldChange, Past, field_changes};
 use cledger_core::model::StageId;
 use cledger_core::resolve::Resolver;
 use cledger_store::Keys;
-use cledger_store::daybook::{Content, Daybook, Kind, Meta, Record, Wanted};
+use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Meta, Record, Wanted};
 
 use crate::daybook;
 use crate::opened::Opened;
@@ -36,15 +38,50 @@ impl Planner<'_, '_> {
     }
 }
 
+/// What is known of all records, without their contents, by unit and stage.
+#[derive(Default)]
+pub(crate) struct Metas(BTreeMap<(String, String), Vec<Meta>>);
+
+impl Metas {
+    /// Reads them; nothing without a daybook.
+    pub(crate) fn read(book: Option<&mut (dyn Daybook + '_)>) -> Result<Self, Trouble> {
+        let mut metas = Self::default();
+        let entries = book.map(|book| book.entries(&Wanted::default(), false)).transpose()?;
+        for entry in entries.into_iter().flatten() {
+            let key = (entry.meta.unit.clone(), entry.meta.stage.clone());
+            metas.0.entry(key).or_default().push(entry.meta);
+        }
+        Ok(metas)
+    }
+
+    /// Those of a unit in a stage, in the order of the chain.
+    pub(crate) fn of(&self, owner: &str, stage: &str) -> &[Meta] {
+        self.0.get(&(owner.to_owned(), stage.to_owned())).map(Vec::as_slice).unwrap_or_default()
+    }
+}
+
 /// A record as the rules of deliveries look at it.
-pub(crate) fn past(record: &Record) -> Past<'_> {
-    let Meta { place, number, .. } = record.meta;
-    let event = match record.meta.kind {
-        Kind::Delivered => Event::Delivered { contract: &record.meta.contract },
+pub(crate) fn past(meta: &Meta) -> Past<'_> {
+    let Meta { place, number, .. } = *meta;
+    let event = match meta.kind {
+        Kind::Delivered | Kind::Put => Event::Delivered { contract: &meta.contract },
+        Kind::Found => Event::Found,
         Kind::Withdrawn => Event::Withdrawn,
-        Kind::ChoreDone => Event::ChoreDone(record.meta.chore.as_deref().unwrap_or_default()),
+        Kind::ChoreDone => Event::ChoreDone(meta.chore.as_deref().unwrap_or_default()),
     };
-    Past { place, number, event }
+    Past { place, number, event, arrived: arrived(meta), chores: meta.chores.as_deref() }
+}
+
+/// How far what is recorded came.
+pub(crate) fn arrived(meta: &Meta) -> Arrived {
+    let states = || meta.outlets.iter().map(|answer| answer.state);
+    if states().any(|state| state == AnswerState::NotKnown) {
+        Arrived::NotKnown
+    } else if states().all(AnswerState::is_whole) {
+        Arrived::Whole
+    } else {
+        Arrived::InPart
+    }
 }
 
 /// Whether two contents are known to differ in a value.

@@ -5,15 +5,16 @@ use std::sync::Arc;
 
 use cledger_core::address::Pattern;
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
-use cledger_core::model::{Ledger, StageId, Subject, UnitId};
+use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
 use cledger_core::render::rendering;
-use cledger_store::daybook::{Kind, Record, Wanted};
+use cledger_store::daybook::{Content, Daybook, Digests, Kind, Meta, Wanted, bound_to_digests};
 use jiff::Timestamp;
 
 use crate::daybook;
+use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
 use crate::deliver::made::made;
-use crate::deliver::recorded::{Planner, differs, past};
+use crate::deliver::recorded::{Metas, Planner, differs, past};
 use crate::meant::unit_of;
 use crate::opened::Opened;
 use crate::reality::around::Around;
@@ -50,13 +51,39 @@ pub struct There {
     pub age: i64,
 }
 
-/// The records of each unit in each stage.
-type Records = BTreeMap<(String, String), Vec<Record>>;
+/// What tells whether the ledger says something else than was brought last, by unit and stage.
+type LastDigests = BTreeMap<(String, String), Digested>;
+
+/// The digests of what was brought last; its content where there were none yet.
+enum Digested {
+    Digests(Digests),
+    Content(Content),
+}
+
+/// Reads them, of all units and stages.
+fn digests(planner: &Planner<'_, '_>, book: &mut dyn Daybook) -> Result<LastDigests, Trouble> {
+    let mut all = LastDigests::new();
+    for entry in book.entries(&Wanted::last_of_all(), true)? {
+        let Meta { unit, stage, number, kind, .. } = &entry.meta;
+        if !kind.is_brought() {
+            continue;
+        }
+        let digested = if let Some(digests) = entry.digests()? {
+            Digested::Digests(digests)
+        } else {
+            let record = book.records(&Wanted::numbered(unit, stage, *number))?.pop();
+            Digested::Content(record.map(|it| planner.content(&it)).transpose()?.unwrap_or_default())
+        };
+        all.insert((unit.clone(), stage.clone()), digested);
+    }
+    Ok(all)
+}
 
 /// What all of it is told from.
 struct Telling<'a, 'l> {
     planner: Planner<'a, 'l>,
-    records: Records,
+    metas: Metas,
+    digests: LastDigests,
     /// Units and stages in which something has drifted.
     drifted: BTreeSet<(String, String)>,
     now: Timestamp,
@@ -67,21 +94,20 @@ pub fn status(opened: &Opened, patterns: &[Pattern], live: bool) -> Result<Statu
     let ledger = &opened.ledger;
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
-    let mut records = Records::new();
-    if let Some(mut book) = daybook::reading(opened)? {
-        for record in book.records(&Wanted::default())? {
-            let key = (record.meta.unit.clone(), record.meta.stage.clone());
-            records.entry(key).or_default().push(record);
-        }
-    }
+    let mut book = daybook::reading(opened)?;
+    let metas = Metas::read(book.as_deref_mut())?;
+    let digests = match &mut book {
+        Some(book) => digests(&planner, &mut **book)?,
+        None => BTreeMap::new(),
+    };
     let drifted = if live { drifted(opened, planner)? } else { BTreeSet::new() };
-    let telling = Telling { planner, records, drifted, now: (opened.at.clock)() };
+    let telling = Telling { planner, metas, digests, drifted, now: (opened.at.clock)() };
     let mut standings = Vec::new();
     for subject in ledger.unit_ids().flat_map(|unit| subjects_of(ledger, unit)) {
         let owner = ledger.owner(subject);
         let (name, instance) = owner.names();
         if patterns.is_empty() || patterns.iter().any(|pattern| pattern.covers_owner(name, instance)) {
-            standings.push(telling.standing(subject)?);
+            standings.push(telling.standing(subject));
         }
     }
     Ok(Status { ledger: ledger.clone(), standings })
@@ -104,13 +130,11 @@ fn subjects_of(ledger: &Ledger, unit: UnitId) -> impl Iterator<Item = Subject> {
 }
 
 impl Telling<'_, '_> {
-    fn standing(&self, subject: Subject) -> Result<Standing, Trouble> {
+    fn standing(&self, subject: Subject) -> Standing {
         let ledger = self.planner.resolver.ledger();
         let owner = ledger.owner(subject).to_string();
-        let pasts: Vec<Vec<Past<'_>>> = ledger
-            .stage_ids()
-            .map(|stage| self.records_of(&owner, stage).iter().map(past).collect())
-            .collect();
+        let pasts: Vec<Vec<Past<'_>>> =
+            ledger.stage_ids().map(|stage| self.metas_of(&owner, stage).iter().map(past).collect()).collect();
         let (mut stages, mut waiting) = (Vec::new(), BTreeMap::<Waiting, Vec<String>>::new());
         for stage in ledger.stage_ids() {
             let belongs = match subject {
@@ -121,11 +145,16 @@ impl Telling<'_, '_> {
                 stages.push(None);
                 continue;
             }
-            let records = self.records_of(&owner, stage);
-            let last = records.iter().rfind(|record| record.meta.kind != Kind::ChoreDone);
-            let what = in_stage(&pasts[usize::from(stage.0)]);
-            stages.push(Some(There { what, age: last.map_or(0, |last| self.age(&last.meta.time)) }));
-            let mut waits = self.waits(subject, stage, records)?;
+            let metas = self.metas_of(&owner, stage);
+            let last = metas.iter().rfind(|meta| !matches!(meta.kind, Kind::ChoreDone | Kind::Found));
+            let what = match (in_stage(&pasts[usize::from(stage.0)]), last) {
+                (InStage::Delivered(number), Some(last)) if is_awaited(last, metas.iter()) => {
+                    InStage::ByHand(number)
+                }
+                (what, _) => what,
+            };
+            stages.push(Some(There { what, age: last.map_or(0, |last| self.age(&last.time)) }));
+            let mut waits = self.waits(subject, stage, metas);
             if has_news_below(ledger, stage, |stage| &pasts[usize::from(stage.0)]) {
                 waits.push(Waiting::Promotion);
             }
@@ -133,39 +162,55 @@ impl Telling<'_, '_> {
                 waiting.entry(what).or_default().push(ledger.stage(stage).name.to_string());
             }
         }
-        Ok(Standing { owner, stages, waiting })
+        Standing { owner, stages, waiting }
     }
 
-    fn records_of(&self, owner: &str, stage: StageId) -> &[Record] {
-        let name = &self.planner.resolver.ledger().stage(stage).name;
-        let records = self.records.get(&(owner.to_owned(), name.to_string()));
-        records.map(Vec::as_slice).unwrap_or_default()
+    fn metas_of(&self, owner: &str, stage: StageId) -> &[Meta] {
+        self.metas.of(owner, self.planner.resolver.ledger().stage(stage).name.as_str())
+    }
+
+    /// Whether the ledger is known to say something else than was brought last.
+    fn differs(&self, owner: &str, stage: &str, now: &Content) -> bool {
+        let Planner { resolver, keys } = self.planner;
+        match self.digests.get(&(owner.to_owned(), stage.to_owned())) {
+            None => false,
+            Some(Digested::Content(then)) => differs(then, now),
+            Some(Digested::Digests(digests)) => {
+                let ledger = resolver.ledger();
+                let layer = ledger.stage_id(stage).map(LayerId::Stage);
+                let bound = bound_to_digests(owner, stage);
+                let open = |text: &str| keys.text(ledger, layer?, text, &bound);
+                !digests.differing(&now.values, open).fields.is_empty()
+            }
+        }
     }
 
     /// What waits in one stage, but for promotions.
-    fn waits(&self, subject: Subject, stage: StageId, records: &[Record]) -> Result<Vec<Waiting>, Trouble> {
+    fn waits(&self, subject: Subject, stage: StageId, metas: &[Meta]) -> Vec<Waiting> {
         let Telling { planner, drifted, .. } = self;
         let (resolver, ledger) = (planner.resolver, planner.resolver.ledger());
-        let last = records.iter().rfind(|record| record.meta.kind != Kind::ChoreDone);
+        let (owner, name) = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
         let mut waits = Vec::new();
         let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, stage);
         if !rendering.gaps.is_empty() {
             waits.push(Waiting::Values);
-        } else if let Some(record) = last.filter(|record| record.meta.kind == Kind::Delivered)
-            && rendering.unreadable.is_empty()
+        } else if rendering.unreadable.is_empty()
             && let Ok(now) = made(resolver, &rendering, subject, stage)
-            && differs(&planner.content(record)?, &now)
+            && self.differs(&owner, &name, &now)
         {
             waits.push(Waiting::Delivery);
         }
-        let key = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
-        if drifted.contains(&key) {
+        if drifted.contains(&(owner, name)) {
             waits.push(Waiting::Drifted);
         }
-        if !records.is_empty() && !open_chores(planner, subject, stage, records)?.is_empty() {
+        let last = metas.iter().rfind(|meta| !matches!(meta.kind, Kind::ChoreDone | Kind::Found));
+        if last.is_some_and(|meta| meta.kind.is_brought() && !meta.untested.is_empty()) {
+            waits.push(Waiting::Untested);
+        }
+        if !metas.is_empty() && !open_chores(ledger, subject, stage, metas).is_empty() {
             waits.push(Waiting::Chore);
         }
-        Ok(waits)
+        waits
     }
 
     /// How many seconds ago; none if the clock has gone backwards.

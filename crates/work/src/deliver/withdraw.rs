@@ -1,21 +1,45 @@
-//! What was delivered, taken off the outlets again.
+//! What was delivered, taken off the outlets again, and what was there before brought back.
 
-use cledger_core::address::Address;
-use cledger_core::model::{LayerId, StageId, Subject};
-use cledger_store::daybook::{Content, Daybook, Hold, Kind, Packed, Record};
+use std::collections::BTreeMap;
+
+use cledger_core::address::{Address, Owner};
+use cledger_core::delivery::{referring_first, still_open};
+use cledger_core::model::{LayerId, OutletKind, StageId, Subject};
+use cledger_store::daybook::{Content, Daybook, Kind, Open, Packed, Wanted};
 use cledger_store::{Target, What, setting};
 
+use crate::bringing::at::AtOutlet;
+use crate::bringing::baseline::left_open;
+use crate::bringing::bring::{Bringer, Purpose, kept_before, left};
+use crate::bringing::brought::Brought;
+use crate::bringing::effects::Effects;
+use crate::bringing::grounds::{Grounds, Whom};
+use crate::bringing::plan::From;
+use crate::bringing::restoring::Restoring;
+use crate::bringing::rules::{Edits, Rules};
 use crate::change::{CHANGES, Changing, Consent, countersigned};
 use crate::daybook;
+use crate::deliver::by_hand;
+use crate::deliver::delivering::{Delivering, record};
+use crate::deliver::finish::told;
 use crate::deliver::guards;
-use crate::deliver::recorded::{Planner, meta};
-use crate::meant::whole_unit;
+use crate::deliver::recorded::{Planner, meta, past};
 use crate::opened::Opened;
 use crate::reality::around::Around;
-use crate::reality::bring::Bringer;
-use crate::reality::brought::Brought;
-use crate::reality::load::Bringing;
+use crate::reality::masking::masking;
+use crate::shared_book::{Held, SharedBook};
 use crate::trouble::{Kind as TroubleKind, Trouble};
+
+/// What is to be withdrawn.
+#[derive(Debug, Clone, Default)]
+pub struct ToWithdraw {
+    /// What becomes of what is there and not ours.
+    pub edits: Edits,
+    /// What somebody says to it.
+    pub consent: Consent,
+    /// Do it.
+    pub write: bool,
+}
 
 /// What came of a withdrawal.
 #[derive(Debug)]
@@ -24,99 +48,278 @@ pub struct Withdrawn {
     pub owner: String,
     /// The stage.
     pub stage: String,
-    /// The subject and the stage, for what follows.
-    pub of: (Subject, StageId),
+    /// Who that is in the ledger, if it still belongs to the stage, for what follows.
+    pub subject: Option<Subject>,
+    /// The stage, for what follows.
+    pub stage_id: StageId,
     /// The number of the delivery that is taken off.
     pub number: u64,
-    /// The files and documents that go.
-    pub names: Vec<String>,
-    /// The outlets in which rows go.
-    pub row_outlets: Vec<String>,
+    /// What the outlets have now, and what of that goes or is brought back.
+    pub outlets: Vec<AtOutlet>,
     /// What the outlets answered; nothing where it was only shown.
     pub brought: Vec<Brought>,
+    /// The number of the withdrawal, where it was made.
+    pub recorded: Option<u64>,
     /// Whether it was to be done, and not only shown.
     pub write: bool,
+    /// Whether what is not ours may be overwritten.
+    pub overwrites: bool,
+    /// Why it was not done, or not to its end.
+    pub trouble: Option<Trouble>,
 }
 
 impl Withdrawn {
     /// What kind of trouble there was, if any.
     pub fn kind(&self) -> Option<TroubleKind> {
-        (!self.is_well()).then_some(TroubleKind::Outside)
+        if let Some(trouble) = &self.trouble {
+            return Some(trouble.kind());
+        }
+        let is_unknown = self.outlets.iter().any(|outlet| outlet.reason().is_some());
+        if is_unknown || !self.brought.iter().all(Brought::is_well) {
+            return Some(TroubleKind::Outside);
+        }
+        let is_blocked = self.outlets.iter().any(|outlet| outlet.blocking().next().is_some());
+        (is_blocked && !self.write && !self.overwrites).then_some(TroubleKind::Found)
     }
 
     /// Whether all went well.
     pub fn is_well(&self) -> bool {
-        self.brought.iter().all(Brought::is_well)
+        self.kind().is_none()
     }
 }
 
-/// Takes what was delivered of a unit to a stage off its outlets, or shows what that would be.
-pub fn withdraw(
-    opened: &Opened,
-    address: &Address,
-    consent: &Consent,
-    write: bool,
-) -> Result<Withdrawn, Trouble> {
-    let owner = whole_unit(address)?;
+/// What it takes to withdraw.
+struct Withdrawing<'a, 'l> {
+    opened: &'a Opened,
+    planner: Planner<'a, 'l>,
+    around: &'a Around<'a>,
+    effects: &'a Effects<'a>,
+    edits: &'a Edits,
+}
+
+/// Takes what was delivered of a unit to a stage, or of all units, off the outlets, or shows what that would be. It
+/// works as well for units that the ledger does not have any more.
+pub fn withdraw(opened: &Opened, address: &Address, asked: &ToWithdraw) -> Result<Vec<Withdrawn>, Trouble> {
+    crate::meant::refuse_entry(address, "withdrawn")?;
     let ledger = &opened.ledger;
     let id = opened.stage(address.stage.as_ref())?.stage;
-    let subject = opened.subject_in(owner, id)?;
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
-    let mut book = daybook::for_writing(opened, write)?;
-    let (stage, owner) = (ledger.stage(id).name.to_string(), owner.to_string());
-    let (record, before) = delivered(&planner, &mut *book, &owner, id)?;
-    let mut withdrawn = Withdrawn {
-        number: record.meta.number,
-        names: before.files.keys().chain(before.documents.keys()).cloned().collect(),
-        row_outlets: before.rows.keys().cloned().collect(),
-        of: (subject, id),
-        brought: Vec::new(),
-        write,
-        owner,
-        stage,
-    };
-    if !write {
-        return Ok(withdrawn);
-    }
-    countersigned(&opened.at, &[ledger.stage(id)], &consent.countersign, CHANGES)?;
-    let why = consent.why.as_deref();
-    let why = why.ok_or_else(|| Trouble::usage("a withdrawal has a reason").help("add --why TEXT"))?;
-    let (owner, stage) = (&withdrawn.owner, &withdrawn.stage);
-    let mut meta = meta(opened, owner, stage, Kind::Withdrawn, daybook::reason(why)?);
-    let mut hold = Hold::take(&mut *book, owner, stage)?;
-    daybook::refuse_left_open(hold.book(), Some(owner), stage)?;
-    guards::unchanged(hold.book(), (owner, stage), Some(&record))?;
-    let packed = Packed::default();
-    hold.book().open(&meta, &packed)?;
     let around = Around::of(opened);
-    let bringer = Bringer { opened, resolver: &resolver, around: &around };
-    let nothing = Content::default();
-    let bringing = Bringing { content: &nothing, before: Some(&before), is_of_ledger: false };
-    withdrawn.brought = bringer.bring(subject, id, &bringing)?;
-    meta.outlets = withdrawn.brought.iter().map(Brought::answer).collect();
-    if withdrawn.brought.iter().all(Brought::is_without_effect) {
-        hold.book().close(owner, stage)?;
-    } else {
-        hold.book().record(meta, &packed)?;
+    let effects = Effects::new(ledger, &around);
+    let mut book = SharedBook::new(daybook::for_writing(opened, asked.write)?);
+    let edits = &asked.edits;
+    let withdrawing = Withdrawing { opened, planner, around: &around, effects: &effects, edits };
+    let whoms = match &address.owner {
+        Some(owner) => vec![whom(opened, owner.clone(), id)],
+        None => standing(opened, &mut book, id)?,
+    };
+    let mut all = Vec::new();
+    for whom in whoms {
+        all.push(withdrawing.plan(&mut book, &whom, asked.write)?);
     }
-    drop(hold);
-    Ok(withdrawn)
+    if all.is_empty() {
+        let message = format!("`@{}` has nothing delivered that could be withdrawn", ledger.stage(id).name);
+        return Err(Trouble::usage(message));
+    }
+    if !asked.write {
+        return Ok(all);
+    }
+    countersigned(&opened.at, &[ledger.stage(id)], &asked.consent.countersign, CHANGES)?;
+    let why = asked.consent.why.as_deref();
+    let why = why.ok_or_else(|| Trouble::usage("a withdrawal has a reason").help("add --why TEXT"))?;
+    let why = daybook::reason(why)?.to_owned();
+    let is_alone = all.len() == 1;
+    for withdrawn in &mut all {
+        match withdrawing.carry_out(&book, withdrawn, &why) {
+            Ok(()) => {}
+            Err(trouble) if is_alone => return Err(trouble),
+            Err(trouble) => withdrawn.trouble = Some(trouble),
+        }
+    }
+    Ok(all)
 }
 
-/// What is there of a unit in a stage, as it was delivered last.
-fn delivered(
-    planner: &Planner<'_, '_>,
-    book: &mut dyn Daybook,
-    owner: &str,
+/// A unit or instance by its name, which the ledger need not know.
+fn whom(opened: &Opened, owner: Owner, stage: StageId) -> Whom {
+    let ledger = &opened.ledger;
+    let subject = ledger.subjects_in(stage).find(|&subject| ledger.owner(subject) == owner);
+    Whom { owner, subject, stage }
+}
+
+/// The units of which a stage has something, as the daybook says: those that refer to others before these, else what
+/// came last first.
+fn standing(opened: &Opened, book: &mut dyn Daybook, stage: StageId) -> Result<Vec<Whom>, Trouble> {
+    let name = opened.ledger.stage(stage).name.to_string();
+    let wanted = Wanted { stage: Some(name), ..Wanted::last_of_all() };
+    let mut whoms = Vec::new();
+    for entry in book.entries(&wanted, false)? {
+        let owner = Address::parse(&entry.meta.unit).ok().and_then(|address| address.owner);
+        if let (true, Some(owner)) = (entry.meta.kind.is_brought(), owner) {
+            whoms.push(whom(opened, owner, stage));
+        }
+    }
+    whoms.reverse();
+    let subjects: Vec<Subject> = whoms.iter().filter_map(|whom| whom.subject).collect();
+    let order = referring_first(&opened.resolver(), stage, &subjects).into_iter().enumerate();
+    let places: BTreeMap<Subject, usize> = order.map(|(at, subject)| (subject, at)).collect();
+    // What the ledger does not have any more refers to nothing.
+    whoms.sort_by_key(|whom| whom.subject.map(|subject| places.get(&subject)));
+    Ok(whoms)
+}
+
+impl<'a> Withdrawing<'a, '_> {
+    fn bringer(&self) -> Bringer<'a> {
+        Bringer { opened: self.opened, around: self.around, effects: self.effects }
+    }
+
+    /// What each outlet is to have in place of what was delivered.
+    fn restored(
+        &self,
+        book: &mut dyn Daybook,
+        whom: &Whom,
+        grounds: &Grounds<'_>,
+    ) -> Result<Content, Trouble> {
+        let ledger = &self.opened.ledger;
+        let stage = ledger.stage(whom.stage).name.as_str();
+        let restoring = Restoring::read(&self.planner, book, (&whom.owner.to_string(), stage))?;
+        let taking = ledger.outlets.iter().filter(|outlet| outlet.takes(whom.stage, whom.owner.names()));
+        let outlets: Vec<(&str, &OutletKind)> =
+            taking.map(|outlet| (outlet.name.as_str(), &outlet.kind)).collect();
+        Ok(restoring.content(&outlets, &grounds.forms))
+    }
+
+    fn rules(&self) -> Result<Rules, Trouble> {
+        Ok(Rules::of(self.edits, self.opened.at.today()?).without_waivers())
+    }
+
+    /// What a withdrawal would be.
+    fn plan(&self, book: &mut dyn Daybook, whom: &Whom, write: bool) -> Result<Withdrawn, Trouble> {
+        let ledger = &*self.opened.ledger;
+        let (owner, stage) = (whom.owner.to_string(), ledger.stage(whom.stage).name.to_string());
+        let open = left_open(book, &owner, &stage)?;
+        if let Some(open) = open.as_ref().filter(|open| open.meta.kind != Kind::Withdrawn) {
+            let help =
+                format!("finish it first: cledger deliver {owner}@{stage} --write; or drop it: --drop");
+            return Err(Trouble::refused(told(open)).help(help));
+        }
+        let last = book.entries(&Wanted::last_of(&owner, &stage), false)?.pop();
+        let Some(last) = last.filter(|entry| entry.meta.kind.is_brought()) else {
+            return Err(Trouble::usage(format!(
+                "`{owner}@{stage}` has nothing delivered that could be withdrawn"
+            ))
+            .help(format!("`cledger history {owner}@{stage}` shows what there was")));
+        };
+        let grounds = Grounds::read(&self.planner, book, whom, self.rules()?)?;
+        let restored = self.restored(book, whom, &grounds)?;
+        let nothing = Content::default();
+        let bringing = grounds.bringing(ledger, whom, &nothing, From::Before(&restored));
+        let planned = self.bringer().plan(&bringing)?;
+        Ok(Withdrawn {
+            number: last.meta.number,
+            outlets: planned.into_iter().map(|planned| planned.at).collect(),
+            subject: whom.subject,
+            stage_id: whom.stage,
+            brought: Vec::new(),
+            recorded: None,
+            overwrites: self.edits.overwrite,
+            trouble: None,
+            write,
+            owner,
+            stage,
+        })
+    }
+
+    /// Takes it off, and records that.
+    fn carry_out(&self, book: &SharedBook, withdrawn: &mut Withdrawn, why: &str) -> Result<(), Trouble> {
+        let ledger = &*self.opened.ledger;
+        let (owner, stage) = (withdrawn.owner.clone(), withdrawn.stage.clone());
+        let parsed = Address::parse(&owner)?.owner.unwrap_or(Owner::Shared);
+        let whom = whom(self.opened, parsed, withdrawn.stage_id);
+        let mut held = Held::take(book, &owner, &stage)?;
+        let book = &mut held.book;
+        guards::unchanged(book, (&owner, &stage), Some(withdrawn.number))?;
+        let open = left_open(book, &owner, &stage)?;
+        let grounds = Grounds::read(&self.planner, book, &whom, self.rules()?)?;
+        let restored = self.restored(book, &whom, &grounds)?;
+        let mut content = Content::default();
+        let bringing = grounds.bringing(ledger, &whom, &content, From::Before(&restored));
+        let planned = self.bringer().plan(&bringing)?;
+        guards::reached(&whom, ledger, planned.iter().map(|planned| &planned.at))?;
+        // Of an interrupted withdrawal something may be off already.
+        guards::edits(&whom, ledger, planned.iter().map(|planned| &planned.at), bringing.rules.overwrite)?;
+        let scope = ledger.key_scope(LayerId::Stage(whom.stage));
+        let before = kept_before(&planned, self.planner.keys.has_key(&scope));
+        let mut meta = meta(self.opened, &owner, &stage, Kind::Withdrawn, why);
+        meta.left = left(&planned);
+        let nothing = Content::default();
+        let bringing = grounds.bringing(ledger, &whom, &nothing, From::Before(&restored));
+        let packed = if before.is_empty() {
+            Packed::default()
+        } else {
+            content.before = before;
+            daybook::pack(book, (&self.opened.keys_anew(), &scope), &content, &mut meta)?
+        };
+        let is_finishing = open.is_some();
+        let token = match open {
+            Some(Open { meta: ref before, .. }) if before.kind != Kind::Withdrawn => {
+                return Err(Trouble::refused(format!("a delivery of `{owner}@{stage}` was left open"))
+                    .help(format!("finish it first: cledger deliver {owner}@{stage} --write")));
+            }
+            Some(open) => {
+                self.opened.at.stepping.before("take up")?;
+                meta.finished_by = Some(std::mem::replace(&mut meta.who, open.meta.who.clone()));
+                book.take_up(&open)?
+            }
+            None => {
+                self.opened.at.stepping.before("open")?;
+                book.open(&meta, &packed)?
+            }
+        };
+        let masking = masking(self.planner.resolver, whom.subject, whom.stage, [Some(&restored), None]);
+        let purpose = if is_finishing { Purpose::FinishTakingOff } else { Purpose::TakeOff };
+        let mut brought = self.bringer().bring(planned, &bringing, (&masking, purpose))?;
+        brought.extend(by_hand::brought(ledger, &whom.owner, whom.stage, Some(withdrawn.number)));
+        let entries = book.entries(&Wanted::of(&owner, &stage), false)?;
+        let history: Vec<_> = entries.iter().map(|entry| past(&entry.meta)).collect();
+        let chores = still_open(&history).into_iter().chain(by_hand::chores(&brought));
+        meta.chores = Some(chores.collect());
+        let (brought, recorded) = record((self.opened, book), (meta, &packed), &token, brought, false)?;
+        withdrawn.brought = brought;
+        withdrawn.recorded = recorded.map(|record| record.meta.number);
+        Ok(())
+    }
+}
+
+/// The units that a stage still has something of, and that do not belong to it any more.
+pub(super) fn left_over(
+    delivering: &mut Delivering<'_, '_>,
     stage: StageId,
-) -> Result<(Record, Content), Trouble> {
-    let last = planner.last(book, owner, stage)?;
-    last.filter(|(record, _)| record.meta.kind == Kind::Delivered).ok_or_else(|| {
-        let name = &planner.resolver.ledger().stage(stage).name;
-        Trouble::usage(format!("`{owner}@{name}` has nothing delivered that could be withdrawn"))
-            .help(format!("`cledger history {owner}@{name}` shows what there was"))
-    })
+) -> Result<Vec<Withdrawn>, Trouble> {
+    let (opened, asked) = (delivering.opened, delivering.asked);
+    let Delivering { planner, around, effects, book, .. } = delivering;
+    let edits = &asked.edits;
+    let withdrawing = Withdrawing { opened, planner: *planner, around, effects, edits };
+    let mut left_over = Vec::new();
+    for whom in standing(opened, book, stage)?.into_iter().filter(|whom| whom.subject.is_none()) {
+        left_over.push(withdrawing.plan(book, &whom, asked.write)?);
+    }
+    Ok(left_over)
+}
+
+/// Takes off what is left over.
+pub(super) fn all_left_over(delivering: &mut Delivering<'_, '_>, left_over: &mut [Withdrawn]) {
+    let (opened, asked) = (delivering.opened, delivering.asked);
+    let Delivering { planner, around, effects, book, .. } = delivering;
+    let edits = &asked.edits;
+    let withdrawing = Withdrawing { opened, planner: *planner, around, effects, edits };
+    for withdrawn in left_over {
+        let drafted = || format!("{} does not belong to {} any more.", withdrawn.owner, withdrawn.stage);
+        let why = asked.consent.why.clone().unwrap_or_else(drafted);
+        if let Err(trouble) = withdrawing.carry_out(book, withdrawn, &why) {
+            withdrawn.trouble = Some(trouble);
+        }
+    }
 }
 
 /// Takes all settings of a unit or instance for a stage out of the ledger.

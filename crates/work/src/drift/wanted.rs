@@ -12,10 +12,11 @@ use crate::meant::{address, refuse_entry, scope_of};
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::captured::Captured;
-use crate::reality::look::{Seeing, look};
+use crate::reality::look::{Seeing, look_for};
 use crate::reality::looked::Looked;
 use crate::reality::lookups::{self, Lookup};
 use crate::reality::places::{self, Place};
+use crate::reality::remains::Remains;
 use crate::reality::since;
 use crate::reality::veiling;
 use crate::trouble::{Kind, Trouble};
@@ -159,9 +160,15 @@ pub(crate) fn see<R>(
     };
     let capture = capture.map(|file| Captured { file, keys });
     let seeing = capture.as_ref().map_or(Seeing::Live(telling), Seeing::Capture);
-    let mut looked = look(places, &opened.resolver(), today, seeing)?;
-    if let Some(mut book) = daybook::reading(opened)? {
-        since::tell(&mut *book, &mut looked, ledger, keys)?;
+    let mut book = daybook::reading(opened)?;
+    let remains = match (&mut book, &capture) {
+        // A capture has what was asked for when it was made.
+        (Some(book), None) => Remains::read(&mut **book)?,
+        _ => Remains::default(),
+    };
+    let mut looked = look_for(places, &opened.resolver(), today, seeing, &remains)?;
+    since::tell(book.as_deref_mut(), &mut looked, ledger, keys)?;
+    if let Some(mut book) = book {
         veiling::by_deliveries(&mut *book, looked.iter_mut().flat_map(|looked| &mut looked.units))?;
     }
     then(looked, &lookups, today)

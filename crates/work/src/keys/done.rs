@@ -96,10 +96,14 @@ pub(crate) fn finish(
     if asked.write {
         changing.guard(layers, &planned, &asked.consent)?;
         let is_renewal = done.iter().any(|one| one.renews && one.changes);
+        let stepping = &changing.opened.at.stepping;
+        stepping.before("reseal")?;
         let resealing = if is_renewal { Resealing::start(changing, &planned, layers)? } else { None };
+        stepping.before("write")?;
         changing.write(&planned)?;
+        stepping.before("finish")?;
         if let Some(resealing) = resealing {
-            resealing.finish()?;
+            resealing.finish(changing)?;
         }
     }
     Ok(KeysChanged { done, written: asked.write })

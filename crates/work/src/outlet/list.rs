@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 
 use cledger_core::address::Pattern;
+use cledger_core::model::{Class, DaybookStore};
 use cledger_outlets::held::Held;
-use cledger_store::daybook::Wanted;
+use cledger_store::daybook::{Entry, Wanted};
 
 use crate::daybook;
 use crate::opened::Opened;
@@ -39,12 +40,20 @@ pub fn list(opened: &Opened, patterns: &[Pattern]) -> Result<Vec<Listed>, Troubl
     let mut places = places::outlets(patterns, ledger, &around)?;
     for place in &mut places {
         for subject in place.subjects.clone() {
-            place.ask(ledger, subject, Vec::new())?;
+            place.ask(ledger, &ledger.owner(subject), Vec::new())?;
         }
     }
     let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
     let backs = read_all(&sources, &*opened.at.telling, "outlets");
     let delivered = delivered(opened)?;
+    if ledger.daybook == DaybookStore::Embedded
+        && ledger.stages.iter().any(|it| it.class == Class::Production)
+    {
+        opened.at.telling.notice(
+            "Deliveries are recorded in this folder alone. A team shares a daybook in PostgreSQL: [daybook] \
+             store = \"postgres\" in ledger.toml.",
+        );
+    }
     let mut listed = Vec::new();
     for (place, back) in places.iter().zip(backs) {
         let is_there = |held: &&Held| !matches!(held, Held::NotThere | Held::NotKnown(_));
@@ -73,9 +82,9 @@ pub fn list(opened: &Opened, patterns: &[Pattern]) -> Result<Vec<Listed>, Troubl
 fn delivered(opened: &Opened) -> Result<BTreeMap<(String, String), String>, Trouble> {
     let mut times = BTreeMap::new();
     let Some(mut book) = daybook::reading(opened)? else { return Ok(times) };
-    for record in book.records(&Wanted::last_of_all())? {
-        for answer in &record.meta.outlets {
-            times.insert((answer.outlet.clone(), record.meta.stage.clone()), record.meta.time.clone());
+    for Entry { meta, .. } in book.entries(&Wanted::last_of_all(), false)? {
+        for answer in &meta.outlets {
+            times.insert((answer.outlet.clone(), meta.stage.clone()), meta.time.clone());
         }
     }
     Ok(times)

@@ -5,10 +5,14 @@ use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
 use cledger_core::kept::Kept;
+use cledger_core::model::LayerId;
 use cledger_core::promotion::Fate;
-use cledger_store::{LARGEST_FILE, Mode, key, text_named, write_atomically};
+use cledger_core::resolve::FieldId;
+use cledger_store::{LARGEST_FILE, Mode, Target, key, text_named, write_atomically};
 use zeroize::Zeroizing;
 
+use crate::meant::unit_of;
+use crate::opened::Opened;
 use crate::promote::fields::{Field, Promotion};
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -29,13 +33,13 @@ impl Answers {
     /// Reads the form, or writes it where there is none; without one, asks at the terminal where something
     /// is to be written.
     pub(crate) fn read(
-        at: &Workplace,
+        opened: &Opened,
         path: Option<&Path>,
         write: bool,
         promotions: &[Promotion],
     ) -> Result<Self, Trouble> {
         let Some(path) = path else {
-            let somebody = write && at.asking.is_there();
+            let somebody = write && opened.at.asking.is_there();
             return Ok(if somebody { Answers::Asked } else { Answers::None });
         };
         if !path.exists() {
@@ -59,21 +63,29 @@ impl Answers {
         let needed: Vec<String> = needed(promotions).map(|field| field.place.address.to_string()).collect();
         let mut given = BTreeMap::new();
         for (address, value) in table {
-            if !needed.contains(&address) {
-                return Err(wrong(format!("`{address}` is nothing that is needed")));
-            }
             let answer = match value {
                 toml::Value::String(text) => text,
                 toml::Value::Array(_) | toml::Value::Table(_) => value.to_string(),
                 other => other.to_string(),
             };
-            given.insert(address, answer);
+            if needed.contains(&address) {
+                given.insert(address, answer);
+            } else if !answer.is_empty() && !has_it(opened, &address, &answer) {
+                // What was answered before may stand there still.
+                return Err(wrong(format!("`{address}` is nothing that is needed")));
+            }
         }
         Ok(Answers::Given(given))
     }
 
-    /// The answer for a field that is needed; `None` where nobody has given one.
-    pub(crate) fn of(&self, at: &Workplace, field: &Field) -> Result<Option<Zeroizing<String>>, Trouble> {
+    /// What is said of a field that is needed; `None` where nobody has given an answer. Whoever is there is asked
+    /// again where the answer will not do.
+    pub(crate) fn of<S>(
+        &self,
+        at: &Workplace,
+        field: &Field,
+        judge: impl Fn(&Zeroizing<String>) -> Result<S, Trouble>,
+    ) -> Result<Option<S>, Trouble> {
         if field.fate != Fate::Needed {
             return Ok(None);
         }
@@ -82,12 +94,44 @@ impl Answers {
             Answers::None | Answers::Form(..) => Ok(None),
             Answers::Given(given) => {
                 let answer = given.get(&address).filter(|answer| !answer.is_empty());
-                Ok(answer.map(|answer| Zeroizing::new(answer.clone())))
+                answer.map(|answer| judge(&Zeroizing::new(answer.clone()))).transpose()
             }
-            Answers::Asked if field.secret => at.asking.secret(&address),
-            Answers::Asked => at.asking.value(&format!("{address} ({}; empty for later)", field.asks)),
+            Answers::Asked => {
+                let asked = question(&address, field);
+                for _ in 0..MOST_TRIES {
+                    let answer =
+                        if field.secret { at.asking.secret(&address)? } else { at.asking.value(&asked)? };
+                    let Some(answer) = answer else { return Ok(None) };
+                    match judge(&answer) {
+                        Ok(said) => return Ok(Some(said)),
+                        Err(trouble) => at.telling.notice(&format!("{trouble}.")),
+                    }
+                }
+                Ok(None)
+            }
         }
     }
+}
+
+/// How often somebody is asked for one value.
+const MOST_TRIES: u32 = 5;
+
+/// The words that ask for a value: what it is for, and what the stage below has.
+fn question(address: &str, field: &Field) -> String {
+    let about = field.about.as_ref().map(|about| format!("{about}; ")).unwrap_or_default();
+    let below = field.below.as_ref().and_then(Kept::open);
+    let below = below.map(|text| format!("below: {text}; ")).unwrap_or_default();
+    format!("{address} ({about}{}; {below}empty for later)", field.asks)
+}
+
+/// Whether a field has a value already that reads like this.
+fn has_it(opened: &Opened, address: &str, answer: &str) -> bool {
+    let Ok(place) = opened.place(address, None) else { return false };
+    let Target::Layer(LayerId::Stage(stage)) = place.target else { return false };
+    let resolver = opened.resolver();
+    let field = FieldId { subject: place.subject, stage, slot: place.slot };
+    let outcome = resolver.session(unit_of(place.subject)).outcome(field);
+    outcome.value().and_then(|value| value.expose()).is_some_and(|value| value.to_text() == answer)
 }
 
 fn needed(promotions: &[Promotion]) -> impl Iterator<Item = &Field> {

@@ -1,6 +1,6 @@
 //! What moving one unit up means for each of its fields.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::delivery::{FieldChange, field_changes};
@@ -25,8 +25,10 @@ pub struct Promotion {
     pub from: Record,
     /// Fields in which the ledger says something else for the stage below by now.
     pub moved_on: Vec<String>,
-    /// The fields that differ above.
+    /// The fields that differ above, what changed since the last promotion first.
     pub fields: Vec<Field>,
+    /// The fields that do not, or follow from others.
+    quiet: Vec<(Addresses, Fate)>,
 }
 
 /// A field on its way.
@@ -46,6 +48,10 @@ pub struct Field {
     pub above: Option<Kept>,
     /// Whether it is carried, or answered.
     pub is_taken: bool,
+    /// Whether it changed below since the stage above was last delivered to.
+    pub is_news: bool,
+    /// What it is for, in its developers' words.
+    pub about: Option<String>,
     pub(crate) addresses: Addresses,
 }
 
@@ -54,24 +60,61 @@ pub(crate) struct Carry {
     patterns: Vec<Pattern>,
     /// Those that are named one by one.
     named: Vec<Address>,
+    /// Whether all is carried that changed since the last promotion, and may be.
+    changed: bool,
+}
+
+/// A pattern of which nothing is carried.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotCarried {
+    /// The pattern.
+    pub pattern: String,
+    /// Why.
+    pub why: String,
 }
 
 impl Carry {
-    pub(crate) fn read(texts: &[String]) -> Result<Self, Trouble> {
+    pub(crate) fn read(texts: &[String], changed: bool) -> Result<Self, Trouble> {
         let patterns = texts.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
-        Ok(Self { patterns, named: texts.iter().filter_map(|text| Address::parse(text).ok()).collect() })
+        let named = texts.iter().filter_map(|text| Address::parse(text).ok()).collect();
+        Ok(Self { patterns, named, changed })
     }
 
     fn covers(&self, of: &Addresses) -> bool {
         self.patterns.iter().any(|pattern| of.are_covered_by(pattern))
     }
 
-    /// The patterns that cover none of the fields that are carried.
-    pub(crate) fn idle(&self, promotions: &[Promotion]) -> Vec<String> {
+    /// The patterns that cover none of the fields that are carried, and why.
+    pub(crate) fn idle(&self, promotions: &[Promotion]) -> Vec<NotCarried> {
         let fields = || promotions.iter().flat_map(|promotion| &promotion.fields);
         let carries =
             |pattern: &Pattern| fields().any(|it| it.is_taken && it.addresses.are_covered_by(pattern));
-        self.patterns.iter().filter(|pattern| !carries(pattern)).map(ToString::to_string).collect()
+        let why = |pattern: &Pattern| {
+            let quiet = promotions.iter().flat_map(|promotion| &promotion.quiet);
+            let fates = fields().map(|field| (&field.addresses, field.fate));
+            let covered: Vec<(&Addresses, Fate)> = fates
+                .chain(quiet.map(|(addresses, fate)| (addresses, *fate)))
+                .filter(|(addresses, _)| addresses.are_covered_by(pattern))
+                .collect();
+            let Some((addresses, fate)) = covered.first() else {
+                return "no field of these units is called so".to_owned();
+            };
+            let address = &addresses.own;
+            let more = match covered.len() - 1 {
+                0 => String::new(),
+                more => format!(", and {more} more are not carried either"),
+            };
+            let why = match fate {
+                Fate::Same => "is the same in both".to_owned(),
+                Fate::Needed => "has no value below that may be carried".to_owned(),
+                Fate::Stays(stays) => format!("stays: {}", stays.words()),
+                Fate::Follows => "follows from something else".to_owned(),
+                Fate::MayBeCarried => "may be carried".to_owned(),
+            };
+            format!("{address} {why}{more}")
+        };
+        let idle = self.patterns.iter().filter(|pattern| !carries(pattern));
+        idle.map(|pattern| NotCarried { pattern: pattern.to_string(), why: why(pattern) }).collect()
     }
 
     /// Whether a field is named in full; a whole unit or entry is no name of a field.
@@ -101,24 +144,29 @@ pub(crate) fn of_unit(
     planner: &Planner<'_, '_>,
     carry: &Carry,
     (subject, below, above): (Subject, StageId, StageId),
-    from: Record,
-    content: &Content,
+    (from, content): (Record, &Content),
+    news: Option<&BTreeSet<String>>,
 ) -> Promotion {
     let ledger = planner.resolver.ledger();
     let mut session = planner.resolver.session(unit_of(subject));
-    let (mut fields, mut now_below) = (Vec::new(), BTreeMap::new());
+    let (mut fields, mut quiet, mut now_below) = (Vec::new(), Vec::new(), BTreeMap::new());
     for slot in ledger.slots(subject).all() {
         let name = ledger.field_name(subject, slot);
         if let Some(now) = kept(&session.outcome(FieldId { subject, stage: below, slot })) {
             now_below.insert(name.clone(), now);
         }
         let moving = Moving { subject, slot, below, above };
-        fields.extend(moving.field(&mut session, carry, content.values.get(&name)));
+        let is_news = news.is_some_and(|news| news.contains(&name));
+        match moving.field(&mut session, carry, (content.values.get(&name), is_news)) {
+            Ok(field) => fields.push(field),
+            Err(it) => quiet.push(*it),
+        }
     }
+    fields.sort_by_key(|field| !field.is_news);
     let moved_on = field_changes(&content.values, &now_below).into_iter();
     let moved_on =
         moved_on.filter(|(_, change)| !matches!(change, FieldChange::NotKnown)).map(|(name, _)| name);
-    Promotion { owner: ledger.owner(subject).to_string(), moved_on: moved_on.collect(), from, fields }
+    Promotion { owner: ledger.owner(subject).to_string(), moved_on: moved_on.collect(), from, fields, quiet }
 }
 
 /// One field between two stages.
@@ -131,8 +179,14 @@ struct Moving {
 }
 
 impl Moving {
-    /// What becomes of it, where something has to be said of that.
-    fn field(self, session: &mut Session<'_, '_>, carry: &Carry, before: Option<&Kept>) -> Option<Field> {
+    /// What becomes of it, where something has to be said of that; what it is called and what becomes of it where
+    /// not.
+    fn field(
+        self,
+        session: &mut Session<'_, '_>,
+        carry: &Carry,
+        (before, is_news): (Option<&Kept>, bool),
+    ) -> Result<Field, Box<(Addresses, Fate)>> {
         let Moving { subject, slot, below, above } = self;
         let ledger = session.ledger();
         let declaration = ledger.field(subject, slot).1;
@@ -140,11 +194,16 @@ impl Moving {
             Winner::Set(setting, _, is_shared) => (Some(&setting.value), is_shared),
             Winner::Assumed(_) | Winner::Nothing | Winner::Default(..) => (None, false),
         };
-        let origin = match winner {
-            None => Origin::Default,
-            Some(SettingValue::Value(held)) if held.expose().has_references() => Origin::Made,
-            Some(_) => Origin::Set,
+        let origin = origin_of(winner);
+        let above_winner = session.winners(subject, above)[slot.0 as usize];
+        let origin_above = match above_winner {
+            Winner::Set(setting, ..) => origin_of(Some(&setting.value)),
+            Winner::Assumed(_) => Origin::Set,
+            Winner::Nothing | Winner::Default(..) => Origin::Default,
         };
+        // A default that waits for a field which is asked for has its value with that.
+        let waits =
+            matches!(above_winner, Winner::Default(default, ..) if default.value.expose().has_references());
         let there = session.outcome(FieldId { subject, stage: above, slot });
         let now = kept(&there);
         let addresses = self.addresses(ledger, is_shared);
@@ -153,20 +212,24 @@ impl Moving {
             declaration,
             below: before,
             above: now.as_ref(),
-            is_missing: matches!(there, Outcome::Missing(..)) && !declaration.derived,
+            is_missing: matches!(there, Outcome::Missing(..)) && !declaration.derived && !waits,
             origin,
+            origin_above,
         };
         let fate = self.fate(ledger, &candidate, carry, &addresses);
         if matches!(fate, Fate::Same | Fate::Follows) {
-            return None;
+            return Err(Box::new((addresses, fate)));
         }
         let secret = candidate.is_secret();
         let (target, target_slot) = if is_shared { declared(ledger, subject, slot) } else { (subject, slot) };
-        Some(Field {
+        let carried = carry.covers(&addresses) || carry.changed && is_news;
+        Ok(Field {
             fate,
             secret,
             asks: declaration.this_type.describe().to_owned(),
-            is_taken: fate == Fate::MayBeCarried && carry.covers(&addresses),
+            is_taken: fate == Fate::MayBeCarried && carried,
+            is_news,
+            about: declaration.about.clone(),
             place: Place {
                 address: addresses.set.clone(),
                 subject: target,
@@ -199,6 +262,15 @@ impl Moving {
             Fate::MayBeCarried => Fate::MayBeCarried,
             _ => fate,
         }
+    }
+}
+
+/// Where the value of a setting comes from.
+fn origin_of(setting: Option<&SettingValue>) -> Origin {
+    match setting {
+        None => Origin::Default,
+        Some(SettingValue::Value(held)) if held.expose().has_references() => Origin::Made,
+        Some(_) => Origin::Set,
     }
 }
 

@@ -9,7 +9,11 @@ use cledger_core::name::Name;
 use cledger_core::value::Held;
 use cledger_store::daybook::{Content, Daybook};
 
-use crate::reality::bring::Bringer;
+use crate::deliver::recorded::Planner;
+use crate::opened::Opened;
+use crate::reality::around::Around;
+use crate::reality::look::{Seeing, look};
+use crate::reality::places;
 use crate::reality::standing::State;
 use crate::reality::veiling;
 use crate::trouble::Trouble;
@@ -17,13 +21,19 @@ use crate::trouble::Trouble;
 /// Puts what a unit's outlets have in place of what was delivered. Where one of them cannot be looked at,
 /// nothing moves.
 pub(super) fn overlay(
-    bringer: &Bringer<'_, '_>,
+    planner: &Planner<'_, '_>,
+    (opened, around): (&Opened, &Around<'_>),
     book: &mut dyn Daybook,
     (subject, below): (Subject, StageId),
     content: &mut Content,
 ) -> Result<(), Trouble> {
-    let ledger = bringer.resolver.ledger();
-    let mut looked = bringer.look(subject, below)?;
+    let ledger = planner.resolver.ledger();
+    let mut places = places::of_owner(ledger, around, &ledger.owner(subject), below)?;
+    for place in &mut places {
+        place.subjects.push(subject);
+    }
+    let at = &opened.at;
+    let mut looked = look(places, planner.resolver, at.today()?, Seeing::Live(&*at.telling))?;
     veiling::by_deliveries(book, looked.iter_mut().flat_map(|looked| &mut looked.units))?;
     for unit in looked.iter().flat_map(|looked| &looked.units) {
         if let Some(reason) = unit.reason() {

@@ -9,7 +9,7 @@ use cledger_core::tree::Tree;
 use cledger_core::value::Value;
 use cledger_formats::{format, particulars};
 use cledger_outlets::file::FileError;
-use cledger_outlets::held::Held;
+use cledger_outlets::held::{FileThere, FilesThere, Held};
 use cledger_outlets::read_back::ReadBack;
 use cledger_store::{Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, Keys};
 use zeroize::Zeroizing;
@@ -129,9 +129,9 @@ impl Captured<'_> {
                     .map(|text| Held::Document(text, tag.cloned()))
                     .map_err(|error| error.to_string());
             }
-            texts.insert(file.path.clone(), text);
+            texts.insert(file.path.clone(), text.map(|text| FileThere { text, mode: None }));
         }
-        Ok(Held::Files(texts))
+        Ok(Held::Files(FilesThere { files: texts, others: Vec::new() }))
     }
 
     /// The values of a file, and those that are not in the open.

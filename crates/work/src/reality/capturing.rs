@@ -11,7 +11,7 @@ use cledger_core::tree::Tree;
 use cledger_core::value::{Held as HeldValue, Value};
 use cledger_formats::particulars;
 use cledger_outlets::file::FileError;
-use cledger_outlets::held::Held;
+use cledger_outlets::held::{FileThere, Held};
 use cledger_store::{CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, Keys};
 use zeroize::Zeroizing;
 
@@ -115,19 +115,19 @@ fn files(
         let place = |name: &[String]| place_of(&unit.owner, outlet, path, name);
         let output = made.output(path);
         let tree = match held {
-            Held::Files(files) => match files.get(path) {
+            Held::Files(there) => match there.files.get(path) {
                 None | Some(Err(FileError::NotThere)) => {
                     file.not_there = true;
                     Ok(Tree::default())
                 }
                 Some(Err(error)) => Err(error.to_string()),
-                Some(Ok(text)) if this == OutputFormat::Template => {
+                Some(Ok(FileThere { text, .. })) if this == OutputFormat::Template => {
                     let secret = output.is_none_or(RenderedOutput::is_secret)
                         || matches!(drift, FileDrift::TextDiffers { has_secret: true, .. });
                     file.text = Some(hiding.content(&place(&[]), secret, &Value::text(text))?);
                     Ok(Tree::default())
                 }
-                Some(Ok(text)) => read(text, this, output),
+                Some(Ok(FileThere { text, .. })) => read(text, this, output),
             },
             Held::Document(text, _) => read(text, OutputFormat::Json, output),
             Held::Rows(rows) => Ok(Tree(

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::rc::Rc;
 
+use cledger_core::address::Owner;
 use cledger_core::drift::{self, FileDrift, Observed};
 use cledger_core::model::{Ledger, OutputFormat, StageId, Subject};
 use cledger_core::render::{RenderedOutput, Rendering};
@@ -11,10 +12,9 @@ use cledger_core::tree::Tree;
 use cledger_core::value::Value;
 use cledger_formats::{particulars, text_of};
 use cledger_outlets::file::FileError;
-use cledger_outlets::held::Held;
+use cledger_outlets::held::{FileThere, Held};
 use cledger_outlets::read_back::{ReadBack, Source, read_back};
 use jiff::civil::Date;
-use zeroize::Zeroizing;
 
 use crate::asking::Telling;
 use crate::existing::{self, ExistingError};
@@ -22,6 +22,7 @@ use crate::reality::captured::{Captured, FromCapture};
 use crate::reality::looked::{Look, Looked};
 use crate::reality::making::{Made, make};
 use crate::reality::places::Place;
+use crate::reality::remains::Remains;
 use crate::reality::standing::{State, UnitDrift};
 use crate::reality::veiling;
 use crate::trouble::Trouble;
@@ -37,22 +38,50 @@ pub(crate) enum Seeing<'s> {
 
 /// Looks at all places at once.
 pub(crate) fn look<'l>(
-    mut places: Vec<Place<'l>>,
+    places: Vec<Place<'l>>,
     resolver: &Resolver<'l>,
     today: Date,
     at: Seeing<'_>,
 ) -> Result<Vec<Looked<'l>>, Trouble> {
+    look_for(places, resolver, today, at, &Remains::default())
+}
+
+/// The same, and also for what was brought there and may still be there.
+pub(crate) fn look_for<'l>(
+    mut places: Vec<Place<'l>>,
+    resolver: &Resolver<'l>,
+    today: Date,
+    at: Seeing<'_>,
+    remains: &Remains,
+) -> Result<Vec<Looked<'l>>, Trouble> {
     let ledger = resolver.ledger();
     let mut renderings: BTreeMap<(StageId, Subject), Rc<Rendering<'l>>> = BTreeMap::new();
     let mut all_made = Vec::new();
+    let mut all_gone = Vec::new();
     for place in &mut places {
         let mut made = Vec::new();
+        let outlet = place.outlet_name().map(|(name, _)| name).unwrap_or_default();
+        let stage = ledger.stage(place.stage).name.as_str();
+        let with_remains = |owner: &Owner, mut files: Vec<String>| {
+            let paths = remains.paths(&owner.to_string(), stage, &outlet).into_iter();
+            files.extend(paths.filter(|path| !files.contains(path)).collect::<Vec<_>>());
+            files
+        };
         for subject in place.subjects.clone() {
             let (this, files) = make(place, subject, resolver, &mut renderings);
-            place.ask(ledger, subject, files)?;
+            let owner = ledger.owner(subject);
+            let files = with_remains(&owner, files);
+            place.ask(ledger, &owner, files)?;
             made.push(this);
         }
+        let mut gone = if place.is_whole { remains.gone(ledger, place.stage, &outlet) } else { Vec::new() };
+        gone.retain(|owner| place.outlet.is_none_or(|outlet| outlet.takes(place.stage, owner.names())));
+        for owner in &gone {
+            let files = with_remains(owner, Vec::new());
+            place.ask(ledger, owner, files)?;
+        }
         all_made.push(made);
+        all_gone.push(gone);
     }
     let found: Vec<FromCapture> = match at {
         Seeing::Live(telling) => {
@@ -70,7 +99,8 @@ pub(crate) fn look<'l>(
         }
     };
     let mut looked = Vec::new();
-    for ((place, made), FromCapture { mut back, veiled }) in places.into_iter().zip(all_made).zip(found) {
+    let all = places.into_iter().zip(all_made).zip(all_gone);
+    for (((place, made), gone), FromCapture { mut back, veiled }) in all.zip(found) {
         let (mut looks, mut units) = (Vec::new(), Vec::new());
         for (&subject, made) in place.subjects.iter().zip(made) {
             let owner = ledger.owner(subject).to_string();
@@ -88,11 +118,27 @@ pub(crate) fn look<'l>(
                         capture.unveil(ledger, &look.made, path, veiled, file);
                     }
                     file.keep(|name| place.keeps(name));
+                    if matches!(file, FileDrift::Theirs) && place.keeps(path) {
+                        *file = FileDrift::AsLedger;
+                    }
                     file.waive(ledger, today);
                 }
             }
             units.push(unit(&place, ledger, owner, state));
             looks.push(look);
+        }
+        for owner in gone.iter().map(ToString::to_string) {
+            back.names.retain(|name| *name != owner);
+            let is_there = match back.units.remove(&owner) {
+                None | Some(Held::NotThere) => false,
+                Some(Held::Files(there)) => {
+                    there.files.values().any(|file| !matches!(file, Err(FileError::NotThere)))
+                }
+                Some(_) => true,
+            };
+            if is_there {
+                units.push(unit(&place, ledger, owner, State::LeftOver));
+            }
         }
         let unknown = place.unknown(ledger, &back).into_iter();
         units.extend(unknown.map(|name| unit(&place, ledger, name.clone(), State::Unknown)));
@@ -118,12 +164,22 @@ fn state(ledger: &Ledger, look: &Look<'_>, held: &Held) -> State {
     match (&look.made, held) {
         (_, Held::NotKnown(reason)) => State::NotKnown(reason.clone()),
         (Made::Content(Err(error)), _) => State::NotKnown(error.to_string()),
-        (Made::Files(rendering), _) if rendering.outputs.is_empty() => State::NothingRendered,
+        (Made::Files(rendering), held) if rendering.outputs.is_empty() && has_no_file(held) => {
+            State::NothingRendered
+        }
         (Made::Files(rendering), Held::Files(files)) => {
             let file = |output: &RenderedOutput<'_>| {
-                (output.path.clone(), file(ledger, output, files.get(&output.path)))
+                (output.path.clone(), file(ledger, output, files.files.get(&output.path)))
             };
-            State::There(rendering.outputs.iter().map(file).collect())
+            let mut all: Vec<(String, FileDrift)> = rendering.outputs.iter().map(file).collect();
+            let is_rendered = |path: &String| rendering.outputs.iter().any(|output| output.path == *path);
+            let left = files
+                .files
+                .iter()
+                .filter(|(path, file)| !is_rendered(path) && !matches!(file, Err(FileError::NotThere)));
+            all.extend(left.map(|(path, _)| (path.clone(), FileDrift::LeftOver)));
+            all.extend(files.others.iter().map(|path| (path.clone(), FileDrift::Theirs)));
+            State::There(all)
         }
         (Made::Content(Ok(output)), Held::Document(text, _)) => {
             let found = existing::read(text, OutputFormat::Json, particulars(output));
@@ -143,16 +199,27 @@ fn state(ledger: &Ledger, look: &Look<'_>, held: &Held) -> State {
     }
 }
 
+/// Whether none of the files that were asked for is there.
+fn has_no_file(held: &Held) -> bool {
+    match held {
+        Held::Files(there) => {
+            there.others.is_empty()
+                && there.files.values().all(|file| matches!(file, Err(FileError::NotThere)))
+        }
+        _ => true,
+    }
+}
+
 /// How a file stands.
 fn file(
     ledger: &Ledger,
     output: &RenderedOutput<'_>,
-    found: Option<&Result<Zeroizing<String>, FileError>>,
+    found: Option<&Result<FileThere, FileError>>,
 ) -> FileDrift {
     let text = match found {
         None | Some(Err(FileError::NotThere)) => return FileDrift::NotThere,
         Some(Err(error)) => return FileDrift::Unreadable(error.to_string()),
-        Some(Ok(text)) => text,
+        Some(Ok(there)) => &there.text,
     };
     if output.output.template.is_some() {
         return match text_of(output) {

@@ -198,7 +198,7 @@ impl Ways<'_, '_> {
                     let made = places::place(outlet, stage, (Vec::new(), false), self.ledger, self.around)?;
                     self.outlets.push(((at, stage), made));
                 }
-                self.outlets[place].1.ask(self.ledger, field.subject, Vec::new())?;
+                self.outlets[place].1.ask(self.ledger, &self.ledger.owner(field.subject), Vec::new())?;
                 Ok(Way::Unit { place, owner: owner.to_string(), steps })
             }
         }

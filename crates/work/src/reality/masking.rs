@@ -13,18 +13,31 @@ use crate::meant::unit_of;
 /// What hides the secrets of a unit in a stage, as they are now and as they are in this content.
 pub(crate) fn masking(
     resolver: &Resolver<'_>,
-    subject: Subject,
+    subject: Option<Subject>,
     stage: StageId,
-    contents: &[&Content],
+    contents: [Option<&Content>; 2],
 ) -> Masking {
-    let mut secrets = secrets_of(resolver, subject, stage);
-    for content in contents {
-        let texts = content.files.values().chain(content.documents.values()).chain(content.rows.values());
-        for text in texts.filter(|kept| kept.is_secret()).filter_map(Kept::expose) {
-            secrets.extend(words_of(text));
-        }
-    }
+    let mut secrets = subject.map(|subject| secrets_of(resolver, subject, stage)).unwrap_or_default();
+    secrets.extend(contents.into_iter().flatten().flat_map(secrets_in));
     Masking::of(secrets.iter().map(|secret| secret.as_str()))
+}
+
+/// The same of several units.
+pub(crate) fn masking_of<'m, 'l: 'm>(
+    units: impl Iterator<Item = (&'m Resolver<'l>, Subject, StageId, [Option<&'m Content>; 2])>,
+) -> Masking {
+    let mut secrets = Vec::new();
+    for (resolver, subject, stage, contents) in units {
+        secrets.extend(secrets_of(resolver, subject, stage));
+        secrets.extend(contents.into_iter().flatten().flat_map(secrets_in));
+    }
+    Masking::of(secrets.iter().map(|secret: &Zeroizing<String>| secret.as_str()))
+}
+
+/// Whatever may be a secret in a content.
+fn secrets_in(content: &Content) -> Vec<Zeroizing<String>> {
+    let texts = content.files.values().chain(content.documents.values()).chain(content.rows.values());
+    texts.filter(|kept| kept.is_secret()).filter_map(Kept::expose).flat_map(|text| words_of(text)).collect()
 }
 
 /// The secrets of a unit in a stage, as far as they are readable: the texts that they consist of.

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::time::Duration;
 
-use cledger_core::address::Pattern;
+use cledger_core::address::{Owner, Pattern};
 use cledger_core::model::{HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, StageId, StageText, Subject};
 use cledger_core::reference::{Piece, pieces};
 use cledger_core::trust::of_outlet;
@@ -24,6 +24,7 @@ use crate::trouble::Trouble;
 const FOLDER: Duration = Duration::from_secs(60);
 
 /// An outlet in a stage, or a folder.
+#[derive(Clone)]
 pub(crate) struct Place<'l> {
     pub(crate) outlet: Option<&'l Outlet>,
     pub(crate) stage: StageId,
@@ -76,7 +77,7 @@ pub(crate) fn outlets<'l>(
             continue;
         }
         for outlet in &ledger.outlets {
-            if !outlet.stages[usize::from(stage.0)] {
+            if !outlet.stages[usize::from(stage.0)] || outlet.by_hand().is_some() {
                 continue;
             }
             let is_wanted = |subject: &Subject| {
@@ -102,21 +103,16 @@ pub(crate) fn outlets<'l>(
     Ok(places)
 }
 
-/// The outlets that a unit or instance has in a stage.
-pub(crate) fn of_unit<'l>(
+/// The outlets that a unit or instance has in a stage, whether the ledger knows it or not.
+pub(crate) fn of_owner<'l>(
     ledger: &'l Ledger,
     around: &Around<'_>,
-    subject: Subject,
+    owner: &Owner,
     stage: StageId,
 ) -> Result<Vec<Place<'l>>, Trouble> {
-    let pattern = Pattern::parse(&format!("{}@{}", ledger.owner(subject), ledger.stage(stage).name))?;
-    let mut places = outlets(&[pattern], ledger, around)?;
-    for place in &mut places {
-        // The pattern covers instances of the unit too.
-        place.subjects.retain(|known| *known == subject);
-    }
-    places.retain(|place| !place.subjects.is_empty());
-    Ok(places)
+    let taking = ledger.outlets.iter().filter(|outlet| outlet.takes(stage, owner.names()));
+    let taking = taking.filter(|outlet| outlet.by_hand().is_none());
+    taking.map(|outlet| place(outlet, stage, (Vec::new(), false), ledger, around)).collect()
 }
 
 /// An outlet in a stage; nothing is asked of it yet.
@@ -133,12 +129,13 @@ pub(super) fn place<'l>(
     let reach = match &outlet.kind {
         OutletKind::Directory { path, follow_links } => {
             if !refers_to_unit(path) {
-                let folder = expand(outlet, path, ledger, Subject::Shared, stage)?;
+                let folder = expand(outlet, path, ledger, &Owner::Shared, stage)?;
                 listing = Some(Listing::Folders(folder.into(), links(*follow_links)));
             }
             Reach::Local(around.ledger_folder.to_owned())
         }
         OutletKind::Process { .. } => Reach::Local(around.ledger_folder.to_owned()),
+        OutletKind::ByHand { .. } => Reach::None("it is reached by hand alone".to_owned()),
         OutletKind::Http(http) => match way::http(http, around) {
             Ok((address, reach)) => {
                 base = address;
@@ -182,10 +179,10 @@ fn expand(
     outlet: &Outlet,
     text: &StageText,
     ledger: &Ledger,
-    subject: Subject,
+    owner: &Owner,
     stage: StageId,
 ) -> Result<String, Trouble> {
-    let expanded = text.expand(ledger, subject, stage).map_err(|missing| no_label(outlet, &missing))?;
+    let expanded = text.expand_for(ledger, owner, stage).map_err(|missing| no_label(outlet, &missing))?;
     Ok(expanded.into_owned())
 }
 
@@ -196,21 +193,14 @@ fn no_label(outlet: &Outlet, missing: &NoLabel) -> Trouble {
 
 impl Place<'_> {
     /// Asks for these files of a unit or instance, or whatever else it has there.
-    pub(crate) fn ask(
-        &mut self,
-        ledger: &Ledger,
-        subject: Subject,
-        files: Vec<String>,
-    ) -> Result<(), Trouble> {
-        let owner = ledger.owner(subject).to_string();
-        let text = |outlet, text| expand(outlet, text, ledger, subject, self.stage);
+    pub(crate) fn ask(&mut self, ledger: &Ledger, of: &Owner, files: Vec<String>) -> Result<(), Trouble> {
+        let owner = of.to_string();
+        let text = |outlet, text| expand(outlet, text, ledger, of, self.stage);
         let asked = match self.outlet.map(|outlet| (outlet, &outlet.kind)) {
             Some((outlet, OutletKind::Process { pid_file })) => {
                 Asked::Environment(text(outlet, pid_file)?.into())
             }
-            Some((outlet, OutletKind::Http(http))) => {
-                Asked::Document(self.url(outlet, http, ledger, subject)?)
-            }
+            Some((outlet, OutletKind::Http(http))) => Asked::Document(self.url(outlet, http, ledger, of)?),
             Some((outlet, OutletKind::Postgres(postgres))) => Asked::Rows(match &postgres.scope {
                 Some(scope) => text(outlet, scope)?,
                 None => format!("{owner}@{}", ledger.stage(self.stage).name),
@@ -226,7 +216,9 @@ impl Place<'_> {
                     }
                     _ => (PathBuf::new(), owner.clone().into(), Links::Refused),
                 };
-                Asked::Files(UnitFiles { base, below, paths: files, links })
+                // What else is in a folder is the unit's business only where the folder is its own.
+                let all = !below.as_os_str().is_empty();
+                Asked::Files(UnitFiles { base, below, paths: files, links, all })
             }
         };
         self.refuse_sharing(&asked, &owner)?;
@@ -240,9 +232,9 @@ impl Place<'_> {
         outlet: &Outlet,
         http: &HttpOutlet,
         ledger: &Ledger,
-        subject: Subject,
+        owner: &Owner,
     ) -> Result<String, Trouble> {
-        let path = expand(outlet, &http.path, ledger, subject, self.stage)?;
+        let path = expand(outlet, &http.path, ledger, owner, self.stage)?;
         let mut url = self.base.trim_end_matches('/').to_owned();
         let path = path.trim_matches('/');
         if !path.is_empty() {
@@ -250,9 +242,8 @@ impl Place<'_> {
             url.push_str(path);
         }
         if !refers_to_unit(&http.path) {
-            let owner = ledger.owner(subject).to_string();
             url.push('/');
-            url.extend(utf8_percent_encode(&owner, ENCODED));
+            url.extend(utf8_percent_encode(&owner.to_string(), ENCODED));
         }
         Ok(url)
     }
@@ -277,6 +268,12 @@ impl Place<'_> {
     /// Whether files are not what it has.
     pub(crate) fn is_process(&self) -> bool {
         self.outlet.is_some_and(|outlet| matches!(outlet.kind, OutletKind::Process { .. }))
+    }
+
+    /// Whether it is an application's own table.
+    pub(crate) fn is_of_application(&self) -> bool {
+        let kind = self.outlet.map(|outlet| &outlet.kind);
+        matches!(kind, Some(OutletKind::Postgres(postgres)) if postgres.columns.are_given)
     }
 
     /// Whether a name there is never ours.

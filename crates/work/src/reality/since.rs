@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use cledger_core::drift::{FileDrift, NameDrift, Since};
+use cledger_core::delivery::Arrived;
+use cledger_core::drift::{Drifted, FileDrift, NameDrift, Since};
 use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, OutputFormat};
 use cledger_core::render::as_written;
@@ -13,6 +14,7 @@ use cledger_store::Keys;
 use cledger_store::daybook::{Content, Daybook, Kind, Record, Wanted};
 
 use crate::daybook;
+use crate::deliver::recorded::arrived;
 use crate::existing;
 use crate::reality::looked::Looked;
 use crate::reality::making::Made;
@@ -21,27 +23,37 @@ use crate::trouble::Trouble;
 
 /// Says of everything that has drifted who has moved since the last delivery.
 pub(crate) fn tell(
-    book: &mut dyn Daybook,
+    book: Option<&mut (dyn Daybook + '_)>,
     looked: &mut [Looked<'_>],
     ledger: &Ledger,
     keys: &Keys<'_>,
 ) -> Result<(), Trouble> {
     let mut last: BTreeMap<(String, String), Record> = BTreeMap::new();
-    for record in book.records(&Wanted::last_of_all())? {
+    let records = book.map(|book| book.records(&Wanted::last_of_all())).transpose()?;
+    for record in records.into_iter().flatten() {
         last.insert((record.meta.unit.clone(), record.meta.stage.clone()), record);
     }
     for looked in looked {
         let outlet = looked.place.outlet_name().map(|(name, _)| name).unwrap_or_default();
+        let is_given = looked.place.is_of_application();
         for (look, unit) in looked.looks.iter().zip(&mut looked.units) {
-            let Some(record) = last.get(&(unit.owner.clone(), unit.stage.clone())) else { continue };
+            let Some(record) = last.get(&(unit.owner.clone(), unit.stage.clone())) else {
+                if let (true, State::There(files)) = (is_given, &mut unit.state) {
+                    for (_, drift) in files {
+                        pass_over_theirs(drift, |_| false);
+                    }
+                }
+                continue;
+            };
             unit.last = Some(LastDelivery {
                 number: record.meta.number,
                 time: record.meta.time.clone(),
                 who: record.meta.who.clone(),
                 is_withdrawal: record.meta.kind == Kind::Withdrawn,
             });
-            if record.meta.kind == Kind::Withdrawn && has_nothing_of_ours(&unit.state) {
-                unit.state = State::NotThere;
+            let is_off = record.meta.kind == Kind::Withdrawn && arrived(&record.meta) == Arrived::Whole;
+            if is_off && matches!(unit.state, State::There(_)) {
+                unit.state = State::Withdrawn;
             }
             let State::There(files) = &mut unit.state else { continue };
             if files.iter().all(|(_, drift)| matches!(drift, FileDrift::AsLedger)) {
@@ -50,24 +62,15 @@ pub(crate) fn tell(
             let content = daybook::content(record, ledger, keys)?;
             for (path, drift) in files {
                 if let Some(delivered) = delivered(&content, &look.made, &outlet, path) {
+                    if is_given {
+                        pass_over_theirs(drift, |name| delivered.get(&name.steps).is_some());
+                    }
                     of_file(drift, &look.made, path, &delivered);
                 }
             }
         }
     }
     Ok(())
-}
-
-/// Whether nothing of what the ledger makes is there, whatever else may be.
-fn has_nothing_of_ours(state: &State) -> bool {
-    let State::There(files) = state else { return false };
-    files.iter().all(|(_, drift)| match drift {
-        FileDrift::NotThere => true,
-        FileDrift::Drifted(names) => {
-            names.iter().all(|name| matches!(name.what, NameDrift::MissingThere | NameDrift::NoValueHere))
-        }
-        _ => false,
-    })
 }
 
 /// What was delivered of a file, or of what else there is.
@@ -87,6 +90,15 @@ fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Op
         (text(content.files.get(path))?, format, particulars(output))
     };
     existing::read(&text, format, of_output).ok().map(|found| found.tree)
+}
+
+/// Passes over names in a table of somebody else's that were never ours.
+fn pass_over_theirs(drift: &mut FileDrift, was_brought: impl Fn(&Drifted) -> bool) {
+    let FileDrift::Drifted(names) = drift else { return };
+    names.retain(|name| name.what != NameDrift::ExtraThere || was_brought(name));
+    if names.is_empty() {
+        *drift = FileDrift::AsLedger;
+    }
 }
 
 fn of_file(drift: &mut FileDrift, made: &Made<'_>, path: &str, delivered: &Tree) {

@@ -41,6 +41,10 @@ pub enum State {
     NothingRendered,
     /// It is there, and the ledger does not know it.
     Unknown,
+    /// It was brought, is still there, and does not belong there any more.
+    LeftOver,
+    /// It was taken off: what is there is nobody's here.
+    Withdrawn,
     /// Nobody can tell, for this reason.
     NotKnown(String),
 }
@@ -50,23 +54,28 @@ impl UnitDrift {
     pub fn is_clean(&self) -> bool {
         match &self.state {
             State::There(files) => files.iter().all(|(_, file)| file.is_clean()),
-            State::NothingRendered => true,
+            State::NothingRendered | State::Withdrawn => true,
             State::NotThere => self.is_withdrawn(),
-            State::Unknown | State::NotKnown(_) => false,
+            State::Unknown | State::LeftOver | State::NotKnown(_) => false,
         }
     }
 
     /// Whether it was taken off, and is not there.
     pub fn is_withdrawn(&self) -> bool {
-        matches!(self.state, State::NotThere) && self.last.as_ref().is_some_and(|last| last.is_withdrawal)
+        matches!(self.state, State::NotThere | State::Withdrawn)
+            && self.last.as_ref().is_some_and(|last| last.is_withdrawal)
     }
 
     /// Whether it is exactly as the ledger makes it: waivers do not count where something is brought.
     pub fn is_as_made(&self) -> bool {
         match &self.state {
-            State::There(files) => files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger)),
+            State::There(files) => {
+                files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger | FileDrift::Theirs))
+            }
             State::NothingRendered => true,
-            State::NotThere | State::Unknown | State::NotKnown(_) => false,
+            State::NotThere | State::Unknown | State::LeftOver | State::Withdrawn | State::NotKnown(_) => {
+                false
+            }
         }
     }
 

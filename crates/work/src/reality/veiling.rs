@@ -8,9 +8,11 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::drift::{Drifted, FileDrift};
 use cledger_core::kept::Kept;
+use cledger_core::model::{StageId, Subject};
 use cledger_core::resolve::Resolver;
+use cledger_core::value::Value;
 use cledger_outlets::effect::Masking;
-use cledger_outlets::held::Held as There;
+use cledger_outlets::held::{FileThere, Held as There};
 use cledger_store::daybook::{Daybook, Wanted};
 
 use crate::reality::looked::Looked;
@@ -30,7 +32,7 @@ pub(super) fn by_content(looked: &mut Looked<'_>, resolver: &Resolver<'_>) {
         for (path, file) in files(unit) {
             if let (FileDrift::TextDiffers { has_secret, .. }, Some(There::Files(texts))) =
                 (&mut *file, &look.held)
-                && let Some(Ok(text)) = texts.get(path)
+                && let Some(Ok(FileThere { text, .. })) = texts.files.get(path)
             {
                 *has_secret = masking.finds(text);
             }
@@ -54,18 +56,55 @@ struct Delivered {
 }
 
 impl Delivered {
-    fn of(book: &mut dyn Daybook, unit: &UnitDrift) -> Result<Self, Trouble> {
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(&unit.owner, &unit.stage) };
+    fn of(book: &mut dyn Daybook, owner: &str, stage: &str) -> Result<Self, Trouble> {
+        let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, stage) };
         let mut known = Self::default();
-        for record in book.records(&wanted)? {
-            let content = record.packed.unpack(None, |_| None)?;
-            let secret = |map: BTreeMap<String, Kept>| {
-                map.into_iter().filter(|(_, kept)| kept.is_secret()).map(|(name, _)| name)
-            };
-            known.fields.extend(secret(content.values));
-            known.files.extend(secret(content.files));
+        for entry in book.entries(&wanted, true)? {
+            if let Some(digests) = entry.digests()? {
+                known.fields.extend(digests.secrets().map(str::to_owned));
+                known.files.extend(digests.secret_files().map(str::to_owned));
+                continue;
+            }
+            // Records of before there were digests tell it themselves.
+            for record in book.records(&Wanted::numbered(owner, stage, entry.meta.number))? {
+                let content = record.packed.unpack(None, |_| None)?;
+                let secret = |map: BTreeMap<String, Kept>| {
+                    map.into_iter().filter(|(_, kept)| kept.is_secret()).map(|(name, _)| name)
+                };
+                known.fields.extend(secret(content.values));
+                known.files.extend(secret(content.files));
+            }
         }
         Ok(known)
+    }
+}
+
+/// Tells of values that are there whether they are or may be secrets.
+pub(crate) struct Veil {
+    masking: Masking,
+    delivered: Delivered,
+}
+
+impl Veil {
+    /// Of a unit in a stage; of one that the ledger does not know any more without its subject.
+    pub(crate) fn of(
+        resolver: &Resolver<'_>,
+        subject: Option<Subject>,
+        (owner, stage): (&str, StageId),
+        book: &mut dyn Daybook,
+    ) -> Result<Self, Trouble> {
+        let secrets = subject.map(|subject| secrets_of(resolver, subject, stage)).unwrap_or_default();
+        let stage = &resolver.ledger().stage(stage).name;
+        Ok(Self {
+            masking: Masking::of(secrets.iter().map(|secret| secret.as_str())),
+            delivered: Delivered::of(book, owner, stage.as_str())?,
+        })
+    }
+
+    /// Whether a value of a field, by its address, is to be hidden.
+    pub(crate) fn hides(&self, address: Option<&str>, value: &Value) -> bool {
+        address.and_then(field_of).is_some_and(|field| self.delivered.fields.contains(field))
+            || self.masking.finds(&value.to_secret_text())
     }
 }
 
@@ -78,7 +117,7 @@ pub(crate) fn by_deliveries<'u>(
     for unit in units.into_iter().filter(|unit| is_open(unit)) {
         let known = match known.entry((unit.owner.clone(), unit.stage.clone())) {
             Entry::Occupied(entry) => entry.into_mut(),
-            Entry::Vacant(entry) => entry.insert(Delivered::of(book, unit)?),
+            Entry::Vacant(entry) => entry.insert(Delivered::of(book, &unit.owner, &unit.stage)?),
         };
         for (path, file) in files(unit) {
             if let FileDrift::TextDiffers { has_secret, .. } = file {

@@ -9,8 +9,8 @@ use cledger_store::Scope;
 use cledger_store::daybook::Kind as RecordKind;
 use cledger_work::asking::Asking;
 use cledger_work::change::Consent;
+use cledger_work::deliver::withdraw::ToWithdraw;
 use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, withdraw};
-use cledger_work::reality::brought::{Brought, Outcome};
 use cledger_work::{Kind, Opened, Trouble};
 
 use crate::workplaces::{Answers, Place, address, asked, because};
@@ -26,6 +26,10 @@ const GATE: (&str, &str) = (
 
 fn numbers(delivered: &Delivered) -> Vec<Option<u64>> {
     delivered.deliveries.iter().map(|it| it.recorded.as_ref().map(|record| record.meta.number)).collect()
+}
+
+fn to_withdraw(write: bool) -> ToWithdraw {
+    ToWithdraw { consent: because(&[]), write, ..ToWithdraw::default() }
 }
 
 fn make(place: &Place, asked: &ToDeliver) -> Result<Delivered, Trouble> {
@@ -116,16 +120,15 @@ fn chores_hold_back_and_are_told_until_they_are_done() {
 #[test]
 fn what_is_withdrawn_is_gone_and_recorded() {
     let place = Place::new(&[DESK]);
-    let nothing = withdraw::withdraw(&place.open(), &address("desk@dev"), &because(&[]), true);
+    let nothing = withdraw::withdraw(&place.open(), &address("desk@dev"), &to_withdraw(true));
     assert!(nothing.is_err());
     make(&place, &asked(&["desk"], "dev")).unwrap();
     place.write("../live/dev/desk/theirs.txt", "never ours");
-    let plan = withdraw::withdraw(&place.open(), &address("desk@dev"), &because(&[]), false).unwrap();
-    assert_eq!(
-        (plan.names, place.path("../live/dev/desk/desk.env").is_file()),
-        (vec!["desk.env".to_owned()], true)
-    );
-    withdraw::withdraw(&place.open(), &address("desk@dev"), &because(&[]), true).unwrap();
+    let plan = withdraw::withdraw(&place.open(), &address("desk@dev"), &to_withdraw(false)).unwrap();
+    let parts = plan[0].outlets[0].parts();
+    let paths: Vec<_> = parts.iter().filter_map(|part| part.path.as_deref()).collect();
+    assert_eq!((paths, place.path("../live/dev/desk/desk.env").is_file()), (vec!["desk.env"], true));
+    withdraw::withdraw(&place.open(), &address("desk@dev"), &to_withdraw(true)).unwrap();
     assert!(!place.path("../live/dev/desk/desk.env").exists());
     assert_eq!(place.read("../live/dev/desk/theirs.txt"), "never ours");
     let last = history::history(&place.open(), None, 10).unwrap().records.pop().unwrap();
@@ -164,9 +167,9 @@ fn what_somebody_else_delivers_between_plan_and_hold_is_seen() {
             assert_eq!(deliver(&opened, &other).unwrap().kind(), None);
         }));
         let trouble = if is_withdrawal {
-            withdraw::withdraw(&place.open(), &address("desk@prod"), &because(&[]), true).unwrap_err()
+            withdraw::withdraw(&place.open(), &address("desk@prod"), &to_withdraw(true)).unwrap_err()
         } else {
-            make(&place, &usual).unwrap().trouble.unwrap()
+            make(&place, &usual).unwrap_err()
         };
         assert_eq!(trouble.to_string(), "somebody else has delivered `desk@prod` meanwhile");
         assert!(place.path("../live/prod/desk/desk.env").is_file());
@@ -177,9 +180,9 @@ fn what_somebody_else_delivers_between_plan_and_hold_is_seen() {
 fn an_outlet_that_is_not_there_is_called_so() {
     let place = Place::new(&[DESK]);
     fs::remove_dir(place.path("../live/dev")).unwrap();
-    let delivered = make(&place, &asked(&["desk"], "dev")).unwrap();
-    let brought = &delivered.deliveries[0].brought[..];
-    let is_told = |reason: &str| reason.contains("not there");
-    let told = matches!(brought, [Brought { outcome: Outcome::Failed(reason), .. }] if is_told(reason));
-    assert!(told, "{brought:?}");
+    let trouble = make(&place, &asked(&["desk"], "dev")).unwrap_err();
+    assert_eq!(trouble.kind(), Kind::Outside);
+    assert!(trouble.to_string().contains("is not there"), "{trouble}");
+    let plan = make(&place, &ToDeliver { write: false, ..asked(&["desk"], "dev") }).unwrap();
+    assert_eq!(plan.kind(), Some(Kind::Outside));
 }

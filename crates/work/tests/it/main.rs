@@ -4,7 +4,10 @@
 
 mod copied;
 mod delivering;
+mod guarding;
+mod interrupted;
 mod opening;
+mod overwriting;
 mod second_front_end;
 mod setting;
 mod workplaces;

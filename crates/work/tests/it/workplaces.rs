@@ -9,7 +9,7 @@ use std::time::Duration;
 use cledger_core::address::{Address, Owner};
 use cledger_core::name::Name;
 use cledger_store::{Identity, Scope, State};
-use cledger_work::asking::{Asking, Nobody};
+use cledger_work::asking::{Asking, Nobody, Stepping};
 use cledger_work::change::{Changing, Consent};
 use cledger_work::deliver::ToDeliver;
 use cledger_work::{Opened, Trouble, Workplace};
@@ -60,6 +60,14 @@ impl Place {
     }
 
     pub(crate) fn answering(files: &[(&str, &str)], answers: impl Asking + Send + Sync + 'static) -> Self {
+        Self::with(files, answers, Nobody)
+    }
+
+    pub(crate) fn with(
+        files: &[(&str, &str)],
+        answers: impl Asking + Send + Sync + 'static,
+        stepping: impl Stepping + Send + Sync + 'static,
+    ) -> Self {
         let folder = TempDir::new().unwrap();
         let path = folder.path().to_owned();
         let at = Workplace {
@@ -76,6 +84,7 @@ impl Place {
             daybook: None,
             telling: Box::new(Nobody),
             asking: Box::new(answers),
+            stepping: Box::new(stepping),
         };
         let made = Self { folder, at: Arc::new(at) };
         for stage in ["dev", "test", "prod"] {
@@ -147,12 +156,8 @@ pub(crate) fn asked(units: &[&str], stage: &str) -> ToDeliver {
     let name = |text: &str| Name::parse(text).unwrap();
     ToDeliver {
         owners: units.iter().map(|unit| Owner::Unit(name(unit), None)).collect(),
-        stage: Some(name(stage)),
-        again: None,
-        only: Vec::new(),
-        draft_why: false,
-        skip_stages: false,
         consent: because(&[]),
         write: true,
+        ..ToDeliver::all_of(Some(name(stage)))
     }
 }

@@ -1,4 +1,4 @@
-//! `cledger outlet put`: one unit brought to the outlets of a stage by hand.
+//! `cledger outlet put`: one unit brought to the outlets of a stage beside the usual way.
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
@@ -10,7 +10,7 @@ use cledger_work::outlet::put::put;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ChangeOptions, EditOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct PutArgs {
@@ -24,11 +24,14 @@ pub(crate) struct PutArgs {
     #[arg(long)]
     write: bool,
     #[command(flatten)]
+    edits: EditOptions,
+    #[command(flatten)]
     change: ChangeOptions,
 }
 
 pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
-    let put = put(&app.open(&Scope::Whole)?, &address, &args.change.consent(), args.write)?;
+    let opened = app.open(&Scope::Whole)?;
+    let put = put(&opened, &address, &args.edits.edits(), &args.change.consent(), args.write)?;
     Ok(app.show(&put))
 }

@@ -5,6 +5,7 @@ use serde::Serialize;
 use super::FORMAT;
 use crate::output::text::adopt::kind;
 use cledger_work::adopt::adoption::Adoption;
+use cledger_work::adopt::found::FoundThere;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'a> {
@@ -24,6 +25,13 @@ pub(crate) struct Document<'a> {
     same_host: Vec<SameHostDocument<'a>>,
     by_stage: &'a [String],
     proven: usize,
+    found: Vec<FoundDocument<'a>>,
+}
+
+#[derive(Debug, Serialize)]
+struct FoundDocument<'a> {
+    stage: &'a str,
+    state: &'static str,
 }
 
 #[derive(Debug, Serialize)]
@@ -143,5 +151,18 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
             .collect(),
         by_stage: &adoption.by_stage,
         proven: adoption.proven,
+        found: adoption
+            .found
+            .iter()
+            .map(|(stage, there)| FoundDocument {
+                stage: stage.as_str(),
+                state: match there {
+                    FoundThere::ToRecord => "to-record",
+                    FoundThere::Recorded => "recorded",
+                    FoundThere::HasRecords => "has-records",
+                    FoundThere::NoKey => "no-key",
+                },
+            })
+            .collect(),
     }
 }

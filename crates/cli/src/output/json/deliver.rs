@@ -6,17 +6,23 @@ use cledger_core::model::Ledger;
 use serde::Serialize;
 
 use super::FORMAT;
+use super::at::{self, OutletPlan};
+use super::brought::{OneBrought, one_brought};
 use super::check::{self, FindingDocument};
 use super::error::{self, TroubleDocument};
-use super::outlet::{OneBrought, one_brought};
+use super::withdraw::{self, WithdrawalDocument};
 use crate::output::values;
-use cledger_work::deliver::{Delivered, Delivery};
+use cledger_store::daybook::Meta;
+use cledger_work::deliver::dropping::Dropped;
+use cledger_work::deliver::{Delivered, Delivery, Untested};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'d> {
     format: u32,
     written: bool,
     deliveries: Vec<DeliveryDocument<'d>>,
+    /// What is left over of units that do not belong to the stage any more.
+    left_over: Vec<WithdrawalDocument<'d>>,
     gaps: Vec<FindingDocument<'d>>,
     /// What ended the work after some of it was done.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -34,7 +40,17 @@ struct DeliveryDocument<'d> {
     again: Option<u64>,
     changes: Vec<ChangeDocument>,
     chores: Vec<&'d str>,
+    /// What is not as it was delivered to the stages before, with these.
+    untested: &'d Untested,
+    /// The outlets that are reached by hand, each with what to do.
+    by_hand: &'d [(String, String)],
+    /// What the outlets have and are to have.
+    plan: Vec<OutletPlan<'d>>,
+    /// What they answered.
     outlets: Vec<OneBrought<'d>>,
+    /// Why it was not made.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<TroubleDocument<'d>>,
 }
 
 #[derive(Debug, Serialize)]
@@ -52,6 +68,7 @@ pub(crate) fn document(delivered: &Delivered) -> Document<'_> {
         format: FORMAT,
         written: delivered.write,
         deliveries: delivered.deliveries.iter().map(|delivery| one(ledger, delivery)).collect(),
+        left_over: delivered.left_over.iter().map(withdraw::one).collect(),
         gaps: delivered.gaps.iter().map(|gap| check::finding(ledger, gap)).collect(),
         trouble: delivered.trouble.as_ref().map(error::trouble),
     }
@@ -66,8 +83,24 @@ fn one<'d>(ledger: &'d Ledger, delivery: &'d Delivery) -> DeliveryDocument<'d> {
         again: delivery.plan.again,
         changes: changes(&delivery.plan.changes()),
         chores: delivery.plan.chores(ledger).iter().map(|chore| chore.text.as_str()).collect(),
+        untested: &delivery.plan.untested,
+        by_hand: &delivery.plan.by_hand,
+        plan: at::outlets(&delivery.plan.outlets),
         outlets: delivery.brought.iter().map(one_brought).collect(),
+        trouble: delivery.trouble.as_ref().map(error::trouble),
     }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct DroppedDocument<'d> {
+    format: u32,
+    written: bool,
+    dropped: &'d Meta,
+}
+
+/// What was left open, and is given up.
+pub(crate) fn dropped(dropped: &Dropped) -> DroppedDocument<'_> {
+    DroppedDocument { format: FORMAT, written: dropped.written, dropped: &dropped.meta }
 }
 
 pub(crate) fn changes(changes: &std::collections::BTreeMap<String, FieldChange<'_>>) -> Vec<ChangeDocument> {

@@ -79,6 +79,8 @@ fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
         State::NotThere => ("not-there", Vec::new()),
         State::NothingRendered => ("nothing-rendered", Vec::new()),
         State::Unknown => ("unknown", Vec::new()),
+        State::LeftOver => ("left-over", Vec::new()),
+        State::Withdrawn => ("withdrawn", Vec::new()),
         State::NotKnown(_) => ("not-known", Vec::new()),
     };
     let reason = match &unit.state {
@@ -104,6 +106,8 @@ fn file<'d>(path: &'d str, drift: &'d FileDrift) -> FileDocument<'d> {
             ("text-differs", Some(format!("from line {line} on")), &[][..])
         }
         FileDrift::Unreadable(reason) => ("unreadable", Some(reason.clone()), &[][..]),
+        FileDrift::LeftOver => ("left-over", None, &[][..]),
+        FileDrift::Theirs => ("theirs", None, &[][..]),
         FileDrift::Drifted(names) => ("drifted", None, &names[..]),
     };
     FileDocument { path, state, reason, names: names.iter().map(name).collect() }

@@ -1,17 +1,13 @@
 //! `outlet` for programs.
 
 use cledger_core::value::Held;
-use cledger_store::daybook::AnswerState;
 use serde::Serialize;
 
-use super::check::{self, FindingDocument};
-use super::{FORMAT, drift};
+use super::{FORMAT, deliver, drift};
 use cledger_work::outlet::list::Listed;
 use cledger_work::outlet::prepare::{Prepared, Preparing};
 use cledger_work::outlet::put::Put;
-use cledger_work::reality::brought::Brought;
 use cledger_work::reality::lookups::Lookup;
-use cledger_work::reality::standing::UnitDrift;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'o> {
@@ -76,55 +72,16 @@ pub(crate) fn prepared(prepared: &[Prepared], written: bool) -> PreparedDocument
 }
 
 #[derive(Debug, Serialize)]
-pub(crate) struct BroughtDocument<'o> {
-    format: u32,
-    brought: Vec<OneBrought<'o>>,
-    /// How all of it stands now.
-    after: drift::Document<'o>,
-    /// What keeps it from being brought.
-    gaps: Vec<FindingDocument<'o>>,
-}
-
-#[derive(Debug, Serialize)]
-pub(crate) struct OneBrought<'o> {
-    unit: &'o str,
-    stage: &'o str,
-    outlet: &'o str,
-    kind: &'static str,
-    state: AnswerState,
-    in_effect: Option<bool>,
-    reason: Option<&'o str>,
-}
-
-pub(crate) fn one_brought(it: &Brought) -> OneBrought<'_> {
-    OneBrought {
-        unit: &it.owner,
-        stage: &it.stage,
-        outlet: &it.outlet,
-        kind: it.kind,
-        state: it.state(),
-        in_effect: it.effect.as_ref().map(Result::is_ok),
-        reason: it.reason(),
-    }
+pub(crate) struct PutDocument<'o> {
+    #[serde(flatten)]
+    delivered: deliver::Document<'o>,
+    /// How programs stand that are only looked at.
+    processes: drift::Document<'o>,
 }
 
 /// What `outlet put` came to.
-pub(crate) fn put(put: &Put) -> BroughtDocument<'_> {
-    let gaps = put.gaps.iter().map(|gap| check::finding(&put.ledger, gap)).collect();
-    brought(&put.brought, &put.units, gaps)
-}
-
-pub(crate) fn brought<'o>(
-    brought: &'o [Brought],
-    after: &'o [UnitDrift],
-    gaps: Vec<FindingDocument<'o>>,
-) -> BroughtDocument<'o> {
-    BroughtDocument {
-        format: FORMAT,
-        brought: brought.iter().map(one_brought).collect(),
-        after: drift::document(after),
-        gaps,
-    }
+pub(crate) fn put(put: &Put) -> PutDocument<'_> {
+    PutDocument { delivered: deliver::document(&put.delivered), processes: drift::document(&put.processes) }
 }
 
 #[derive(Debug, Serialize)]

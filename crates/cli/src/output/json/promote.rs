@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use super::{FORMAT, deliver};
 use crate::output::values;
-use cledger_work::promote::{Field, Promoted};
+use cledger_work::promote::{Field, NotCarried, Promoted};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'p> {
@@ -19,13 +19,23 @@ pub(crate) struct Document<'p> {
     units: Vec<UnitDocument<'p>>,
     settings: Vec<&'p str>,
     /// Patterns that were to be carried, and of which nothing is.
-    not_carried: &'p [String],
+    not_carried: Vec<NotCarriedDocument<'p>>,
     /// Where the form was written that is to be filled in.
     #[serde(skip_serializing_if = "Option::is_none")]
     form: Option<&'p Path>,
     /// What came of the deliveries that follow.
     #[serde(skip_serializing_if = "Option::is_none")]
     delivered: Option<deliver::Document<'p>>,
+}
+
+#[derive(Debug, Serialize)]
+struct NotCarriedDocument<'p> {
+    pattern: &'p str,
+    why: &'p str,
+}
+
+fn not_carried(it: &NotCarried) -> NotCarriedDocument<'_> {
+    NotCarriedDocument { pattern: &it.pattern, why: &it.why }
 }
 
 #[derive(Debug, Serialize)]
@@ -42,6 +52,8 @@ struct FieldDocument {
     state: &'static str,
     reason: Option<&'static str>,
     secret: bool,
+    /// Whether it changed since the last promotion.
+    changed: bool,
     below: serde_json::Value,
     above: serde_json::Value,
 }
@@ -60,7 +72,7 @@ pub(crate) fn document(promoted: &Promoted) -> Document<'_> {
         written: promoted.write && promoted.form.is_none(),
         units: units.collect(),
         settings: promoted.settings.iter().map(|one| one.address.as_str()).collect(),
-        not_carried: &promoted.not_carried,
+        not_carried: promoted.not_carried.iter().map(not_carried).collect(),
         form: promoted.form.as_ref().map(|(path, _)| path.as_path()),
         delivered: promoted.delivered.as_ref().map(deliver::document),
     }
@@ -85,6 +97,7 @@ fn field(field: &Field) -> FieldDocument {
         state,
         reason,
         secret: field.secret,
+        changed: field.is_news,
         below: json(field.below.as_ref()),
         above: json(field.above.as_ref()),
     }

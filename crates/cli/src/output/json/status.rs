@@ -46,6 +46,9 @@ fn stage<'s>(name: &'s str, there: &There) -> StageDocument<'s> {
     let (state, number, age) = match there.what {
         InStage::Nothing => ("nothing", None, None),
         InStage::Delivered(number) => ("delivered", Some(number), Some(there.age)),
+        InStage::InPart(number) => ("in-part", Some(number), Some(there.age)),
+        InStage::ByHand(number) => ("by-hand", Some(number), Some(there.age)),
+        InStage::NotKnown(number) => ("not-known", Some(number), Some(there.age)),
         InStage::Withdrawn => ("withdrawn", None, Some(there.age)),
     };
     StageDocument { stage: name, state, number, age }

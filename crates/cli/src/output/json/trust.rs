@@ -5,6 +5,7 @@ use cledger_store::Remembered;
 use serde::Serialize;
 
 use super::FORMAT;
+use cledger_work::trust::daybook::DaybookTrusted;
 use cledger_work::trust::{Doing, Trusted};
 
 #[derive(Debug, Serialize)]
@@ -62,4 +63,32 @@ pub(crate) fn listed(known: &[Remembered]) -> ListedDocument<'_> {
         names: one.trusted.iter().flatten().collect(),
     });
     ListedDocument { format: FORMAT, ledgers: ledgers.collect() }
+}
+
+/// The daybook that is taken for the right one.
+#[derive(Debug, Serialize)]
+pub(crate) struct DaybookDocument<'t> {
+    format: u32,
+    before: Option<LinkDocument<'t>>,
+    now: Option<LinkDocument<'t>>,
+    written: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct LinkDocument<'t> {
+    place: u64,
+    hash: &'t str,
+}
+
+pub(crate) fn daybook(trusted: &DaybookTrusted) -> DaybookDocument<'_> {
+    DaybookDocument {
+        format: FORMAT,
+        before: link(trusted.before.as_ref()),
+        now: link(trusted.now.as_ref()),
+        written: trusted.written,
+    }
+}
+
+fn link(link: Option<&(u64, String)>) -> Option<LinkDocument<'_>> {
+    link.map(|(place, hash)| LinkDocument { place: *place, hash })
 }

@@ -1,9 +1,55 @@
 //! `withdraw` for programs.
 
 use cledger_work::deliver::withdraw::Withdrawn;
+use serde::Serialize;
 
-use super::outlet::{BroughtDocument, brought};
+use super::FORMAT;
+use super::at::{self, OutletPlan};
+use super::brought::{OneBrought, one_brought};
+use super::error::{self, TroubleDocument};
 
-pub(crate) fn document(withdrawn: &Withdrawn) -> BroughtDocument<'_> {
-    brought(&withdrawn.brought, &[], Vec::new())
+#[derive(Debug, Serialize)]
+pub(crate) struct Document<'w> {
+    format: u32,
+    written: bool,
+    withdrawals: Vec<WithdrawalDocument<'w>>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct WithdrawalDocument<'w> {
+    unit: &'w str,
+    stage: &'w str,
+    /// Whether the unit belongs to the stage.
+    belongs: bool,
+    /// The delivery that is taken off.
+    withdraws: u64,
+    /// The number, where it was recorded.
+    number: Option<u64>,
+    /// What the outlets have and are to have.
+    plan: Vec<OutletPlan<'w>>,
+    /// What they answered.
+    outlets: Vec<OneBrought<'w>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<TroubleDocument<'w>>,
+}
+
+pub(crate) fn document(withdrawn: &[Withdrawn]) -> Document<'_> {
+    Document {
+        format: FORMAT,
+        written: withdrawn.iter().any(|withdrawn| withdrawn.write),
+        withdrawals: withdrawn.iter().map(one).collect(),
+    }
+}
+
+pub(crate) fn one(withdrawn: &Withdrawn) -> WithdrawalDocument<'_> {
+    WithdrawalDocument {
+        unit: &withdrawn.owner,
+        stage: &withdrawn.stage,
+        belongs: withdrawn.subject.is_some(),
+        withdraws: withdrawn.number,
+        number: withdrawn.recorded,
+        plan: at::outlets(&withdrawn.outlets),
+        outlets: withdrawn.brought.iter().map(one_brought).collect(),
+        trouble: withdrawn.trouble.as_ref().map(error::trouble),
+    }
 }

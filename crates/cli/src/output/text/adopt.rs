@@ -7,6 +7,7 @@ use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
 use cledger_work::adopt::adoption::Adoption;
+use cledger_work::adopt::found::FoundThere;
 use cledger_work::shown::counted;
 
 pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
@@ -113,6 +114,29 @@ fn repeat(repeat: &Repeat) -> String {
     }
 }
 
+/// What is said of what captures show of a stage.
+fn found(stage: &Name, there: FoundThere) -> String {
+    match there {
+        FoundThere::ToRecord => format!(
+            "{stage}: --write also records what the capture has as found there, and the first delivery may go over it."
+        ),
+        FoundThere::Recorded => {
+            format!(
+                "{stage}: what the capture has is recorded as found there, and the first delivery may go over it."
+            )
+        }
+        FoundThere::HasRecords => {
+            format!(
+                "{stage}: what the capture has is not recorded as found there: the daybook has records of it already."
+            )
+        }
+        FoundThere::NoKey => format!(
+            "{stage}: what the capture has is not recorded as found there: the stage has no key to keep it under \
+             (cledger key make @{stage})."
+        ),
+    }
+}
+
 fn summary(console: &mut Console, adoption: &Adoption) {
     let any = adoption.changes_something;
     let files = counted(adoption.files.len(), "file");
@@ -122,6 +146,9 @@ fn summary(console: &mut Console, adoption: &Adoption) {
         style::good("proven"),
         counted(adoption.proven, "value")
     ));
+    for (stage, there) in &adoption.found {
+        console.wrapped(&found(stage, *there), "  ");
+    }
     let unit = &adoption.unit;
     if adoption.written {
         let word = if adoption.is_new { "adopted" } else { "brought up to date" };

@@ -65,6 +65,15 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
             State::There(files) if files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger)) => {
                 console.line(format!("{name}  as the ledger says"));
             }
+            State::Withdrawn => {
+                let last = unit.last.as_ref().map(last).unwrap_or_default();
+                console.line(format!("{name}  nothing of ours is there{last}"));
+            }
+            State::LeftOver => {
+                let text = style::bad("left over: it does not belong there any more");
+                console
+                    .wrapped(&format!("{name}  {text}; cledger deliver @{} takes it off", unit.stage), "  ");
+            }
             State::NothingRendered => console.line(format!("{name}  nothing is rendered for it")),
             State::NotThere if unit.is_withdrawn() => {
                 let last = unit.last.as_ref().map(last).unwrap_or_default();
@@ -95,7 +104,8 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
 fn last(last: &LastDelivery) -> String {
     let LastDelivery { number, time, who, is_withdrawal } = last;
     let what = if *is_withdrawal { "withdrawn" } else { "last delivered" };
-    format!("  ({what}: {number} of {} by {})", day(time), values::escape(who))
+    let by = if who.is_empty() { String::new() } else { format!(" by {}", values::escape(who)) };
+    format!("  ({what}: {number} of {}{by})", day(time))
 }
 
 /// How a unit stands over all its outlets: as at the worst of them.
@@ -143,6 +153,10 @@ fn summary(console: &mut Console, units: &[UnitDrift]) {
 fn file(console: &mut Console, path: &str, drift: &FileDrift) {
     match drift {
         FileDrift::AsLedger => console.line(format!("  {path}  as the ledger says")),
+        FileDrift::LeftOver => {
+            console.line(format!("  {path}  {}", style::bad("left over: not rendered any more")));
+        }
+        FileDrift::Theirs => console.line(format!("  {path}  is there, and was never ours")),
         FileDrift::NotThere => console.line(format!("  {path}  {}", style::bad("not there"))),
         FileDrift::Unreadable(reason) => {
             console.line(format!("  {path}  {}: {reason}", style::bad("cannot be read")));

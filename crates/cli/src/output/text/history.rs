@@ -1,13 +1,15 @@
 //! `history` for people.
 
-use cledger_store::daybook::{Kind, Meta, Record};
+use cledger_store::daybook::{AnswerState, Kind, Meta, Record};
 
+use super::{at, brought};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::time::{day, minute};
 use crate::output::{style, values};
+use cledger_work::bringing::brought::words;
 use cledger_work::deliver::history::{History, Verified as Verification};
-use cledger_work::reality::brought::words;
+use cledger_work::deliver::overwritten::{BroughtBack, Overwritten};
 use cledger_work::shown::counted;
 
 /// The word for what a record is of.
@@ -16,6 +18,8 @@ pub(crate) fn word(kind: Kind) -> &'static str {
         Kind::Delivered => "delivered",
         Kind::Withdrawn => "withdrawn",
         Kind::ChoreDone => "chore done",
+        Kind::Found => "found there",
+        Kind::Put => "put",
     }
 }
 
@@ -29,7 +33,7 @@ fn why(meta: &Meta) -> &str {
 fn name(meta: &Meta) -> String {
     match meta.kind {
         Kind::ChoreDone => format!("{}@{}", meta.unit, meta.stage),
-        Kind::Delivered | Kind::Withdrawn => format!("{}@{}:{}", meta.unit, meta.stage, meta.number),
+        _ => format!("{}@{}:{}", meta.unit, meta.stage, meta.number),
     }
 }
 
@@ -42,7 +46,16 @@ pub(crate) fn print(console: &mut Console, history: &History) {
             Some(number) => format!("{number} again"),
             None => word(meta.kind).to_owned(),
         };
-        let what = if trouble { format!("{what}, with trouble") } else { what };
+        let states = || meta.outlets.iter().map(|answer| answer.state);
+        let what = if states().any(|state| state == AnswerState::NotKnown) {
+            format!("{what}, not known")
+        } else if states().any(|state| !state.is_whole()) {
+            format!("{what} in part")
+        } else if trouble {
+            format!("{what}, with trouble")
+        } else {
+            what
+        };
         table.row(vec![
             (name(meta), Tone::Plain),
             (minute(&meta.time), Tone::Quiet),
@@ -74,11 +87,11 @@ pub(crate) fn print(console: &mut Console, history: &History) {
 pub(crate) fn verified(console: &mut Console, verified: &Verification) {
     let Verification { records, broken, not_readable } = verified;
     let records = counted(*records, "record");
-    match broken {
-        Some(broken) => console.line(format!("{}: {broken}.", style::bad("not whole"))),
-        None => {
-            console.line(format!("{}: {records}, none changed, put in or taken out.", style::good("whole")));
-        }
+    for broken in broken {
+        console.wrapped(&format!("{}: {broken}.", style::bad("not whole")), "  ");
+    }
+    if broken.is_empty() {
+        console.line(format!("{}: {records}, none changed, put in or taken out.", style::good("whole")));
     }
     if *not_readable > 0 {
         let text = format!("the secrets of {}", counted(*not_readable, "record"));
@@ -115,6 +128,12 @@ pub(crate) fn record(console: &mut Console, record: &Record) {
     if meta.stages_left_out {
         lines.push(("note", "stages before it were left out".to_owned()));
     }
+    for left in &meta.left {
+        let path = left.path.as_deref().unwrap_or("what it has");
+        let names: Vec<String> = left.names.iter().map(|name| name.join(".")).collect();
+        let names = if names.is_empty() { "all of it".to_owned() } else { names.join(", ") };
+        lines.push(("left", format!("{names} in {path} at outlet {}", left.outlet)));
+    }
     for answer in &meta.outlets {
         let reason = answer.reason.as_ref().map(|reason| format!(": {reason}")).unwrap_or_default();
         lines.push((
@@ -124,5 +143,44 @@ pub(crate) fn record(console: &mut Console, record: &Record) {
     }
     for (name, text) in lines {
         console.wrapped(&format!("  {name:<8} {}", values::escape(&text)), "           ");
+    }
+}
+
+/// What a delivery has overwritten that was not ours.
+pub(crate) fn overwritten(console: &mut Console, overwritten: &Overwritten) {
+    let Meta { unit, stage, number, time, .. } = &overwritten.record.meta;
+    let title = style::heading(&format!("{unit}@{stage}:{number}"));
+    console.line(format!("{title}  of {} has overwritten what was not ours:", day(time)));
+    let mut table = Table::new(&["  where", "lines"], console.width());
+    for (place, lines) in &overwritten.places {
+        table.row(vec![
+            (format!("  {}", values::escape(place)), Tone::Plain),
+            (lines.to_string(), Tone::Plain),
+        ]);
+    }
+    table.lines().iter().for_each(|line| console.line(line));
+    match &overwritten.out {
+        Some(out) => console.line(format!("Written to {}, for you alone.", out.display())),
+        None => console.wrapped("To look at it, add --out DIR; to bring it back, --bring-back.", ""),
+    }
+}
+
+/// What bringing that back comes to.
+pub(crate) fn brought_back(console: &mut Console, back: &BroughtBack) {
+    console.line(format!("{}  what it has overwritten, brought back", style::heading(&back.of)));
+    at::print(console, &back.outlets);
+    if !back.write && back.is_blocked() {
+        let text = "Nothing is brought back yet, and --write is refused: what is edited by hand would be lost. Take \
+                    it into the ledger first (cledger drift --take ADDRESS), or look at both (--out DIR).";
+        console.wrapped(text, "");
+        return;
+    }
+    if !back.write {
+        console.line("Nothing is brought back yet. To do it, add --write.");
+        return;
+    }
+    brought::print(console, &back.brought);
+    if let (Some(number), Some((of, _))) = (back.number, back.of.split_once(':')) {
+        console.wrapped(&format!("Recorded as {of}:{number}. It counts as edited by hand from here on."), "");
     }
 }

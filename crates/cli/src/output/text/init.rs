@@ -17,5 +17,10 @@ pub(crate) fn print(console: &mut Console, name: &str, dir: &Path, made: &Made) 
         let why = if *is_told { "" } else { "  (the name says nothing, so the careful choice)" };
         console.line(format!("  {stage:<12} {}{why}", class.name()));
     }
+    console.wrapped(
+        "\nDeliveries are recorded in .cledger/, on this machine alone. A team shares a daybook in PostgreSQL: \
+         [daybook] store = \"postgres\" in ledger.toml.",
+        "",
+    );
     console.line(format!("\nNext: cledger -C {dir} check, then cledger -C {dir} show example"));
 }

@@ -1,16 +1,13 @@
 //! `outlet` for people.
 
-use super::render::gaps;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::time::day;
-use crate::output::{style, values};
+use crate::output::values;
 use cledger_work::outlet::list::Listed;
 use cledger_work::outlet::prepare::{Prepared, Preparing};
 use cledger_work::outlet::put::Put;
-use cledger_work::reality::brought::Brought;
 use cledger_work::reality::lookups::Lookup;
-use cledger_work::reality::standing::UnitDrift;
 
 pub(crate) fn print(console: &mut Console, outlets: &[Listed]) {
     let mut table = Table::new(&["outlet", "kind", "stage", "units there", "last", "", ""], console.width());
@@ -61,36 +58,8 @@ pub(crate) fn prepared(console: &mut Console, prepared: &[Prepared], write: bool
 
 /// What `outlet put` came to.
 pub(crate) fn put(console: &mut Console, put: &Put) {
-    if !put.gaps.is_empty() {
-        gaps(console, &put.ledger, &put.gaps);
-        console.line("Nothing is brought.");
-    } else if put.write {
-        brought(console, &put.brought, &put.units);
-    } else {
-        super::drift::print(console, &put.units);
-        console.line("Nothing is brought yet. To do it, add --write.");
-    }
-}
-
-/// What came of bringing units to outlets; `after` is how they stand now.
-pub(crate) fn brought(console: &mut Console, brought: &[Brought], after: &[UnitDrift]) {
-    let mut table = Table::new(&["unit", "outlet", "kind", "", ""], console.width());
-    for it in brought {
-        let tone = if it.is_well() { Tone::Plain } else { Tone::Bad };
-        let reason = it.reason().unwrap_or_default();
-        table.row(vec![
-            (format!("{}@{}", it.owner, it.stage), Tone::Plain),
-            (it.outlet.clone(), Tone::Plain),
-            (it.kind.to_owned(), Tone::Plain),
-            (it.word().to_owned(), tone),
-            (reason.to_owned(), Tone::Quiet),
-        ]);
-    }
-    table.keep_whole(0);
-    table.keep_whole(3);
-    table.lines().iter().for_each(|line| console.line(line));
-    let processes = after.iter().filter(|unit| matches!(unit.outlet, Some((_, "process"))));
-    for unit in processes {
+    super::deliver::print_as(console, &put.delivered, "put");
+    for unit in &put.processes {
         let name = unit.outlet.as_ref().map(|(name, _)| name.as_str()).unwrap_or_default();
         let state = match (unit.is_as_made(), unit.is_unreachable()) {
             (true, _) => "runs with it",
@@ -98,9 +67,6 @@ pub(crate) fn brought(console: &mut Console, brought: &[Brought], after: &[UnitD
             _ => "does not run with it yet",
         };
         console.line(format!("The process of outlet {name} {state}."));
-    }
-    if !brought.iter().all(Brought::is_well) {
-        console.line(format!("{}: not all of it went well.", style::bad("trouble")));
     }
 }
 

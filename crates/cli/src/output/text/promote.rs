@@ -9,7 +9,7 @@ use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::time::day;
 use crate::output::{style, values};
-use cledger_work::promote::{Field, Promoted};
+use cledger_work::promote::{Field, Promoted, Promotion};
 
 pub(crate) fn print(console: &mut Console, promoted: &Promoted) {
     if let Some((path, count)) = &promoted.form {
@@ -45,8 +45,11 @@ fn moved(console: &mut Console, promoted: &Promoted) {
             continue;
         }
         let mut table = Table::new(&["  field", below.as_str(), above.as_str(), ""], console.width());
-        for field in &promotion.fields {
+        let (told, rest): (Vec<&Field>, Vec<&Field>) =
+            promotion.fields.iter().partition(|field| promoted.all || is_worth_telling(promotion, field));
+        for field in told {
             let (word, tone) = word(field);
+            let word = if field.is_news { format!("{word}, changed") } else { word };
             open += usize::from(field.fate == Fate::Needed && !field.is_taken);
             table.row(vec![
                 (format!("  {}", without_stage(field)), Tone::Plain),
@@ -58,6 +61,12 @@ fn moved(console: &mut Console, promoted: &Promoted) {
         table.keep_whole(0);
         table.keep_whole(3);
         table.lines().iter().for_each(|line| console.line(line));
+        if !rest.is_empty() {
+            let count = rest.len();
+            let text =
+                format!("{count} more differ, and did not change since the last promotion: --all shows them");
+            console.wrapped(&format!("  {text}"), "    ");
+        }
     }
     console.line("");
     if !written.is_empty() {
@@ -68,18 +77,33 @@ fn moved(console: &mut Console, promoted: &Promoted) {
         console.line(format!("{}: {text}; --answers FILE writes a form for them.", style::bad("needed")));
     }
     for pattern in &promoted.not_carried {
-        let text = format!("nothing of `{pattern}`: the last column says why, or no field there differs");
+        let text = format!("nothing of `{}`: {}", pattern.pattern, pattern.why);
         console.wrapped(&format!("{}: {text}", style::doubtful("not carried")), "  ");
     }
     match (written.is_empty(), promoted.write) {
         (true, _) if !promoted.not_carried.is_empty() => console.line("Nothing is carried."),
-        (true, _) => console.line("Nothing is carried. To carry settings, name them: --carry PATTERN."),
+        (true, _) => {
+            let mut fields = promotions.iter().flat_map(|promotion| &promotion.fields);
+            let all =
+                if fields.any(|field| field.is_news) { "; all that changed: --carry-changed" } else { "" };
+            console.wrapped(
+                &format!("Nothing is carried. To carry settings, name them: --carry PATTERN{all}."),
+                "",
+            );
+        }
         (false, true) if promoted.delivered.is_some() => console.line("Written."),
         (false, false) => console.line("Nothing is written yet. To do it, add --write."),
         (false, true) => {
             console.line(format!("Written. Bring it there: cledger deliver @{above}, or one unit."));
         }
     }
+}
+
+/// Whether a field is shown where not all are: it is new, or something is to be done about it. Where nothing is new
+/// yet, everything is.
+fn is_worth_telling(promotion: &Promotion, field: &Field) -> bool {
+    let nothing_is_new = !promotion.fields.iter().any(|field| field.is_news);
+    nothing_is_new || field.is_news || field.is_taken || field.fate == Fate::Needed
 }
 
 fn without_stage(field: &Field) -> String {

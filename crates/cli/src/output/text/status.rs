@@ -40,6 +40,9 @@ fn cell(stage: Option<&There>) -> String {
     match what {
         InStage::Nothing => "none".to_owned(),
         InStage::Delivered(number) => format!("{number}, {}", age(*seconds)),
+        InStage::InPart(number) => format!("{number} in part, {}", age(*seconds)),
+        InStage::ByHand(number) => format!("{number} by hand, {}", age(*seconds)),
+        InStage::NotKnown(number) => format!("{number} not known, {}", age(*seconds)),
         InStage::Withdrawn => format!("withdrawn, {}", age(*seconds)),
     }
 }

@@ -6,6 +6,7 @@ use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
 use cledger_work::shown::counted;
+use cledger_work::trust::daybook::DaybookTrusted;
 use cledger_work::trust::{Doing, Trusted};
 
 pub(crate) fn print(console: &mut Console, trusted: &Trusted) {
@@ -66,4 +67,19 @@ pub(crate) fn listed(console: &mut Console, known: &[Remembered]) {
         table.row(vec![plain(one.name.clone()), plain(one.folder.clone()), plain(counted(count, "thing"))]);
     }
     table.lines().iter().for_each(|line| console.line(line));
+}
+
+/// The daybook that is taken for the right one.
+pub(crate) fn daybook(console: &mut Console, trusted: &DaybookTrusted) {
+    let told = |link: &Option<(u64, String)>| match link {
+        Some((place, hash)) => format!("record {place}, {}", hash.get(..16).unwrap_or(hash)),
+        None => "nothing".to_owned(),
+    };
+    console.line(format!("seen last        {}", told(&trusted.before)));
+    console.line(format!("last in it now   {}", told(&trusted.now)));
+    console.line(if trusted.written {
+        "The daybook as it is now counts from here on."
+    } else {
+        "Nothing is remembered yet. To do it, add --write."
+    });
 }

@@ -1,25 +1,45 @@
-//! `withdraw` for people: what goes, or what became of it.
+//! `withdraw` for people: what goes, what is brought back, or what became of it.
 
 use cledger_work::deliver::withdraw::Withdrawn;
 
-use super::outlet;
+use super::{at, brought};
 use crate::output::console::Console;
+use crate::output::style;
 
-/// Prints it; `settings_out` says that the settings are out of the ledger, too.
-pub(crate) fn print(console: &mut Console, withdrawn: &Withdrawn, settings_out: bool) {
-    let Withdrawn { owner, stage, number, names, row_outlets, brought, write, .. } = withdrawn;
-    if *write {
-        outlet::brought(console, brought, &[]);
+/// Prints one withdrawal.
+pub(crate) fn print(console: &mut Console, withdrawn: &Withdrawn) {
+    let Withdrawn { owner, stage, number, outlets, brought, write, .. } = withdrawn;
+    let title = style::heading(&format!("{owner}@{stage}"));
+    let left = if withdrawn.subject.is_none() { ", which does not belong there any more" } else { "" };
+    let verb = if *write { "loses" } else { "would lose" };
+    console.wrapped(&format!("{title}{left}  {verb} what delivery {number} brought"), "  ");
+    at::print(console, outlets);
+    if let Some(trouble) = &withdrawn.trouble {
+        console.wrapped(&format!("{}: {trouble}", style::bad("not withdrawn")), "  ");
+        if let Some(help) = trouble.help_text() {
+            console.wrapped(&format!("  {help}"), "  ");
+        }
+    } else if *write {
+        brought::print(console, brought);
+        match withdrawn.recorded {
+            Some(number) => console.line(format!("Recorded as {owner}@{stage}:{number}.")),
+            None => console.line(format!("{}: nothing is recorded.", style::bad("not withdrawn"))),
+        }
+    }
+}
+
+/// Prints all of them; `settings_out` says whether the settings are out of the ledger, too.
+pub(crate) fn all(console: &mut Console, all: &[Withdrawn], settings_out: bool) {
+    for (at, withdrawn) in all.iter().enumerate() {
+        if at > 0 {
+            console.line("");
+        }
+        print(console, withdrawn);
+    }
+    if all.iter().any(|withdrawn| withdrawn.write) {
         let settings = if settings_out { "are taken out" } else { "stay as they are" };
         console.line(format!("The settings {settings}."));
-        return;
+    } else {
+        console.line("Nothing is withdrawn yet. To do it, add --write.");
     }
-    console.line(format!("{owner}@{stage}  would lose what delivery {number} brought:"));
-    for name in names {
-        console.line(format!("  {name}"));
-    }
-    for outlet in row_outlets {
-        console.line(format!("  its rows in {outlet}"));
-    }
-    console.line("Nothing is withdrawn yet. To do it, add --write.");
 }

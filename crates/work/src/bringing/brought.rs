@@ -34,6 +34,10 @@ pub enum Outcome {
     ChangedMeanwhile,
     /// It was not brought.
     Failed(String),
+    /// Some of it was brought.
+    InPart(String),
+    /// Somebody has to bring it by hand, by doing this.
+    ByHand(String),
     /// Nobody can tell.
     NotKnown(String),
 }
@@ -41,7 +45,7 @@ pub enum Outcome {
 impl Brought {
     /// Whether all is well.
     pub fn is_well(&self) -> bool {
-        matches!(self.outcome, Outcome::AsItShouldBe | Outcome::Brought)
+        matches!(self.outcome, Outcome::AsItShouldBe | Outcome::Brought | Outcome::ByHand(_))
             && !matches!(self.effect, Some(Err(_)))
     }
 
@@ -65,6 +69,8 @@ impl Brought {
             Outcome::NotHeld => AnswerState::NotHeld,
             Outcome::ChangedMeanwhile => AnswerState::ChangedMeanwhile,
             Outcome::Failed(_) => AnswerState::NotBrought,
+            Outcome::InPart(_) => AnswerState::InPart,
+            Outcome::ByHand(_) => AnswerState::ByHand,
             Outcome::NotKnown(_) => AnswerState::NotKnown,
         }
     }
@@ -77,7 +83,14 @@ impl Brought {
     /// What went wrong, if something did.
     pub fn reason(&self) -> Option<&str> {
         match (&self.outcome, &self.effect) {
-            (Outcome::Failed(reason) | Outcome::NotKnown(reason), _) | (_, Some(Err(reason))) => Some(reason),
+            (
+                Outcome::Failed(reason)
+                | Outcome::InPart(reason)
+                | Outcome::ByHand(reason)
+                | Outcome::NotKnown(reason),
+                _,
+            )
+            | (_, Some(Err(reason))) => Some(reason),
             (Outcome::ChangedMeanwhile, _) => Some("look again, and bring it then"),
             (Outcome::NotHeld, _) => Some("it took what was brought, and holds something else"),
             _ => None,
@@ -108,6 +121,8 @@ pub fn words(state: AnswerState, in_effect: Option<bool>) -> &'static str {
         (AnswerState::NotHeld, _) => "not held",
         (AnswerState::ChangedMeanwhile, _) => "changed meanwhile",
         (AnswerState::NotBrought, _) => "not brought",
+        (AnswerState::InPart, _) => "brought in part",
+        (AnswerState::ByHand, _) => "to be brought by hand",
         (AnswerState::NotKnown, _) => "not known",
     }
 }

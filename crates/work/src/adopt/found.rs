@@ -1,0 +1,180 @@
+//! What captures say was at the outlets before anything of ours came there: recorded, it is what the first delivery
+//! is judged by, so that it may go over it without being told to.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use cledger_core::adopt::NotPlaced;
+use cledger_core::delivery::leaves;
+use cledger_core::kept::Kept;
+use cledger_core::model::{LayerId, Ledger, OutputFormat, StageId};
+use cledger_core::name::Name;
+use cledger_core::output::OutputName;
+use cledger_core::tree::Tree;
+use cledger_formats::Particulars;
+use cledger_store::Keys;
+use cledger_store::daybook::{Answer, AnswerState, Content, Daybook as _, Kind, Wanted};
+
+use crate::adopt::files::{Files, FoundPlace};
+use crate::anchor;
+use crate::bringing::part::{Form, rows};
+use crate::daybook;
+use crate::deliver::recorded::meta;
+use crate::opened::Opened;
+use crate::shared_book::{Held, SharedBook};
+use crate::trouble::Trouble;
+
+impl FoundPlace {
+    /// The kind of outlet that has it.
+    fn kind(&self) -> &'static str {
+        match self {
+            Self::File(_) => "directory",
+            Self::Document => "http",
+            Self::Rows => "postgres",
+            Self::Environment => "process",
+        }
+    }
+}
+
+/// What is recorded of what was found in a stage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FoundThere {
+    /// `--write` records it.
+    ToRecord,
+    /// It is recorded.
+    Recorded,
+    /// Nothing: the daybook has records of the unit there already.
+    HasRecords,
+    /// Nothing: the stage has no key to keep it under.
+    NoKey,
+}
+
+/// What captures say of a stage, as a record has it.
+pub(super) struct Found {
+    stage: StageId,
+    content: Content,
+    outlets: BTreeMap<String, &'static str>,
+}
+
+/// What the captures among these files say, by stage, but for what has no place in the ledger: nobody shall take
+/// that for ours.
+pub(super) fn of_captures(files: &Files, not_placed: &[NotPlaced]) -> Result<Vec<Found>, Trouble> {
+    let mut all: BTreeMap<StageId, Found> = BTreeMap::new();
+    for (file, at) in &files.found {
+        let old = &files.old[*file];
+        let without: BTreeSet<&OutputName> =
+            not_placed.iter().filter_map(|it| it.names.get(&old.output)).collect();
+        let mut tree = Tree::default();
+        for (name, value) in leaves(&old.tree).into_iter().filter(|(name, _)| !without.contains(name)) {
+            tree.insert(&name, value.clone());
+        }
+        let particulars = Particulars { table: None, manifest_name: "x" };
+        let found = all.entry(old.stage).or_insert_with(|| Found {
+            stage: old.stage,
+            content: Content::default(),
+            outlets: BTreeMap::new(),
+        });
+        let written = |format| {
+            let text = Form::Tree(format, particulars).write(&tree);
+            text.map(|text| Kept::new(text, true)).map_err(|reason| {
+                Trouble::usage(format!("what `{}` has cannot be recorded: {reason}", files.paths[*file]))
+            })
+        };
+        let content = &mut found.content;
+        match &at.place {
+            FoundPlace::File(path) => drop(content.files.insert(path.clone(), written(old.format)?)),
+            FoundPlace::Document => {
+                drop(content.documents.insert(at.outlet.clone(), written(OutputFormat::Json)?));
+            }
+            FoundPlace::Rows => {
+                let leaves = leaves(&tree);
+                let named: Vec<(String, _)> =
+                    leaves.iter().map(|(name, value)| (name.join("."), value.to_text())).collect();
+                let text = rows(named.iter().map(|(name, text)| (name.as_str(), text)));
+                content.rows.insert(at.outlet.clone(), Kept::new(text, true));
+            }
+            FoundPlace::Environment => continue,
+        }
+        found.outlets.insert(at.outlet.clone(), at.place.kind());
+    }
+    Ok(all.into_values().filter(|found| !found.outlets.is_empty()).collect())
+}
+
+/// Records what was found of a unit.
+pub(super) struct Recording<'r> {
+    opened: &'r Opened,
+    owner: &'r str,
+    book: SharedBook,
+}
+
+impl<'r> Recording<'r> {
+    /// Opens the daybook, so that one that is out of reach stops it before anything is written.
+    pub(super) fn start(opened: &'r Opened, owner: &'r str, write: bool) -> Result<Self, Trouble> {
+        let book = SharedBook::new(daybook::for_writing(opened, write)?);
+        Ok(Self { opened, owner, book })
+    }
+
+    /// What there is to be recorded of each stage.
+    pub(super) fn plan(
+        &mut self,
+        found: &[Found],
+        ledger: &Ledger,
+        keys: &Keys<'_>,
+    ) -> Result<Vec<(Name, FoundThere)>, Trouble> {
+        let mut plan = Vec::new();
+        for found in found {
+            plan.push((ledger.stage(found.stage).name.clone(), self.can(found, ledger, keys)?));
+        }
+        Ok(plan)
+    }
+
+    fn can(&mut self, found: &Found, ledger: &Ledger, keys: &Keys<'_>) -> Result<FoundThere, Trouble> {
+        let stage = ledger.stage(found.stage).name.as_str();
+        let wanted = Wanted { chores: Some(false), ..Wanted::of(self.owner, stage) };
+        let is_open = |open: &cledger_store::daybook::Open| {
+            (open.meta.unit.as_str(), open.meta.stage.as_str()) == (self.owner, stage)
+        };
+        Ok(if !self.book.entries(&wanted, false)?.is_empty() || self.book.opened()?.iter().any(is_open) {
+            FoundThere::HasRecords
+        } else if keys.has_key(&ledger.key_scope(LayerId::Stage(found.stage))) {
+            FoundThere::ToRecord
+        } else {
+            FoundThere::NoKey
+        })
+    }
+
+    /// Records what there is to be recorded.
+    pub(super) fn record(
+        &mut self,
+        found: &[Found],
+        ledger: &Ledger,
+        why: &str,
+    ) -> Result<Vec<(Name, FoundThere)>, Trouble> {
+        let mut done = Vec::new();
+        let keys = self.opened.keys_anew();
+        for found in found {
+            let stage = ledger.stage(found.stage).name.clone();
+            let mut held = Held::take(&self.book, self.owner, stage.as_str())?;
+            let can = self.can(found, ledger, &keys)?;
+            if can == FoundThere::ToRecord {
+                let scope = ledger.key_scope(LayerId::Stage(found.stage));
+                let mut meta = meta(self.opened, self.owner, stage.as_str(), Kind::Found, why);
+                let packed = daybook::pack(&mut held.book, (&keys, &scope), &found.content, &mut meta)?;
+                let answer = |(outlet, kind): (&String, &&str)| Answer {
+                    outlet: outlet.clone(),
+                    kind: (*kind).to_owned(),
+                    state: AnswerState::AsItShouldBe,
+                    in_effect: None,
+                    reason: None,
+                };
+                meta.outlets = found.outlets.iter().map(answer).collect();
+                self.opened.at.stepping.before("record")?;
+                let recorded = held.book.record(meta, &packed, None)?;
+                anchor::hold_fast(self.opened, &recorded);
+                done.push((stage, FoundThere::Recorded));
+            } else {
+                done.push((stage, can));
+            }
+        }
+        Ok(done)
+    }
+}

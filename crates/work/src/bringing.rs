@@ -1,0 +1,20 @@
+//! Bringing units to their outlets, and nothing over what is not ours.
+//!
+//! `baseline` knows what was last brought to each outlet, `sight` looks at what is there, `forms` and `part` read
+//! both as names and values, `plan` says name by name what is there, whose it is and what is to be there (`at`),
+//! `rules` what stays as it is there, `before` keeps what is overwritten, `bring` brings it and looks again.
+
+pub mod at;
+pub(crate) mod baseline;
+pub(crate) mod before;
+pub(crate) mod bring;
+pub mod brought;
+pub(crate) mod effects;
+pub(crate) mod forms;
+pub(crate) mod grounds;
+mod load;
+pub(crate) mod part;
+pub(crate) mod plan;
+pub(crate) mod restoring;
+pub(crate) mod rules;
+mod sight;

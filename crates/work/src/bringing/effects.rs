@@ -1,0 +1,102 @@
+//! Having what was brought taken up, and waiting until it is: each program and each look once, however many units
+//! share it.
+
+use std::collections::BTreeMap;
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, SystemTime};
+
+use cledger_core::address::Owner;
+use cledger_core::model::{Effecting, Ledger, Ready, StageId, StageText};
+use cledger_core::trust;
+use cledger_outlets::effect::{self, Masking, Reload};
+
+use crate::reality::around::Around;
+use crate::trouble::Trouble;
+
+/// What has units take up what was brought.
+pub(crate) struct Effects<'e> {
+    ledger: &'e Ledger,
+    around: &'e Around<'e>,
+    /// When the files were last written that tell that a delivery counts.
+    stamps: Mutex<BTreeMap<String, Option<SystemTime>>>,
+    done: Mutex<Done>,
+}
+
+/// What came of each program and each look.
+#[derive(Default)]
+struct Done {
+    reloaded: BTreeMap<Vec<String>, Result<(), String>>,
+    ready: BTreeMap<String, Result<(), String>>,
+}
+
+/// Variables that no program gets which a ledger names: those that secrets of its outlets come from, but for
+/// those that an outlet passes on.
+fn without(ledger: &Ledger, pass: &[String]) -> Vec<String> {
+    trust::variables(ledger).filter(|name| !pass.contains(name)).collect()
+}
+
+impl<'e> Effects<'e> {
+    /// Nothing is taken up yet.
+    pub(crate) fn new(ledger: &'e Ledger, around: &'e Around<'e>) -> Self {
+        Self { ledger, around, stamps: Mutex::default(), done: Mutex::default() }
+    }
+
+    /// Notes, before anything is brought, when the file was last written that tells that it counts.
+    pub(super) fn note(&self, effect: &Effecting, owner: &Owner, stage: StageId) -> Result<(), Trouble> {
+        if let Some(Ready::File(path)) = &effect.ready {
+            let path = self.expanded(path, owner, stage)?;
+            let mut stamps = self.stamps.lock().unwrap_or_else(PoisonError::into_inner);
+            let stamp = || effect::stamp(&self.around.ledger_folder.join(&path));
+            stamps.entry(path.clone()).or_insert_with(stamp);
+        }
+        Ok(())
+    }
+
+    /// Has what was brought of a unit taken up, and waits until it is; nothing where nothing is said of that.
+    pub(super) fn take_up(
+        &self,
+        effect: &Effecting,
+        (owner, stage): (&Owner, StageId),
+        masking: &Masking,
+    ) -> Result<Option<Result<(), String>>, Trouble> {
+        if effect.reload.is_empty() && effect.ready.is_none() {
+            return Ok(None);
+        }
+        let words = effect.reload.iter().map(|word| self.expanded(word, owner, stage));
+        let words: Vec<String> = words.collect::<Result<_, _>>()?;
+        // One after the other: programs that reload the same thing are not to meet.
+        let mut done = self.done.lock().unwrap_or_else(PoisonError::into_inner);
+        let reload = |words: &Vec<String>| {
+            effect::reload(&Reload {
+                words,
+                folder: self.around.ledger_folder,
+                within: effect.within,
+                without: &without(self.ledger, &effect.pass),
+                masking,
+            })
+        };
+        let mut counts = done.reloaded.entry(words).or_insert_with_key(reload).clone();
+        if let (Ok(()), Some(this)) = (&counts, &effect.ready) {
+            let (Ready::Http(text) | Ready::File(text)) = this;
+            let text = self.expanded(text, owner, stage)?;
+            let is_file = matches!(this, Ready::File(_));
+            let wait = |text: &String| self.wait(is_file, text, effect.within);
+            counts.clone_from(done.ready.entry(text).or_insert_with_key(wait));
+        }
+        Ok(Some(counts))
+    }
+
+    fn wait(&self, is_file: bool, text: &str, within: Duration) -> Result<(), String> {
+        if is_file {
+            let stamps = self.stamps.lock().unwrap_or_else(PoisonError::into_inner);
+            let before = stamps.get(text).copied().flatten();
+            return effect::written_since(self.around.ledger_folder, text, before, within);
+        }
+        effect::answers(text, &self.around.trust, within)
+    }
+
+    fn expanded(&self, text: &StageText, owner: &Owner, stage: StageId) -> Result<String, Trouble> {
+        let expanded = text.expand_for(self.ledger, owner, stage);
+        Ok(expanded.map_err(|missing| Trouble::usage(missing.to_string()))?.into_owned())
+    }
+}

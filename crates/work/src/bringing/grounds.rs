@@ -1,0 +1,76 @@
+//! All that it is judged by what bringing a unit to its outlets means.
+
+use cledger_core::address::Owner;
+use cledger_core::model::{Ledger, StageId, Subject};
+use cledger_store::daybook::{Content, Daybook};
+
+use crate::bringing::baseline::Baseline;
+use crate::bringing::forms::Forms;
+use crate::bringing::plan::{Bringing, From};
+use crate::bringing::rules::Rules;
+use crate::deliver::recorded::Planner;
+use crate::reality::veiling::Veil;
+use crate::trouble::Trouble;
+
+/// A unit or instance in a stage, whether the ledger knows it or not.
+#[derive(Debug, Clone)]
+pub(crate) struct Whom {
+    pub(crate) owner: Owner,
+    /// Who that is in the ledger; none where it does not belong to the stage any more.
+    pub(crate) subject: Option<Subject>,
+    pub(crate) stage: StageId,
+}
+
+impl Whom {
+    /// A unit or instance that belongs to the stage.
+    pub(crate) fn of(ledger: &Ledger, subject: Subject, stage: StageId) -> Self {
+        Self { owner: ledger.owner(subject), subject: Some(subject), stage }
+    }
+}
+
+/// What was brought before, which forms there are, what may be done, and what is hidden.
+pub(crate) struct Grounds<'l> {
+    pub(crate) forms: Forms<'l>,
+    pub(crate) baseline: Baseline,
+    pub(crate) rules: Rules,
+    pub(crate) veil: Veil,
+}
+
+impl<'l> Grounds<'l> {
+    /// Reads them.
+    pub(crate) fn read(
+        planner: &Planner<'_, 'l>,
+        book: &mut dyn Daybook,
+        whom: &Whom,
+        rules: Rules,
+    ) -> Result<Self, Trouble> {
+        let (resolver, owner) = (planner.resolver, whom.owner.to_string());
+        let stage = resolver.ledger().stage(whom.stage).name.as_str();
+        let forms = whom.subject.map_or_else(Forms::none, |subject| Forms::of(resolver, subject, whom.stage));
+        let baseline = Baseline::read(planner, book, (&owner, stage))?;
+        let veil = Veil::of(resolver, whom.subject, (&owner, whom.stage), book)?;
+        Ok(Self { forms, baseline, rules, veil })
+    }
+
+    /// What bringing this content is judged by.
+    pub(crate) fn bringing<'b>(
+        &'b self,
+        ledger: &'b Ledger,
+        whom: &'b Whom,
+        content: &'b Content,
+        from: From<'b>,
+    ) -> Bringing<'b> {
+        let Self { forms, baseline, rules, veil } = self;
+        Bringing {
+            ledger,
+            owner: &whom.owner,
+            stage: whom.stage,
+            content,
+            from,
+            baseline,
+            forms,
+            rules,
+            veil,
+        }
+    }
+}

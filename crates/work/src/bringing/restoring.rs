@@ -1,0 +1,121 @@
+//! What was at the outlets before anything of ours came there: what is brought back where it is taken off.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use cledger_core::delivery::leaves;
+use cledger_core::model::OutletKind;
+use cledger_core::output::OutputName;
+use cledger_core::tree::Tree;
+use cledger_core::value::Value;
+use cledger_store::daybook::{Content, Daybook, Kind, Wanted};
+
+use crate::bringing::before::{Before, key};
+use crate::bringing::forms::{Forms, has_one_thing};
+use crate::bringing::part::Form;
+use crate::bringing::plan::of_content;
+use crate::deliver::recorded::Planner;
+use crate::trouble::Trouble;
+
+/// The records of what is at the outlets now: from the first delivery on, after the last withdrawal.
+pub(crate) struct Restoring {
+    /// The oldest first.
+    past: Vec<Content>,
+}
+
+impl Restoring {
+    /// Reads them.
+    pub(crate) fn read(
+        planner: &Planner<'_, '_>,
+        book: &mut dyn Daybook,
+        (owner, stage): (&str, &str),
+    ) -> Result<Self, Trouble> {
+        let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, stage) };
+        let mut past = Vec::new();
+        for record in book.records(&wanted)? {
+            let is_over = record.meta.kind == Kind::Withdrawn
+                && record.meta.outlets.iter().all(|answer| answer.state.is_whole());
+            if is_over {
+                past.clear();
+            } else if record.meta.kind.is_brought() {
+                past.push(planner.content(&record)?);
+            }
+        }
+        Ok(Self { past })
+    }
+
+    /// What each outlet is to have in place of what was brought there: contents that hold nothing but that.
+    pub(crate) fn content(&self, outlets: &[(&str, &OutletKind)], forms: &Forms<'_>) -> Content {
+        let mut content = Content::default();
+        for &(outlet, kind) in outlets {
+            let paths: Vec<Option<String>> = if has_one_thing(kind) {
+                vec![None]
+            } else {
+                let paths = self.past.iter().flat_map(|content| content.files.keys());
+                let paths: BTreeSet<&String> = paths.collect();
+                paths.into_iter().map(|path| Some(path.clone())).collect()
+            };
+            for path in paths {
+                let path = path.as_deref();
+                let form = Form::of(kind, forms.output(outlet, path));
+                if let Some(before) = self.part((outlet, kind), path, form) {
+                    content.before.insert(key(outlet, path), before.kept(true));
+                }
+            }
+        }
+        content
+    }
+
+    /// What was there of one file, document or scope of rows, name by name as each became ours.
+    fn part(
+        &self,
+        (outlet, kind): (&str, &OutletKind),
+        path: Option<&str>,
+        form: Form<'_>,
+    ) -> Option<Before> {
+        let mut first: Option<Before> = None;
+        let mut names: BTreeMap<OutputName, Option<Value>> = BTreeMap::new();
+        let (mut has_names, mut was_ours) = (true, false);
+        let is_given = matches!(kind, OutletKind::Postgres(postgres) if postgres.columns.are_given);
+        for content in &self.past {
+            let ours = of_content(content, (outlet, kind), path).and_then(|kept| form.read_kept(kept));
+            let before = Before::recall(&content.before, outlet, path);
+            let there = before.as_ref().map(|before| form.read(&before.text));
+            let (ours_tree, there_tree) = (
+                ours.as_ref().and_then(|part| part.tree.as_ref()),
+                there.as_ref().and_then(|part| part.tree.as_ref()),
+            );
+            has_names &= ours.is_none() == ours_tree.is_none() && there.is_none() == there_tree.is_none();
+            let known = there_tree.map(leaves).unwrap_or_default();
+            for name in ours_tree.map(leaves).unwrap_or_default().into_keys() {
+                let before = known.get(&name).map(|value| (*value).clone());
+                names.entry(name).or_insert(before);
+            }
+            // The first time all that went is theirs; in a table of somebody else's the rest has stayed.
+            for (name, value) in known.into_iter().filter(|_| !is_given && !was_ours) {
+                names.entry(name).or_insert_with(|| Some(value.clone()));
+            }
+            if !was_ours && ours.is_some() {
+                first = before;
+                was_ours = true;
+            }
+        }
+        if !has_names {
+            return first;
+        }
+        let mut tree = Tree::default();
+        for (name, value) in &names {
+            if let Some(value) = value {
+                tree.insert(name, value.clone());
+            }
+        }
+        let first_tree = first.as_ref().and_then(|first| form.read(&first.text).tree);
+        if first_tree.as_ref() == Some(&tree) {
+            return first;
+        }
+        if tree == Tree::default() {
+            return None;
+        }
+        let mode = first.and_then(|first| first.mode);
+        form.write(&tree).ok().map(|text| Before { text, mode })
+    }
+}

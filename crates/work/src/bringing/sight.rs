@@ -1,0 +1,57 @@
+//! Looking at the outlets of a unit.
+
+use cledger_core::address::Owner;
+use cledger_core::model::StageId;
+use cledger_outlets::held::Held;
+
+use crate::bringing::baseline::Baseline;
+use crate::bringing::forms::Forms;
+use crate::opened::Opened;
+use crate::reality::around::Around;
+use crate::reality::look::read_all;
+use crate::reality::places::{self, Place};
+use crate::trouble::Trouble;
+
+/// An outlet, and what was seen there of a unit.
+pub(crate) struct Sight<'l> {
+    pub(crate) place: Place<'l>,
+    pub(crate) held: Held,
+}
+
+/// Looks at all outlets of a unit in a stage, for the files of now and for those that were brought before.
+pub(crate) fn look<'l>(
+    opened: &'l Opened,
+    around: &Around<'_>,
+    (owner, stage): (&Owner, StageId),
+    forms: &Forms<'_>,
+    baseline: &Baseline,
+) -> Result<Vec<Sight<'l>>, Trouble> {
+    let ledger = &opened.ledger;
+    let mut places = places::of_owner(ledger, around, owner, stage)?;
+    for place in &mut places {
+        let outlet = place.outlet_name().map(|(name, _)| name).unwrap_or_default();
+        let mut files: Vec<String> = forms.paths().cloned().collect();
+        files.extend(baseline.paths(&outlet).into_iter().cloned());
+        files.sort_unstable();
+        files.dedup();
+        place.ask(ledger, owner, files)?;
+    }
+    let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
+    let backs = read_all(&sources, &*opened.at.telling, "outlets");
+    let name = owner.to_string();
+    let sights = places.into_iter().zip(backs).map(|(place, mut back)| {
+        let held = back.units.remove(&name).unwrap_or_else(|| Held::NotKnown(place.trouble(&back)));
+        Sight { place, held }
+    });
+    Ok(sights.collect())
+}
+
+/// The same outlets looked at once more.
+pub(crate) fn look_again(sights: &[&Sight<'_>], owner: &str) -> Vec<Held> {
+    let sources: Vec<_> = sights.iter().map(|sight| sight.place.source.clone()).collect();
+    let backs = cledger_outlets::read_back::read_back(&sources, |_| ());
+    let held = sights.iter().zip(backs).map(|(sight, mut back)| {
+        back.units.remove(owner).unwrap_or_else(|| Held::NotKnown(sight.place.trouble(&back)))
+    });
+    held.collect()
+}
