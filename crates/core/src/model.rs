@@ -35,7 +35,7 @@ pub use setting::{
 pub use stage::{Class, Follow, Group, Stage};
 pub(crate) use stage_text::expand as expand_stage_text;
 pub use stage_text::{NoLabel, StageText, StageTextError};
-pub use unit::{Chore, EntryRef, Instance, SettingsOfLayer, SlotEntry, Slots, Unit, When};
+pub use unit::{Chore, EntryRef, FormerName, Instance, SettingsOfLayer, SlotEntry, Slots, Unit, When};
 pub use waiver::{Waived, Waiver};
 
 /// A stage, by its position in the ledger.

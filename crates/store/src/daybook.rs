@@ -160,8 +160,8 @@ pub trait Daybook: Send {
     /// Forgets an open delivery of which nothing has been brought.
     fn close(&mut self, unit: &str, stage: &str, token: &str) -> Result<(), DaybookError>;
 
-    /// Records what is over: its place in the chain and its number are given now. With the token of an open
-    /// delivery that is closed in the same step.
+    /// Records what is over: its place in the chain and its number are given now, this one behind what it says of
+    /// itself. With the token of an open delivery that is closed in the same step.
     fn record(&mut self, meta: Meta, packed: &Packed, open: Option<&str>) -> Result<Record, DaybookError>;
 
     /// The records that are wanted, in the order of the chain, as they are: whether they are what was recorded is
@@ -215,7 +215,7 @@ fn following(last: Option<(i64, String)>, number: i64, mut meta: Meta, packed: &
     meta.place = unsigned(place) + 1;
     meta.before = before;
     // What was found there before the first delivery stands before its number 1.
-    meta.number = if meta.kind == Kind::Found { 0 } else { unsigned(number) + 1 };
+    meta.number = if meta.kind == Kind::Found { 0 } else { unsigned(number).max(meta.number) + 1 };
     Row::new(&meta, packed)
 }
 

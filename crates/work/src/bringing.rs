@@ -16,5 +16,6 @@ mod load;
 pub(crate) mod part;
 pub(crate) mod plan;
 pub(crate) mod restoring;
+pub(crate) mod returning;
 pub(crate) mod rules;
 mod sight;

@@ -1,7 +1,7 @@
 //! Changing a ledger: locked from the reading to the writing, with what the change does to effective
 //! values worked out before anything is written.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -13,8 +13,8 @@ use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use cledger_core::trust::{self, Named};
 use cledger_store::{
-    Changed, Disk, Edit, Keys, Locked, Overlay, Resealed, Scope, StateError, Surroundings, apply, read,
-    reseal,
+    Changed, Disk, Edit, Keys, Locked, Overlay, Resealed, Scope, StateError, Surroundings, Tree as _, apply,
+    read, reseal,
 };
 
 use crate::opened::Opened;
@@ -155,6 +155,7 @@ impl Changing {
     /// Writes a planned change, and remembers the keys that it was made with, and what the ledger names by it:
     /// whoever makes a change with this program has said that.
     pub(crate) fn write(&self, planned: &Planned) -> Result<(), Trouble> {
+        self.refuse_edited(&planned.changed)?;
         let named = if self.opened.was_trusted() { self.newly_named(planned) } else { BTreeSet::new() };
         self.locked.write(&planned.changed)?;
         let keys = self.opened.watch().to_remember();
@@ -173,6 +174,25 @@ impl Changing {
             Ok(()) | Err(StateError::NoPlace) => Ok(()),
             Err(error) => Err(Trouble::outside(format!("the change is written, but {error}"))),
         }
+    }
+
+    /// Refuses to write over a file that somebody has saved since the ledger was read: editors know no lock.
+    pub(crate) fn refuse_edited(&self, changed: &Changed) -> Result<(), Trouble> {
+        let files = self.ledger().files.0.iter().filter(|file| changed.contains_key(&file.path));
+        let read: BTreeMap<&str, &String> = files.map(|file| (file.path.as_str(), &file.text)).collect();
+        for path in changed.keys() {
+            let read = read.get(path.as_str()).copied();
+            let now = self.disk.text(path);
+            let now = now.map_err(|error| Trouble::outside(format!("`{path}` cannot be read: {error}")))?;
+            // Keys are no part of what was read; any other file of ours that was not read was not there.
+            let is_toml = Path::new(path).extension().is_some_and(|ending| ending == "toml");
+            let is_read = is_toml && !path.starts_with("keys/");
+            if now.as_ref() != read && (read.is_some() || is_read) {
+                return Err(Trouble::outside(format!("somebody has changed `{path}` meanwhile"))
+                    .help("nothing is written; look at what it says now, and try again"));
+            }
+        }
+        Ok(())
     }
 
     /// What the ledger names after a change, and did not before.

@@ -15,6 +15,7 @@ use cledger_store::{Folder, Keys, Local, Named};
 use zeroize::Zeroizing;
 
 use crate::anchor;
+use crate::former_names::ConnectedBook;
 use crate::known::not_trusted;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
@@ -46,7 +47,7 @@ pub(crate) fn open(opened: &Opened) -> Result<Box<dyn Daybook>, Trouble> {
     };
     anchor::refuse_torn(opened, &mut *book)?;
     note_keys(opened, &mut *book)?;
-    Ok(book)
+    Ok(ConnectedBook::of(&opened.ledger, book))
 }
 
 /// Takes note of the keys that the daybook keeps for its records.
@@ -132,7 +133,7 @@ pub(crate) fn reading(opened: &Opened) -> Result<Option<Box<dyn Daybook>>, Troub
             }
             let Some(mut book) = SqliteDaybook::read(&root.join(EMBEDDED))? else { return Ok(None) };
             note_keys(opened, &mut book)?;
-            Ok(Some(Box::new(book)))
+            Ok(Some(ConnectedBook::of(&opened.ledger, Box::new(book))))
         }
         DaybookStore::Postgres => {
             let Some(address) = address(at)? else {
@@ -147,7 +148,7 @@ pub(crate) fn reading(opened: &Opened) -> Result<Option<Box<dyn Daybook>>, Troub
             let Some(book) = PostgresDaybook::read(client(address)?)? else { return Ok(None) };
             let mut book = TimedDaybook::new(book, ANSWER);
             note_keys(opened, &mut book)?;
-            Ok(Some(Box::new(book)))
+            Ok(Some(ConnectedBook::of(&opened.ledger, Box::new(book))))
         }
     }
 }
@@ -168,7 +169,7 @@ pub(crate) fn planning(opened: &Opened) -> Result<Box<dyn Daybook>, Trouble> {
     let Some(mut book) = book else { return Ok(Box::new(SqliteDaybook::nothing()?)) };
     anchor::refuse_torn(opened, &mut *book)?;
     note_keys(opened, &mut *book)?;
-    Ok(book)
+    Ok(ConnectedBook::of(&opened.ledger, book))
 }
 
 /// A daybook to write in, or one for a plan.

@@ -99,7 +99,7 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
     }
     delivering.refuse_idle_patterns(&delivered.deliveries)?;
     tested::refuse_idle(asked, delivered.deliveries.iter().map(|delivery| &delivery.plan))?;
-    if asked.owners.is_empty() && asked.only.is_empty() {
+    if asked.only.is_empty() && !asked.brings_earlier() {
         delivered.left_over = withdraw::left_over(&mut delivering, stage)?;
     }
     if asked.write {
@@ -199,7 +199,7 @@ impl Delivering<'_, '_> {
         let (ledger, owner) = (&self.opened.ledger, &whom.owner);
         let stage = &ledger.stage(whom.stage).name;
         let is_declared = |name: &String| {
-            let taking = |outlet: &cledger_core::model::Outlet| outlet.takes(whom.stage, owner.names());
+            let taking = |outlet: &cledger_core::model::Outlet| ledger.takes(outlet, whom.stage, owner);
             ledger.outlets.iter().any(|outlet| outlet.name.as_str() == name && taking(outlet))
         };
         for outlet in grounds.baseline.outlets().iter().filter(|name| !is_declared(name)) {
@@ -253,7 +253,8 @@ impl Delivering<'_, '_> {
     fn all(&mut self, stage: StageId, delivered: &mut Delivered) -> Result<(), Trouble> {
         let (asked, ledger) = (self.asked, &self.opened.ledger);
         countersigned(&self.opened.at, &[ledger.stage(stage)], &asked.consent.countersign, CHANGES)?;
-        let is_alone = delivered.deliveries.len() + delivered.left_over.len() == 1;
+        let is_alone = delivered.deliveries.len() + delivered.left_over.len() == 1
+            || delivered.deliveries.len() == 1 && !asked.owners.is_empty();
         let mut reasons = Vec::new();
         for delivery in &mut delivered.deliveries {
             let is_nowhere = asked.owners.is_empty() && delivery.plan.is_nowhere();
@@ -280,7 +281,9 @@ impl Delivering<'_, '_> {
         if asked.stop_at_failure && delivered.deliveries.iter().any(Delivery::has_failed) {
             return Ok(());
         }
-        withdraw::all_left_over(self, &mut delivered.left_over);
+        let failed = delivered.deliveries.iter().filter(|delivery| delivery.has_failed());
+        let failed = failed.map(|delivery| delivery.plan.owner.clone()).collect();
+        withdraw::all_left_over(self, &mut delivered.left_over, &failed);
         Ok(())
     }
 }

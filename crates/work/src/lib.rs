@@ -24,6 +24,7 @@ pub mod deliver;
 mod differing;
 pub mod drift;
 mod existing;
+mod former_names;
 pub mod generated;
 pub mod impact;
 pub mod init;

@@ -21,7 +21,7 @@ use cledger_store::daybook::{Content, Daybook, Record, Wanted, bound_to_digests}
 use cledger_store::{Edit, Keys, Scope};
 use zeroize::Zeroizing;
 
-pub use self::fields::{Field, NotCarried, Promotion};
+pub use self::fields::{Field, NotCarried, NotRead, Promotion};
 
 use self::answers::Answers;
 use self::fields::{Carry, of_unit};
@@ -156,13 +156,17 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
         let below_name = ledger.stage(below).name.as_str();
         let Some(record) = delivered(&mut *book, &asked.from, &owner, below_name)? else { continue };
         let mut content = planner.content(&record)?;
+        let mut not_read = Vec::new();
         if asked.live {
             let around = Around::of(opened);
-            live::overlay(&planner, (opened, &around), &mut *book, (subject, below), &mut content)?;
+            not_read =
+                live::overlay(&planner, (opened, &around), &mut *book, (subject, below), &mut content)?;
         }
         let news = news(&planner, &mut *book, (&owner, below, above), &content)?;
         let of = (record, &content);
-        promotions.push(of_unit(&planner, &carry, (subject, below, above), of, news.as_ref()));
+        let mut promotion = of_unit(&planner, &carry, (subject, below, above), of, news.as_ref());
+        promotion.not_read = not_read;
+        promotions.push(promotion);
     }
     if promotions.is_empty() {
         return Err(nothing_delivered(&asked.from));
@@ -216,10 +220,9 @@ fn news(
     let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, below_name.as_str()) };
     let mut before = book.entries(&wanted, true)?;
     before.retain(|entry| entry.meta.place < last.meta.place && entry.meta.kind.is_brought());
-    let Some(digests) = before.pop().map(|entry| entry.digests()).transpose()?.flatten() else {
-        return Ok(None);
-    };
-    let bound = bound_to_digests(owner, below_name.as_str());
+    let Some(before) = before.pop() else { return Ok(None) };
+    let Some(digests) = before.digests()? else { return Ok(None) };
+    let bound = bound_to_digests(&before.meta.unit, below_name.as_str());
     let open = |text: &str| planner.keys.text(ledger, LayerId::Stage(below), text, &bound);
     let differing = digests.differing(&content.values, open);
     // What nobody can tell may have changed.

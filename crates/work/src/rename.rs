@@ -70,6 +70,11 @@ pub(crate) fn renamed(
     must_be_free(ledger, &renaming.what, &renaming.to)?;
     let mut changed = so_far.clone();
     changed.extend(store_rename(ledger, renaming)?);
+    if let Named::Unit(old) = &renaming.what {
+        let edit = kept_history(ledger, old, &renaming.to);
+        let more = apply(&Overlay::new(changing.disk(), &changed), &[edit])?;
+        changed.extend(more);
+    }
     if !outputs {
         let edits = kept_names(ledger, renaming)?;
         let more = apply(&Overlay::new(changing.disk(), &changed), &edits)?;
@@ -91,6 +96,15 @@ pub(crate) fn renamed(
             .help("a value holds the name itself, such as ${unit.name}: set it first"));
     }
     Ok((changed, after))
+}
+
+/// Says in a unit's contract how it was called, so that what was delivered under that name stays its history.
+fn kept_history(ledger: &Ledger, old: &Name, to: &Name) -> Edit {
+    let unit = ledger.unit_id(old.as_str()).map(|id| ledger.unit(id));
+    let known = unit.into_iter().flat_map(|unit| &unit.formerly).map(|former| &former.name);
+    let names = known.filter(|name| *name != to).chain([old]).map(|name| Value::text(name.as_str()));
+    let what = What::Set(literal(&Value::List(names.collect()), None));
+    Edit { file: format!("units/{to}.toml"), path: vec!["formerly".to_owned()], header: 0, what }
 }
 
 /// The key of a stage or group under its new name.
@@ -191,6 +205,15 @@ fn must_be_free(ledger: &Ledger, what: &Named, to: &Name) -> Result<(), Trouble>
     if used {
         return Err(Trouble::usage(format!("`{to}` is the name of something else already"))
             .help("choose another name"));
+    }
+    let had_it = ledger.now_called(&Owner::Unit(to.clone(), None)).map(|now| now.to_string());
+    if let (Named::Unit(old), Some(now)) = (what, had_it)
+        && now != old.as_str()
+    {
+        return Err(Trouble::usage(format!(
+            "`{to}` is a former name of `{now}`, with what was delivered under it"
+        ))
+        .help(format!("choose another name, or take it out of `formerly` in units/{now}.toml")));
     }
     if to.is_taken() && !matches!(what, Named::Instance(..) | Named::Field(..)) {
         return Err(Trouble::usage(format!("`{to}` has a meaning of its own in addresses"))

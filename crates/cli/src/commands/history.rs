@@ -10,6 +10,7 @@ use cledger_store::Scope;
 use cledger_work::Trouble;
 use cledger_work::deliver::history::{copy, history, verified};
 use cledger_work::deliver::overwritten::{bring_back, overwritten};
+use cledger_work::meant::scope_of;
 use cledger_work::shown::counted;
 use serde::Serialize;
 
@@ -61,7 +62,10 @@ pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         return Ok(app.show(&overwritten(&opened, &address, args.out.as_deref())?));
     }
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
-    let opened = app.open(&Scope::Units(BTreeSet::new()))?;
+    // A unit may have had another name, which its contract tells.
+    let named = args.pattern.as_deref().and_then(|pattern| Address::parse(pattern).ok());
+    let opened =
+        app.open(&named.map_or_else(|| Scope::Units(BTreeSet::new()), |named| scope_of([&named])))?;
     if let Some(place) = &args.copy_to {
         return Ok(app.show(&Copied { records: copy(&opened, place)? }));
     }

@@ -34,6 +34,7 @@ pub(crate) fn unit() -> Value {
         "about": text("What the unit is"),
         "owner": text("Who looks after it"),
         "version": text("The version of what is deployed"),
+        "formerly": { "type": "array", "items": name(), "description": "The names that it had before, the latest last" },
         "stages": { "type": "array", "items": { "type": "string" }, "description": "Patterns of the stages where it belongs" },
         "uses": { "type": "array", "items": name(), "description": "The shared entries that it uses" },
         "instances": named(instance),

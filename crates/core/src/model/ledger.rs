@@ -252,4 +252,17 @@ impl Ledger {
             }
         }
     }
+
+    /// The unit or instance that had this name before, as it is called now.
+    pub fn now_called(&self, former: &Owner) -> Option<Owner> {
+        let Owner::Unit(name, instance) = former else { return None };
+        let had_it = |unit: &&Unit| unit.formerly.iter().any(|former| former.name == *name);
+        self.units.iter().find(had_it).map(|unit| Owner::Unit(unit.name.clone(), instance.clone()))
+    }
+
+    /// Whether an outlet takes a unit or instance in a stage, be it under the name that it has now.
+    pub fn takes(&self, outlet: &Outlet, stage: StageId, owner: &Owner) -> bool {
+        outlet.takes(stage, owner.names())
+            || self.now_called(owner).is_some_and(|now| outlet.takes(stage, now.names()))
+    }
 }

@@ -124,6 +124,15 @@ impl SettingsOfLayer {
     }
 }
 
+/// A name that a unit had before.
+#[derive(Debug, Clone)]
+pub struct FormerName {
+    /// The name.
+    pub name: Name,
+    /// Where the contract says so.
+    pub place: Place,
+}
+
 /// One deployable unit.
 #[derive(Debug, Clone)]
 pub struct Unit {
@@ -135,6 +144,8 @@ pub struct Unit {
     pub owner: Option<String>,
     /// The version of what is deployed.
     pub version: Option<String>,
+    /// The names that it had before, the latest last: what was delivered under them is its history.
+    pub formerly: Vec<FormerName>,
     /// For each stage, whether it belongs there.
     pub belongs: Vec<bool>,
     /// Its instances, by name.

@@ -52,6 +52,8 @@ pub enum AnswerState {
     /// It was to be taken off, and was not there.
     #[serde(alias = "was not there")]
     WasNotThere,
+    /// It was to be taken off, and stays: the place is another unit's by now.
+    HandedOn,
     /// The outlet took what was brought, and holds something else.
     #[serde(alias = "not held")]
     NotHeld,
@@ -73,7 +75,15 @@ pub enum AnswerState {
 impl AnswerState {
     /// Whether the outlet is known to have all of it.
     pub fn is_whole(self) -> bool {
-        matches!(self, Self::AsItShouldBe | Self::Brought | Self::TakenOff | Self::WasNotThere | Self::ByHand)
+        matches!(
+            self,
+            Self::AsItShouldBe
+                | Self::Brought
+                | Self::TakenOff
+                | Self::WasNotThere
+                | Self::HandedOn
+                | Self::ByHand
+        )
     }
 
     /// Whether the outlet is known to be as it was before.

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use cledger_core::address::Owner;
-use cledger_core::model::{Chore, Entry, EntryRef, Instance, SharedId, Slots, Stage, Unit, When};
+use cledger_core::model::{Chore, Entry, EntryRef, FormerName, Instance, SharedId, Slots, Stage, Unit, When};
 use cledger_core::name::{Name, nearest};
 use toml::de::{DeTable, DeValue};
 
@@ -45,10 +45,11 @@ pub(super) fn shared_entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patte
     entries(read, table, patterns, &Owner::Shared)
 }
 
-const KEYS: [&str; 13] = [
+const KEYS: [&str; 14] = [
     "about",
     "owner",
     "version",
+    "formerly",
     "stages",
     "uses",
     "instances",
@@ -69,6 +70,7 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surro
         about: None,
         owner: None,
         version: None,
+        formerly: Vec::new(),
         belongs: vec![true; around.stages.len()],
         instances: Vec::new(),
         entries: entries(read, table, around.patterns, &owner),
@@ -84,6 +86,7 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surro
         "about" => unit.about = read.text(item, "`about`").map(str::to_owned),
         "owner" => unit.owner = read.text(item, "`owner`").map(str::to_owned),
         "version" => unit.version = read.text(item, "`version`").map(str::to_owned),
+        "formerly" => unit.formerly = formerly(read, item, &owner),
         "stages" => unit.belongs = belongs(read, item, around.stages),
         "uses" => unit.uses = uses(read, item, around.shared),
         "instances" => unit.instances = instances(read, item, around.stages),
@@ -161,6 +164,22 @@ fn stage_pattern(read: In<'_>, text: &str, span: Range<usize>) -> Option<cledger
             None
         }
     }
+}
+
+/// The names that a unit had before.
+fn formerly(read: In<'_>, item: Item<'_, '_>, owner: &Owner) -> Vec<FormerName> {
+    let mut former: Vec<FormerName> = Vec::new();
+    for (text, span) in read.texts(item, "`formerly`") {
+        let Some(name) = read.name_text(text, span.clone(), "a unit", true) else { continue };
+        if name.as_str() == owner.names().0 {
+            read.wrong(span, format!("`{name}` is the unit's name now"));
+        } else if former.iter().any(|known| known.name == name) {
+            read.wrong(span, format!("`{name}` is in `formerly` twice"));
+        } else {
+            former.push(FormerName { name, place: read.place(span) });
+        }
+    }
+    former
 }
 
 fn uses(read: In<'_>, item: Item<'_, '_>, shared: &Shared) -> Vec<SharedId> {

@@ -20,6 +20,7 @@ use super::documents::{Document, Documents};
 use super::frame::In;
 use super::layout::{self, LayerFiles, Layout};
 use super::settings::{UnitBinding, bind, split_key};
+use crate::mistake::{Mistake, Mistakes};
 
 /// The units, and what was read beside them.
 pub(super) struct Read {
@@ -78,13 +79,33 @@ pub(super) fn read(
     let reading = Reading { documents, layout, sources: &sources, around };
     let units = reading.units(scope);
     let strangers = match scope {
-        Scope::Whole => reading.strangers(&units),
+        Scope::Whole => {
+            refuse_claimed_twice(&units, documents.mistakes);
+            reading.strangers(&units)
+        }
         Scope::Units(_) => Vec::new(),
     };
     drop(sources);
     drop(tables);
     texts.into_iter().flatten().for_each(|text| documents.keep(text));
     Read { units, layers, strangers }
+}
+
+/// A name leads to one unit: a former one is neither another unit's name now nor its former one.
+fn refuse_claimed_twice(units: &[Unit], mistakes: &Mistakes) {
+    let mut claimed: FxHashMap<&Name, &Name> = FxHashMap::default();
+    for (unit, former) in units.iter().flat_map(|unit| unit.formerly.iter().map(move |it| (unit, it))) {
+        let name = &former.name;
+        let message = if units.binary_search_by(|known| known.name.cmp(name)).is_ok() {
+            format!("`{name}` is a unit of the ledger, so `{}` cannot have been called so", unit.name)
+        } else if let Some(other) = claimed.insert(name, &unit.name) {
+            format!("`{name}` is a former name of `{other}`, too")
+        } else {
+            continue;
+        };
+        let help = "what was delivered under a name is the history of one unit: leave it out of `formerly` of the other";
+        mistakes.push(Mistake::at(former.place, message).help(help));
+    }
 }
 
 /// A layer's shared settings, and where its settings for units are.

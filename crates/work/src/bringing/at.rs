@@ -26,6 +26,8 @@ pub enum Seen {
     NotKnown(String),
     /// Nothing is ever brought there.
     OnlyLookedAt,
+    /// Its place is this other unit's by now, and nothing of it is taken off.
+    HandedOn(String),
 }
 
 /// One file, document or scope of rows.
@@ -85,7 +87,7 @@ impl AtOutlet {
     pub fn parts(&self) -> &[AtPart] {
         match &self.seen {
             Seen::Parts(parts) => parts,
-            Seen::NotKnown(_) | Seen::OnlyLookedAt => &[],
+            Seen::NotKnown(_) | Seen::OnlyLookedAt | Seen::HandedOn(_) => &[],
         }
     }
 
@@ -93,7 +95,7 @@ impl AtOutlet {
     pub fn reason(&self) -> Option<&str> {
         match &self.seen {
             Seen::NotKnown(reason) => Some(reason),
-            Seen::Parts(_) | Seen::OnlyLookedAt => None,
+            Seen::Parts(_) | Seen::OnlyLookedAt | Seen::HandedOn(_) => None,
         }
     }
 
@@ -102,7 +104,7 @@ impl AtOutlet {
         match &self.seen {
             Seen::Parts(parts) => parts.iter().all(AtPart::is_as_it_should_be),
             Seen::NotKnown(_) => false,
-            Seen::OnlyLookedAt => true,
+            Seen::OnlyLookedAt | Seen::HandedOn(_) => true,
         }
     }
 

@@ -5,12 +5,14 @@ use std::collections::BTreeSet;
 use cledger_core::delivery::with_names_of;
 use cledger_core::model::OutletKind;
 use cledger_core::output::OutputName;
-use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Left, Meta, Open, Wanted};
+use cledger_store::daybook::{AnswerState, Content, Daybook, Entry, Kind, Left, Meta, Open, Wanted};
 
 use crate::bringing::before::Before;
+use crate::bringing::grounds::Whom;
 use crate::bringing::part::{Form, Part};
 use crate::daybook;
 use crate::deliver::recorded::Planner;
+use crate::reality::places::is_its_place;
 use crate::trouble::Trouble;
 
 /// The records of a unit in a stage, back to where it is known for all its outlets what they have.
@@ -40,7 +42,9 @@ fn tells(meta: &Meta, outlet: &str) -> Tells {
         (Kind::ChoreDone, _) | (_, None) => Tells::Nothing,
         (Kind::Found, Some(_)) => Tells::Surely,
         (_, Some(state)) if state.is_without_effect() => Tells::Nothing,
-        (Kind::Withdrawn, Some(AnswerState::TakenOff | AnswerState::WasNotThere)) => Tells::TakenOff,
+        (Kind::Withdrawn, Some(AnswerState::TakenOff | AnswerState::WasNotThere | AnswerState::HandedOn)) => {
+            Tells::TakenOff
+        }
         (_, Some(state)) if state.is_whole() => Tells::Surely,
         _ => Tells::Perhaps,
     }
@@ -51,11 +55,29 @@ impl Baseline {
     pub(crate) fn read(
         planner: &Planner<'_, '_>,
         book: &mut dyn Daybook,
-        (owner, stage): (&str, &str),
+        whom: &Whom,
     ) -> Result<Self, Trouble> {
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, stage) };
+        Self::read_before(planner, book, whom, u64::MAX)
+    }
+
+    /// The same as it was before the record at a place in the chain.
+    pub(crate) fn read_before(
+        planner: &Planner<'_, '_>,
+        book: &mut dyn Daybook,
+        whom: &Whom,
+        place: u64,
+    ) -> Result<Self, Trouble> {
+        let ledger = planner.resolver.ledger();
+        let (owner, stage) = (whom.owner.to_string(), ledger.stage(whom.stage).name.as_str());
+        let wanted = Wanted { chores: Some(false), ..Wanted::of(&owner, stage) };
         let mut entries = book.entries(&wanted, false)?;
+        entries.retain(|entry| entry.meta.place < place);
         entries.reverse();
+        // What came to another place, under a former name, says nothing of this one.
+        for Entry { meta, .. } in &mut entries {
+            let unit = &meta.unit;
+            meta.outlets.retain(|it| is_its_place(ledger, (&whom.owner, whom.stage), &it.outlet, unit));
+        }
         let metas: Vec<&Meta> = entries.iter().map(|entry| &entry.meta).collect();
         let answers = metas.iter().flat_map(|meta| &meta.outlets);
         let outlets: BTreeSet<&str> = answers.map(|answer| answer.outlet.as_str()).collect();
@@ -63,11 +85,10 @@ impl Baseline {
         let mut past = Vec::new();
         for at in needed {
             let entry = &entries[at];
-            let wanted = Wanted::numbered(owner, stage, entry.meta.number);
+            let wanted = Wanted::numbered(&entry.meta.unit, stage, entry.meta.number);
             let records = book.records(&wanted)?;
             if let Some(record) = records.into_iter().next() {
-                let content = planner.content(&record)?;
-                past.push((record.meta, content));
+                past.push((entry.meta.clone(), planner.content(&record)?));
             }
         }
         Ok(Self { past })

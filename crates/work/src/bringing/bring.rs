@@ -50,7 +50,7 @@ impl<'o> Bringer<'o> {
     /// Looks at the outlets of a unit, and says what bringing it means.
     pub(crate) fn plan(&self, bringing: &Bringing<'_>) -> Result<Vec<Planned<'o>>, Trouble> {
         let of = (bringing.owner, bringing.stage);
-        let sights = look(self.opened, self.around, of, bringing.forms, bringing.baseline)?;
+        let sights = look(self.opened, self.around, of, bringing)?;
         Ok(sights.into_iter().map(|sight| Planned::of(sight, bringing)).collect())
     }
 

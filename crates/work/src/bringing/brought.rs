@@ -36,6 +36,8 @@ pub enum Outcome {
     Failed(String),
     /// Some of it was brought.
     InPart(String),
+    /// It was to be taken off, and stays: the place is this other unit's by now.
+    HandedOn(String),
     /// Somebody has to bring it by hand, by doing this.
     ByHand(String),
     /// Nobody can tell.
@@ -45,8 +47,10 @@ pub enum Outcome {
 impl Brought {
     /// Whether all is well.
     pub fn is_well(&self) -> bool {
-        matches!(self.outcome, Outcome::AsItShouldBe | Outcome::Brought | Outcome::ByHand(_))
-            && !matches!(self.effect, Some(Err(_)))
+        matches!(
+            self.outcome,
+            Outcome::AsItShouldBe | Outcome::Brought | Outcome::HandedOn(_) | Outcome::ByHand(_)
+        ) && !matches!(self.effect, Some(Err(_)))
     }
 
     /// Whether the outlet had it already.
@@ -70,6 +74,7 @@ impl Brought {
             Outcome::ChangedMeanwhile => AnswerState::ChangedMeanwhile,
             Outcome::Failed(_) => AnswerState::NotBrought,
             Outcome::InPart(_) => AnswerState::InPart,
+            Outcome::HandedOn(_) => AnswerState::HandedOn,
             Outcome::ByHand(_) => AnswerState::ByHand,
             Outcome::NotKnown(_) => AnswerState::NotKnown,
         }
@@ -86,6 +91,7 @@ impl Brought {
             (
                 Outcome::Failed(reason)
                 | Outcome::InPart(reason)
+                | Outcome::HandedOn(reason)
                 | Outcome::ByHand(reason)
                 | Outcome::NotKnown(reason),
                 _,
@@ -122,6 +128,7 @@ pub fn words(state: AnswerState, in_effect: Option<bool>) -> &'static str {
         (AnswerState::ChangedMeanwhile, _) => "changed meanwhile",
         (AnswerState::NotBrought, _) => "not brought",
         (AnswerState::InPart, _) => "brought in part",
+        (AnswerState::HandedOn, _) => "handed on",
         (AnswerState::ByHand, _) => "to be brought by hand",
         (AnswerState::NotKnown, _) => "not known",
     }

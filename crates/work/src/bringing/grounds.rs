@@ -45,9 +45,8 @@ impl<'l> Grounds<'l> {
         rules: Rules,
     ) -> Result<Self, Trouble> {
         let (resolver, owner) = (planner.resolver, whom.owner.to_string());
-        let stage = resolver.ledger().stage(whom.stage).name.as_str();
         let forms = whom.subject.map_or_else(Forms::none, |subject| Forms::of(resolver, subject, whom.stage));
-        let baseline = Baseline::read(planner, book, (&owner, stage))?;
+        let baseline = Baseline::read(planner, book, whom)?;
         let veil = Veil::of(resolver, whom.subject, (&owner, whom.stage), book)?;
         Ok(Self { forms, baseline, rules, veil })
     }

@@ -16,6 +16,7 @@ use crate::bringing::baseline::Baseline;
 use crate::bringing::before::{Before, key};
 use crate::bringing::forms::{Forms, has_one_thing};
 use crate::bringing::part::{Form, Part};
+use crate::bringing::returning::Returning;
 use crate::bringing::rules::{Rules, Where};
 use crate::bringing::sight::Sight;
 use crate::reality::places::Place;
@@ -45,8 +46,18 @@ pub(crate) enum From<'b> {
     Earlier,
     /// It was there before anything was brought: what each outlet is to have in place of the content.
     Before(&'b Content),
-    /// What was overwritten is brought back; where nothing was, the content stays.
-    Back(&'b Content),
+    /// What was overwritten is brought back; all else stays as it is there.
+    Back(&'b Returning),
+}
+
+impl From<'_> {
+    /// The paths of files that are to be looked at, whatever else is.
+    pub(crate) fn paths(&self, outlet: &str) -> Vec<String> {
+        match self {
+            From::Back(returning) => returning.paths(outlet).map(str::to_owned).collect(),
+            From::Ledger | From::Earlier | From::Before(_) => Vec::new(),
+        }
+    }
 }
 
 /// A unit at an outlet, and what has to be done there.
@@ -95,6 +106,12 @@ impl<'l> Planned<'l> {
         Self { at: AtOutlet { outlet, kind, since, seen }, sight, parts }
     }
 
+    /// Leaves all of it as it is: its place is another unit's by now.
+    pub(crate) fn hand_on(&mut self, to: &Owner) {
+        self.at.seen = Seen::HandedOn(to.to_string());
+        self.parts.clear();
+    }
+
     /// Whether something has to be done there.
     pub(crate) fn has_work(&self) -> bool {
         self.parts.iter().any(|part| !matches!(part.end, End::Kept))
@@ -121,6 +138,7 @@ fn seen(
         if bringing.rules.only.is_none() {
             paths.extend(bringing.baseline.paths(outlet).into_iter().cloned());
         }
+        paths.extend(bringing.from.paths(outlet));
         paths.sort_unstable();
         paths.dedup();
         paths.into_iter().map(Some).collect()
@@ -172,22 +190,19 @@ impl<'p> OnePart<'p> {
         let before = Before::of(&sight.held, path.as_deref());
         let there = before.as_ref().map(|before| form.read(&before.text));
         let brought = bringing.baseline.brought((outlet, kind), path.as_deref(), form);
-        let instead = match bringing.from {
-            From::Before(instead) | From::Back(instead) => {
-                Before::recall(&instead.before, outlet, path.as_deref())
+        let (ours, mode) = match bringing.from {
+            From::Before(instead) => match Before::recall(&instead.before, outlet, path.as_deref()) {
+                Some(before) => (Some(form.read(&before.text)), before.mode),
+                None => (None, None),
+            },
+            From::Back(returning) => returning.part((outlet, kind), path.as_deref(), form, there.as_ref()),
+            From::Ledger | From::Earlier => {
+                let kept = of_content(bringing.content, (outlet, kind), path.as_deref());
+                let ours = kept.map(|kept| form.read_kept(kept).ok_or("its secrets are not readable here"));
+                (ours.transpose()?, None)
             }
-            From::Ledger | From::Earlier => None,
         };
-        let (kept, mode) = match (instead, bringing.from) {
-            (Some(before), _) => (Some(Kept::new(before.text, true)), before.mode),
-            (None, From::Before(_)) => (None, None),
-            (None, _) => (of_content(bringing.content, (outlet, kind), path.as_deref()).cloned(), None),
-        };
-        let is_secret = kept.as_ref().is_some_and(Kept::is_secret);
-        let ours = match kept.as_ref().map(|kept| form.read_kept(kept)) {
-            Some(None) => return Err("its secrets are not readable here".to_owned()),
-            read => read.flatten(),
-        };
+        let is_secret = ours.as_ref().is_some_and(|ours| ours.is_secret);
         let place = &sight.place;
         Ok(Self { bringing, place, outlet, kind, path, form, there, before, brought, ours, is_secret, mode })
     }

@@ -11,15 +11,17 @@ use cledger_store::daybook::{Content, Daybook, Kind, Wanted};
 
 use crate::bringing::before::{Before, key};
 use crate::bringing::forms::{Forms, has_one_thing};
+use crate::bringing::grounds::Whom;
 use crate::bringing::part::Form;
 use crate::bringing::plan::of_content;
 use crate::deliver::recorded::Planner;
+use crate::reality::places::is_its_place;
 use crate::trouble::Trouble;
 
 /// The records of what is at the outlets now: from the first delivery on, after the last withdrawal.
 pub(crate) struct Restoring {
-    /// The oldest first.
-    past: Vec<Content>,
+    /// The oldest first, each with the outlets where it says nothing, since it came to another place there.
+    past: Vec<(Content, BTreeSet<String>)>,
 }
 
 impl Restoring {
@@ -27,9 +29,11 @@ impl Restoring {
     pub(crate) fn read(
         planner: &Planner<'_, '_>,
         book: &mut dyn Daybook,
-        (owner, stage): (&str, &str),
+        whom: &Whom,
     ) -> Result<Self, Trouble> {
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, stage) };
+        let ledger = planner.resolver.ledger();
+        let stage = ledger.stage(whom.stage).name.as_str();
+        let wanted = Wanted { chores: Some(false), ..Wanted::of(&whom.owner.to_string(), stage) };
         let mut past = Vec::new();
         for record in book.records(&wanted)? {
             let is_over = record.meta.kind == Kind::Withdrawn
@@ -37,7 +41,12 @@ impl Restoring {
             if is_over {
                 past.clear();
             } else if record.meta.kind.is_brought() {
-                past.push(planner.content(&record)?);
+                let unit = &record.meta.unit;
+                let is_elsewhere =
+                    |outlet: &&str| !is_its_place(ledger, (&whom.owner, whom.stage), outlet, unit);
+                let outlets = ledger.outlets.iter().map(|outlet| outlet.name.as_str());
+                let elsewhere = outlets.filter(is_elsewhere).map(str::to_owned).collect();
+                past.push((planner.content(&record)?, elsewhere));
             }
         }
         Ok(Self { past })
@@ -50,7 +59,7 @@ impl Restoring {
             let paths: Vec<Option<String>> = if has_one_thing(kind) {
                 vec![None]
             } else {
-                let paths = self.past.iter().flat_map(|content| content.files.keys());
+                let paths = self.here(outlet).flat_map(|content| content.files.keys());
                 let paths: BTreeSet<&String> = paths.collect();
                 paths.into_iter().map(|path| Some(path.clone())).collect()
             };
@@ -65,6 +74,12 @@ impl Restoring {
         content
     }
 
+    /// Those that say something of an outlet.
+    fn here<'r>(&'r self, outlet: &'r str) -> impl Iterator<Item = &'r Content> {
+        let past = self.past.iter().filter(move |(_, elsewhere)| !elsewhere.contains(outlet));
+        past.map(|(content, _)| content)
+    }
+
     /// What was there of one file, document or scope of rows, name by name as each became ours.
     fn part(
         &self,
@@ -76,7 +91,7 @@ impl Restoring {
         let mut names: BTreeMap<OutputName, Option<Value>> = BTreeMap::new();
         let (mut has_names, mut was_ours) = (true, false);
         let is_given = matches!(kind, OutletKind::Postgres(postgres) if postgres.columns.are_given);
-        for content in &self.past {
+        for content in self.here(outlet) {
             let ours = of_content(content, (outlet, kind), path).and_then(|kept| form.read_kept(kept));
             let before = Before::recall(&content.before, outlet, path);
             let there = before.as_ref().map(|before| form.read(&before.text));

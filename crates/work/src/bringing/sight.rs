@@ -4,8 +4,7 @@ use cledger_core::address::Owner;
 use cledger_core::model::StageId;
 use cledger_outlets::held::Held;
 
-use crate::bringing::baseline::Baseline;
-use crate::bringing::forms::Forms;
+use crate::bringing::plan::Bringing;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::look::read_all;
@@ -23,15 +22,15 @@ pub(crate) fn look<'l>(
     opened: &'l Opened,
     around: &Around<'_>,
     (owner, stage): (&Owner, StageId),
-    forms: &Forms<'_>,
-    baseline: &Baseline,
+    bringing: &Bringing<'_>,
 ) -> Result<Vec<Sight<'l>>, Trouble> {
     let ledger = &opened.ledger;
     let mut places = places::of_owner(ledger, around, owner, stage)?;
     for place in &mut places {
         let outlet = place.outlet_name().map(|(name, _)| name).unwrap_or_default();
-        let mut files: Vec<String> = forms.paths().cloned().collect();
-        files.extend(baseline.paths(&outlet).into_iter().cloned());
+        let mut files: Vec<String> = bringing.forms.paths().cloned().collect();
+        files.extend(bringing.baseline.paths(&outlet).into_iter().cloned());
+        files.extend(bringing.from.paths(&outlet));
         files.sort_unstable();
         files.dedup();
         place.ask(ledger, owner, files)?;

@@ -41,7 +41,7 @@ pub struct ChoreDone {
 /// The chores that are open, as far as a pattern covers them.
 pub fn chores(opened: &Opened, pattern: Option<&Pattern>) -> Result<Vec<OpenChore>, Trouble> {
     let ledger = &opened.ledger;
-    let metas = Metas::read(daybook::reading(opened)?.as_deref_mut())?;
+    let metas = Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?;
     let mut open = Vec::new();
     for stage in ledger.stage_ids() {
         let name = ledger.stage(stage).name.as_str();
@@ -87,7 +87,7 @@ pub fn done(opened: &Opened, address: &Address, text: &str) -> Result<ChoreDone,
     let id = known_stage(ledger, stage.as_str())?;
     let subject = opened.subject_in(owner, id)?;
     let mut book = daybook::open(opened)?;
-    let metas = Metas::read(Some(&mut *book))?;
+    let metas = Metas::read(Some(&mut *book), ledger)?;
     let known = around(ledger, subject, id).map(|chore| chore.text.clone());
     // One that the contract does not have any more stays until it is done.
     let left = open_chores(ledger, subject, id, metas.of(&owner.to_string(), stage.as_str()));

@@ -149,7 +149,8 @@ impl<'a, 'l> Delivering<'a, 'l> {
 
 /// Whether just this was brought last.
 fn is_old(plan: &Plan) -> bool {
-    plan.delivered().is_some_and(|delivered| delivered.is_same_as(&plan.content))
+    !plan.is_under_former_name()
+        && plan.delivered().is_some_and(|delivered| delivered.is_same_as(&plan.content))
 }
 
 /// Records what came of bringing what was put down as open. Where nothing came anywhere there was no delivery; nor

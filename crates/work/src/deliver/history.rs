@@ -1,6 +1,6 @@
 //! What was delivered where, when, by whom and why.
 
-use cledger_core::address::{Address, Delivery, Pattern};
+use cledger_core::address::{Address, Delivery, Owner, Pattern};
 use cledger_core::cipher::KeyScope;
 use cledger_core::name::Name;
 use cledger_store::Unsealed;
@@ -53,13 +53,11 @@ pub struct Recorded {
 pub fn history(opened: &Opened, pattern: Option<&Pattern>, last: usize) -> Result<History, Trouble> {
     let mut book = daybook::required(opened)?;
     let covers = |meta: &Meta| {
-        let (unit, instance) = match meta.unit.split_once('+') {
-            Some((unit, instance)) => (unit, Some(instance)),
-            None => (meta.unit.as_str(), None),
-        };
+        let owner = Address::parse(&meta.unit).ok().and_then(|address| address.owner);
+        let now = owner.as_ref().and_then(|owner| opened.ledger.now_called(owner));
         pattern.is_none_or(|pattern| {
-            pattern.covers_stage(&meta.stage)
-                && (!pattern.has_owner() || pattern.covers_owner(unit, instance))
+            let names = |owner: &Owner| pattern.covers_owner(owner.names().0, owner.names().1);
+            pattern.covers_stage(&meta.stage) && (!pattern.has_owner() || owner.iter().chain(&now).any(names))
         })
     };
     let all = book.entries(&Wanted::default(), false)?;

@@ -8,12 +8,14 @@ use cledger_store::daybook::{Daybook as _, Kind, Record};
 use cledger_store::{Mode, write_atomically};
 
 use crate::bringing::at::AtOutlet;
+use crate::bringing::baseline::Baseline;
 use crate::bringing::before::Before;
 use crate::bringing::bring::{Bringer, Purpose, kept_before};
 use crate::bringing::brought::Brought;
 use crate::bringing::effects::Effects;
 use crate::bringing::grounds::{Grounds, Whom};
 use crate::bringing::plan::From;
+use crate::bringing::returning::Returning;
 use crate::bringing::rules::{Edits, Rules};
 use crate::change::{CHANGES, Consent, countersigned};
 use crate::daybook;
@@ -95,8 +97,8 @@ pub fn overwritten(opened: &Opened, address: &Address, out: Option<&Path>) -> Re
     Ok(Overwritten { record, places, out: out.map(Path::to_owned) })
 }
 
-/// Brings what a delivery has overwritten back to the outlets, in place of what is ours there, or shows what that
-/// would be. It is recorded, and counts as edited by hand: the ledger does not say it.
+/// Brings what a delivery has overwritten back to the outlets, name by name as far as it was not ours, or shows what
+/// that would be. It is recorded, and counts as edited by hand: the ledger does not say it.
 pub fn bring_back(
     opened: &Opened,
     address: &Address,
@@ -120,8 +122,9 @@ pub fn bring_back(
     let name = Owner::to_string(owner);
     let mut held = Held::take(&book, &name, stage.as_str())?;
     let book = &mut held.book;
-    let overwriting = planner.content(&record(book, address)?)?;
-    if overwriting.before.is_empty() {
+    let overwriting = record(book, address)?;
+    let overwritten = planner.content(&overwriting)?;
+    if overwritten.before.is_empty() {
         return Err(nothing(address));
     }
     let Some((last, delivered)) = planner.last(book, &name, id)? else { return Err(nothing(address)) };
@@ -132,7 +135,9 @@ pub fn bring_back(
     }
     let rules = Rules::of(&Edits::default(), opened.at.today()?).without_waivers();
     let grounds = Grounds::read(&planner, book, &whom, rules)?;
-    let bringing = grounds.bringing(ledger, &whom, &delivered, From::Back(&overwriting));
+    let baseline = Baseline::read_before(&planner, book, &whom, overwriting.meta.place)?;
+    let returning = Returning { overwritten, baseline };
+    let bringing = grounds.bringing(ledger, &whom, &delivered, From::Back(&returning));
     let ways = bringer.plan(&bringing)?;
     guards::reached(&whom, ledger, ways.iter().map(|way| &way.at))?;
     let mut back = BroughtBack {

@@ -5,9 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use cledger_core::delivery::{Arrived, FieldChange, asked_for, contract_hash, field_changes};
 use cledger_core::findings::Finding;
 use cledger_core::kept::Kept;
-use cledger_core::model::{Chore, Ledger, StageId, Subject};
+use cledger_core::model::{Chore, Ledger, StageId, Subject, When};
 use cledger_core::render::rendering;
-use cledger_store::daybook::{Content, Daybook, Record};
+use cledger_store::daybook::{Content, Daybook, Record, Wanted};
 
 use crate::bringing::at::AtOutlet;
 use crate::deliver::made::made;
@@ -36,6 +36,8 @@ pub struct Plan {
     pub contract: String,
     /// The unit's version.
     pub version: Option<String>,
+    /// The texts of the chores that somebody did.
+    pub done: BTreeSet<String>,
     /// What its outlets have now, and what of that changes.
     pub outlets: Vec<AtOutlet>,
     /// The number of the delivery whose content comes again.
@@ -68,6 +70,8 @@ pub(crate) fn plan(
     }
     let content = made(planner.resolver, &rendering, subject, stage)?;
     let last = planner.last(book, &owner, stage)?;
+    let wanted = Wanted { chores: Some(true), ..Wanted::of(&owner, ledger.stage(stage).name.as_str()) };
+    let done = book.entries(&wanted, false)?.into_iter().filter_map(|entry| entry.meta.chore).collect();
     Ok(Ok(Plan {
         subject,
         stage,
@@ -75,6 +79,7 @@ pub(crate) fn plan(
         last,
         contract: contract_hash(ledger, subject),
         version: unit_of(subject).and_then(|unit| ledger.unit(unit).version.clone()),
+        done,
         outlets: Vec::new(),
         again: None,
         by_hand: Vec::new(),
@@ -97,9 +102,15 @@ impl Plan {
         field_changes(before, &self.content.values)
     }
 
+    /// Whether the last record is of the time when the unit had another name.
+    pub fn is_under_former_name(&self) -> bool {
+        self.last.as_ref().is_some_and(|(record, _)| record.meta.unit != self.owner)
+    }
+
     /// Whether neither the content nor any outlet asks for a delivery.
     pub fn is_idle(&self) -> bool {
         self.delivered().is_some_and(|delivered| delivered.is_same_as(&self.content))
+            && !self.is_under_former_name()
             && self.last.as_ref().is_some_and(|(record, _)| arrived(&record.meta) == Arrived::Whole)
             && self.outlets.iter().all(AtOutlet::is_exact)
     }
@@ -115,10 +126,16 @@ impl Plan {
         self.outlets.iter().any(|outlet| outlet.blocking().next().is_some())
     }
 
-    /// The chores around this delivery: those before the first one, and those that what changes asks for.
+    /// The chores around this delivery: those before and after the first one that nobody has done, and those that
+    /// what changes asks for.
     pub fn chores<'l>(&self, ledger: &'l Ledger) -> Vec<&'l Chore> {
         let changes = self.changes();
         let fields: BTreeSet<&str> = changes.keys().map(String::as_str).collect();
-        asked_for(ledger, self.subject, self.stage, self.last.is_none(), &fields)
+        let mut chores = asked_for(ledger, self.subject, self.stage, self.last.is_none(), &fields);
+        chores.retain(|chore| {
+            let is_once = matches!(chore.when, When::FirstDelivery | When::AfterFirstDelivery);
+            !(is_once && self.done.contains(&chore.text))
+        });
+        chores
     }
 }

@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 
 use cledger_core::delivery::{Arrived, Event, FieldChange, Past, field_changes};
-use cledger_core::model::StageId;
+use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::resolve::Resolver;
 use cledger_store::Keys;
 use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Meta, Record, Wanted};
 
 use crate::daybook;
+use crate::meant::unit_of;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 
@@ -43,13 +44,17 @@ impl Planner<'_, '_> {
 pub(crate) struct Metas(BTreeMap<(String, String), Vec<Meta>>);
 
 impl Metas {
-    /// Reads them; nothing without a daybook.
-    pub(crate) fn read(book: Option<&mut (dyn Daybook + '_)>) -> Result<Self, Trouble> {
+    /// Reads them; nothing without a daybook. A unit that had another name has what was recorded then, too.
+    pub(crate) fn read(book: Option<&mut (dyn Daybook + '_)>, ledger: &Ledger) -> Result<Self, Trouble> {
         let mut metas = Self::default();
-        let entries = book.map(|book| book.entries(&Wanted::default(), false)).transpose()?;
-        for entry in entries.into_iter().flatten() {
+        let Some(book) = book else { return Ok(metas) };
+        for entry in book.entries(&Wanted::default(), false)? {
             let key = (entry.meta.unit.clone(), entry.meta.stage.clone());
             metas.0.entry(key).or_default().push(entry.meta);
+        }
+        for (owner, stage) in renamed(ledger) {
+            let entries = book.entries(&Wanted::of(&owner, &stage), false)?;
+            metas.0.insert((owner, stage), entries.into_iter().map(|entry| entry.meta).collect());
         }
         Ok(metas)
     }
@@ -58,6 +63,18 @@ impl Metas {
     pub(crate) fn of(&self, owner: &str, stage: &str) -> &[Meta] {
         self.0.get(&(owner.to_owned(), stage.to_owned())).map(Vec::as_slice).unwrap_or_default()
     }
+}
+
+/// The units and instances that had another name before, with the stages where they belong.
+pub(crate) fn renamed(ledger: &Ledger) -> Vec<(String, String)> {
+    let is_renamed =
+        |subject: &Subject| unit_of(*subject).is_some_and(|unit| !ledger.unit(unit).formerly.is_empty());
+    let of_stage = |stage| {
+        let name = ledger.stage(stage).name.to_string();
+        let subjects = ledger.subjects_in(stage).filter(is_renamed);
+        subjects.map(move |subject| (ledger.owner(subject).to_string(), name.clone()))
+    };
+    ledger.stage_ids().flat_map(of_stage).collect()
 }
 
 /// A record as the rules of deliveries look at it.

@@ -7,14 +7,14 @@ use cledger_core::address::Pattern;
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
 use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
 use cledger_core::render::rendering;
-use cledger_store::daybook::{Content, Daybook, Digests, Kind, Meta, Wanted, bound_to_digests};
+use cledger_store::daybook::{Content, Daybook, Digests, Entry, Kind, Meta, Wanted, bound_to_digests};
 use jiff::Timestamp;
 
 use crate::daybook;
 use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
 use crate::deliver::made::made;
-use crate::deliver::recorded::{Metas, Planner, differs, past};
+use crate::deliver::recorded::{Metas, Planner, differs, past, renamed};
 use crate::meant::unit_of;
 use crate::opened::Opened;
 use crate::reality::around::Around;
@@ -52,7 +52,13 @@ pub struct There {
 }
 
 /// What tells whether the ledger says something else than was brought last, by unit and stage.
-type LastDigests = BTreeMap<(String, String), Digested>;
+type LastDigests = BTreeMap<(String, String), Last>;
+
+/// What was brought last, and the name that the unit had then.
+struct Last {
+    unit: String,
+    digested: Digested,
+}
 
 /// The digests of what was brought last; its content where there were none yet.
 enum Digested {
@@ -62,8 +68,17 @@ enum Digested {
 
 /// Reads them, of all units and stages.
 fn digests(planner: &Planner<'_, '_>, book: &mut dyn Daybook) -> Result<LastDigests, Trouble> {
-    let mut all = LastDigests::new();
+    let mut last: BTreeMap<(String, String), Entry> = BTreeMap::new();
     for entry in book.entries(&Wanted::last_of_all(), true)? {
+        last.insert((entry.meta.unit.clone(), entry.meta.stage.clone()), entry);
+    }
+    for (owner, stage) in renamed(planner.resolver.ledger()) {
+        if let Some(entry) = book.entries(&Wanted::last_of(&owner, &stage), true)?.pop() {
+            last.insert((owner, stage), entry);
+        }
+    }
+    let mut all = LastDigests::new();
+    for (of, entry) in last {
         let Meta { unit, stage, number, kind, .. } = &entry.meta;
         if !kind.is_brought() {
             continue;
@@ -74,7 +89,7 @@ fn digests(planner: &Planner<'_, '_>, book: &mut dyn Daybook) -> Result<LastDige
             let record = book.records(&Wanted::numbered(unit, stage, *number))?.pop();
             Digested::Content(record.map(|it| planner.content(&it)).transpose()?.unwrap_or_default())
         };
-        all.insert((unit.clone(), stage.clone()), digested);
+        all.insert(of, Last { unit: unit.clone(), digested });
     }
     Ok(all)
 }
@@ -95,7 +110,7 @@ pub fn status(opened: &Opened, patterns: &[Pattern], live: bool) -> Result<Statu
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
     let mut book = daybook::reading(opened)?;
-    let metas = Metas::read(book.as_deref_mut())?;
+    let metas = Metas::read(book.as_deref_mut(), ledger)?;
     let digests = match &mut book {
         Some(book) => digests(&planner, &mut **book)?,
         None => BTreeMap::new(),
@@ -172,10 +187,14 @@ impl Telling<'_, '_> {
     /// Whether the ledger is known to say something else than was brought last.
     fn differs(&self, owner: &str, stage: &str, now: &Content) -> bool {
         let Planner { resolver, keys } = self.planner;
-        match self.digests.get(&(owner.to_owned(), stage.to_owned())) {
-            None => false,
-            Some(Digested::Content(then)) => differs(then, now),
-            Some(Digested::Digests(digests)) => {
+        let Some(last) = self.digests.get(&(owner.to_owned(), stage.to_owned())) else { return false };
+        if last.unit != owner {
+            // It has to come to where it belongs under its new name.
+            return true;
+        }
+        match &last.digested {
+            Digested::Content(then) => differs(then, now),
+            Digested::Digests(digests) => {
                 let ledger = resolver.ledger();
                 let layer = ledger.stage_id(stage).map(LayerId::Stage);
                 let bound = bound_to_digests(owner, stage);

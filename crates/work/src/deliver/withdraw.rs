@@ -1,6 +1,6 @@
 //! What was delivered, taken off the outlets again, and what was there before brought back.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::delivery::{referring_first, still_open};
@@ -8,13 +8,13 @@ use cledger_core::model::{LayerId, OutletKind, StageId, Subject};
 use cledger_store::daybook::{Content, Daybook, Kind, Open, Packed, Wanted};
 use cledger_store::{Target, What, setting};
 
-use crate::bringing::at::AtOutlet;
+use crate::bringing::at::{AtOutlet, Seen};
 use crate::bringing::baseline::left_open;
 use crate::bringing::bring::{Bringer, Purpose, kept_before, left};
-use crate::bringing::brought::Brought;
+use crate::bringing::brought::{Brought, Outcome};
 use crate::bringing::effects::Effects;
 use crate::bringing::grounds::{Grounds, Whom};
-use crate::bringing::plan::From;
+use crate::bringing::plan::{Bringing, From, Planned};
 use crate::bringing::restoring::Restoring;
 use crate::bringing::rules::{Edits, Rules};
 use crate::change::{CHANGES, Changing, Consent, countersigned};
@@ -24,9 +24,11 @@ use crate::deliver::delivering::{Delivering, record};
 use crate::deliver::finish::told;
 use crate::deliver::guards;
 use crate::deliver::recorded::{Planner, meta, past};
+use crate::former_names::FormerNames;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::masking::masking;
+use crate::reality::places::{holder, is_its_place};
 use crate::shared_book::{Held, SharedBook};
 use crate::trouble::{Kind as TroubleKind, Trouble};
 
@@ -48,6 +50,8 @@ pub struct Withdrawn {
     pub owner: String,
     /// The stage.
     pub stage: String,
+    /// How it is called now, if it was only renamed.
+    pub now: Option<String>,
     /// Who that is in the ledger, if it still belongs to the stage, for what follows.
     pub subject: Option<Subject>,
     /// The stage, for what follows.
@@ -111,7 +115,7 @@ pub fn withdraw(opened: &Opened, address: &Address, asked: &ToWithdraw) -> Resul
     let edits = &asked.edits;
     let withdrawing = Withdrawing { opened, planner, around: &around, effects: &effects, edits };
     let whoms = match &address.owner {
-        Some(owner) => vec![whom(opened, owner.clone(), id)],
+        Some(owner) => of_names(opened, &mut book, owner, id)?,
         None => standing(opened, &mut book, id)?,
     };
     let mut all = Vec::new();
@@ -145,6 +149,41 @@ fn whom(opened: &Opened, owner: Owner, stage: StageId) -> Whom {
     let ledger = &opened.ledger;
     let subject = ledger.subjects_in(stage).find(|&subject| ledger.owner(subject) == owner);
     Whom { owner, subject, stage }
+}
+
+/// A unit or instance by its name, and what of it is still there under its former names.
+fn of_names(
+    opened: &Opened,
+    book: &mut dyn Daybook,
+    owner: &Owner,
+    stage: StageId,
+) -> Result<Vec<Whom>, Trouble> {
+    let name = opened.ledger.stage(stage).name.as_str();
+    if let Some(now) = opened.ledger.now_called(owner) {
+        let help = format!("cledger withdraw {now}@{name} takes off what came under both names");
+        return Err(Trouble::usage(format!("`{owner}` is called `{now}` now")).help(help));
+    }
+    let mut whoms = vec![whom(opened, owner.clone(), stage)];
+    for former in FormerNames::of(&opened.ledger).before(&owner.to_string()) {
+        let last = book.entries(&Wanted::last_of(&former, name), false)?.pop();
+        let parsed = Address::parse(&former).ok().and_then(|address| address.owner);
+        if let (Some(former), true) = (parsed, last.is_some_and(|last| last.meta.kind.is_brought())) {
+            whoms.push(whom(opened, former, stage));
+        }
+    }
+    let last = book.entries(&Wanted::last_of(&owner.to_string(), name), false)?.pop();
+    let is_former = last.is_some_and(|last| last.meta.unit != owner.to_string());
+    let has_its_place = |former: &Whom| {
+        let mut outlets = opened.ledger.outlets.iter();
+        outlets.any(|it| {
+            is_its_place(&opened.ledger, (owner, stage), it.name.as_str(), &former.owner.to_string())
+        })
+    };
+    // Where nothing came under its own name, there is nothing of that to take off.
+    if is_former && !whoms[1..].is_empty() && !whoms[1..].iter().any(has_its_place) {
+        whoms.remove(0);
+    }
+    Ok(whoms)
 }
 
 /// The units of which a stage has something, as the daybook says: those that refer to others before these, else what
@@ -181,12 +220,24 @@ impl<'a> Withdrawing<'a, '_> {
         grounds: &Grounds<'_>,
     ) -> Result<Content, Trouble> {
         let ledger = &self.opened.ledger;
-        let stage = ledger.stage(whom.stage).name.as_str();
-        let restoring = Restoring::read(&self.planner, book, (&whom.owner.to_string(), stage))?;
-        let taking = ledger.outlets.iter().filter(|outlet| outlet.takes(whom.stage, whom.owner.names()));
+        let restoring = Restoring::read(&self.planner, book, whom)?;
+        let taking = ledger.outlets.iter().filter(|outlet| ledger.takes(outlet, whom.stage, &whom.owner));
         let outlets: Vec<(&str, &OutletKind)> =
             taking.map(|outlet| (outlet.name.as_str(), &outlet.kind)).collect();
         Ok(restoring.content(&outlets, &grounds.forms))
+    }
+
+    /// What taking it off means at each outlet; where another unit has its place by now, nothing.
+    fn planned(&self, whom: &Whom, bringing: &Bringing<'_>) -> Result<Vec<Planned<'a>>, Trouble> {
+        let mut all = self.bringer().plan(bringing)?;
+        for planned in all.iter_mut().filter(|_| whom.subject.is_none()) {
+            let outlet = planned.sight.place.outlet;
+            let to = outlet.and_then(|it| holder(&self.opened.ledger, it, whom.stage, &whom.owner));
+            if let Some(to) = to {
+                planned.hand_on(&to);
+            }
+        }
+        Ok(all)
     }
 
     fn rules(&self) -> Result<Rules, Trouble> {
@@ -214,11 +265,12 @@ impl<'a> Withdrawing<'a, '_> {
         let restored = self.restored(book, whom, &grounds)?;
         let nothing = Content::default();
         let bringing = grounds.bringing(ledger, whom, &nothing, From::Before(&restored));
-        let planned = self.bringer().plan(&bringing)?;
+        let planned = self.planned(whom, &bringing)?;
         Ok(Withdrawn {
             number: last.meta.number,
             outlets: planned.into_iter().map(|planned| planned.at).collect(),
             subject: whom.subject,
+            now: ledger.now_called(&whom.owner).map(|now| now.to_string()),
             stage_id: whom.stage,
             brought: Vec::new(),
             recorded: None,
@@ -244,7 +296,7 @@ impl<'a> Withdrawing<'a, '_> {
         let restored = self.restored(book, &whom, &grounds)?;
         let mut content = Content::default();
         let bringing = grounds.bringing(ledger, &whom, &content, From::Before(&restored));
-        let planned = self.bringer().plan(&bringing)?;
+        let planned = self.planned(&whom, &bringing)?;
         guards::reached(&whom, ledger, planned.iter().map(|planned| &planned.at))?;
         // Of an interrupted withdrawal something may be off already.
         guards::edits(&whom, ledger, planned.iter().map(|planned| &planned.at), bringing.rules.overwrite)?;
@@ -277,8 +329,14 @@ impl<'a> Withdrawing<'a, '_> {
             }
         };
         let masking = masking(self.planner.resolver, whom.subject, whom.stage, [Some(&restored), None]);
+        let handed_on: BTreeMap<String, String> = planned.iter().filter_map(handed_on).collect();
         let purpose = if is_finishing { Purpose::FinishTakingOff } else { Purpose::TakeOff };
         let mut brought = self.bringer().bring(planned, &bringing, (&masking, purpose))?;
+        for brought in &mut brought {
+            if let Some(to) = handed_on.get(&brought.outlet) {
+                brought.outcome = Outcome::HandedOn(format!("its place is that of {to} now"));
+            }
+        }
         brought.extend(by_hand::brought(ledger, &whom.owner, whom.stage, Some(withdrawn.number)));
         let entries = book.entries(&Wanted::of(&owner, &stage), false)?;
         let history: Vec<_> = entries.iter().map(|entry| past(&entry.meta)).collect();
@@ -291,7 +349,16 @@ impl<'a> Withdrawing<'a, '_> {
     }
 }
 
-/// The units that a stage still has something of, and that do not belong to it any more.
+/// An outlet whose place is another unit's by now, and that unit.
+fn handed_on(planned: &Planned<'_>) -> Option<(String, String)> {
+    match &planned.at.seen {
+        Seen::HandedOn(to) => Some((planned.at.outlet.clone(), to.clone())),
+        _ => None,
+    }
+}
+
+/// What a stage still has of units that do not belong to it any more; where some units are delivered alone, of what
+/// these were called before.
 pub(super) fn left_over(
     delivering: &mut Delivering<'_, '_>,
     stage: StageId,
@@ -301,20 +368,37 @@ pub(super) fn left_over(
     let edits = &asked.edits;
     let withdrawing = Withdrawing { opened, planner: *planner, around, effects, edits };
     let mut left_over = Vec::new();
-    for whom in standing(opened, book, stage)?.into_iter().filter(|whom| whom.subject.is_none()) {
+    let is_meant = |whom: &Whom| {
+        let now = || opened.ledger.now_called(&whom.owner);
+        whom.subject.is_none()
+            && (asked.owners.is_empty() || now().is_some_and(|now| asked.owners.contains(&now)))
+    };
+    for whom in standing(opened, book, stage)?.into_iter().filter(is_meant) {
         left_over.push(withdrawing.plan(book, &whom, asked.write)?);
     }
     Ok(left_over)
 }
 
-/// Takes off what is left over.
-pub(super) fn all_left_over(delivering: &mut Delivering<'_, '_>, left_over: &mut [Withdrawn]) {
+/// Takes off what is left over; of a unit that was renamed only once it is there under its new name.
+pub(super) fn all_left_over(
+    delivering: &mut Delivering<'_, '_>,
+    left_over: &mut [Withdrawn],
+    failed: &BTreeSet<String>,
+) {
     let (opened, asked) = (delivering.opened, delivering.asked);
     let Delivering { planner, around, effects, book, .. } = delivering;
     let edits = &asked.edits;
     let withdrawing = Withdrawing { opened, planner: *planner, around, effects, edits };
     for withdrawn in left_over {
-        let drafted = || format!("{} does not belong to {} any more.", withdrawn.owner, withdrawn.stage);
+        if let Some(now) = withdrawn.now.as_ref().filter(|now| failed.contains(*now)) {
+            let message = format!("it is called {now} now, and that was not delivered");
+            withdrawn.trouble = Some(Trouble::refused(message));
+            continue;
+        }
+        let drafted = || match &withdrawn.now {
+            Some(now) => format!("{} is called {now} now.", withdrawn.owner),
+            None => format!("{} does not belong to {} any more.", withdrawn.owner, withdrawn.stage),
+        };
         let why = asked.consent.why.clone().unwrap_or_else(drafted);
         if let Err(trouble) = withdrawing.carry_out(book, withdrawn, &why) {
             withdrawn.trouble = Some(trouble);

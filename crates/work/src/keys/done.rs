@@ -98,6 +98,7 @@ pub(crate) fn finish(
         let is_renewal = done.iter().any(|one| one.renews && one.changes);
         let stepping = &changing.opened.at.stepping;
         stepping.before("reseal")?;
+        changing.refuse_edited(&planned.changed)?;
         let resealing = if is_renewal { Resealing::start(changing, &planned, layers)? } else { None };
         stepping.before("write")?;
         changing.write(&planned)?;

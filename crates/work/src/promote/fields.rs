@@ -25,10 +25,21 @@ pub struct Promotion {
     pub from: Record,
     /// Fields in which the ledger says something else for the stage below by now.
     pub moved_on: Vec<String>,
+    /// What the outlets have and nobody could read, so that it counts as delivered.
+    pub not_read: Vec<NotRead>,
     /// The fields that differ above, what changed since the last promotion first.
     pub fields: Vec<Field>,
     /// The fields that do not, or follow from others.
     quiet: Vec<(Addresses, Fate)>,
+}
+
+/// What an outlet has and cannot be read.
+#[derive(Debug)]
+pub struct NotRead {
+    /// The file or thing, or the name in it.
+    pub what: String,
+    /// Why not.
+    pub why: String,
 }
 
 /// A field on its way.
@@ -166,7 +177,14 @@ pub(crate) fn of_unit(
     let moved_on = field_changes(&content.values, &now_below).into_iter();
     let moved_on =
         moved_on.filter(|(_, change)| !matches!(change, FieldChange::NotKnown)).map(|(name, _)| name);
-    Promotion { owner: ledger.owner(subject).to_string(), moved_on: moved_on.collect(), from, fields, quiet }
+    Promotion {
+        owner: ledger.owner(subject).to_string(),
+        moved_on: moved_on.collect(),
+        not_read: Vec::new(),
+        from,
+        fields,
+        quiet,
+    }
 }
 
 /// One field between two stages.

@@ -21,7 +21,7 @@ use crate::existing::{self, ExistingError};
 use crate::reality::captured::{Captured, FromCapture};
 use crate::reality::looked::{Look, Looked};
 use crate::reality::making::{Made, make};
-use crate::reality::places::Place;
+use crate::reality::places::{Place, holder};
 use crate::reality::remains::Remains;
 use crate::reality::standing::{State, UnitDrift};
 use crate::reality::veiling;
@@ -75,7 +75,12 @@ pub(crate) fn look_for<'l>(
             made.push(this);
         }
         let mut gone = if place.is_whole { remains.gone(ledger, place.stage, &outlet) } else { Vec::new() };
-        gone.retain(|owner| place.outlet.is_none_or(|outlet| outlet.takes(place.stage, owner.names())));
+        gone.retain(|owner| {
+            place.outlet.is_none_or(|outlet| {
+                ledger.takes(outlet, place.stage, owner)
+                    && holder(ledger, outlet, place.stage, owner).is_none()
+            })
+        });
         for owner in &gone {
             let files = with_remains(owner, Vec::new());
             place.ask(ledger, owner, files)?;
@@ -127,7 +132,9 @@ pub(crate) fn look_for<'l>(
             units.push(unit(&place, ledger, owner, state));
             looks.push(look);
         }
-        for owner in gone.iter().map(ToString::to_string) {
+        for owner in gone {
+            let now = ledger.now_called(&owner).map(|now| now.to_string());
+            let owner = owner.to_string();
             back.names.retain(|name| *name != owner);
             let is_there = match back.units.remove(&owner) {
                 None | Some(Held::NotThere) => false,
@@ -137,7 +144,7 @@ pub(crate) fn look_for<'l>(
                 Some(_) => true,
             };
             if is_there {
-                units.push(unit(&place, ledger, owner, State::LeftOver));
+                units.push(unit(&place, ledger, owner, State::LeftOver(now)));
             }
         }
         let unknown = place.unknown(ledger, &back).into_iter();

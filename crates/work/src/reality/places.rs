@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::time::Duration;
 
-use cledger_core::address::{Owner, Pattern};
+use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::model::{HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, StageId, StageText, Subject};
 use cledger_core::reference::{Piece, pieces};
 use cledger_core::trust::of_outlet;
@@ -110,7 +110,7 @@ pub(crate) fn of_owner<'l>(
     owner: &Owner,
     stage: StageId,
 ) -> Result<Vec<Place<'l>>, Trouble> {
-    let taking = ledger.outlets.iter().filter(|outlet| outlet.takes(stage, owner.names()));
+    let taking = ledger.outlets.iter().filter(|outlet| ledger.takes(outlet, stage, owner));
     let taking = taking.filter(|outlet| outlet.by_hand().is_none());
     taking.map(|outlet| place(outlet, stage, (Vec::new(), false), ledger, around)).collect()
 }
@@ -173,6 +173,48 @@ fn parted(expanded: &str, written: &StageText) -> (PathBuf, PathBuf) {
 fn refers_to_unit(text: &StageText) -> bool {
     let mut pieces = pieces(text.as_written());
     pieces.any(|piece| matches!(piece, Piece::Reference(inside) if inside.starts_with("unit.")))
+}
+
+/// Whether an outlet has one and the same place for a unit under two names.
+fn is_same_place(outlet: &Outlet, ledger: &Ledger, stage: StageId, [one, other]: [&Owner; 2]) -> bool {
+    let (text, names_itself) = match &outlet.kind {
+        OutletKind::Directory { path, .. } => (path, true),
+        OutletKind::Http(http) => (&http.path, true),
+        OutletKind::Postgres(postgres) => match &postgres.scope {
+            Some(scope) => (scope, false),
+            None => return false,
+        },
+        OutletKind::Process { .. } | OutletKind::ByHand { .. } => return false,
+    };
+    // Where a path says nothing of the unit, the unit's name follows it.
+    let is_parted = names_itself && !refers_to_unit(text);
+    let at = |owner| text.expand_for(ledger, owner, stage).ok();
+    !is_parted && at(one).is_some() && at(one) == at(other)
+}
+
+/// Whether what was recorded under a name came to the place that a unit has at an outlet.
+pub(crate) fn is_its_place(
+    ledger: &Ledger,
+    (owner, stage): (&Owner, StageId),
+    outlet: &str,
+    recorded: &str,
+) -> bool {
+    if owner.to_string() == recorded {
+        return true;
+    }
+    let Some(other) = Address::parse(recorded).ok().and_then(|address| address.owner) else { return false };
+    let outlet = ledger.outlets.iter().find(|known| known.name.as_str() == outlet);
+    outlet.is_some_and(|outlet| is_same_place(outlet, ledger, stage, [owner, &other]))
+}
+
+/// The unit or instance of the stage whose place at an outlet is that of another one, which is not there any more.
+pub(crate) fn holder(ledger: &Ledger, outlet: &Outlet, stage: StageId, gone: &Owner) -> Option<Owner> {
+    let taken = |owner: &Owner| {
+        owner != gone
+            && outlet.takes(stage, owner.names())
+            && is_same_place(outlet, ledger, stage, [owner, gone])
+    };
+    ledger.subjects_in(stage).map(|subject| ledger.owner(subject)).find(taken)
 }
 
 fn expand(

@@ -14,10 +14,11 @@ use cledger_store::Keys;
 use cledger_store::daybook::{Content, Daybook, Kind, Record, Wanted};
 
 use crate::daybook;
-use crate::deliver::recorded::arrived;
+use crate::deliver::recorded::{arrived, renamed};
 use crate::existing;
 use crate::reality::looked::Looked;
 use crate::reality::making::Made;
+use crate::reality::places::is_its_place;
 use crate::reality::standing::{LastDelivery, State};
 use crate::trouble::Trouble;
 
@@ -28,16 +29,18 @@ pub(crate) fn tell(
     ledger: &Ledger,
     keys: &Keys<'_>,
 ) -> Result<(), Trouble> {
-    let mut last: BTreeMap<(String, String), Record> = BTreeMap::new();
-    let records = book.map(|book| book.records(&Wanted::last_of_all())).transpose()?;
-    for record in records.into_iter().flatten() {
-        last.insert((record.meta.unit.clone(), record.meta.stage.clone()), record);
-    }
+    let last = last_records(book, ledger)?;
     for looked in looked {
         let outlet = looked.place.outlet_name().map(|(name, _)| name).unwrap_or_default();
         let is_given = looked.place.is_of_application();
         for (look, unit) in looked.looks.iter().zip(&mut looked.units) {
-            let Some(record) = last.get(&(unit.owner.clone(), unit.stage.clone())) else {
+            let of = (&ledger.owner(look.subject), looked.place.stage);
+            let record = last.get(&(unit.owner.clone(), unit.stage.clone()));
+            let says = |it: &&Record| {
+                it.meta.kind == Kind::Withdrawn || is_its_place(ledger, of, &outlet, &it.meta.unit)
+            };
+            let record = record.filter(says);
+            let Some(record) = record else {
                 if let (true, State::There(files)) = (is_given, &mut unit.state) {
                     for (_, drift) in files {
                         pass_over_theirs(drift, |_| false);
@@ -71,6 +74,24 @@ pub(crate) fn tell(
         }
     }
     Ok(())
+}
+
+/// The last record of each unit and stage, be it of the time when the unit had another name.
+fn last_records(
+    book: Option<&mut (dyn Daybook + '_)>,
+    ledger: &Ledger,
+) -> Result<BTreeMap<(String, String), Record>, Trouble> {
+    let mut last = BTreeMap::new();
+    let Some(book) = book else { return Ok(last) };
+    for record in book.records(&Wanted::last_of_all())? {
+        last.insert((record.meta.unit.clone(), record.meta.stage.clone()), record);
+    }
+    for (owner, stage) in renamed(ledger) {
+        if let Some(record) = book.records(&Wanted::last_of(&owner, &stage))?.pop() {
+            last.insert((owner, stage), record);
+        }
+    }
+    Ok(last)
 }
 
 /// What was delivered of a file, or of what else there is.

@@ -42,7 +42,8 @@ pub enum State {
     /// It is there, and the ledger does not know it.
     Unknown,
     /// It was brought, is still there, and does not belong there any more.
-    LeftOver,
+    /// With the name that it has now, if it was only renamed.
+    LeftOver(Option<String>),
     /// It was taken off: what is there is nobody's here.
     Withdrawn,
     /// Nobody can tell, for this reason.
@@ -56,7 +57,7 @@ impl UnitDrift {
             State::There(files) => files.iter().all(|(_, file)| file.is_clean()),
             State::NothingRendered | State::Withdrawn => true,
             State::NotThere => self.is_withdrawn(),
-            State::Unknown | State::LeftOver | State::NotKnown(_) => false,
+            State::Unknown | State::LeftOver(_) | State::NotKnown(_) => false,
         }
     }
 
@@ -73,7 +74,7 @@ impl UnitDrift {
                 files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger | FileDrift::Theirs))
             }
             State::NothingRendered => true,
-            State::NotThere | State::Unknown | State::LeftOver | State::Withdrawn | State::NotKnown(_) => {
+            State::NotThere | State::Unknown | State::LeftOver(_) | State::Withdrawn | State::NotKnown(_) => {
                 false
             }
         }

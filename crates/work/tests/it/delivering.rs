@@ -1,19 +1,16 @@
 //! Deliveries: planned, made, refused, withdrawn, and what stays of one that fails half-way.
 
 use std::fs;
-use std::sync::{Arc, Mutex};
 
 use cledger_core::address::Pattern;
-use cledger_core::name::Name;
 use cledger_store::Scope;
 use cledger_store::daybook::Kind as RecordKind;
-use cledger_work::asking::Asking;
 use cledger_work::change::Consent;
 use cledger_work::deliver::withdraw::ToWithdraw;
 use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, withdraw};
 use cledger_work::{Kind, Opened, Trouble};
 
-use crate::workplaces::{Answers, Place, address, asked, because};
+use crate::workplaces::{Answers, Meddler, Place, address, asked, because};
 
 const DESK: (&str, &str) = (
     "units/desk.toml",
@@ -135,23 +132,6 @@ fn what_is_withdrawn_is_gone_and_recorded() {
     assert_eq!((last.meta.kind, last.meta.number), (RecordKind::Withdrawn, 2));
 }
 
-/// Somebody who does something else before answering that a stage is meant.
-#[derive(Clone, Default)]
-struct Meddler(Arc<Mutex<Option<Meddling>>>);
-
-type Meddling = Box<dyn FnOnce() + Send>;
-
-impl Asking for Meddler {
-    fn countersigns(&self, _: &Name, _: &str) -> Result<bool, Trouble> {
-        // Whoever delivers meanwhile is asked as well.
-        let meddle = self.0.lock().unwrap().take();
-        if let Some(meddle) = meddle {
-            meddle();
-        }
-        Ok(true)
-    }
-}
-
 #[test]
 fn what_somebody_else_delivers_between_plan_and_hold_is_seen() {
     let meddler = Meddler::default();
@@ -162,10 +142,10 @@ fn what_somebody_else_delivers_between_plan_and_hold_is_seen() {
         let contract = format!("[units.desk]\nhold = \"{}m\"\n", 1 + u8::from(is_withdrawal));
         place.write("stages/prod.toml", &contract);
         let (at, other) = (place.at.clone(), usual.clone());
-        *meddler.0.lock().unwrap() = Some(Box::new(move || {
+        meddler.once(move || {
             let opened = Opened::read(&at, &Scope::Whole).unwrap();
             assert_eq!(deliver(&opened, &other).unwrap().kind(), None);
-        }));
+        });
         let trouble = if is_withdrawal {
             withdraw::withdraw(&place.open(), &address("desk@prod"), &to_withdraw(true)).unwrap_err()
         } else {

@@ -5,6 +5,7 @@ use std::fs;
 
 use cledger_core::delivery::Whose;
 use cledger_work::bringing::at::{AtOutlet, Stays};
+use cledger_work::deliver::overwritten::bring_back;
 use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
 use cledger_work::deliver::{Delivered, Edits, ToDeliver, deliver, history};
 use cledger_work::drift::{ToLookAt, drift};
@@ -229,4 +230,47 @@ proptest! {
             prop_assert_eq!(found.kind().is_none(), expected, "{:?}\n{:?}", happening, found.units);
         }
     }
+}
+
+#[test]
+fn only_what_was_not_ours_comes_back() {
+    let place = place(ENV);
+    make_with(&place, Edits::default()).unwrap();
+    // One name edited, one added, one taken away.
+    place.write(THERE, "HOLD=9m\nEXTRA=x\n");
+    make_with(&place, overwriting()).unwrap();
+    // Then the ledger says something else of another name, and of one that was taken away.
+    place.write("stages/dev.toml", "[units.desk]\nregion = \"south\"\n");
+    make_with(&place, Edits::default()).unwrap();
+    assert_eq!(place.read(THERE), "HOLD=5m\nREGION=south\n");
+    let back = |write| bring_back(&place.open(), &address("desk@dev:2"), &because(&[]), write).unwrap();
+    let plan = back(false);
+    let names = plan.outlets.iter().flat_map(AtOutlet::parts).flat_map(|part| &part.names);
+    let names: Vec<String> = names.filter_map(cledger_work::bringing::at::AtName::shown).collect();
+    assert_eq!(names, ["EXTRA", "HOLD", "REGION"]);
+    back(true);
+    assert_eq!(place.read(THERE), "HOLD=9m\nEXTRA=x\n", "just as it was");
+    // An edit since, of a name that does not come back, stays; of one that does, it is in the way.
+    make_with(&place, overwriting()).unwrap();
+    place.write(THERE, "HOLD=5m\nOTHER=1\nREGION=south\n");
+    back(true);
+    assert_eq!(place.read(THERE), "EXTRA=x\nHOLD=9m\nOTHER=1\n");
+    make_with(&place, overwriting()).unwrap();
+    place.write(THERE, "HOLD=1m\nREGION=south\n");
+    let refused = bring_back(&place.open(), &address("desk@dev:2"), &because(&[]), true).unwrap_err();
+    assert_eq!(refused.kind(), Kind::Refused);
+    assert_eq!(place.read(THERE), "HOLD=1m\nREGION=south\n");
+}
+
+#[test]
+fn a_file_that_went_with_an_edit_comes_back_with_the_edit() {
+    let place = place(&format!("{ENV}{JSON}"));
+    let json = "../live/dev/desk/desk.json";
+    make_with(&place, Edits::default()).unwrap();
+    place.write(json, &place.read(json).replace("5m", "9m"));
+    place.write("units/desk.toml", &format!("{DESK}{ENV}"));
+    make_with(&place, overwriting()).unwrap();
+    assert!(!place.path(json).exists());
+    bring_back(&place.open(), &address("desk@dev:2"), &because(&[]), true).unwrap();
+    assert!(place.read(json).contains("9m"), "{}", place.read(json));
 }

@@ -11,7 +11,7 @@ use cledger_work::promote::{Promoted, ToPromote, promote};
 use cledger_work::set::{SettingsChanged, ToSay, ToSet, set, unset};
 use cledger_work::{Kind, Trouble};
 
-use crate::workplaces::{Answers, Place, address, asked, because};
+use crate::workplaces::{Answers, Meddler, Place, address, asked, because};
 
 const DESK: (&str, &str) = (
     "units/desk.toml",
@@ -38,6 +38,21 @@ fn say(place: &Place, settings: &[&str], consent: &Consent) -> Result<SettingsCh
         consent: consent.clone(),
     };
     set(&place.change(), &asked)
+}
+
+#[test]
+fn what_somebody_saves_while_a_person_is_asked_is_never_overwritten() {
+    let by_hand = "# by hand\n[units.desk]\nregion = \"hand.example\"\ngate.token = \"plover-prod\"\n";
+    let meddler = Meddler::default();
+    let before = by_hand.replace("# by hand\n", "");
+    let place = Place::answering(&[DESK, ("stages/prod.toml", &before)], meddler.clone());
+    let path = place.path("stages/prod.toml");
+    meddler.once(move || std::fs::write(&path, by_hand).unwrap());
+    let trouble = say(&place, &["desk/hold@prod=1m"], &because(&[])).unwrap_err();
+    assert_eq!(trouble.to_string(), "somebody has changed `stages/prod.toml` meanwhile");
+    assert_eq!(place.read("stages/prod.toml"), by_hand);
+    say(&place, &["desk/hold@prod=1m"], &because(&[])).unwrap();
+    assert!(place.read("stages/prod.toml").starts_with("# by hand\n"));
 }
 
 #[test]

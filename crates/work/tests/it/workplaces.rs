@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use cledger_core::address::{Address, Owner};
@@ -49,8 +49,32 @@ impl Asking for Answers {
     }
 }
 
+/// Somebody who does something else before answering that a stage is meant.
+#[derive(Clone, Default)]
+pub(crate) struct Meddler(Arc<Mutex<Option<Meddling>>>);
+
+type Meddling = Box<dyn FnOnce() + Send>;
+
+impl Meddler {
+    /// What is done when the next question is asked.
+    pub(crate) fn once(&self, meddling: impl FnOnce() + Send + 'static) {
+        *self.0.lock().unwrap() = Some(Box::new(meddling));
+    }
+}
+
+impl Asking for Meddler {
+    fn countersigns(&self, _: &Name, _: &str) -> Result<bool, Trouble> {
+        // Whoever delivers meanwhile is asked as well.
+        let meddle = self.0.lock().unwrap().take();
+        if let Some(meddle) = meddle {
+            meddle();
+        }
+        Ok(true)
+    }
+}
+
 pub(crate) struct Place {
-    folder: TempDir,
+    folder: Arc<TempDir>,
     pub(crate) at: Arc<Workplace>,
 }
 
@@ -68,7 +92,26 @@ impl Place {
         answers: impl Asking + Send + Sync + 'static,
         stepping: impl Stepping + Send + Sync + 'static,
     ) -> Self {
-        let folder = TempDir::new().unwrap();
+        let made = Self::at(Arc::new(TempDir::new().unwrap()), answers, stepping);
+        for stage in ["dev", "test", "prod"] {
+            fs::create_dir_all(made.path(&format!("../live/{stage}"))).unwrap();
+        }
+        for (path, text) in [("ledger.toml", MANIFEST)].iter().chain(files) {
+            made.write(path, text);
+        }
+        made
+    }
+
+    /// The same ledger for another program.
+    pub(crate) fn beside(&self, stepping: impl Stepping + Send + Sync + 'static) -> Self {
+        Self::at(self.folder.clone(), Answers::default(), stepping)
+    }
+
+    fn at(
+        folder: Arc<TempDir>,
+        answers: impl Asking + Send + Sync + 'static,
+        stepping: impl Stepping + Send + Sync + 'static,
+    ) -> Self {
         let path = folder.path().to_owned();
         let at = Workplace {
             named: Some(path.join("ledger")),
@@ -86,14 +129,7 @@ impl Place {
             asking: Box::new(answers),
             stepping: Box::new(stepping),
         };
-        let made = Self { folder, at: Arc::new(at) };
-        for stage in ["dev", "test", "prod"] {
-            fs::create_dir_all(made.path(&format!("../live/{stage}"))).unwrap();
-        }
-        for (path, text) in [("ledger.toml", MANIFEST)].iter().chain(files) {
-            made.write(path, text);
-        }
-        made
+        Self { folder, at: Arc::new(at) }
     }
 
     /// A path from the ledger's folder.

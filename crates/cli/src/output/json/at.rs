@@ -15,6 +15,9 @@ pub(crate) struct OutletPlan<'a> {
     since: Option<u64>,
     /// Why nobody can tell what is there.
     reason: Option<&'a str>,
+    /// The unit whose place it is by now, so that it stays as it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    handed_on_to: Option<&'a str>,
     parts: Vec<PartPlan<'a>>,
 }
 
@@ -51,6 +54,10 @@ fn one(outlet: &AtOutlet) -> OutletPlan<'_> {
         kind: outlet.kind,
         since: outlet.since,
         reason: outlet.reason(),
+        handed_on_to: match &outlet.seen {
+            Seen::HandedOn(to) => Some(to),
+            _ => None,
+        },
         parts: outlet.parts().iter().map(part).collect(),
     }
 }

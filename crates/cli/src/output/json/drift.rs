@@ -25,6 +25,9 @@ struct UnitDocument<'d> {
     stage: &'d str,
     outlet: Option<&'d str>,
     state: &'static str,
+    /// How it is called now, where it is left over and was only renamed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    called_now: Option<&'d str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     reason: Option<&'d str>,
     files: Vec<FileDocument<'d>>,
@@ -79,7 +82,7 @@ fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
         State::NotThere => ("not-there", Vec::new()),
         State::NothingRendered => ("nothing-rendered", Vec::new()),
         State::Unknown => ("unknown", Vec::new()),
-        State::LeftOver => ("left-over", Vec::new()),
+        State::LeftOver(_) => ("left-over", Vec::new()),
         State::Withdrawn => ("withdrawn", Vec::new()),
         State::NotKnown(_) => ("not-known", Vec::new()),
     };
@@ -95,7 +98,11 @@ fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
         who: &last.who,
         withdrawn: last.is_withdrawal,
     });
-    UnitDocument { unit: &unit.owner, stage: &unit.stage, outlet, state, reason, files, last }
+    let called_now = match &unit.state {
+        State::LeftOver(now) => now.as_deref(),
+        _ => None,
+    };
+    UnitDocument { unit: &unit.owner, stage: &unit.stage, outlet, state, called_now, reason, files, last }
 }
 
 fn file<'d>(path: &'d str, drift: &'d FileDrift) -> FileDocument<'d> {

@@ -43,7 +43,16 @@ struct UnitDocument<'p> {
     unit: &'p str,
     delivery: u64,
     moved_on: &'p [String],
+    /// What the outlets have and nobody could read, so that it counts as delivered.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    not_read: Vec<NotReadDocument<'p>>,
     fields: Vec<FieldDocument>,
+}
+
+#[derive(Debug, Serialize)]
+struct NotReadDocument<'p> {
+    what: &'p str,
+    why: &'p str,
 }
 
 #[derive(Debug, Serialize)]
@@ -63,6 +72,11 @@ pub(crate) fn document(promoted: &Promoted) -> Document<'_> {
         unit: &promotion.owner,
         delivery: promotion.from.meta.number,
         moved_on: &promotion.moved_on,
+        not_read: promotion
+            .not_read
+            .iter()
+            .map(|it| NotReadDocument { what: &it.what, why: &it.why })
+            .collect(),
         fields: promotion.fields.iter().map(field).collect(),
     });
     Document {

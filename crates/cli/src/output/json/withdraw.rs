@@ -21,6 +21,9 @@ pub(crate) struct WithdrawalDocument<'w> {
     stage: &'w str,
     /// Whether the unit belongs to the stage.
     belongs: bool,
+    /// How it is called now, if it was only renamed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    called_now: Option<&'w str>,
     /// The delivery that is taken off.
     withdraws: u64,
     /// The number, where it was recorded.
@@ -46,6 +49,7 @@ pub(crate) fn one(withdrawn: &Withdrawn) -> WithdrawalDocument<'_> {
         unit: &withdrawn.owner,
         stage: &withdrawn.stage,
         belongs: withdrawn.subject.is_some(),
+        called_now: withdrawn.now.as_deref(),
         withdraws: withdrawn.number,
         number: withdrawn.recorded,
         plan: at::outlets(&withdrawn.outlets),

@@ -15,6 +15,10 @@ pub(crate) fn print(console: &mut Console, outlets: &[AtOutlet]) {
         let title = format!("  outlet {} ({})", outlet.outlet, outlet.kind);
         match &outlet.seen {
             Seen::OnlyLookedAt => {}
+            Seen::HandedOn(to) => {
+                console
+                    .wrapped(&format!("{title}: its place is that of {to} now, and stays as it is"), "    ");
+            }
             Seen::NotKnown(reason) => {
                 let text = format!("{title}: {}: {}", style::doubtful("not known"), values::escape(reason));
                 console.wrapped(&text, "    ");

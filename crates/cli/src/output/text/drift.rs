@@ -69,10 +69,13 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
                 let last = unit.last.as_ref().map(last).unwrap_or_default();
                 console.line(format!("{name}  nothing of ours is there{last}"));
             }
-            State::LeftOver => {
-                let text = style::bad("left over: it does not belong there any more");
-                console
-                    .wrapped(&format!("{name}  {text}; cledger deliver @{} takes it off", unit.stage), "  ");
+            State::LeftOver(now) => {
+                let (text, of) = match now {
+                    Some(now) => (format!("left over: it is called {now} now"), now.as_str()),
+                    None => ("left over: it does not belong there any more".to_owned(), ""),
+                };
+                let deliver = format!("cledger deliver {of}@{}", unit.stage);
+                console.wrapped(&format!("{name}  {}; {deliver} takes it off", style::bad(&text)), "  ");
             }
             State::NothingRendered => console.line(format!("{name}  nothing is rendered for it")),
             State::NotThere if unit.is_withdrawn() => {

@@ -9,7 +9,7 @@ use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::time::day;
 use crate::output::{style, values};
-use cledger_work::promote::{Field, Promoted, Promotion};
+use cledger_work::promote::{Field, NotRead, Promoted, Promotion};
 
 pub(crate) fn print(console: &mut Console, promoted: &Promoted) {
     if let Some((path, count)) = &promoted.form {
@@ -39,6 +39,10 @@ fn moved(console: &mut Console, promoted: &Promoted) {
             let names = promotion.moved_on.join(", ");
             console
                 .wrapped(&format!("  since then the ledger says something else in {below}: {names}"), "    ");
+        }
+        for NotRead { what, why } in &promotion.not_read {
+            let text = format!("{}: {what}: {why}; as delivered", style::doubtful("not read"));
+            console.wrapped(&format!("  {text}"), "    ");
         }
         if promotion.fields.is_empty() {
             console.line("  nothing to carry, and nothing missing");

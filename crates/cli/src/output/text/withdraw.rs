@@ -10,7 +10,11 @@ use crate::output::style;
 pub(crate) fn print(console: &mut Console, withdrawn: &Withdrawn) {
     let Withdrawn { owner, stage, number, outlets, brought, write, .. } = withdrawn;
     let title = style::heading(&format!("{owner}@{stage}"));
-    let left = if withdrawn.subject.is_none() { ", which does not belong there any more" } else { "" };
+    let left = match &withdrawn.now {
+        Some(now) => format!(", which is called {now} now,"),
+        None if withdrawn.subject.is_none() => ", which does not belong there any more,".to_owned(),
+        None => String::new(),
+    };
     let verb = if *write { "loses" } else { "would lose" };
     console.wrapped(&format!("{title}{left}  {verb} what delivery {number} brought"), "  ");
     at::print(console, outlets);

@@ -1,0 +1,172 @@
+//! A unit that gets another name keeps its history, and what lies under the old one is taken off.
+
+use cledger_core::address::Pattern;
+use cledger_core::delivery::InStage;
+use cledger_core::name::Name;
+use cledger_store::{Disk, Scope, read};
+use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
+use cledger_work::deliver::{Delivered, Edits, ToDeliver, chores, deliver, history, status};
+use cledger_work::drift::{ToLookAt, drift};
+use cledger_work::keys::{KeyChange, ToMake, identity, make};
+use cledger_work::rename::rename;
+use cledger_work::{Kind, Trouble};
+
+use crate::workplaces::{Place, address, asked, because};
+
+const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n[credentials.gate]\nform = \"token\"\n\
+     [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n\
+     [[chore]]\ntext = \"Tell the quay\"\nwhen = \"first-delivery\"\n";
+const DEV: &str = "[units.desk]\nhold = \"1m\"\ngate.token = \"plover-17\"\n";
+
+fn place(has_kiosk: bool, manifest: impl Fn(String) -> String) -> Place {
+    let place = Place::new(&[("units/desk.toml", DESK), ("stages/dev.toml", DEV), ("stages/test.toml", DEV)]);
+    if has_kiosk {
+        place.write("units/desk.toml", &format!("{DESK}[instances.kiosk]\n"));
+    }
+    place.write("ledger.toml", &manifest(place.read("ledger.toml")));
+    identity(&place.at).unwrap();
+    let stages = ["@dev", "@test"].map(str::to_owned).to_vec();
+    let change = KeyChange { stages, consent: because(&[]), write: true };
+    let name = Some(Name::parse("ada").unwrap());
+    make(&place.change(), &ToMake { change: change.clone(), name, readers: Vec::new(), passphrase: None })
+        .unwrap();
+    cledger_work::keys::protect(&place.change(), &change).unwrap();
+    for of in ["desk@dev", "desk@test", "desk+kiosk@dev"].iter().take(if has_kiosk { 3 } else { 2 }) {
+        chores::done(&place.open(), &address(of), "Tell").unwrap();
+    }
+    place
+}
+
+fn called(place: &Place, from: &str, to: &str) -> Result<(), Trouble> {
+    rename(&place.change(), &address(from), &Name::parse(to).unwrap(), false, true).map(drop)
+}
+
+fn to(place: &Place, unit: &str, stage: &str) -> Result<Delivered, Trouble> {
+    deliver(&place.open(), &asked(&[unit], stage))
+}
+
+fn number(delivered: &Delivered) -> Option<u64> {
+    delivered.deliveries[0].recorded.as_ref().map(|record| record.meta.number)
+}
+
+/// The deliveries and withdrawals that somebody is told of.
+fn told(place: &Place, pattern: &str) -> Vec<String> {
+    let history = history::history(&place.open(), Some(&Pattern::parse(pattern).unwrap()), 20).unwrap();
+    let meta = history.records.into_iter().map(|entry| entry.meta);
+    meta.filter(|meta| meta.chore.is_none()).map(|meta| format!("{}:{}", meta.unit, meta.number)).collect()
+}
+
+fn stands(place: &Place, unit: &str) -> InStage {
+    let status = status::status(&place.open(), &[], false).unwrap();
+    let standing = status.standings.iter().find(|standing| standing.owner == unit).unwrap();
+    standing.stages[0].unwrap().what
+}
+
+fn is_clean(place: &Place) -> bool {
+    let looked = ToLookAt { addresses: vec!["@dev".to_owned()], ..ToLookAt::default() };
+    drift(&place.at, &looked).unwrap().kind().is_none()
+}
+
+#[test]
+fn a_renamed_unit_keeps_its_history_and_leaves_nothing_behind() {
+    let place = place(true, |manifest| manifest);
+    to(&place, "desk", "dev").unwrap();
+    place.write("stages/dev.toml", &place.read("stages/dev.toml").replace("1m", "2m"));
+    deliver(&place.open(), &asked(&[], "dev")).unwrap();
+    called(&place, "desk", "booth").unwrap();
+    called(&place, "booth", "stand").unwrap();
+    assert!(place.read("units/stand.toml").starts_with("formerly = [\"desk\", \"booth\"]\n"));
+    assert_eq!(told(&place, "stand@dev"), ["desk:1", "desk:2", "desk+kiosk:1"]);
+    assert_eq!(stands(&place, "stand"), InStage::Delivered(2));
+    assert!(!is_clean(&place), "nothing is under the new name yet");
+    // What was tested and done under the old name was tested and done.
+    assert_eq!(number(&to(&place, "stand", "test").unwrap()), Some(1));
+
+    // An edit by hand is nobody's to take off, and does not hold up what comes.
+    let old = place.path("../live/dev/desk/desk.env");
+    let ours = place.read("../live/dev/desk/desk.env");
+    place.write("../live/dev/desk/desk.env", &ours.replace("2m", "9m"));
+    let delivered = to(&place, "stand", "dev").unwrap();
+    assert_eq!(number(&delivered), Some(3));
+    assert_eq!(delivered.left_over[0].trouble.as_ref().unwrap().kind(), Kind::Refused);
+    assert!(old.exists() && place.read("../live/dev/stand/desk.env") == ours);
+    place.write("../live/dev/desk/desk.env", &ours);
+    deliver(&place.open(), &asked(&[], "dev")).unwrap();
+    assert!(!old.exists() && !place.path("../live/dev/desk+kiosk").exists() && is_clean(&place));
+
+    // Each number is one delivery, whatever the unit was called then.
+    assert_eq!(stands(&place, "stand"), InStage::Delivered(3));
+    let first = history::recorded(&place.open(), &address("stand@dev:1")).unwrap();
+    assert_eq!((first.record.meta.unit.as_str(), first.record.meta.number), ("desk", 1));
+    let again = ToDeliver { again: Some(1), ..asked(&["stand"], "dev") };
+    assert_eq!(number(&deliver(&place.open(), &again).unwrap()), Some(4));
+    assert_eq!(place.read("../live/dev/stand/desk.env"), ours.replace("2m", "1m"));
+    take_off(&place, "stand@dev").unwrap();
+    assert!(!place.path("../live/dev/stand/desk.env").exists());
+    assert_eq!(stands(&place, "stand"), InStage::Withdrawn);
+    assert!(take_off(&place, "stand@dev").is_err());
+}
+
+fn take_off(place: &Place, of: &str) -> Result<(), Trouble> {
+    let asked = ToWithdraw { edits: Edits::default(), consent: because(&[]), write: true };
+    withdraw(&place.open(), &address(of), &asked).map(drop)
+}
+
+#[test]
+fn what_was_never_brought_under_the_new_name_is_withdrawn_under_the_old_one() {
+    let place = place(false, |manifest| manifest);
+    to(&place, "desk", "dev").unwrap();
+    called(&place, "desk", "stand").unwrap();
+    take_off(&place, "stand@dev").unwrap();
+    assert!(!place.path("../live/dev/desk/desk.env").exists());
+    assert_eq!(stands(&place, "stand"), InStage::Withdrawn);
+    assert!(is_clean(&place));
+}
+
+#[test]
+fn a_place_that_does_not_tell_the_name_is_handed_on() {
+    let at = "path = \"../live/${stage.name}/desk${unit.instance}\"\nunits = [\"desk\"]";
+    let place = place(false, |manifest| manifest.replace("path = \"../live/${stage.name}\"", at));
+    to(&place, "desk", "dev").unwrap();
+    called(&place, "desk", "stand").unwrap();
+    assert!(is_clean(&place), "it is there, and as the ledger says");
+    // What somebody edits there is an edit of what was brought under the old name.
+    let ours = place.read("../live/dev/desk/desk.env");
+    place.write("../live/dev/desk/desk.env", &ours.replace("1m", "9m"));
+    let refused = to(&place, "stand", "dev").unwrap_err();
+    assert!(refused.to_string().contains("edited by hand since delivery 1"), "{refused}");
+    place.write("../live/dev/desk/desk.env", &ours);
+    let delivered = to(&place, "stand", "dev").unwrap();
+    assert_eq!(number(&delivered), Some(2));
+    assert_eq!(delivered.left_over[0].brought[0].word(), "handed on");
+    assert!(is_clean(&place) && place.read("../live/dev/desk/desk.env") == ours);
+    assert_eq!(stands(&place, "stand"), InStage::Delivered(2));
+    // Nothing more is left over of it, and a withdrawal takes off what is there.
+    assert!(deliver(&place.open(), &asked(&[], "dev")).unwrap().left_over.is_empty());
+    take_off(&place, "stand@dev").unwrap();
+    assert!(!place.path("../live/dev/desk/desk.env").exists() && is_clean(&place));
+}
+
+#[test]
+fn a_name_leads_to_one_unit() {
+    let place = place(false, |manifest| manifest);
+    called(&place, "desk", "stand").unwrap();
+    place.write("units/lamp.toml", "about = \"A lamp\"\n");
+    let refused = called(&place, "lamp", "desk").unwrap_err();
+    assert!(refused.to_string().contains("`desk` is a former name of `stand`"), "{refused}");
+    // Back to the old name is no former name any more.
+    called(&place, "stand", "desk").unwrap();
+    assert!(place.read("units/desk.toml").starts_with("formerly = [\"stand\"]\n"));
+    for (text, wrong) in [
+        ("formerly = [\"desk\"]\n", "`desk` is a unit of the ledger, so `lamp` cannot have been called so"),
+        ("formerly = [\"stand\"]\n", "`stand` is a former name of `desk`, too"),
+        ("formerly = [\"lamp\"]\n", "`lamp` is the unit's name now"),
+        ("formerly = [\"a\", \"a\"]\n", "`a` is in `formerly` twice"),
+        ("formerly = [\"last\"]\n", "`last` has a meaning of its own and cannot name a unit"),
+    ] {
+        place.write("units/lamp.toml", text);
+        let unreadable = read(&Disk::new(place.path(".")), &Scope::Whole).unwrap_err();
+        let mistakes: Vec<&str> = unreadable.mistakes.iter().map(|it| it.message.as_str()).collect();
+        assert_eq!(mistakes, [wrong]);
+    }
+}
