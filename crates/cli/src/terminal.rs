@@ -60,10 +60,13 @@ impl Telling for Terminal {
         }
     }
 
-    /// A bar, on a terminal, where notices are wanted.
+    /// A bar, on a terminal, where notices are wanted; elsewhere only what came of each part.
     fn begins(&self, count: usize, what: &'static str) -> Box<dyn Progress> {
-        if self.quiet || count < 2 || !io::stderr().is_terminal() {
+        if self.quiet || count < 2 {
             return Box::new(Nobody);
+        }
+        if !io::stderr().is_terminal() {
+            return Box::new(Lines(*self));
         }
         let bar = ProgressBar::new(count as u64);
         let bar = match ProgressStyle::with_template("{pos} of {len} {msg} {wide_bar}") {
@@ -101,11 +104,26 @@ impl Asking for Terminal {
 }
 
 /// A bar that is cleared when it is dropped.
+/// What came of each part, a line each.
+struct Lines(Terminal);
+
+impl Progress for Lines {
+    fn done(&self, _: usize) {}
+
+    fn ended(&self, part: &str) {
+        self.0.write(part);
+    }
+}
+
 struct Bar(ProgressBar);
 
 impl Progress for Bar {
     fn done(&self, count: usize) {
         self.0.set_position(count as u64);
+    }
+
+    fn ended(&self, part: &str) {
+        self.0.println(clean(part));
     }
 }
 

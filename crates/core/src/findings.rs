@@ -16,6 +16,7 @@ mod due;
 mod effective;
 mod expiry;
 mod finding;
+mod in_no_output;
 mod missing;
 mod names;
 mod other_stage;

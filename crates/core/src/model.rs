@@ -16,6 +16,7 @@ mod rule;
 mod setting;
 mod stage;
 mod stage_text;
+mod texts;
 mod unit;
 mod waiver;
 

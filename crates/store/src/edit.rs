@@ -21,7 +21,9 @@ use std::collections::BTreeMap;
 pub use self::csv::with_cells;
 pub use extend::extend;
 pub use literal::{key, literal, parse_value};
-pub use proposed::{ProposedOutput, entry_block, field_pattern, output_block, patterns};
+pub use proposed::{
+    OutputList, ProposedOutput, added_to_list, entry_block, field_pattern, output_block, patterns,
+};
 pub use put::put;
 pub use remove::remove;
 pub use rename::{Named, Renaming, rename};

@@ -50,6 +50,9 @@ pub trait Telling {
 pub trait Progress: Send {
     /// So many parts are done.
     fn done(&self, count: usize);
+
+    /// What came of one part, in a few words.
+    fn ended(&self, _part: &str) {}
 }
 
 /// Whoever is asked before each step of a delivery, a withdrawal or a change of keys that leaves something behind:

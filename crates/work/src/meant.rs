@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use cledger_core::address::{Address, Owner, Pattern};
-use cledger_core::model::{Class, LayerId, Ledger, Slot, StageId, Subject, UnitId};
+use cledger_core::model::{Class, LayerId, Ledger, Output, Slot, StageId, Subject, UnitId};
 use cledger_core::name::{Name, nearest};
 use cledger_core::resolve::FieldId;
 use cledger_store::{Scope, Target, unit_names};
@@ -370,4 +370,22 @@ pub(crate) fn layers(ledger: &Ledger, texts: &[String]) -> Result<Vec<LayerId>, 
         }
     }
     Ok(found)
+}
+
+/// The paths, as they are written, of the outputs of a unit that hold something of an entry; [`None`] where it has no
+/// outputs.
+pub(crate) fn outputs_of(ledger: &Ledger, unit: &Name, entry: &Name) -> Option<Vec<String>> {
+    let id = ledger.unit_id(unit.as_str())?;
+    let (subject, unit) = (Subject::Unit(id, None), ledger.unit(id));
+    if unit.outputs.is_empty() {
+        return None;
+    }
+    let fields: Vec<_> = ledger.slots(subject).all().map(|slot| ledger.field(subject, slot)).collect();
+    let holds = |output: &&Output| {
+        let mut of_entry = fields.iter().filter(|(declared, _)| declared.name == *entry);
+        of_entry.any(|(declared, field)| {
+            output.secrets.takes(field.secret) && output.holds(unit, declared, field)
+        })
+    };
+    Some(unit.outputs.iter().filter(holds).map(|output| output.path.as_written().to_owned()).collect())
 }

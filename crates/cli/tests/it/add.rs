@@ -220,3 +220,19 @@ fn what_is_there_or_cannot_be_is_refused() {
         files.iter().filter(|path| !path.starts_with(".cledger")).map(|path| ledger.read(path)).collect();
     assert_eq!(before, after);
 }
+
+#[test]
+fn what_comes_into_no_output_is_told_at_once_and_by_the_check() {
+    let ledger = TestLedger::small();
+    let (out, _) = written(&ledger.run("add variable desk/lamp --default on").code(0));
+    assert_eq!(out, "added: desk/lamp, in units/desk.toml.\nIt comes into desk.env.\n");
+    let closed = ledger
+        .read("units/desk.toml")
+        .replace("\"dotenv\"", "\"dotenv\"\nonly = [\"db\", \"hold\", \"lamp\", \"region\"]");
+    ledger.write("units/desk.toml", closed);
+    let (out, _) = written(&ledger.run("add variable desk/bell --default on").code(0));
+    assert!(out.contains("not rendered: it comes into no output of the unit"), "{out}");
+    let (_, err) = written(&ledger.run("check").code(0));
+    let (out, _) = written(&ledger.run("check --form lines").code(0));
+    assert!(out.contains("[in-no-output]") && out.contains("desk/bell"), "{out}{err}");
+}

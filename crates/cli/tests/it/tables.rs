@@ -442,6 +442,7 @@ fn tables_are_declared_renamed_shared_and_removed() {
     let ledger = ledger();
     ledger.run("add table desk/crew --columns name,rank").code(0).stdout_eq(str![[r#"
 added: desk/crew, in units/desk.toml.
+It comes into desk.env, desk.json.
 
 4 fields need a value now:
   desk/crew@dev

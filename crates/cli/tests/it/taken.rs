@@ -41,7 +41,7 @@ fn a_hotfix_becomes_official() {
     let (out, _) = run(&ledger, "drift --take desk/hold@dev desk/debug_port@dev desk/db.password@dev", 0);
     for line in [
         "desk/hold@dev         not set  9m ",
-        "desk/debug_port       not set  declared: port, optional  units/desk.toml",
+        "desk/debug_port       not set  declared: port, optional; into desk.env  units/desk.toml",
         "desk/debug_port@dev   not set  8070 ",
         "desk/db.password@dev  not set  (secret) ",
     ] {

@@ -5,6 +5,7 @@ use rustc_hash::FxHashSet;
 
 use super::code::{Code, Severity};
 use super::finding::Finding;
+use super::in_no_output::Mentions;
 use super::plain::plain_secrets;
 use super::waivers;
 use crate::address::{Owner, Pattern};
@@ -20,6 +21,8 @@ pub(super) struct Bounds<'l> {
     pub(super) today: Option<Date>,
     /// The layers that the pattern covers, if there is one.
     layers: Option<FxHashSet<LayerId>>,
+    /// What texts refer to.
+    pub(super) mentions: Mentions,
     /// Where secrets stand in plain text and that is waived.
     plain_waived: FxHashSet<Place>,
 }
@@ -29,7 +32,8 @@ impl<'l> Bounds<'l> {
     pub(super) fn new(resolver: &'l Resolver<'_>, pattern: Option<&'l Pattern>, today: Option<Date>) -> Self {
         let ledger = resolver.ledger();
         let layers = pattern.map(|pattern| covered_layers(resolver, pattern));
-        Self { ledger, pattern, today, layers, plain_waived: plain_waived(ledger, today) }
+        let (mentions, plain_waived) = (Mentions::default(), plain_waived(ledger, today));
+        Self { ledger, pattern, today, layers, mentions, plain_waived }
     }
 }
 

@@ -11,8 +11,8 @@ use super::code::Code;
 use super::finding::Finding;
 use super::standing::{Report, UnitStanding};
 use super::{
-    aligned, certificates, defaults, distinct, effective, expiry, names, other_stage, outputs, rules, stages,
-    tables, values, waivers,
+    aligned, certificates, defaults, distinct, effective, expiry, in_no_output, names, other_stage, outputs,
+    rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
 use crate::model::UnitId;
@@ -69,6 +69,7 @@ fn of_unit(bounds: &Bounds<'_>, session: &mut Session<'_, '_>, unit: UnitId) -> 
     names::of_unit(&mut checking);
     values::of_unit(&mut checking);
     outputs::of_unit(&mut checking);
+    in_no_output::of_unit(&mut checking);
     tables::of_unit(&mut checking);
     expiry::of_unit(&mut checking);
     defaults::of_unit(&mut checking);

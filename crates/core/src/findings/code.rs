@@ -92,6 +92,8 @@ codes! {
     FollowsLowerClass "follows-lower-class",
     /// A shared entry that no unit uses.
     UnusedShared "unused-shared",
+    /// What a unit declares or uses, and none of its files holds.
+    InNoOutput "in-no-output",
     /// Two fields with one output name, or two outputs with one path.
     NameClash "name-clash",
     /// A field that needs a value and has none.

@@ -78,6 +78,49 @@ fn names_that_are_not_there() {
 }
 
 #[test]
+fn what_no_file_holds_and_nothing_refers_to_is_told() {
+    const ENTRIES: &str = "stages = [\"dev\"]\nuses = [\"line\"]\n[variables.a]\ndefault = \"1\"\n[variables.b]\ndefault = \"2\"\n";
+    const SHARED: (&str, &str) = ("shared.toml", "[variables.line]\ndefault = \"x\"\n");
+    let with = |more: &str, output: &str| {
+        format!("{ENTRIES}{more}[[output]]\npath = \"x.env\"\nformat = \"dotenv\"\n{output}\n")
+    };
+    let cases: [(&str, &str, &[&str]); 8] = [
+        ("", "", &[]),
+        ("", "only = [\"a\", \"line\"]", &["in-no-output desk/b"]),
+        ("", "except = [\"b\", \"line\"]", &["in-no-output desk/b", "in-no-output desk/line"]),
+        // Another output holds it; or a value that is rendered is made from it; or another unit's.
+        (
+            "",
+            "only = [\"a\", \"line\"]\n[[output]]\npath = \"y.json\"\nformat = \"json\"\nonly = [\"b\"]",
+            &[],
+        ),
+        ("[variables.c]\ndefault = \"${b}/${line}\"\n", "except = [\"b\", \"line\"]", &[]),
+        ("[variables.c]\ndefault = \"${desk/b}/${shared/line}\"\n", "except = [\"b\", \"line\"]", &[]),
+        // One field of an entry is enough; a secret in a file without secrets is not.
+        (
+            "[endpoints.e]\n[credentials.g]\nform = \"password\"\n",
+            "except = [\"e.base\", \"g.user\"]",
+            &[
+                "missing-value desk/e.base@dev!",
+                "missing-value desk/g.password@dev!",
+                "missing-value desk/g.user@dev!",
+            ],
+        ),
+        (
+            "[variables.s]\nsecret = true\n",
+            "secrets = \"without\"",
+            &["in-no-output desk/s", "missing-value desk/s@dev!"],
+        ),
+    ];
+    for (more, output, found) in cases {
+        let text = with(more, output);
+        assert_eq!(self::found(&[("units/desk.toml", &text), SHARED], None), found, "{text}");
+    }
+    // A unit without outputs is looked at by nobody through files.
+    assert_eq!(self::found(&[("units/desk.toml", ENTRIES), SHARED], None), [""; 0]);
+}
+
+#[test]
 fn values_as_they_are_written() {
     const COUNT: &str = "[variables.count]\ntype = \"integer\"\nmin = 1\ndefault = 3\n";
     try_all(&[

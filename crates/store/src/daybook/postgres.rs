@@ -3,7 +3,7 @@
 use postgres::error::SqlState;
 use postgres::{Client, GenericClient, Transaction};
 
-use super::record::{Entry, Open, Row, hash_of, signed, unsigned};
+use super::record::{Entry, Open, Row, entries_of, hash_of, signed, unsigned};
 use super::{
     Daybook, DaybookError, Kind, Meta, Packed, Reading, Record, Resealed, SCHEMA, Wanted, WrappedKey,
     columns, following, new_token,
@@ -280,7 +280,7 @@ impl Daybook for PostgresDaybook {
 
     fn entries(&mut self, wanted: &Wanted, digests: bool) -> Result<Vec<Entry>, DaybookError> {
         let reading = if digests { Reading::Digests } else { Reading::Meta };
-        self.rows(wanted, reading)?.into_iter().map(Row::into_entry).collect()
+        entries_of(self.rows(wanted, reading)?)
     }
 
     fn take_over(&mut self, records: &[Record], keys: &[WrappedKey]) -> Result<(), DaybookError> {

@@ -1,5 +1,6 @@
 //! One record of the daybook, and what its hash covers.
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::digests::Digests;
@@ -442,6 +443,11 @@ impl Entry {
     pub fn digests(&self) -> Result<Option<Digests>, DaybookError> {
         self.digests.as_deref().map(Digests::parse).transpose()
     }
+}
+
+/// What is known of the records in these rows, in their order.
+pub(super) fn entries_of(rows: Vec<Row>) -> Result<Vec<Entry>, DaybookError> {
+    rows.into_par_iter().map(Row::into_entry).collect()
 }
 
 /// Numbers of the daybook are small: they count deliveries.

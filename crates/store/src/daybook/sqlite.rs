@@ -15,7 +15,7 @@ use rusqlite::config::DbConfig;
 use rusqlite::limits::Limit;
 use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Transaction, TransactionBehavior, params};
 
-use super::record::{Entry, Open, Row, hash_of, signed, unsigned};
+use super::record::{Entry, Open, Row, entries_of, hash_of, signed, unsigned};
 use super::schema;
 use super::sqlite_error::{LIMIT, failed};
 use super::{
@@ -346,7 +346,7 @@ impl Daybook for SqliteDaybook {
 
     fn entries(&mut self, wanted: &Wanted, digests: bool) -> Result<Vec<Entry>, DaybookError> {
         let reading = if digests { Reading::Digests } else { Reading::Meta };
-        self.rows(wanted, reading)?.into_iter().map(Row::into_entry).collect()
+        entries_of(self.rows(wanted, reading)?)
     }
 
     fn take_over(&mut self, records: &[Record], keys: &[WrappedKey]) -> Result<(), DaybookError> {

@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use cledger_core::adopt::{Proposed, ProposedField, ProposedKind};
-use cledger_core::model::{Declaration, Entry, Form, Kind, OutputFormat, SecretsIn};
+use cledger_core::model::{Declaration, Entry, Form, Kind, Output, OutputFormat, SecretsIn};
 use cledger_core::name::Name;
 use cledger_core::output::{NameMaker, OutputName, as_text};
-use cledger_core::source::{FileId, Place};
+use cledger_core::source::{FileId, Files, Place};
 use cledger_core::types::Type;
 use cledger_core::value::Value;
 
@@ -101,8 +101,6 @@ pub struct ProposedOutput {
     pub manifest_name: Option<String>,
     /// Which values it holds, where that is to be said.
     pub secrets: Option<SecretsIn>,
-    /// The fields that it holds, of all where there are none.
-    pub only: Vec<String>,
     /// The fields that it does not hold.
     pub except: Vec<String>,
 }
@@ -118,12 +116,44 @@ pub fn output_block(output: &ProposedOutput) -> String {
     if let Some((_, word)) = word {
         let _ = writeln!(block, "secrets = \"{word}\"");
     }
-    for (word, list) in [("only", &output.only), ("except", &output.except)] {
-        if !list.is_empty() {
-            let _ = writeln!(block, "{word} = {}", patterns(list));
-        }
+    if !output.except.is_empty() {
+        let _ = writeln!(block, "except = {}", patterns(&output.except));
     }
     block
+}
+
+/// A list of what an output holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OutputList {
+    /// These alone.
+    Only,
+    /// All but these.
+    Except,
+}
+
+/// The text of a list of an output with these patterns in it, too, and the place that it takes. [`None`] where there
+/// is no list of what it holds alone: that would leave everything else out.
+pub fn added_to_list(
+    files: &Files,
+    output: &Output,
+    list: OutputList,
+    added: &[String],
+) -> Option<(Place, String)> {
+    let (here, place) = match list {
+        OutputList::Only => (&output.only, output.lists[0]),
+        OutputList::Except => (&output.except, output.lists[1]),
+    };
+    let all: Vec<String> = here.texts().iter().chain(added).cloned().collect();
+    match (place, list) {
+        (Some(place), _) => Some((place, patterns(&all))),
+        // Behind the path, where the output has no such list yet.
+        (None, OutputList::Except) => {
+            let text = &files.get(output.place.file)?.text;
+            let path = text.get(output.place.start as usize..output.place.end as usize)?;
+            Some((output.place, format!("{path}\nexcept = {}", patterns(&all))))
+        }
+        (None, OutputList::Only) => None,
+    }
 }
 
 /// A list of patterns of fields.

@@ -3,12 +3,10 @@
 use std::collections::BTreeSet;
 
 use cledger_core::model::{
-    InstanceId, LayerId, LayerSettings, Setting, SettingValue, SettingsOfLayer, Stranger, Stray, Unit,
-    Verdict,
+    InstanceId, LayerId, LayerSettings, Setting, SettingsOfLayer, Stranger, Stray, Unit,
 };
 use cledger_core::name::Name;
-use cledger_core::reference::{Piece, Target, pieces};
-use cledger_core::value::Value;
+use cledger_core::reference::Target;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use toml::Spanned;
@@ -198,7 +196,11 @@ impl Reading<'_> {
             if let Scope::Units(_) = scope {
                 let mut names = BTreeSet::new();
                 for unit in &read {
-                    collect_units_named(unit, &mut names);
+                    unit.each_target(&mut |target| {
+                        if let Target::OfUnit(unit, ..) = target {
+                            names.insert(unit);
+                        }
+                    });
                 }
                 wanted.extend(names.into_iter().filter(|name| tried.insert(name.clone())));
             }
@@ -327,45 +329,6 @@ pub(super) fn unit_names(documents: &Documents<'_>) -> Vec<Name> {
         }
     }
     names
-}
-
-/// Adds the names of all units that a unit's texts refer to.
-fn collect_units_named(unit: &Unit, names: &mut BTreeSet<Name>) {
-    let defaults = unit.own_fields().filter_map(|(_, field)| field.default.as_ref());
-    for default in defaults.filter(|default| default.verdict == Verdict::Open) {
-        collect_named(default.value.expose(), names);
-    }
-    for layer in &unit.settings {
-        let instances = layer.instances.iter().map(|(.., settings)| settings);
-        for setting in std::iter::once(&layer.unit).chain(instances).flatten() {
-            match &setting.value {
-                SettingValue::Value(held) if setting.verdict == Verdict::Open => {
-                    collect_named(held.expose(), names);
-                }
-                SettingValue::From(source) => collect_named_in_text(&source.0, names),
-                SettingValue::Value(_) | SettingValue::Absent | SettingValue::Cipher(_) => {}
-            }
-        }
-    }
-}
-
-fn collect_named(value: &Value, names: &mut BTreeSet<Name>) {
-    match value {
-        Value::Text(text) => collect_named_in_text(text, names),
-        Value::List(items) => items.iter().for_each(|item| collect_named(item, names)),
-        Value::Map(map) => map.values().for_each(|item| collect_named(item, names)),
-        _ => {}
-    }
-}
-
-fn collect_named_in_text(text: &str, names: &mut BTreeSet<Name>) {
-    for piece in pieces(text) {
-        if let Piece::Reference(inside) = piece
-            && let Ok(Target::OfUnit(unit, ..)) = Target::parse(inside)
-        {
-            names.insert(unit);
-        }
-    }
 }
 
 fn stranger(

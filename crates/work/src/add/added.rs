@@ -1,6 +1,7 @@
 //! What was added, written.
 
 use cledger_core::effects::{Effect, Seen};
+use cledger_core::model::Ledger;
 use cledger_store::{Changed, Tree as _, append};
 
 use crate::change::Changing;
@@ -15,6 +16,9 @@ pub struct Added {
     pub files: Vec<String>,
     /// What needs a value now.
     pub missing: Vec<Effect>,
+    /// The paths of the outputs into which a new entry of a unit comes; none where the unit has none, or something
+    /// else was added.
+    pub outputs: Option<Vec<String>>,
 }
 
 /// A file's new text with a block of lines at its end.
@@ -30,10 +34,20 @@ pub(crate) fn appended(
 
 /// Writes what was added, and says what needs a value now.
 pub(crate) fn write(changing: &Changing, changed: Changed, what: String) -> Result<Added, Trouble> {
+    Ok(written(changing, changed, what)?.0)
+}
+
+/// The same, with the ledger after it.
+pub(crate) fn written(
+    changing: &Changing,
+    changed: Changed,
+    what: String,
+) -> Result<(Added, Ledger), Trouble> {
     let mut planned = changing.plan_texts(changed)?;
     changing.refuse_bad_rows(&planned)?;
     changing.write(&planned)?;
     let is_missing = |effect: &Effect| effect.after == Seen::Missing && effect.before == Seen::NotThere;
     planned.effects.retain(is_missing);
-    Ok(Added { what, files: planned.changed.into_keys().collect(), missing: planned.effects })
+    let files = planned.changed.into_keys().collect();
+    Ok((Added { what, files, missing: planned.effects, outputs: None }, planned.after))
 }

@@ -10,8 +10,9 @@ use cledger_core::types::Type;
 use cledger_core::value::Value;
 use cledger_store::{Changed, literal, parse_value, shared_file};
 
-use crate::add::added::{Added, appended, write};
+use crate::add::added::{Added, appended, written};
 use crate::change::Changing;
+use crate::meant::outputs_of;
 use crate::trouble::Trouble;
 
 /// An entry that is new.
@@ -165,7 +166,9 @@ pub fn entry(changing: &Changing, new: &NewEntry) -> Result<Added, Trouble> {
         let _ = writeln!(block, "about = {}", literal(&Value::text(about), None));
     }
     let changed = Changed::from([appended(changing, &path, &block)?]);
-    write(changing, changed, address.to_string())
+    let (added, after) = written(changing, changed, address.to_string())?;
+    let Owner::Unit(unit, _) = owner else { return Ok(added) };
+    Ok(Added { outputs: outputs_of(&after, unit, name), ..added })
 }
 
 fn must_be_free(ledger: &Ledger, owner: &Owner, name: &Name) -> Result<(), Trouble> {

@@ -6,7 +6,8 @@ use cledger_core::model::{Ledger, SecretsIn, Slot, Subject, Unit, UnitId};
 use cledger_core::name::Name;
 use cledger_core::output::NameMaker;
 use cledger_store::{
-    Changed, ProposedOutput, append, entry_block, field_pattern, output_block, patterns, put,
+    Changed, OutputList, ProposedOutput, added_to_list, append, entry_block, field_pattern, output_block,
+    patterns, put,
 };
 
 use crate::adopt::adoption::Work;
@@ -16,8 +17,6 @@ use crate::trouble::Trouble;
 /// Which fields an output holds, as patterns.
 #[derive(Debug, Clone, Default)]
 struct Lists {
-    /// All that it is to hold; empty where nothing has to be said.
-    only: Vec<String>,
     /// Those that it would hold and is not to.
     except: Vec<String>,
     /// Those that it is to hold and would not.
@@ -75,8 +74,8 @@ impl Work<'_> {
         Ok((self.contract_with(&lists)?, outputs))
     }
 
-    /// The fields that an output would hold and its files do not have, those that it should hold and would
-    /// not, and for a new one all that it holds.
+    /// The fields that an output would hold and its files do not have, and those that it should hold and would not.
+    /// What is declared later comes into every output: none gets a list of all that it holds.
     fn lists(&self, after: &Ledger, unit: UnitId, at: usize, output: usize) -> Lists {
         let subject = Subject::Unit(unit, None);
         let output = &after.unit(unit).outputs[output];
@@ -102,19 +101,10 @@ impl Work<'_> {
             let (entry, field) = after.field(subject, slot);
             output.holds(after.unit(unit), entry, field)
         };
-        let all = || after.slots(subject).all();
         // What a known output has beside the files is the unit's own matter.
         let except = |slot: &Slot| held(*slot) && !wanted.contains(slot) && (!is_known || is_new(*slot));
         let covering = |chosen: &dyn Fn(&Slot) -> bool| covering(after, subject, chosen);
-        Lists {
-            lacking: covering(&|slot| wanted.contains(slot) && !held(*slot)),
-            except: covering(&except),
-            only: if all().any(|slot| except(&slot)) {
-                covering(&|slot| wanted.contains(slot))
-            } else {
-                Vec::new()
-            },
-        }
+        Lists { lacking: covering(&|slot| wanted.contains(slot) && !held(*slot)), except: covering(&except) }
     }
 
     /// The contract with lists for outputs.
@@ -142,20 +132,13 @@ impl Work<'_> {
             let mut held = fields.filter(|field| field.names.contains_key(&at));
             let usual = seen.format.usual_secrets();
             let secrets = held.any(|field| !usual.takes(field.secret)).then_some(SecretsIn::With);
-            let Lists { mut except, mut only, .. } = lists.get(&at).cloned().unwrap_or_default();
+            let Lists { except, .. } = lists.get(&at).cloned().unwrap_or_default();
             let manifest_name = seen.manifest_name.clone().filter(|name| *name != self.asked.unit.as_str());
-            // The shorter of the two says the same.
-            if only.len() < except.len() {
-                except.clear();
-            } else {
-                only.clear();
-            }
             let output = ProposedOutput {
                 path: seen.path.clone(),
                 format: seen.format,
                 manifest_name,
                 secrets,
-                only,
                 except,
             };
             blocks.push(output_block(&output));
@@ -182,36 +165,24 @@ impl Work<'_> {
 
     /// A contract's text with fields added to the lists of its outputs.
     fn listed(&self, text: &str, unit: &Unit, lists: &BTreeMap<usize, Lists>) -> Result<String, Trouble> {
-        let mut values = Vec::new();
+        let (mut values, files) = (Vec::new(), &self.changing.ledger().files);
         for (at, Lists { except, lacking, .. }) in lists {
             let Some(output) = self.files.outputs[*at].known.map(|known| &unit.outputs[known]) else {
                 continue;
             };
-            for (added, here, place, word) in [
-                (lacking, &output.only, output.lists[0], "only"),
-                (except, &output.except, output.lists[1], "except"),
-            ] {
+            for (added, list) in [(lacking, OutputList::Only), (except, OutputList::Except)] {
                 if added.is_empty() {
                     continue;
                 }
-                let all: Vec<String> = here.texts().iter().chain(added).cloned().collect();
-                match place {
-                    Some(place) => values.push((place, patterns(&all))),
-                    // Behind the path, where the output has no such list yet.
-                    None if word == "except" => {
-                        let said = text.get(output.place.start as usize..output.place.end as usize);
-                        let list = format!("{}\nexcept = {}", said.unwrap_or_default(), patterns(&all));
-                        values.push((output.place, list));
-                    }
-                    None => {
-                        let message =
-                            format!("`{}` leaves out `{}`, which its files have", output.path, added[0]);
-                        return Err(Trouble::usage(message).help("take it out of `except` in the contract"));
-                    }
-                }
+                let Some(value) = added_to_list(files, output, list, added) else {
+                    let message =
+                        format!("`{}` leaves out `{}`, which its files have", output.path, added[0]);
+                    return Err(Trouble::usage(message).help("take it out of `except` in the contract"));
+                };
+                values.push(value);
             }
         }
-        let changed = put(&self.changing.ledger().files, values);
+        let changed = put(files, values);
         Ok(changed.into_values().next().flatten().unwrap_or_else(|| text.to_owned()))
     }
 }

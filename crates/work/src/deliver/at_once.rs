@@ -10,6 +10,7 @@ use cledger_outlets::effect::Masking;
 
 use crate::deliver::delivering::{Delivering, InHand};
 use crate::deliver::outcome::Delivery;
+use crate::deliver::plan::Plan;
 use crate::reality::masking::masking_of;
 use crate::trouble::Trouble;
 
@@ -39,6 +40,7 @@ pub(super) fn all(
                     if brought.is_err() && asked.stop_at_failure {
                         is_over.store(true, Ordering::SeqCst);
                     }
+                    lock(&progress).ended(&ended(delivering, plans[at], brought.as_ref().err()));
                     lock(&in_hand).push((at, brought));
                     lock(&progress).done(done.fetch_add(1, Ordering::SeqCst) + 1);
                 }
@@ -66,6 +68,15 @@ pub(super) fn all(
     for (at, _) in lock(&work).drain(..) {
         let message = "it was not begun: another delivery failed before";
         deliveries[at].trouble = Some(Trouble::refused(message).help("leave --stop-at-failure out"));
+    }
+}
+
+/// How the bringing of one unit ended, for whoever watches; what came of it in the end is told in the result.
+fn ended(delivering: &Delivering<'_, '_>, plan: &Plan, trouble: Option<&Trouble>) -> String {
+    let of = format!("{}@{}", plan.owner, delivering.opened.ledger.stage(plan.stage).name);
+    match trouble {
+        None => format!("{of}: sent to its outlets"),
+        Some(trouble) => format!("{of}: not delivered: {trouble}"),
     }
 }
 

@@ -4,6 +4,7 @@ use cledger_core::address::{Address, Owner};
 use cledger_core::drift::{Drifted, FileDrift};
 use cledger_core::model::{Ledger, OutputFormat, Subject};
 use cledger_core::name::Name;
+use cledger_core::source::Place;
 use cledger_core::value::Held;
 
 use crate::reality::looked::Looked;
@@ -18,6 +19,8 @@ pub(crate) struct Live<'d> {
     pub(crate) outlet: String,
     /// In which format.
     pub(crate) format: OutputFormat,
+    /// Where the output of the file stands in the contract, if it is in one.
+    pub(crate) output: Option<Place>,
     /// How it has drifted.
     pub(crate) drifted: &'d Drifted,
 }
@@ -61,11 +64,13 @@ pub(crate) fn lives<'d>(looked: &'d [Looked<'_>], address: &Address) -> impl Ite
                 _ => &[],
             };
             let format = look.map_or(OutputFormat::Dotenv, |look| look.made.format_of(path));
+            let output = look.and_then(|look| look.made.output(path)).map(|output| output.output.place);
             let outlet = outlet.clone();
             names.iter().map(move |drifted| Live {
                 owner: &unit.owner,
                 outlet: outlet.clone(),
                 format,
+                output,
                 drifted,
             })
         })

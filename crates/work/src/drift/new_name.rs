@@ -1,16 +1,19 @@
 //! A name that is live and that no contract has: declared, with its value.
 
+use std::collections::BTreeMap;
+
 use cledger_core::address::{Address, Owner};
 use cledger_core::adopt::{inferred, looks_secret, loose};
 use cledger_core::drift::NameDrift;
-use cledger_core::model::{LayerId, Ledger, Subject};
+use cledger_core::model::{LayerId, Ledger, Output, Subject, UnitId};
 use cledger_core::name::Name;
 use cledger_core::types::Type;
 use cledger_core::value::Value;
-use cledger_store::{Edit, What, literal, setting_of};
+use cledger_store::{Edit, OutputList, What, added_to_list, literal, put, setting_of};
 
+use crate::change::{Changing, Planned};
 use crate::drift::live::{Live, agreed, lives};
-use crate::drift::taking::{Changes, With};
+use crate::drift::taking::{Changes, Found, With};
 use crate::meant::known_stage;
 use crate::reality::looked::Looked;
 use crate::setting::Written;
@@ -46,6 +49,9 @@ pub(crate) fn declare(
     let found: Vec<Live<'_>> = lives(looked, address).filter(is_it).collect();
     let Some(there) = agreed(address, &found, looked)? else { return Ok(()) };
     let (format, steps) = (found[0].format, found[0].drifted.steps.clone());
+    let has_it = |output: &&Output| found.iter().any(|live| live.output == Some(output.place));
+    let outputs = ledger.unit_id(unit.as_str()).into_iter().flat_map(|id| &ledger.unit(id).outputs);
+    let paths = outputs.filter(has_it).map(|output| output.path.as_written().to_owned()).collect();
     let (this, value) = inferred(format, &steps, there.expose()).map_err(|reason| {
         Trouble::usage(format!("`{address}` cannot be declared: {reason}"))
             .help("declare it yourself: cledger add")
@@ -86,7 +92,7 @@ pub(crate) fn declare(
     });
     changes.edits.push(edit);
     changes.layers.push(layer);
-    changes.declared.insert((unit.clone(), entry.clone()), (format, steps));
+    changes.declared.insert((unit.clone(), entry.clone()), Found { format, steps, paths });
     Ok(())
 }
 
@@ -132,4 +138,43 @@ fn sealed(
     }
     let bare = Address { stage: None, ..address.clone() }.to_string();
     Ok(literal(&Value::text(&keys.seal(&scope, &bare, text)?), None))
+}
+
+/// The plan, with new variables in the outputs where they were found, and in no others.
+pub(super) fn where_found(
+    changing: &Changing,
+    planned: Planned,
+    changes: &Changes,
+) -> Result<Planned, Trouble> {
+    let (after, mut values) = (&planned.after, Vec::new());
+    let mut lists: BTreeMap<(UnitId, usize), [Vec<String>; 2]> = BTreeMap::new();
+    for ((unit, entry), found) in changes.declared.iter().filter(|(_, found)| !found.paths.is_empty()) {
+        let Some(id) = after.unit_id(unit.as_str()) else { continue };
+        let Ok(slot) = after.find_slot(Subject::Unit(id, None), entry.as_str(), None) else { continue };
+        let (declared, field) = after.field(Subject::Unit(id, None), slot);
+        for (at, output) in after.unit(id).outputs.iter().enumerate() {
+            let is_there = found.paths.iter().any(|path| path == output.path.as_written());
+            let list = match (is_there, output.holds(after.unit(id), declared, field)) {
+                (true, false) => OutputList::Only,
+                (false, true) => OutputList::Except,
+                _ => continue,
+            };
+            lists.entry((id, at)).or_default()[usize::from(list == OutputList::Except)]
+                .push(entry.to_string());
+        }
+    }
+    for ((unit, at), [only, except]) in lists {
+        let output = &after.unit(unit).outputs[at];
+        for (list, names) in [(OutputList::Only, only), (OutputList::Except, except)] {
+            if !names.is_empty() {
+                values.extend(added_to_list(&after.files, output, list, &names));
+            }
+        }
+    }
+    if values.is_empty() {
+        return Ok(planned);
+    }
+    let mut texts = planned.changed;
+    texts.extend(put(&planned.after.files, values));
+    changing.plan_texts(texts)
 }

@@ -12,11 +12,11 @@ use cledger_store::{Edit, Target, What, key, literal};
 
 use crate::change::{Changing, Consent, NO_CHANGE, Planned};
 use crate::drift::live::{Live, agreed, all_have_it, is_same_field, lives};
-use crate::drift::new_name::declare;
-use crate::drift::taking::{Changes, With};
+use crate::drift::new_name::{declare, where_found};
+use crate::drift::taking::{Changes, Found, With};
 use crate::drift::wanted::{Wanted, see};
 use crate::existing;
-use crate::meant::{Place, unit_of, with_stage};
+use crate::meant::{Place, outputs_of, unit_of, with_stage};
 use crate::opened::Opened;
 use crate::reality::looked::Looked;
 use crate::set::SettingsChanged;
@@ -155,7 +155,7 @@ fn stage_layer(field: &Place) -> Result<LayerId, Trouble> {
 fn planned(changing: &Changing, changes: &mut Changes) -> Result<Planned, Trouble> {
     let planned = changing.plan(&changes.edits)?;
     let mut more = Vec::new();
-    for ((unit, entry), (format, steps)) in &changes.declared {
+    for ((unit, entry), Found { format, steps, .. }) in &changes.declared {
         let Some(id) = planned.after.unit_id(unit.as_str()) else { continue };
         let mut outputs = planned.after.unit(id).outputs.iter().filter(|output| output.format == *format);
         let has_it = outputs
@@ -170,9 +170,22 @@ fn planned(changing: &Changing, changes: &mut Changes) -> Result<Planned, Troubl
             });
         }
     }
-    if more.is_empty() {
-        return Ok(planned);
+    let planned = if more.is_empty() {
+        planned
+    } else {
+        changes.edits.extend(more);
+        changing.plan(&changes.edits)?
+    };
+    let planned = where_found(changing, planned, changes)?;
+    for (unit, entry) in changes.declared.keys() {
+        let address = format!("{unit}/{entry}");
+        let declared = changes.written.iter_mut().filter(|written| written.address == address);
+        if let Some(outputs) = outputs_of(&planned.after, unit, entry) {
+            for said in declared.filter_map(|written| written.after.as_mut()) {
+                let into = if outputs.is_empty() { "no output".to_owned() } else { outputs.join(", ") };
+                *said = format!("{said}; into {into}");
+            }
+        }
     }
-    changes.edits.extend(more);
-    changing.plan(&changes.edits)
+    Ok(planned)
 }

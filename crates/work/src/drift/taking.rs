@@ -25,6 +25,16 @@ pub(crate) struct Changes {
     pub(crate) edits: Vec<Edit>,
     pub(crate) layers: Vec<LayerId>,
     pub(crate) written: Vec<Written>,
-    /// New variables, with the names that they have there: by unit, variable and format.
-    pub(crate) declared: BTreeMap<(Name, Name), (OutputFormat, Vec<String>)>,
+    /// New variables, by unit and name, with where they were found.
+    pub(crate) declared: BTreeMap<(Name, Name), Found>,
+}
+
+/// Where a name was found that no contract had.
+pub(crate) struct Found {
+    /// In which format.
+    pub(crate) format: OutputFormat,
+    /// How it is called there.
+    pub(crate) steps: Vec<String>,
+    /// The paths, as they are written, of the outputs whose files have it.
+    pub(crate) paths: Vec<String>,
 }

@@ -193,6 +193,31 @@ fn a_live_value_is_taken_over_and_never_in_place_of_references() {
 }
 
 #[test]
+fn a_name_that_is_taken_over_comes_back_to_the_file_where_it_was_found_alone() {
+    let outputs = |lists: [&str; 2]| {
+        format!(
+            "[variables.hold]\ndefault = \"5m\"\n[[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n{}\n\
+             [[output]]\npath = \"desk.json\"\nformat = \"json\"\n{}\n",
+            lists[0], lists[1]
+        )
+    };
+    for lists in
+        [["", ""], ["only = [\"hold\"]", "only = [\"hold\"]"], ["except = [\"x\"]", "except = [\"y\"]"]]
+    {
+        let place = Place::new(&[("units/desk.toml", &outputs(lists))]);
+        delivered(&place);
+        place.write("../live/dev/desk/desk.env", "HOLD=5m\nHOTFIX_FLAG=on\n");
+        let taken = taken(&place, "desk/hotfix_flag@dev").unwrap();
+        let said = taken.settings[0].after.as_deref().unwrap();
+        assert_eq!(said, "declared: text, optional; into desk.env", "{lists:?}");
+        let json = place.read("../live/dev/desk/desk.json");
+        deliver(&place.open(), &asked(&[], "dev")).unwrap();
+        assert_eq!(place.read("../live/dev/desk/desk.env"), "HOLD=5m\nHOTFIX_FLAG=on\n", "{lists:?}");
+        assert_eq!(place.read("../live/dev/desk/desk.json"), json, "{lists:?}");
+    }
+}
+
+#[test]
 fn a_secret_that_lies_there_under_an_open_name_is_never_taken_in_the_open() {
     let place = Place::new(&[DESK, DEV, TEST]);
     delivered(&place);

@@ -10,8 +10,16 @@ use cledger_work::shown::counted;
 const MOST_LISTED: usize = 15;
 
 pub(crate) fn print(console: &mut Console, added: &Added) {
-    let Added { what, files, missing } = added;
+    let Added { what, files, missing, outputs } = added;
     console.line(format!("{}: {what}, in {}.", style::good("added"), files.join(" and ")));
+    match outputs.as_deref() {
+        None => {}
+        Some([]) => {
+            let text = "it comes into no output of the unit; `only` and `except` in its contract say so";
+            console.wrapped(&format!("{}: {text}.", style::doubtful("not rendered")), "  ");
+        }
+        Some(outputs) => console.wrapped(&format!("It comes into {}.", outputs.join(", ")), "  "),
+    }
     if missing.is_empty() {
         return;
     }
