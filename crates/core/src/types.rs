@@ -148,6 +148,8 @@ impl Type {
     /// and only the text is still open.
     pub fn may_fit(self, value: &Value) -> bool {
         match (self, value) {
+            // One reference and nothing else has the type of what it refers to.
+            (Type::List | Type::Map, Value::Text(text)) => crate::reference::lone(text).is_some(),
             (Type::List | Type::Map | Type::Table, _) => self.fits(value),
             (_, Value::Text(_)) => true,
             _ => false,

@@ -209,7 +209,7 @@ fn secret_value(secret: &str, declaration: &Declaration) -> Option<Held> {
 
 pub(crate) fn typed_value(text: &str, declaration: &Declaration) -> Option<Value> {
     match declaration.this_type {
-        Type::List | Type::Map => parse_value(text),
+        Type::List | Type::Map if reference::lone(text).is_none() => parse_value(text),
         _ if reference::is_in(text) => Some(Value::text(text)),
         this => this.read(text),
     }

@@ -9,7 +9,9 @@ use super::checking::Checking;
 use super::code::{Code, Severity};
 use super::finding::Finding;
 use crate::address::{Address, Owner};
-use crate::model::{Declaration, Entry, EntryRef, Ledger, Output, SlotEntry, Subject, Unit, UnitId};
+use crate::model::{
+    Declaration, Entry, EntryRef, Ledger, Output, SharedId, SlotEntry, Subject, Unit, UnitId,
+};
 use crate::name::Name;
 use crate::reference::Target;
 
@@ -36,7 +38,9 @@ impl Mentioned {
             all.shared.extend(more.shared);
             all
         });
-        ledger.each_shared_target(&mut |target| all.add(ledger, None, target));
+        for id in (0_u16..).take(ledger.shared.len()).map(SharedId) {
+            ledger.each_target_of_shared(id, &mut |target| all.add(ledger, None, target));
+        }
         all
     }
 

@@ -38,17 +38,14 @@ pub(super) fn follows(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Shared entries that no unit uses.
+/// Shared entries that no unit uses, nor what units use is made of.
 pub(super) fn unused(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
     let ledger: &Ledger = bounds.ledger;
-    let mut used = vec![false; ledger.shared.len()];
-    for id in ledger.units.iter().flat_map(|unit| &unit.uses) {
-        used[usize::from(id.0)] = true;
-    }
+    let used = ledger.used_shared();
     for (position, entry) in (0_u16..).zip(&ledger.shared) {
         let covered =
             bounds.covers_shared(SharedId(position)) && bounds.covers_field(entry.name.as_str(), None);
-        if used[usize::from(position)] || !covered {
+        if used.contains(&SharedId(position)) || !covered {
             continue;
         }
         let message = format!("no unit uses the shared entry `{}`", entry.name);

@@ -1,6 +1,8 @@
 //! The texts of a ledger in which references may stand, wherever they are written.
 
-use super::{Declaration, Ledger, Setting, SettingValue, Unit, Verdict};
+use std::collections::BTreeSet;
+
+use super::{Declaration, Ledger, Setting, SettingValue, SharedId, Unit, Verdict};
 use crate::reference::{Piece, Target, pieces};
 use crate::value::Value;
 
@@ -19,11 +21,29 @@ impl Unit {
 }
 
 impl Ledger {
-    /// The same of all shared entries.
-    pub fn each_shared_target(&self, tell: &mut dyn FnMut(Target)) {
-        self.shared.iter().flat_map(|entry| &entry.fields).for_each(|field| of_default(field, tell));
-        let settings = self.layers.iter().flat_map(|layer| layer.shared.iter().flatten());
+    /// The same of a shared entry.
+    pub fn each_target_of_shared(&self, id: SharedId, tell: &mut dyn FnMut(Target)) {
+        self.shared_entry(id).fields.iter().for_each(|field| of_default(field, tell));
+        let settings = self.layers.iter().filter_map(|layer| layer.shared.get(usize::from(id.0))).flatten();
         settings.for_each(|setting| of_setting(setting, tell));
+    }
+
+    /// The shared entries that count: those that a unit uses, and those that they are made of in turn.
+    pub fn used_shared(&self) -> BTreeSet<SharedId> {
+        let mut used: BTreeSet<SharedId> =
+            self.units.iter().flat_map(|unit| unit.uses.iter().copied()).collect();
+        let mut open: Vec<SharedId> = used.iter().copied().collect();
+        while let Some(id) = open.pop() {
+            self.each_target_of_shared(id, &mut |target| {
+                if let Target::Own(field) | Target::OfShared(field) = target
+                    && let Some(id) = self.shared_id(field.entry.as_str())
+                    && used.insert(id)
+                {
+                    open.push(id);
+                }
+            });
+        }
+        used
     }
 }
 

@@ -5,7 +5,7 @@ use compact_str::CompactString;
 use super::FieldId;
 use super::outcome::{Origin, Problem, ProblemCode};
 use super::session::{Edge, Session};
-use crate::model::{EntryRef, NoSlot, StageId, Subject};
+use crate::model::{EntryRef, NoSlot, SharedId, StageId, Subject};
 use crate::name::{Name, nearest};
 use crate::reference::{FieldName, Piece, Target, pieces};
 use crate::value::Value;
@@ -126,7 +126,11 @@ impl<'l> Session<'_, 'l> {
             Target::Own(name) if reader.shared_text => self.shared_as_seen(reader, &name),
             Target::Own(name) => self.own(reader, &name),
             Target::OfShared(name) => {
-                self.needs_uses(reader.subject, &name)?;
+                if reader.shared_text {
+                    self.shared_entry(&name)?;
+                } else {
+                    self.needs_uses(reader.subject, &name)?;
+                }
                 let stage = self.named_stage(reader, &name)?;
                 self.field_of(Subject::Shared, stage, &name)
             }
@@ -157,12 +161,15 @@ impl<'l> Session<'_, 'l> {
         self.field_of(reader.subject, stage, name)
     }
 
-    /// A shared entry named in shared text: as the unit that is being resolved sees it.
+    /// A shared entry named in shared text: as the unit that is being resolved sees it, if it uses it there; plainly
+    /// else.
     fn shared_as_seen(&self, reader: Reader, name: &FieldName) -> Result<Reached, String> {
-        self.needs_uses(reader.subject, name)?;
+        let (ledger, shared) = (self.resolver.ledger(), self.shared_entry(name)?);
         let stage = self.named_stage(reader, name)?;
         let subject = match reader.subject {
-            Subject::Unit(id, instance) if self.resolver.ledger().unit(id).belongs_to(stage, instance) => {
+            Subject::Unit(id, instance)
+                if ledger.unit(id).uses.contains(&shared) && ledger.unit(id).belongs_to(stage, instance) =>
+            {
                 reader.subject
             }
             _ => Subject::Shared,
@@ -170,14 +177,17 @@ impl<'l> Session<'_, 'l> {
         self.field_of(subject, stage, name)
     }
 
+    fn shared_entry(&self, name: &FieldName) -> Result<SharedId, String> {
+        let (ledger, entry) = (self.resolver.ledger(), &name.entry);
+        ledger.shared_id(entry.as_str()).ok_or_else(|| {
+            let names = ledger.shared.iter().map(|known| known.name.as_str());
+            format!("there is no shared entry `{entry}`{}", near(entry.as_str(), names))
+        })
+    }
+
     /// Refuses a shared entry that does not exist or that the subject does not use.
     fn needs_uses(&self, subject: Subject, name: &FieldName) -> Result<(), String> {
-        let ledger = self.resolver.ledger();
-        let entry = &name.entry;
-        let Some(id) = ledger.shared_id(entry.as_str()) else {
-            let names = ledger.shared.iter().map(|known| known.name.as_str());
-            return Err(format!("there is no shared entry `{entry}`{}", near(entry.as_str(), names)));
-        };
+        let (ledger, entry, id) = (self.resolver.ledger(), &name.entry, self.shared_entry(name)?);
         match subject {
             Subject::Unit(unit, _) if !ledger.unit(unit).uses.contains(&id) => {
                 let unit = &ledger.unit(unit).name;

@@ -190,6 +190,34 @@ fn values_as_they_come_out() {
             )],
             found: &["reference-circle desk/a@dev!", "reference-circle desk/b@dev!"],
         },
+        // One reference and nothing else has the type of what it refers to, lists included.
+        Case {
+            files: &[(
+                "units/desk.toml",
+                "stages = [\"dev\"]\n[variables.a]\ntype = \"list\"\ndefault = \"${b}\"\n[variables.b]\ntype = \"list\"\ndefault = [\"x\"]\n\
+                 [variables.c]\ntype = \"list\"\ndefault = \"${text}\"\n[variables.text]\ndefault = \"x\"\n\
+                 [variables.d]\ntype = \"map\"\ndefault = \"${nothing}\"\n[variables.e]\ntype = \"map\"\ndefault = \"${e}\"\n\
+                 [variables.f]\ntype = \"list\"\ndefault = \"a ${b}\"\n",
+            )],
+            found: &[
+                "wrong-type desk/c@dev!",
+                "reference-unknown desk/d@dev!",
+                "reference-circle desk/e@dev!",
+                "wrong-type desk/f@default!",
+            ],
+        },
+        // Shared text names any shared entry; what is reached only so is used.
+        Case {
+            files: &[
+                ("units/desk.toml", "stages = [\"dev\"]\nuses = [\"line\"]\n"),
+                (
+                    "shared.toml",
+                    "[variables.line]\ndefault = \"${host}:${shared/port}\"\n[variables.host]\ndefault = \"${stage.name}.example\"\n\
+                     [variables.port]\ndefault = \"1\"\n[variables.lone]\ndefault = \"${other}\"\n[variables.other]\ndefault = \"1\"\n",
+                ),
+            ],
+            found: &["unused-shared shared/lone", "unused-shared shared/other"],
+        },
         Case {
             files: &[("units/desk.toml", "stages = [\"dev\"]\n[variables.a]\ndefault = \"${nothing}\"\n")],
             found: &["reference-unknown desk/a@dev!"],

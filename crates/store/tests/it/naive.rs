@@ -303,15 +303,15 @@ impl<'d> Naive<'d> {
         };
         let who = match part(1) {
             Some(owner) if owner == "shared" => {
-                if !is_used {
+                if !is_used && !shared_text {
                     return Target::Nothing;
                 }
                 Who::Shared
             }
             Some(_) if shared_text => return Target::Nothing,
             Some(owner) => Who::Unit(owner, part(2)),
-            None if shared_text && !is_used => return Target::Nothing,
-            None if shared_text && !self.belongs(&key.who, &named_stage) => Who::Shared,
+            // Shared text names any shared entry: as the unit sees it, if it uses it and belongs there.
+            None if shared_text && !(is_used && self.belongs(&key.who, &named_stage)) => Who::Shared,
             None => key.who.clone(),
         };
         let wanted = Key { who, stage: named_stage, entry, field: part(4) };
@@ -570,7 +570,10 @@ fn encoded(text: &str) -> String {
 /// Whether a value as written could be of the type, whatever its references come to.
 fn shape_fits(is: &str, value: &Val) -> bool {
     match value {
-        Val::Text(text) if text.contains("${") => !matches!(is, "list" | "map"),
+        // One reference and nothing else has the type of what it refers to.
+        Val::Text(text) if text.contains("${") => {
+            !matches!(is, "list" | "map") || text.starts_with("${") && text.find('}') == Some(text.len() - 1)
+        }
         Val::Text(text) => fits(is, &json!(text)),
         Val::Integer(number) => fits(is, &json!(number)),
         Val::List(_) => is == "list",

@@ -444,6 +444,7 @@ fn value(tape: &mut Tape<'_>, is: &str, all: &[String]) -> Val {
     let is = if is != "rows" && tape.once_in(16) { tape.one(&["text", "integer", "list"]) } else { is };
     if tape.once_in(3) {
         return match is {
+            "list" | "map" if tape.once_in(2) => Val::Text(reference(tape, all)),
             "list" | "map" | "rows" => value_of(tape, is, all),
             _ => Val::Text(text(tape, all)),
         };

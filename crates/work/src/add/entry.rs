@@ -102,7 +102,7 @@ impl NewVariable {
         let this = self.this_type.unwrap_or(Type::Text);
         let value = |text: &str| {
             let value = match this {
-                Type::List | Type::Map => parse_value(text),
+                Type::List | Type::Map if reference::lone(text).is_none() => parse_value(text),
                 _ if reference::is_in(text) => Some(Value::text(text)),
                 _ => this.read(text),
             };
