@@ -23,9 +23,8 @@ pub mod status;
 pub(crate) mod tested;
 pub mod withdraw;
 
-use cledger_core::address::Pattern;
 use cledger_core::delivery::Arrived;
-use cledger_core::findings::{self, Finding, Severity};
+use cledger_core::findings::Finding;
 use cledger_core::model::{StageId, Subject};
 use cledger_store::daybook::{Daybook as _, Entry, Kind as RecordKind, Wanted};
 
@@ -41,6 +40,7 @@ use crate::bringing::plan::From;
 use crate::bringing::rules::Rules;
 use crate::change::{CHANGES, countersigned};
 use crate::daybook;
+use crate::gate;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::shared_book::SharedBook;
@@ -71,7 +71,7 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
     let around = Around::of(opened);
     let effects = Effects::new(ledger, &around);
     let mut delivering = Delivering { opened, asked, planner, around: &around, effects: &effects, book };
-    let mut gaps = delivering.errors(stage)?;
+    let mut gaps = delivering.errors(&subjects, stage)?;
     let mut deliveries = Vec::new();
     for subject in subjects {
         delivering.finish_open(subject, stage)?;
@@ -110,20 +110,14 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
 
 impl Delivering<'_, '_> {
     /// The errors of what is delivered; what was delivered before was in order then.
-    fn errors(&self, stage: StageId) -> Result<Vec<Finding>, Trouble> {
-        if self.asked.brings_earlier() || self.asked.kind == RecordKind::Put {
+    fn errors(&self, subjects: &[Subject], stage: StageId) -> Result<Vec<Finding>, Trouble> {
+        if self.asked.kind == RecordKind::Put {
             return Ok(Vec::new());
         }
-        let (name, today) = (&self.opened.ledger.stage(stage).name, self.opened.at.today()?);
-        let mut owners: Vec<String> = self.asked.owners.iter().map(ToString::to_string).collect();
-        if owners.is_empty() {
-            owners.push(String::new());
-        }
-        let mut errors: Vec<Finding> = Vec::new();
-        for owner in owners {
-            let pattern = Pattern::parse(&format!("{owner}@{name}"))?;
-            let report = findings::check(self.planner.resolver, Some(&pattern), Some(today));
-            errors.extend(report.findings.into_iter().filter(|it| it.severity == Severity::Error));
+        let errors = gate::holding_up(self.opened, self.planner.resolver, subjects, stage)?;
+        if self.asked.brings_earlier() {
+            gate::tell_now(self.opened, &errors);
+            return Ok(Vec::new());
         }
         Ok(errors)
     }

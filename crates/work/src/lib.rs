@@ -25,6 +25,7 @@ mod differing;
 pub mod drift;
 mod existing;
 mod former_names;
+mod gate;
 pub mod generated;
 pub mod impact;
 pub mod init;

@@ -15,6 +15,7 @@ use cledger_store::{Folder, Mode, WriteError, Written, taken_in};
 use zeroize::Zeroizing;
 
 use crate::change::hands_out;
+use crate::gate;
 use crate::meant::unit_of;
 use crate::opened::Opened;
 use crate::rendered::{not_readable, refuse_clashes, text};
@@ -30,7 +31,7 @@ pub struct ToRender {
     pub stage: StageId,
     /// The folder to write to.
     pub out: PathBuf,
-    /// Render even if values are missing or wrong.
+    /// Render even if values are missing or wrong, or a rule is broken.
     pub partial: bool,
     /// Leave secrets out.
     pub without_secrets: bool,
@@ -96,16 +97,12 @@ pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Res
         }
         refuse_clashes(ledger, &rendering)?;
         ready.extend(files(ledger, &rendering, asked.annotate)?);
-        for gap in rendering.gaps {
-            // A shared entry's gap is one gap, however many units show it.
-            let same = |known: &Finding| {
-                known.address == gap.address && known.code == gap.code && known.place == gap.place
-            };
-            if !gaps.iter().any(same) {
-                gaps.push(gap);
-            }
-        }
+        gate::extend(&mut gaps, rendering.gaps);
     }
+    let mut held_up = gate::holding_up(opened, resolver, &asked.subjects, asked.stage)?;
+    // What is left out holds nothing up.
+    held_up.retain(|finding| !(asked.without_secrets && finding.hides_value));
+    gate::extend(&mut gaps, held_up);
     if !unreadable.is_empty() {
         return Err(not_readable(&unreadable, &opened.surroundings, "; or add --without-secrets"));
     }

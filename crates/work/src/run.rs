@@ -14,6 +14,7 @@ use cledger_outlets::effect::OWN_VARIABLES;
 use zeroize::Zeroizing;
 
 use crate::change::hands_out;
+use crate::gate;
 use crate::known::not_trusted;
 use crate::meant::unit_of;
 use crate::opened::Opened;
@@ -42,7 +43,7 @@ pub struct ToRun {
 pub enum Starting {
     /// It can.
     Ready(Command),
-    /// Values are missing or wrong.
+    /// Values are missing or wrong, or a rule is broken.
     Lacks(Arc<Ledger>, Vec<Finding>),
 }
 
@@ -63,6 +64,7 @@ pub fn run(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRun) -> Result<St
     }
     let mut made = environment(&mut resolver.session(unit_of(subject)), subject, stage);
     refuse_clash(ledger, &made)?;
+    gate::extend(&mut made.gaps, gate::holding_up(opened, resolver, &[subject], stage)?);
     if !made.gaps.is_empty() {
         return Ok(Starting::Lacks(ledger.clone(), std::mem::take(&mut made.gaps)));
     }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
+use cledger_store::Scope;
 use cledger_work::Trouble;
 use cledger_work::meant::{address, refuse_entry};
 use cledger_work::render::{ToRender, render};
@@ -24,7 +25,7 @@ pub(crate) struct RenderArgs {
     /// The folder to write to [default: rendered/STAGE below the current folder]
     #[arg(long, value_name = "DIR")]
     out: Option<PathBuf>,
-    /// Render even if values are missing or wrong, and list the gaps
+    /// Render even if errors are in the way, and list them
     #[arg(long)]
     partial: bool,
     /// Leave secrets out
@@ -42,7 +43,8 @@ pub(crate) struct RenderArgs {
 pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
     refuse_entry(&address, "rendered")?;
-    let opened = app.open(&args.assume.scope([&address])?)?;
+    // Whether a value may be handed out shows only beside those of other stages and units.
+    let opened = app.open(&Scope::Whole)?;
     let ledger = &opened.ledger;
     let stage = opened.told_stage(address.stage.as_ref())?;
     let subjects = opened.subjects_in(address.owner.as_ref(), stage)?;

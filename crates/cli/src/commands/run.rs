@@ -10,6 +10,7 @@ use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_work::meant::address;
 use cledger_work::run::{Starting, ToRun, refuse_untrusted, run as make_ready};
+use cledger_work::shown::counted;
 use cledger_work::{Kind, Trouble};
 
 use crate::app::App;
@@ -70,16 +71,17 @@ pub(crate) fn run(args: &RunArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     }
 }
 
-/// Why a program is not started that would lack values.
+/// Why a program is not started whose values are missing or not as they may be.
 fn lacking(ledger: &Ledger, gaps: &[Finding], of: &str, console: &Console) -> Trouble {
     let listed: Vec<String> = gaps
         .iter()
         .map(|gap| diagnostics::of_finding(&ledger.files, gap, &gap.address, &[], console.width()))
         .collect();
-    let values = if gaps.len() == 1 { "1 value is".to_owned() } else { format!("{} values are", gaps.len()) };
-    Trouble::new(Kind::Found, format!("nothing is started: {values} missing or wrong for {of}"))
+    let verb = if gaps.len() == 1 { "is" } else { "are" };
+    let errors = counted(gaps.len(), "error");
+    Trouble::new(Kind::Found, format!("nothing is started: {errors} {verb} in the way for {of}"))
         .pointed(listed.join("\n"))
-        .help("set them, or take values for this run with --assume ADDRESS=VALUE")
+        .help("mend them, or take values for this run with --assume ADDRESS=VALUE")
 }
 
 /// Puts the program in the place of this one, so that signals and its exit status are its own.

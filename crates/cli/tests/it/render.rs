@@ -92,7 +92,39 @@ error[missing-value]: `region` has no value in `prod-south`: each stage must sta
    |
    = help: cledger set ticket-desk+kiosk/region@prod-south=north --countersign prod-south --why TEXT
 
-nothing written: 4 values are missing or wrong; --partial renders what there is.
+error[points-at-other-stage]: `base` of `payroll` in `prod-south` points at `payroll.test.brackwater.example`, which belongs to `test` (stages/test.toml:38:20)
+ --> stages/prod-south/crew-roster.toml:1:16
+  |
+1 | payroll.base = "https://payroll.test.brackwater.example"
+  |                ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^ crew-roster/payroll.base@prod-south
+  |
+  = help: name what belongs to `prod-south`; what both share belongs into a group of theirs
+
+error[not-aligned]: `rest_hours` in `prod-south` differs from that in `prod-north`, and the two must agree
+ --> stages/prod-south/crew-roster.toml:2:14
+  |
+2 | rest_hours = 12
+  |              ^^ crew-roster/rest_hours@prod-south
+  |
+  = help: cledger compare @prod-north @prod-south; let them agree, or name it in `except` of that [[aligned]]
+
+error[plain-secret]: `token` of `tide-api` is a secret, and stands here in plain text
+  --> stages/prod-south/shared.toml:13:9
+   |
+13 | token = …
+   |         ^ shared/tide-api.token@prod-south
+   |
+   = help: cledger key protect @prod-south --write, or set it --from env:NAME
+
+error[not-distinct]: `token` of `tide-api` is the same in `prod-south` as in `test` (stages/test.toml:17:9), and may not be
+  --> stages/prod-south/shared.toml:13:9
+   |
+13 | token = …
+   |         ^ shared/tide-api.token@prod-south
+   |
+   = help: give shared/tide-api.token@prod-south a value of its own
+
+nothing written: 8 errors are in the way; --partial renders what there is.
 
 "#]]);
     assert!(!ledger.path("out").exists());
@@ -105,8 +137,32 @@ error[missing-value]: `region` has no value in `prod-south`: each stage must sta
    |
    = help: cledger set ticket-desk/region@prod-south=north --countersign prod-south --why TEXT
 
+error[plain-secret]: `token` of `tide-api` is a secret, and stands here in plain text
+  --> stages/prod-south/shared.toml:13:9
+   |
+13 | token = …
+   |         ^ shared/tide-api.token@prod-south
+   |
+   = help: cledger key protect @prod-south --write, or set it --from env:NAME
+
+error[not-distinct]: `token` of `tide-api` is the same in `prod-south` as in `test` (stages/test.toml:17:9), and may not be
+  --> stages/prod-south/shared.toml:13:9
+   |
+13 | token = …
+   |         ^ shared/tide-api.token@prod-south
+   |
+   = help: give shared/tide-api.token@prod-south a value of its own
+
+error[missing-value]: `region` has no value in `prod-south`: each stage must state its own, and no default or followed one counts
+  --> units/ticket-desk.toml:17:12
+   |
+17 | [variables.region]
+   |            ^^^^^^ ticket-desk+kiosk/region@prod-south
+   |
+   = help: cledger set ticket-desk+kiosk/region@prod-south=north --countersign prod-south --why TEXT
+
 new        out/ticket-desk/ticket-desk.env  (holds secrets: 0600)
-partial: 1 file, with 1 gap in them.
+partial: 1 file, with 4 errors in the way.
 
 "#]]);
     let text = ledger.read("out/ticket-desk/ticket-desk.env");

@@ -57,7 +57,7 @@ fn a_program_that_would_lack_something_is_not_started() {
     let ledger = ledger();
     std::fs::remove_file(ledger.path("db")).unwrap();
     ledger.run("run desk@prod -- /usr/bin/env").code(1).stdout_eq("").stderr_eq(str![[r#"
-error: nothing is started: 1 value is missing or wrong for desk in prod
+error: nothing is started: 1 error is in the way for desk in prod
   error[missing-value]: `password` of `db` has no value in `prod`: the file `db` does not exist
    --> stages/prod.toml:4:12
     |
@@ -65,7 +65,7 @@ error: nothing is started: 1 value is missing or wrong for desk in prod
     |            ^ shared/db.password@prod
     |
     = help: put it there, or write the value another way
-help: set them, or take values for this run with --assume ADDRESS=VALUE
+help: mend them, or take values for this run with --assume ADDRESS=VALUE
 
 "#]]);
     ledger.run("run desk@dev -- /no/such/program").code(3).stdout_eq("").stderr_eq(str![[r#"

@@ -87,9 +87,10 @@ impl Bounds<'_> {
 
     /// A unit and its instances, wherever they belong.
     pub(super) fn subjects_of(&self, id: UnitId) -> impl Iterator<Item = (Subject, Option<InstanceId>)> {
-        let count = u16::try_from(self.ledger.unit(id).instances.len()).unwrap_or(u16::MAX);
-        let instances = (0..count).map(|at| Some(InstanceId(at)));
-        std::iter::once(None).chain(instances).map(move |instance| (Subject::Unit(id, instance), instance))
+        self.ledger.subjects_of(id).map(|subject| match subject {
+            Subject::Unit(_, instance) => (subject, instance),
+            Subject::Shared => (subject, None),
+        })
     }
 
     /// Where a unit and its instances belong, as far as these stages are covered.

@@ -9,18 +9,47 @@ use super::bounds::Bounds;
 use super::checking::Checking;
 use super::code::Code;
 use super::finding::Finding;
+use super::judged::judge;
 use super::standing::{Report, UnitStanding};
 use super::{
     aligned, certificates, defaults, distinct, effective, expiry, in_no_output, names, other_stage, outputs,
     rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
-use crate::model::UnitId;
+use crate::model::{Ledger, StageId, Subject, UnitId};
 use crate::resolve::{Resolver, Session};
 
-/// Checks everything that the pattern covers, or everything. `today` is the day from which last days
-/// are counted; without it, none is over.
+/// Checks everything that the pattern covers, or everything; what concerns them, where the pattern names whole units.
+/// `today` is the day from which last days are counted; without it, none is over.
 pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Date>) -> Report {
+    let of_units = |pattern: &&Pattern| {
+        pattern.has_owner() && !pattern.has_entry() && !pattern.covers_owner("shared", None)
+    };
+    match pattern.filter(of_units) {
+        Some(pattern) => judge(resolver, &covered(resolver.ledger(), pattern), today),
+        None => bounded(resolver, pattern, today),
+    }
+}
+
+/// The units and instances that a pattern covers, in all stages that it covers.
+fn covered(ledger: &Ledger, pattern: &Pattern) -> Vec<(Subject, StageId)> {
+    let subjects = ledger.unit_ids().flat_map(|id| ledger.subjects_of(id));
+    let is_covered = |subject: &Subject| {
+        let owner = ledger.owner(*subject);
+        let (unit, instance) = owner.names();
+        pattern.covers_owner(unit, instance)
+    };
+    let subjects: Vec<Subject> = subjects.filter(is_covered).collect();
+    let stages = ledger.stage_ids().filter(|&id| pattern.covers_stage(ledger.stage(id).name.as_str()));
+    stages.flat_map(|stage| subjects.iter().map(move |&subject| (subject, stage))).collect()
+}
+
+/// Checks all of a ledger.
+pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
+    bounded(resolver, None, today)
+}
+
+fn bounded(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Date>) -> Report {
     let ledger = resolver.ledger();
     let bounds = Bounds::new(resolver, pattern, today);
     let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();

@@ -253,6 +253,13 @@ impl Ledger {
         }
     }
 
+    /// A unit and its instances, wherever they belong.
+    pub fn subjects_of(&self, unit: UnitId) -> impl Iterator<Item = Subject> + use<> {
+        let count = u16::try_from(self.unit(unit).instances.len()).unwrap_or(u16::MAX);
+        let instances = (0..count).map(|at| Some(InstanceId(at)));
+        std::iter::once(None).chain(instances).map(move |instance| Subject::Unit(unit, instance))
+    }
+
     /// The unit or instance that had this name before, as it is called now.
     pub fn now_called(&self, former: &Owner) -> Option<Owner> {
         let Owner::Unit(name, instance) = former else { return None };

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use cledger_core::address::Pattern;
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
-use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
+use cledger_core::model::{LayerId, Ledger, StageId, Subject};
 use cledger_core::render::rendering;
 use cledger_store::daybook::{Content, Daybook, Digests, Entry, Kind, Meta, Wanted, bound_to_digests};
 use jiff::Timestamp;
@@ -118,7 +118,7 @@ pub fn status(opened: &Opened, patterns: &[Pattern], live: bool) -> Result<Statu
     let drifted = if live { drifted(opened, planner)? } else { BTreeSet::new() };
     let telling = Telling { planner, metas, digests, drifted, now: (opened.at.clock)() };
     let mut standings = Vec::new();
-    for subject in ledger.unit_ids().flat_map(|unit| subjects_of(ledger, unit)) {
+    for subject in ledger.unit_ids().flat_map(|unit| ledger.subjects_of(unit)) {
         let owner = ledger.owner(subject);
         let (name, instance) = owner.names();
         if patterns.is_empty() || patterns.iter().any(|pattern| pattern.covers_owner(name, instance)) {
@@ -135,13 +135,6 @@ fn drifted(opened: &Opened, planner: Planner<'_, '_>) -> Result<BTreeSet<(String
     let looked = look(places, planner.resolver, at.today()?, Seeing::Live(&*at.telling))?;
     let units = looked.into_iter().flat_map(|looked| looked.units);
     Ok(units.filter(|unit| !unit.is_clean()).map(|unit| (unit.owner, unit.stage)).collect())
-}
-
-/// A unit and its instances.
-fn subjects_of(ledger: &Ledger, unit: UnitId) -> impl Iterator<Item = Subject> {
-    let instances = ledger.unit(unit).instances.iter();
-    let instances = instances.filter_map(move |it| ledger.unit(unit).instance(it.name.as_str()));
-    std::iter::once(None).chain(instances.map(Some)).map(move |instance| Subject::Unit(unit, instance))
 }
 
 impl Telling<'_, '_> {

@@ -9,6 +9,7 @@ mod delivering;
 mod guarding;
 mod interleaved;
 mod interrupted;
+mod judging;
 mod opening;
 mod overwriting;
 mod quay;

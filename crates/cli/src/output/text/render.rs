@@ -44,11 +44,11 @@ fn summary(console: &mut Console, files: usize, gaps: usize, written: bool) {
     if gaps == 0 {
         console.line(format!("{}: {}.", style::good("rendered"), counted(files, "file")));
     } else if written {
-        let text = format!("{}, with {} in them.", counted(files, "file"), counted(gaps, "gap"));
+        let text = format!("{}, with {} in the way.", counted(files, "file"), counted(gaps, "error"));
         console.line(format!("{}: {text}", style::doubtful("partial")));
     } else {
-        let values = if gaps == 1 { "1 value is".to_owned() } else { format!("{gaps} values are") };
-        let text = format!("{values} missing or wrong; --partial renders what there is.");
+        let verb = if gaps == 1 { "is" } else { "are" };
+        let text = format!("{} {verb} in the way; --partial renders what there is.", counted(gaps, "error"));
         console.line(format!("{}: {text}", style::bad("nothing written")));
     }
 }

@@ -1,0 +1,42 @@
+//! The one gate: whatever leaves the ledger has been judged by everything that is effective for it.
+
+use cledger_core::findings::{self, Finding};
+use cledger_core::model::{StageId, Subject};
+use cledger_core::resolve::Resolver;
+
+use crate::opened::Opened;
+use crate::trouble::Trouble;
+
+/// What holds up these units and instances on their way out of a stage: errors that nobody has waived, of their own
+/// fields, their shared entries, their instances, their rules, and of what their values are made of.
+pub(crate) fn holding_up(
+    opened: &Opened,
+    resolver: &Resolver<'_>,
+    subjects: &[Subject],
+    stage: StageId,
+) -> Result<Vec<Finding>, Trouble> {
+    let wanted: Vec<(Subject, StageId)> = subjects.iter().map(|&subject| (subject, stage)).collect();
+    Ok(findings::judge(resolver, &wanted, Some(opened.at.today()?)).gate())
+}
+
+/// Adds findings that are not among these yet: a shared entry's gap is one gap, however many units show it.
+pub(crate) fn extend(known: &mut Vec<Finding>, more: Vec<Finding>) {
+    for finding in more {
+        let is_same = |other: &Finding| {
+            other.address == finding.address && other.code == finding.code && other.place == finding.place
+        };
+        if !known.iter().any(is_same) {
+            known.push(finding);
+        }
+    }
+}
+
+/// Says what would hold up what the ledger makes now, where an earlier content goes out in its place.
+pub(crate) fn tell_now(opened: &Opened, errors: &[Finding]) {
+    let Some(first) = errors.first() else { return };
+    let more = if errors.len() > 1 { format!(", and {} more", errors.len() - 1) } else { String::new() };
+    opened.at.telling.notice(&format!(
+        "What the ledger says by now would be held up: {} of {}{more}.",
+        first.code, first.address
+    ));
+}
