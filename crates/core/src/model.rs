@@ -4,6 +4,7 @@
 //! what cannot be bound is kept as a [`Stray`], so that it can be reported. Nothing here resolves.
 
 mod built_in;
+mod coverage;
 mod declaration;
 mod entry;
 mod field_patterns;
@@ -21,6 +22,7 @@ mod unit;
 mod waiver;
 
 pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields};
+pub use coverage::Idle;
 pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};
 pub use entry::{Entry, Form, Kind, UrlShape};
 pub use field_patterns::{FieldPatterns, NoFieldPattern};

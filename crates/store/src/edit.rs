@@ -56,8 +56,8 @@ pub enum What {
     Remove,
     /// It goes with everything below it, whatever stands there.
     RemoveAll,
-    /// The one of a list of tables that has this `name` goes.
-    RemoveNamed(String),
+    /// The first of a list of tables that has these texts under these keys goes.
+    RemoveListed(Vec<(&'static str, String)>),
 }
 
 // The text may be a secret.
@@ -67,7 +67,7 @@ impl std::fmt::Debug for What {
             What::Set(_) => "Set",
             What::Remove => "Remove",
             What::RemoveAll => "RemoveAll",
-            What::RemoveNamed(_) => "RemoveNamed",
+            What::RemoveListed(_) => "RemoveListed",
         })
     }
 }

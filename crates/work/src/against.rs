@@ -70,7 +70,7 @@ fn as_of(tree: &Memory, revision: &str) -> Result<Ledger, Trouble> {
 
 /// Leaves in a report only what an earlier one has not; gives how many findings are gone.
 pub(crate) fn keep_new(report: &mut Report, earlier: &Report) -> usize {
-    let key = |finding: &Finding| (finding.code, finding.address.clone());
+    let key = |finding: &Finding| (finding.kind(), finding.address.clone());
     let known: std::collections::BTreeSet<_> = earlier.findings.iter().map(key).collect();
     let now: std::collections::BTreeSet<_> = report.findings.iter().map(key).collect();
     report.findings.retain(|finding| !known.contains(&key(finding)));

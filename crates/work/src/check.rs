@@ -12,6 +12,7 @@ use cledger_store::{Scope, Surroundings};
 use jiff::civil::Date;
 
 use crate::against::{Against, keep_new};
+use crate::covering::refuse_idle;
 use crate::deliver::due;
 use crate::meant::known_stage;
 use crate::opened::Opened;
@@ -57,18 +58,15 @@ pub struct Checked {
 pub fn check(at: &Arc<Workplace>, asked: &ToCheck) -> Result<Checked, Trouble> {
     let pattern = pattern(asked)?;
     let today = at.day(asked.today.as_deref())?;
-    let mut checked = match &asked.against {
+    let checked = match &asked.against {
         Some(revision) => against(at, revision, pattern, today)?,
         None => whole(at, asked, pattern, today)?,
     };
     if let Some(stage) = &asked.stage {
         known_stage(&checked.ledger, stage.as_str())?;
     }
-    let report = &mut checked.report;
-    if report.standings.is_empty() && report.findings.is_empty() && checked.pattern.is_some() {
-        let text = asked.pattern.as_deref().unwrap_or_default();
-        return Err(Trouble::usage(format!("`{text}` covers no unit of the ledger"))
-            .help("`cledger list units` shows the units"));
+    if let Some(pattern) = &checked.pattern {
+        refuse_idle(&checked.ledger, pattern)?;
     }
     Ok(checked)
 }

@@ -1,12 +1,13 @@
 //! What is searched for, as it is written: on a command line, or kept in a routine.
 
 use cledger_core::address::Pattern;
-use cledger_core::model::Class;
+use cledger_core::model::{Class, Ledger};
 use cledger_core::search::{Conditions, Test};
 use cledger_core::types::Type;
 use regex::Regex;
 use serde::{Deserialize, Serialize};
 
+use crate::covering::refuse_idle;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
 
@@ -85,8 +86,12 @@ impl SearchTexts {
         self.pattern.iter_mut().chain(&mut self.owner).chain(lists.into_iter().flatten())
     }
 
-    /// The conditions, with everything in them read.
-    pub fn read(&self, at: &Workplace) -> Result<Conditions, Trouble> {
+    /// The conditions, with everything in them read. A pattern that covers nothing of the ledger is a mistake.
+    pub fn read(&self, at: &Workplace, ledger: &Ledger) -> Result<Conditions, Trouble> {
+        let pattern = self.pattern.as_deref().map(Pattern::parse).transpose()?;
+        if let Some(pattern) = &pattern {
+            refuse_idle(ledger, pattern)?;
+        }
         let mut tests = Vec::new();
         tests.extend(self.equals.iter().cloned().map(Test::Equals));
         tests.extend(self.contains.iter().cloned().map(Test::Contains));
@@ -97,7 +102,7 @@ impl SearchTexts {
         }
         let class = self.class.as_deref();
         Ok(Conditions {
-            pattern: self.pattern.as_deref().map(Pattern::parse).transpose()?,
+            pattern,
             kind: self.kind.clone(),
             this_type: self.this_type.as_deref().and_then(Type::by_name),
             class: Class::ALL.iter().find(|(_, name)| Some(*name) == class).map(|(class, _)| *class),

@@ -13,9 +13,8 @@ pub(crate) fn differing(before: &Ledger, after: &Ledger) -> (Vec<Finding>, Vec<F
         |ledger: &Ledger| findings::check(&Resolver::new(ledger, &Unfetched, &[]), None, None).findings;
     let (old, new) = (check(before), check(after));
     let not_in = |list: &[Finding], others: &[Finding]| -> Vec<Finding> {
-        let known: BTreeSet<_> =
-            others.iter().map(|finding| (finding.code, finding.address.as_str())).collect();
-        list.iter().filter(|one| !known.contains(&(one.code, one.address.as_str()))).cloned().collect()
+        let known: BTreeSet<_> = others.iter().map(Finding::key).collect();
+        list.iter().filter(|one| !known.contains(&one.key())).cloned().collect()
     };
     (not_in(&new, &old), not_in(&old, &new))
 }

@@ -22,9 +22,7 @@ pub(crate) fn holding_up(
 /// Adds findings that are not among these yet: a shared entry's gap is one gap, however many units show it.
 pub(crate) fn extend(known: &mut Vec<Finding>, more: Vec<Finding>) {
     for finding in more {
-        let is_same = |other: &Finding| {
-            other.address == finding.address && other.code == finding.code && other.place == finding.place
-        };
+        let is_same = |other: &Finding| other.key() == finding.key() && other.place == finding.place;
         if !known.iter().any(is_same) {
             known.push(finding);
         }

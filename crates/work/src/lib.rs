@@ -19,6 +19,7 @@ pub mod change;
 pub mod check;
 pub mod compare;
 pub mod conditions;
+mod covering;
 mod daybook;
 pub mod deliver;
 mod differing;

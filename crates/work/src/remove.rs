@@ -92,7 +92,7 @@ fn refuse_dependents(before: &Ledger, after: &Ledger, addresses: &[Address]) -> 
     let dependents: Vec<String> = caused
         .iter()
         .filter(depends)
-        .map(|finding| format!("{}[{}] {}", finding.severity.name(), finding.code, finding.address))
+        .map(|finding| format!("{}[{}] {}", finding.severity.name(), finding.kind(), finding.address))
         .collect();
     if dependents.is_empty() {
         return Ok(());

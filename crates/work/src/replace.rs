@@ -132,7 +132,7 @@ fn replacing(at: &Workplace, ledger: &Ledger, wanted: &Recipe) -> Result<Replaci
     if !wanted.replace.changes_values() {
         return Ok(replacing);
     }
-    let (changes, conditions) = (wanted.replace.of_values()?, wanted.search.read(at)?);
+    let (changes, conditions) = (wanted.replace.of_values()?, wanted.search.read(at, ledger)?);
     for found in search::settings(ledger, &Unfetched, &conditions) {
         let count = replacing.replaced.len();
         let said = found.setting.map(|setting| &setting.value);

@@ -2,11 +2,14 @@
 
 use cledger_core::address::Pattern;
 use cledger_core::findings;
+use cledger_core::model::{LayerId, StageId, Waiver};
+use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use cledger_core::value::Value;
-use cledger_store::{Changed, Tree as _, WAIVERS, append, literal};
+use cledger_store::{Changed, Edit, Tree as _, WAIVERS, What, append, literal};
 
-use crate::change::{Changing, NO_CHANGE};
+use crate::change::{Changing, Consent, NO_CHANGE};
+use crate::covering::refuse_idle;
 use crate::trouble::Trouble;
 
 /// What is to be accepted.
@@ -22,6 +25,19 @@ pub struct ToWaive {
     pub until: String,
     /// Who agreed; whoever works here if not given.
     pub by: Option<String>,
+    /// The production stages that are meant, by their names.
+    pub countersign: Vec<Name>,
+}
+
+/// A waiver that is taken out.
+#[derive(Debug)]
+pub struct Unwaived {
+    /// What it was about.
+    pub address: String,
+    /// The code.
+    pub code: String,
+    /// How many findings it covered, which are told again.
+    pub count: usize,
 }
 
 /// What was accepted.
@@ -46,6 +62,7 @@ pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
         let message = format!("{until} is over, so that the waiver would never count");
         return Err(Trouble::usage(message).help("give it a last day from today on"));
     }
+    refuse_idle(changing.ledger(), &pattern)?;
     if asked.why.trim().is_empty() {
         return Err(Trouble::usage("a waiver says why").help("write --why TEXT"));
     }
@@ -67,7 +84,39 @@ pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
     let report = findings::check(&Resolver::new(&planned.after, &outside, &[]), None, Some(today));
     let last = planned.after.waivers.len().saturating_sub(1);
     let count = report.waived.iter().filter(|(_, by)| *by == last).count();
+    // What is accepted in a stage is changed there, whether it is found by now or not.
+    let covered = |stage: &StageId| pattern.covers_stage(changing.ledger().stage(*stage).name.as_str());
+    let layers: Vec<LayerId> = changing.ledger().stage_ids().filter(covered).map(LayerId::Stage).collect();
+    let consent = Consent { countersign: asked.countersign.clone(), why: Some(asked.why.clone()) };
+    changing.guard(&layers, &planned, &consent)?;
     changing.write(&planned)?;
     let (address, code) = (asked.address.clone(), asked.code.clone());
     Ok(Waived { address, code, until: until.to_string(), count })
+}
+
+/// Takes a waiver out, by the address and the code that it is written with.
+pub fn unwaive(changing: &Changing, address: &str, code: &str) -> Result<Unwaived, Trouble> {
+    let (ledger, today) = (changing.ledger(), changing.opened.at.today()?);
+    let is_it = |waiver: &Waiver| waiver.pattern.to_string() == address && waiver.what.name() == code;
+    let Some(at) = ledger.waivers.iter().position(is_it) else {
+        let message = format!("no waiver of `{code}` is written for `{address}`");
+        return Err(Trouble::usage(message).help(format!("{WAIVERS} has the addresses as they are written")));
+    };
+    let outside = changing.outside(&NO_CHANGE);
+    let report = findings::check(&Resolver::new(ledger, &outside, &[]), None, Some(today));
+    let count = report.waived.iter().filter(|(_, by)| *by == at).count();
+    let wanted = vec![("address", address.to_owned()), ("code", code.to_owned())];
+    let planned = changing.plan(&[Edit {
+        file: WAIVERS.to_owned(),
+        path: vec!["waiver".to_owned()],
+        header: 0,
+        what: What::RemoveListed(wanted),
+    }])?;
+    if planned.after.waivers.len() + 1 != ledger.waivers.len() {
+        return Err(
+            Trouble::usage(format!("the waiver cannot be taken out of `{WAIVERS}`")).help("edit it by hand")
+        );
+    }
+    changing.write(&planned)?;
+    Ok(Unwaived { address: address.to_owned(), code: code.to_owned(), count })
 }

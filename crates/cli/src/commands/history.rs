@@ -64,8 +64,13 @@ pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
     // A unit may have had another name, which its contract tells.
     let named = args.pattern.as_deref().and_then(|pattern| Address::parse(pattern).ok());
-    let opened =
-        app.open(&named.map_or_else(|| Scope::Units(BTreeSet::new()), |named| scope_of([&named])))?;
+    let scope = match (&args.pattern, named) {
+        (Some(_), Some(named)) if named.owner.is_some() => scope_of([&named]),
+        // Whether a pattern covers units shows only where all are read.
+        (Some(_), None) => Scope::Whole,
+        _ => Scope::Units(BTreeSet::new()),
+    };
+    let opened = app.open(&scope)?;
     if let Some(place) = &args.copy_to {
         return Ok(app.show(&Copied { records: copy(&opened, place)? }));
     }

@@ -24,8 +24,8 @@ pub(crate) struct SearchArgs {
 }
 
 pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let conditions = args.conditions.texts().read(&app.at)?;
     let opened = app.open(&Scope::Whole)?;
+    let conditions = args.conditions.texts().read(&app.at, &opened.ledger)?;
     let (ledger, outside) = (&*opened.ledger, opened.unfetched());
     let status = if args.effective {
         let found = search::effective(&Resolver::new(ledger, &outside, &[]), &conditions);

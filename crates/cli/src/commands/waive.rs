@@ -1,11 +1,12 @@
 //! `cledger waive`: accepts a finding or drift for a while, with a reason.
 
 use clap::Args;
-use clap_complete::ArgValueCompleter;
+use clap_complete::{ArgValueCandidates, ArgValueCompleter, CompletionCandidate};
 use cledger_core::findings::Code;
 use cledger_core::model;
+use cledger_core::name::{Name, nearest};
 use cledger_work::Trouble;
-use cledger_work::waive::{ToWaive, waive};
+use cledger_work::waive::{ToWaive, unwaive, waive};
 
 use crate::app::App;
 use crate::complete;
@@ -16,35 +17,62 @@ pub(crate) struct WaiveArgs {
     /// What it is about, as a pattern of addresses, such as `shared/mail.*@dev`
     #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
-    /// The code of the finding, or `drift`
-    #[arg(value_parser = codes())]
+    /// The code of the finding, `rule:NAME` for a rule, or `drift`
+    #[arg(value_parser = code, add = ArgValueCandidates::new(codes))]
     code: String,
     /// Why it is accepted
-    #[arg(long, value_name = "TEXT")]
-    why: String,
+    #[arg(long, value_name = "TEXT", required_unless_present = "remove")]
+    why: Option<String>,
     /// The last day on which it is
-    #[arg(long, value_name = "YYYY-MM-DD")]
-    until: String,
+    #[arg(long, value_name = "YYYY-MM-DD", required_unless_present = "remove")]
+    until: Option<String>,
     /// Who agreed [default: by `CLEDGER_WHO` or your user name]
     #[arg(long, value_name = "NAME")]
     by: Option<String>,
+    /// Take the waiver out that is written with this address and code
+    #[arg(long, conflicts_with_all = ["why", "until", "by"])]
+    remove: bool,
+    /// Say which production stages are meant, by their names
+    #[arg(long, value_name = "STAGE", value_delimiter = ',')]
+    countersign: Vec<Name>,
     #[command(flatten)]
     wait: WaitOptions,
 }
 
-fn codes() -> Vec<&'static str> {
-    let of_waivers = [Code::WaiverExpired, Code::WaiverUnneeded];
-    let codes = Code::ALL.iter().filter(|code| !of_waivers.contains(code)).map(|code| code.name());
-    codes.chain([model::Waived::DRIFT]).collect()
+fn known() -> impl Iterator<Item = &'static str> {
+    let of_waivers = [Code::WaiverExpired, Code::WaiverUnneeded, Code::WaiverTooWide, Code::Rule];
+    let codes = Code::ALL.iter().filter(move |code| !of_waivers.contains(code)).map(|code| code.name());
+    codes.chain([model::Waived::DRIFT])
+}
+
+fn codes() -> Vec<CompletionCandidate> {
+    known().map(CompletionCandidate::new).collect()
+}
+
+fn code(text: &str) -> Result<String, String> {
+    if known().any(|code| code == text)
+        || text.strip_prefix(model::Waived::RULE).is_some_and(|it| !it.is_empty())
+    {
+        return Ok(text.to_owned());
+    }
+    if text == Code::Rule.name() {
+        return Err("write which rule is meant: rule:NAME".to_owned());
+    }
+    let near = nearest(text, known()).map(|near| format!("; the nearest is {near}")).unwrap_or_default();
+    Err(format!("no finding has this code{near}; `cledger check --explain` lists them"))
 }
 
 pub(crate) fn run(args: &WaiveArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    if args.remove {
+        return Ok(app.show(&unwaive(&app.change(&args.wait)?, &args.address, &args.code)?));
+    }
     let asked = ToWaive {
         address: args.address.clone(),
         code: args.code.clone(),
-        why: args.why.clone(),
-        until: args.until.clone(),
+        why: args.why.clone().unwrap_or_default(),
+        until: args.until.clone().unwrap_or_default(),
         by: args.by.clone(),
+        countersign: args.countersign.clone(),
     };
     let waived = waive(&app.change(&args.wait)?, &asked)?;
     Ok(app.show(&waived))

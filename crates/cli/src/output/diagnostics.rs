@@ -190,12 +190,13 @@ pub(crate) fn of_finding(
 ) -> String {
     let hide = if finding.hides_value { Hide::Value } else { Hide::Nothing };
     let shown = finding.place.and_then(|place| line(files, place, hide));
+    let kind = finding.kind();
     report(&Report {
         level: match finding.severity {
             Severity::Error => Level::ERROR,
             Severity::Warning => Level::WARNING,
         },
-        code: Some(finding.code.name()),
+        code: Some(&kind),
         message: &finding.message,
         shown: shown.as_ref(),
         label: Some(label),
@@ -207,7 +208,7 @@ pub(crate) fn of_finding(
 
 struct Report<'r> {
     level: Level<'static>,
-    code: Option<&'static str>,
+    code: Option<&'r str>,
     message: &'r str,
     shown: Option<&'r Line>,
     label: Option<&'r str>,

@@ -28,10 +28,9 @@ pub(crate) fn text(
         let mut suite = TestSuite::new(name);
         for (at, (stage, known)) in ledger.stages.iter().zip(&standing.stages).enumerate() {
             if covers(at) && known.belongs && known.errors == 0 {
-                suite.add_test_case(TestCase::new(
-                    format!("{name}@{}", stage.name),
-                    TestCaseStatus::success(),
-                ));
+                let mut case = TestCase::new(format!("{name}@{}", stage.name), TestCaseStatus::success());
+                case.set_classname(format!("{name}.{}", stage.name));
+                suite.add_test_case(case);
             }
         }
         suite.add_test_cases(of(Some(standing.unit)).map(case));
@@ -47,13 +46,15 @@ fn of_finding(places: &Places<'_>, finding: &Finding, fails: Severity) -> TestCa
     let mut status = TestCaseStatus::success();
     if finding.severity >= fails {
         status = TestCaseStatus::non_success(NonSuccessKind::Failure);
-        status
-            .set_type(finding.code.name())
-            .set_message(finding.message.as_str())
-            .set_description(text.as_str());
+        status.set_type(finding.kind()).set_message(finding.message.as_str()).set_description(text.as_str());
     }
     let passed = finding.severity < fails;
-    let mut case = TestCase::new(format!("{} {}", finding.address, finding.code), status);
+    let mut case = TestCase::new(format!("{} {}", finding.address, finding.kind()), status);
+    // What build servers group by: the unit and the stage, as a class and what it is in.
+    let owner =
+        finding.address.split(['/', '@']).next().filter(|owner| !owner.is_empty()).unwrap_or("ledger");
+    let stage = finding.stage.as_deref().map(|stage| format!(".{stage}")).unwrap_or_default();
+    case.set_classname(format!("{owner}{stage}"));
     if passed {
         case.set_system_out(text);
     }

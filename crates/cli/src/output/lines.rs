@@ -17,7 +17,7 @@ pub(crate) fn print(console: &mut Console, places: &Places<'_>, report: &Report)
             at.column,
             finding.severity.name(),
             finding.address,
-            finding.code
+            finding.kind()
         ));
     }
 }

@@ -4,12 +4,15 @@ use std::path::{Path, PathBuf};
 
 use cledger_core::findings::Finding;
 use cledger_core::model::Ledger;
+use cledger_core::source::Place;
 
 /// A file, and line and column from 1.
 pub(crate) struct At {
     pub(crate) path: String,
     pub(crate) line: usize,
     pub(crate) column: usize,
+    /// Line and column behind it.
+    pub(crate) end: (usize, usize),
 }
 
 /// Turns places in a ledger's files into paths from the current folder.
@@ -27,13 +30,15 @@ impl<'l> Places<'l> {
 
     /// Where a finding is; one without a place is about the ledger as a whole.
     pub(crate) fn of(&self, finding: &Finding) -> At {
-        let (file, line, column) = match finding.place {
+        let (file, line, column, end) = match finding.place {
             Some(place) => {
-                let at = self.ledger.files.locate(place);
-                (at.file, at.line, at.column)
+                let files = &self.ledger.files;
+                let end = files.locate(Place { start: place.end, ..place });
+                let at = files.locate(place);
+                (at.file, at.line, at.column, (end.line, end.column))
             }
-            None => (cledger_store::MANIFEST, 1, 1),
+            None => (cledger_store::MANIFEST, 1, 1, (1, 1)),
         };
-        At { path: self.prefix.join(file).to_string_lossy().into_owned(), line, column }
+        At { path: self.prefix.join(file).to_string_lossy().into_owned(), line, column, end }
     }
 }

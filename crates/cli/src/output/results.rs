@@ -27,7 +27,7 @@ use cledger_work::set::SettingsChanged;
 use cledger_work::share::Shared;
 use cledger_work::trust::Trusted;
 use cledger_work::trust::daybook::DaybookTrusted;
-use cledger_work::waive::Waived;
+use cledger_work::waive::{Unwaived, Waived};
 use cledger_work::{Kind, Trouble};
 use serde::Serialize;
 
@@ -106,6 +106,7 @@ shown! {
     Trusted, |it, console| text::trust::print(console, it), json::trust::document(it);
     Verified, |it, console| text::history::verified(console, it), json::history::verified(it), kind it.kind();
     Waived, |it, console| text::waive::print(console, it), json::waive::document(it);
+    Unwaived, |it, console| text::waive::removed(console, it), json::waive::removed(it);
     Option<Resumed>, |it, console| text::resume::print(console, it.as_ref()),
         json::resume::document(it.as_ref());
     Vec<Compared>, |it, console| text::key::compared(console, it), json::key::compared(it, None);

@@ -114,7 +114,7 @@ pub(crate) fn waivers() -> Value {
     let codes: Vec<&str> = Code::ALL.iter().map(|code| code.name()).chain([Waived::DRIFT]).collect();
     let waiver = table(
         json!({
-            "code": { "enum": codes },
+            "code": { "anyOf": [{ "enum": codes }, { "type": "string", "pattern": "^rule:" }] },
             "address": text("What it is about, as a pattern of addresses"),
             "why": text("Why it is accepted"),
             "until": text("The last day on which it is"),

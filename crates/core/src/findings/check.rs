@@ -12,8 +12,8 @@ use super::finding::Finding;
 use super::judged::judge;
 use super::standing::{Report, UnitStanding};
 use super::{
-    aligned, certificates, defaults, distinct, effective, expiry, in_no_output, names, other_stage, outputs,
-    rules, stages, tables, values, waivers,
+    aligned, certificates, defaults, distinct, effective, expiry, idle_patterns, in_no_output, names,
+    other_stage, outputs, rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
 use crate::model::{Ledger, StageId, Subject, UnitId};
@@ -63,6 +63,7 @@ fn bounded(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Dat
     values::of_shared(&bounds, resolver, &mut findings);
     stages::follows(&bounds, &mut findings);
     stages::unused(&bounds, &mut findings);
+    idle_patterns::all(&bounds, &mut findings);
     tables::of_shared(&bounds, &mut findings);
     let (mut standings, mut unreadable) = (Vec::with_capacity(checked.len()), BTreeSet::new());
     let mut seen = Vec::new();
@@ -113,9 +114,14 @@ fn of_unit(bounds: &Bounds<'_>, session: &mut Session<'_, '_>, unit: UnitId) -> 
 
 /// Sorts findings, and makes one of those that several units have in common.
 fn merged(findings: Vec<Finding>) -> Vec<Finding> {
-    let mut by_key: BTreeMap<(String, Code, Option<u32>), Finding> = BTreeMap::new();
+    type Key = (String, Code, Option<u32>, String);
+    let mut by_key: BTreeMap<Key, Finding> = BTreeMap::new();
     for finding in findings {
-        let key = (finding.address.clone(), finding.code, finding.place.map(|place| place.start));
+        // Of these several may be said of one place.
+        let is_one_of_several = matches!(finding.code, Code::Rule | Code::IdlePattern);
+        let said = if is_one_of_several { finding.message.clone() } else { String::new() };
+        let place = finding.place.map(|place| place.start);
+        let key = (finding.address.clone(), finding.code, place, said);
         match by_key.get_mut(&key) {
             Some(known) => known.needed_by.extend(finding.needed_by),
             None => {

@@ -84,6 +84,8 @@ codes! {
     WaiverExpired "waiver-expired",
     /// A waiver that nothing needs.
     WaiverUnneeded "waiver-unneeded",
+    /// A waiver of whatever rule is broken.
+    WaiverTooWide "waiver-too-wide",
     /// A rule of the ledger's own that is broken, or that covers nothing.
     Rule "rule",
     /// A host or URL still at its default in class production.
@@ -92,6 +94,8 @@ codes! {
     FollowsLowerClass "follows-lower-class",
     /// A shared entry that no unit uses.
     UnusedShared "unused-shared",
+    /// A pattern in `ledger.toml` that covers nothing.
+    IdlePattern "idle-pattern",
     /// What a unit declares or uses, and none of its files holds.
     InNoOutput "in-no-output",
     /// Two fields with one output name, or two outputs with one path.

@@ -60,6 +60,7 @@ pub(super) fn of_settings(
             help: format!("cledger unset {address}, or give it another last day with --until"),
             because_of: None,
             needed_by: Vec::new(),
+            rule: None,
             address: address.to_string(),
         };
         if let Some(standing) = unit.and_then(|unit| standing_of(standings, unit)) {

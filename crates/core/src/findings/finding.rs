@@ -1,8 +1,11 @@
 //! One finding, and what is said alike in all of them.
 
+use std::borrow::Cow;
+
 use super::code::{Code, Severity};
 use crate::address::Address;
 use crate::model::{Declaration, Entry, Ledger, Slot, Subject, UnitId};
+use crate::name::Name;
 use crate::resolve::{FieldId, Outcome, Session};
 use crate::source::Place;
 
@@ -33,9 +36,24 @@ pub struct Finding {
     pub because_of: Option<String>,
     /// For what is wrong with shared entries: the units that suffer.
     pub needed_by: Vec<UnitId>,
+    /// The name of the rule that is broken.
+    pub rule: Option<Name>,
 }
 
 impl Finding {
+    /// The code, with the name of the rule where one is broken: `rule:NAME`.
+    pub fn kind(&self) -> Cow<'static, str> {
+        match &self.rule {
+            Some(rule) => Cow::Owned(format!("{}:{rule}", self.code)),
+            None => Cow::Borrowed(self.code.name()),
+        }
+    }
+
+    /// What tells it from other findings, whatever its words are.
+    pub fn key(&self) -> (Code, Option<&Name>, &str) {
+        (self.code, self.rule.as_ref(), &self.address)
+    }
+
     /// A finding about a field, still without place and help.
     pub(super) fn of_field(
         ledger: &Ledger,
@@ -64,6 +82,7 @@ impl Finding {
             help: String::new(),
             because_of: None,
             needed_by: Vec::new(),
+            rule: None,
         }
     }
 }

@@ -136,5 +136,6 @@ fn finding(unit: &Unit, id: UnitId, entry: &Entry, of: EntryRef) -> Finding {
         address,
         because_of: None,
         needed_by: Vec::new(),
+        rule: None,
     }
 }

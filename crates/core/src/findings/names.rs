@@ -16,7 +16,7 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
     for stray in &unit.strays {
         let instance = stray.instance.map(|id| unit.instances[usize::from(id.0)].name.as_str());
         let covered = bounds.covers_owner(unit.name.as_str(), instance)
-            && bounds.covers_field(stray_entry(stray), Some(&stray.name))
+            && bounds.covers_field(stray.entry(), Some(&stray.name))
             && bounds.covers_layer(stray.layer);
         if covered {
             let subject = Subject::Unit(id, stray.instance);
@@ -77,7 +77,7 @@ pub(super) fn of_shared(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
     for layer in bounds.ledger.layer_ids() {
         for stray in &bounds.ledger.layer(layer).strays {
             let covered = bounds.covers_owner("shared", None)
-                && bounds.covers_field(stray_entry(stray), Some(&stray.name))
+                && bounds.covers_field(stray.entry(), Some(&stray.name))
                 && bounds.covers_layer(layer);
             if covered {
                 findings.push(unknown_name(bounds.ledger, Subject::Shared, stray));
@@ -129,13 +129,7 @@ fn unused(ledger: &Ledger, layer: LayerId, unit: &str, instance: Option<&str>, p
         help: String::new(),
         because_of: None,
         needed_by: Vec::new(),
-    }
-}
-
-fn stray_entry(stray: &Stray) -> &str {
-    match &stray.kind {
-        StrayKind::UnknownField { entry } | StrayKind::NotFields { entry } => entry.as_str(),
-        StrayKind::UnknownEntry | StrayKind::NotUsed => &stray.name,
+        rule: None,
     }
 }
 
@@ -202,5 +196,6 @@ fn unknown_name(ledger: &Ledger, subject: Subject, stray: &Stray) -> Finding {
         help,
         because_of: None,
         needed_by: Vec::new(),
+        rule: None,
     }
 }

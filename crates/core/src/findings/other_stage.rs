@@ -246,6 +246,7 @@ fn mention(bounds: &Bounds<'_>, hosts: &Hosts<'_>, written: &Written<'_>) -> Opt
         help: format!("name what belongs to `{}`; what both share belongs into a group of theirs", here.name),
         because_of: None,
         needed_by: Vec::new(),
+        rule: None,
     };
     Some((finding, stage))
 }

@@ -124,5 +124,6 @@ fn of_output(ledger: &Ledger, id: UnitId, place: Place, message: String, help: &
         help: help.to_owned(),
         because_of: None,
         needed_by: Vec::new(),
+        rule: None,
     }
 }

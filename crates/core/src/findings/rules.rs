@@ -184,6 +184,7 @@ fn add(checking: &mut Checking<'_, '_, '_>, field: FieldId, rule: &Rule, broken:
     let about = whose(ledger, checking.session, field, |_| true);
     let message = message(rule, &called(entry, declaration), broken);
     let mut finding = Finding::of_field(ledger, field, about, Code::Rule, message);
+    finding.rule = Some(rule.name.clone());
     finding.severity = rule.severity;
     let effective = checking.session.outcome(field);
     finding.place = effective.value().and_then(|value| value.origin.place).or(Some(declaration.place));
@@ -223,6 +224,7 @@ pub(super) fn of_all(
             let broken = format!("it is {value}, and so is {}", ledger.address(first));
             let message = message(rule, &called(entry, declaration), &broken);
             let mut finding = Finding::of_field(ledger, field, field, Code::Rule, message);
+            finding.rule = Some(rule.name.clone());
             finding.severity = rule.severity;
             finding.place = Some(declaration.place);
             finding.help = help(rule);
@@ -253,6 +255,7 @@ pub(super) fn of_all(
             help: "mend its `fields`, `classes` or `stages`, or take the rule out".to_owned(),
             because_of: None,
             needed_by: Vec::new(),
+            rule: Some(rule.name.clone()),
         });
     }
 }

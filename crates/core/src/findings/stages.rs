@@ -69,5 +69,6 @@ fn finding(address: &Address, code: Code, message: String, place: Place, help: &
         help: help.to_owned(),
         because_of: None,
         needed_by: Vec::new(),
+        rule: None,
     }
 }

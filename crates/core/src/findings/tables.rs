@@ -103,5 +103,6 @@ fn finding(ledger: &Ledger, fault: &TableFault) -> Finding {
         help: fault.help.clone(),
         because_of: None,
         needed_by: Vec::new(),
+        rule: None,
     }
 }

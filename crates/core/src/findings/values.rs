@@ -48,6 +48,7 @@ impl Seen<'_> {
             help,
             because_of: None,
             needed_by: Vec::new(),
+            rule: None,
         }
     }
 

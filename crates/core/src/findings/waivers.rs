@@ -13,7 +13,7 @@ pub(super) fn of(ledger: &Ledger, finding: &Finding, today: Option<Date>) -> Opt
         .waivers
         .iter()
         .enumerate()
-        .filter(|(_, waiver)| waiver.what == Waived::Finding(finding.code) && waiver.counts_on(today));
+        .filter(|(_, waiver)| waiver.what.is_about(finding) && waiver.counts_on(today));
     let address = Address::parse(&finding.address).ok();
     let covers = |waiver: &Waiver| address.as_ref().is_some_and(|address| waiver.pattern.covers(address));
     of_code.find(|(_, waiver)| covers(waiver)).map(|(at, _)| at)
@@ -49,10 +49,15 @@ pub(super) fn judge(ledger: &Ledger, waived: &[(Finding, usize)], today: Date, f
             );
             let help = "mend what it is about, or agree on another last day with whoever agreed on this one";
             findings.push(finding(waiver, Code::WaiverExpired, message, help));
-        } else if matches!(waiver.what, Waived::Finding(_)) && !waived.iter().any(|(_, by)| *by == at) {
+        } else if waiver.what != Waived::Drift && !waived.iter().any(|(_, by)| *by == at) {
             let message = format!("nothing needs the waiver of `{what}` for {}", waiver.pattern);
             let help = "take it out of waivers.toml, or mend its `address`";
             findings.push(finding(waiver, Code::WaiverUnneeded, message, help));
+        } else if waiver.what == Waived::Finding(Code::Rule) {
+            let message =
+                format!("the waiver of `{what}` for {} covers whatever rule is broken", waiver.pattern);
+            let help = "name the rule that is meant: code = \"rule:NAME\"";
+            findings.push(finding(waiver, Code::WaiverTooWide, message, help));
         }
     }
 }
@@ -72,5 +77,6 @@ fn finding(waiver: &Waiver, code: Code, message: String, help: &str) -> Finding 
         help: help.to_owned(),
         because_of: None,
         needed_by: Vec::new(),
+        rule: None,
     }
 }

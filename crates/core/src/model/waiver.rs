@@ -1,16 +1,21 @@
 //! Waivers: findings and differences that are accepted, with a reason and a last day.
 
+use std::borrow::Cow;
+
 use jiff::civil::Date;
 
 use crate::address::Pattern;
-use crate::findings::Code;
+use crate::findings::{Code, Finding};
+use crate::name::Name;
 use crate::source::Place;
 
 /// What a waiver is about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Waived {
     /// Findings of this code.
     Finding(Code),
+    /// What breaks the rule of this name.
+    Rule(Name),
     /// What has drifted.
     Drift,
 }
@@ -19,11 +24,24 @@ impl Waived {
     /// The word for drift among the codes.
     pub const DRIFT: &str = "drift";
 
+    /// What stands before the name of a rule.
+    pub const RULE: &str = "rule:";
+
     /// The code as it is written.
-    pub fn name(self) -> &'static str {
+    pub fn name(&self) -> Cow<'static, str> {
         match self {
-            Waived::Finding(code) => code.name(),
-            Waived::Drift => Self::DRIFT,
+            Waived::Finding(code) => Cow::Borrowed(code.name()),
+            Waived::Rule(rule) => Cow::Owned(format!("{}{rule}", Self::RULE)),
+            Waived::Drift => Cow::Borrowed(Self::DRIFT),
+        }
+    }
+
+    /// Whether a finding is what is meant. The code `rule` alone means those of all rules.
+    pub fn is_about(&self, finding: &Finding) -> bool {
+        match self {
+            Waived::Finding(code) => finding.code == *code,
+            Waived::Rule(rule) => finding.rule.as_ref() == Some(rule),
+            Waived::Drift => false,
         }
     }
 }

@@ -19,14 +19,14 @@ pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
     let path: Vec<&str> = edit.path.iter().map(String::as_str).collect();
     match &edit.what {
         What::RemoveAll => return remove_all(text, &path),
-        What::RemoveNamed(name) => {
-            let named = |body: &&Body| {
+        What::RemoveListed(wanted) => {
+            let has = |body: &Body, (key, wanted): &(&str, String)| {
                 let mut pairs = body.pairs.iter();
-                let is = |value: &str| value.trim_matches(['"', '\'']) == name;
-                body.path == path
-                    && pairs.any(|pair| pair.keys == ["name"] && is(&text[pair.value.span.clone()]))
+                let is = |value: &str| value.trim_matches(['"', '\'']) == wanted;
+                pairs.any(|pair| pair.keys == [*key] && is(&text[pair.value.span.clone()]))
             };
-            let found = bodies.iter().position(|body| named(&body));
+            let is_it = |body: &Body| body.path == path && wanted.iter().all(|one| has(body, one));
+            let found = bodies.iter().position(is_it);
             return Ok(found.map_or(text.to_owned(), |at| without_body(text, &bodies, at)));
         }
         What::Set(_) | What::Remove => {}
@@ -47,7 +47,7 @@ pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
                 remove_empty(&mut changed, body);
             }
         }
-        (What::Remove | What::RemoveAll | What::RemoveNamed(_), _) => {}
+        (What::Remove | What::RemoveAll | What::RemoveListed(_), _) => {}
     }
     Ok(changed)
 }

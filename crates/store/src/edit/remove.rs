@@ -117,7 +117,7 @@ fn of_layer(
     edits: &mut Vec<Edit>,
     gone: &mut Vec<String>,
 ) {
-    let what = What::RemoveNamed(name.to_string());
+    let what = What::RemoveListed(vec![("name", name.to_string())]);
     edits.push(Edit { file: crate::MANIFEST.to_owned(), path: vec![table.to_owned()], header: 0, what });
     let (file, inside) = (format!("{folder}/{name}.toml"), format!("{folder}/{name}/"));
     let files = ledger.files.0.iter().map(|file| &file.path);

@@ -24,6 +24,10 @@ fn waiver(read: In<'_>, item: Item<'_, '_>) -> Option<Waiver> {
     read.keys(table, &KEYS, |key, item| match key {
         "code" => match read.text(item, "`code`") {
             Some(Waived::DRIFT) => what = Some(Waived::Drift),
+            Some(text) if text.starts_with(Waived::RULE) => {
+                let name = text.strip_prefix(Waived::RULE).unwrap_or_default();
+                what = read.name_text(name, item.span(), "a rule", false).map(Waived::Rule);
+            }
             Some(text) => what = code(read, text, item.span()).map(Waived::Finding),
             None => {}
         },

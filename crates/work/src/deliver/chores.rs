@@ -8,6 +8,7 @@ use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_store::daybook::{Kind, Meta, Packed};
 
 use crate::anchor;
+use crate::covering::refuse_idle;
 use crate::daybook;
 use crate::deliver::recorded::{Metas, meta, past};
 use crate::meant::known_stage;
@@ -41,6 +42,9 @@ pub struct ChoreDone {
 /// The chores that are open, as far as a pattern covers them.
 pub fn chores(opened: &Opened, pattern: Option<&Pattern>) -> Result<Vec<OpenChore>, Trouble> {
     let ledger = &opened.ledger;
+    if let Some(pattern) = pattern {
+        refuse_idle(ledger, pattern)?;
+    }
     let metas = Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?;
     let mut open = Vec::new();
     for stage in ledger.stage_ids() {

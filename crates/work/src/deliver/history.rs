@@ -7,6 +7,7 @@ use cledger_store::Unsealed;
 use cledger_store::daybook::{BOTH, Content, Daybook, Entry, Meta, Record, Wanted, bound_to, verify};
 
 use crate::anchor;
+use crate::covering::refuse_idle;
 use crate::daybook;
 use crate::opened::Opened;
 use crate::trouble::{Kind as TroubleKind, Trouble};
@@ -64,8 +65,12 @@ pub fn history(opened: &Opened, pattern: Option<&Pattern>, last: usize) -> Resul
     let mut records: Vec<Entry> = all.into_iter().filter(|entry| covers(&entry.meta)).collect();
     let more = records.len().saturating_sub(last);
     records.drain(..more);
-    let opened = book.opened()?.into_iter().map(|open| open.meta).filter(covers).collect();
-    Ok(History { records, more, opened })
+    let open: Vec<Meta> = book.opened()?.into_iter().map(|open| open.meta).filter(covers).collect();
+    // What the ledger does not have any more has a history all the same.
+    if let Some(pattern) = pattern.filter(|_| records.is_empty() && more == 0 && open.is_empty()) {
+        refuse_idle(&opened.ledger, pattern)?;
+    }
+    Ok(History { records, more, opened: open })
 }
 
 /// Proves the chain, that it holds what was seen of it, and the secrets as far as they are readable here.

@@ -10,6 +10,7 @@ use cledger_core::render::rendering;
 use cledger_store::daybook::{Content, Daybook, Digests, Entry, Kind, Meta, Wanted, bound_to_digests};
 use jiff::Timestamp;
 
+use crate::covering::refuse_idle;
 use crate::daybook;
 use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
@@ -107,6 +108,13 @@ struct Telling<'a, 'l> {
 /// How the units stand that these patterns cover, all without one; with `live` the outlets are looked at, too.
 pub fn status(opened: &Opened, patterns: &[Pattern], live: bool) -> Result<Status, Trouble> {
     let ledger = &opened.ledger;
+    for pattern in patterns {
+        refuse_idle(ledger, pattern)?;
+        if pattern.has_stage() || pattern.has_entry() {
+            let message = format!("`{pattern}` names more than units, and a status is that of all stages");
+            return Err(Trouble::usage(message).help("write UNIT, or a pattern of units"));
+        }
+    }
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
     let mut book = daybook::reading(opened)?;

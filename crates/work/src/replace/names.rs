@@ -46,7 +46,8 @@ pub(crate) fn replace(
     }
     let Planned { mut changed, after: mut ledger, effects } = values;
     let changes = wanted.replace.of_names()?;
-    let found = search::fields(changing.ledger(), &Unfetched, &wanted.search.read(&changing.opened.at)?);
+    let conditions = wanted.search.read(&changing.opened.at, changing.ledger())?;
+    let found = search::fields(changing.ledger(), &Unfetched, &conditions);
     let is_wanted = |which| wanted.replace.names.contains(&which);
     let mut names = Vec::new();
     if is_wanted(Names::Outputs) {

@@ -56,115 +56,117 @@ fn handed_out(place: &Place) -> [bool; 4] {
     [rendered.gaps.is_empty(), started, one.gaps.is_empty(), all.gaps.is_empty()]
 }
 
-#[test]
-fn what_concerns_a_unit_holds_it_up_everywhere_and_nothing_else_does() {
-    let with_rule = |place: &Place| place.write("ledger.toml", &(place.read("ledger.toml") + RULE));
-    let nothing = |_: &Place| {};
-    type Change<'c> = &'c dyn Fn(&Place);
+/// What is changed about a ledger in which all is well, and what stands in the way then.
+struct Case {
+    what: &'static str,
+    files: Vec<(&'static str, String)>,
+    has_rule: bool,
+    found: &'static [&'static str],
+}
+
+fn case(
+    what: &'static str,
+    files: &[(&'static str, &str)],
+    has_rule: bool,
+    found: &'static [&'static str],
+) -> Case {
+    let files = files.iter().map(|(path, text)| (*path, (*text).to_owned())).collect();
+    Case { what, files, has_rule, found }
+}
+
+fn cases() -> Vec<Case> {
     let dev = |more: &str| format!("{DEV}{more}");
-    let cases: [(&str, &[(&str, &str)], Change<'_>, &[&str]); 11] = [
-        ("all is well", &[], &nothing, &[]),
-        (
+    let with_kiosk = DESK.replacen('\n', &format!("\n{KIOSK}"), 1);
+    let made_of = format!("{SHARED}[variables.base]\ntype = \"integer\"\ndefault = 1\n");
+    let waiver =
+        "[[waiver]]\naddress = \"desk/hold@dev\"\ncode = \"rule\"\nwhy = \"trial\"\nuntil = 2027-01-01\n";
+    vec![
+        case("all is well", &[], false, &[]),
+        case(
             "what is shared points at another stage",
-            &[(
-                "stages/dev.toml",
-                "[shared]\ndb = \"db.dev.example\"\nlink = \"http://db.test.example/x\"\n",
-            )],
-            &nothing,
+            &[("stages/dev.toml", &dev("link = \"http://db.test.example/x\"\n"))],
+            false,
             &["points-at-other-stage shared/link@dev"],
         ),
-        (
+        case(
             "a rule on its own field",
             &[("stages/dev.toml", &dev("[units.desk]\nhold = 12345\n"))],
-            &with_rule,
+            true,
             &["rule desk/hold@dev"],
         ),
-        (
+        case(
             "a rule on a field that its value is made of",
             &[("stages/dev.toml", &dev("[units.gate]\nline = \"long\"\n"))],
-            &with_rule,
+            true,
             &["rule gate/line@dev"],
         ),
-        (
+        case(
             "a rule on a field of another unit that it has nothing to do with",
             &[("stages/dev.toml", &dev("[units.gate]\nother = \"long\"\n"))],
-            &with_rule,
+            true,
             &[],
         ),
-        (
+        case(
             "a rule in another stage",
             &[("stages/test.toml", &format!("{TEST}[units.desk]\nhold = 12345\n"))],
-            &with_rule,
+            true,
             &[],
         ),
-        (
+        case(
             "its instance",
             &[
-                (
-                    "units/desk.toml",
-                    &format!("{KIOSK}{DESK}").replacen("uses = [\"db\", \"link\"]\n", "", 1).replacen(
-                        KIOSK,
-                        &format!("uses = [\"db\", \"link\"]\n{KIOSK}"),
-                        1,
-                    ),
-                ),
+                ("units/desk.toml", &with_kiosk),
                 ("stages/dev.toml", &dev("[units.\"desk+kiosk\"]\nhold = \"x\"\n")),
             ],
-            &nothing,
+            false,
             &["wrong-type desk+kiosk/hold@dev"],
         ),
-        (
-            "a shared entry that it does not use",
-            &[("stages/dev.toml", "[shared]\ndb = \"db.dev.example\"\nunused = 7\n")],
-            &nothing,
-            &[],
-        ),
-        (
+        case("a shared entry that it does not use", &[("stages/dev.toml", &dev("unused = 7\n"))], false, &[]),
+        case(
             "a shared entry that what it uses is made of",
             &[
-                ("shared.toml", &format!("{SHARED}[variables.base]\ntype = \"integer\"\ndefault = 1\n")),
+                ("shared.toml", &made_of),
                 ("stages/dev.toml", "[shared]\ndb = \"h${base}.example\"\nbase = \"x\"\n"),
             ],
-            &nothing,
+            false,
             &["wrong-type shared/base@dev", "missing-value shared/db@dev"],
         ),
-        (
+        case(
             "a setting without effect is told, and holds nothing up",
             &[("stages/dev.toml", &dev("[units.desk]\nhodl = 3\n"))],
-            &nothing,
+            false,
             &["unknown-name desk/hodl@dev"],
         ),
-        (
+        case(
             "what is waived",
-            &[
-                ("stages/dev.toml", &dev("[units.desk]\nhold = 12345\n")),
-                (
-                    "waivers.toml",
-                    "[[waiver]]\naddress = \"desk/hold@dev\"\ncode = \"rule\"\nwhy = \"trial\"\nuntil = 2027-01-01\n",
-                ),
-            ],
-            &with_rule,
+            &[("stages/dev.toml", &dev("[units.desk]\nhold = 12345\n")), ("waivers.toml", waiver)],
+            true,
             &[],
         ),
-    ];
-    for (case, files, change, expected) in cases {
-        let first = [
+    ]
+}
+
+#[test]
+fn what_concerns_a_unit_holds_it_up_everywhere_and_nothing_else_does() {
+    for Case { what, files, has_rule, found } in cases() {
+        let place = Place::new(&[
             ("units/desk.toml", DESK),
             ("units/gate.toml", GATE),
             ("shared.toml", SHARED),
             ("stages/dev.toml", DEV),
             ("stages/test.toml", TEST),
-        ];
-        let place = Place::new(&first);
-        for (path, text) in files {
+        ]);
+        for (path, text) in &files {
             place.write(path, text);
         }
-        change(&place);
-        assert_eq!(errors(&place), expected, "{case}");
-        let is_out = expected.iter().all(|error| error.starts_with("unknown-name"));
+        if has_rule {
+            place.write("ledger.toml", &(place.read("ledger.toml") + RULE));
+        }
+        assert_eq!(errors(&place), found, "{what}");
+        let is_out = found.iter().all(|error| error.starts_with("unknown-name"));
         let [rendered, started, delivered, all] = handed_out(&place);
-        assert_eq!([rendered, started, delivered], [is_out; 3], "{case}");
+        assert_eq!([rendered, started, delivered], [is_out; 3], "{what}");
         // All of a stage is held up by whatever concerns one of its units.
-        assert!(is_out || !all, "{case}");
+        assert!(is_out || !all, "{what}");
     }
 }

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::findings::{Code, Finding, Report, Severity};
 use cledger_core::model::Ledger;
+use cledger_core::name::Name;
 use serde::Serialize;
 
 use super::FORMAT;
@@ -41,6 +42,9 @@ pub(crate) struct FindingDocument<'r> {
     line: Option<usize>,
     column: Option<usize>,
     help: &'r str,
+    /// The name of the rule that is broken.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    rule: Option<&'r str>,
 }
 
 pub(crate) fn finding<'r>(ledger: &'r Ledger, finding: &'r Finding) -> FindingDocument<'r> {
@@ -54,6 +58,7 @@ pub(crate) fn finding<'r>(ledger: &'r Ledger, finding: &'r Finding) -> FindingDo
         line: at.as_ref().map(|at| at.line),
         column: at.as_ref().map(|at| at.column),
         help: &finding.help,
+        rule: finding.rule.as_ref().map(Name::as_str),
     }
 }
 

@@ -1,6 +1,6 @@
 //! `waive` for programs.
 
-use cledger_work::waive::Waived;
+use cledger_work::waive::{Unwaived, Waived};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -17,4 +17,18 @@ pub(crate) struct Document<'w> {
 pub(crate) fn document(waived: &Waived) -> Document<'_> {
     let Waived { code, address, until, count } = waived;
     Document { format: FORMAT, code, address, until, findings: *count }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct TakenOut<'w> {
+    format: u32,
+    code: &'w str,
+    address: &'w str,
+    removed: bool,
+    findings: usize,
+}
+
+pub(crate) fn removed(unwaived: &Unwaived) -> TakenOut<'_> {
+    let Unwaived { code, address, count } = unwaived;
+    TakenOut { format: FORMAT, code, address, removed: true, findings: *count }
 }

@@ -7,6 +7,7 @@ use std::collections::BTreeMap;
 
 use cledger_core::findings::{Code, Finding, Report, Severity, Standing, UnitStanding};
 use cledger_core::model::{Ledger, UnitId};
+use cledger_core::name::Name;
 use cledger_core::source::Place;
 
 use cledger_work::shown::counted;
@@ -75,7 +76,7 @@ fn waived(console: &mut Console, ledger: &Ledger, report: &Report) {
     for (finding, by) in &report.waived {
         let waiver = &ledger.waivers[*by];
         let cells = [
-            finding.code.name().to_owned(),
+            finding.kind().into_owned(),
             finding.address.clone(),
             waiver.until.to_string(),
             waiver.why.clone(),
@@ -246,16 +247,19 @@ fn findings(console: &mut Console, ledger: &Ledger, findings: &[Finding]) {
     }
 }
 
+/// What findings have in common that are told together: code, rule, entry and place.
+type Common<'r> = (Code, Option<&'r Name>, &'r str, Option<Place>);
+
 /// One for all findings that say the same of several stages, worst first.
 fn put_together<'r>(findings: &[&'r Finding]) -> Vec<Alike<'r>> {
     let mut together: Vec<Alike<'r>> = Vec::new();
-    let mut known: BTreeMap<(Code, &str, Option<Place>), usize> = BTreeMap::new();
+    let mut known: BTreeMap<Common<'_>, usize> = BTreeMap::new();
     // A unit before its instances.
     let mut findings = findings.to_vec();
     findings.sort_by_key(|finding| finding.subject.contains('+'));
     for finding in findings {
         let entry = finding.subject.split_once('/').map_or("", |(_, entry)| entry);
-        let key = (finding.code, entry, finding.place);
+        let key = (finding.code, finding.rule.as_ref(), entry, finding.place);
         let at = *known.entry(key).or_insert_with(|| {
             together.push(Alike { first: finding, findings: Vec::new() });
             together.len() - 1
@@ -269,7 +273,7 @@ fn put_together<'r>(findings: &[&'r Finding]) -> Vec<Alike<'r>> {
 /// Whether a finding after another of its sort is told in one line: what warnings and circles say
 /// is the same each time but for the place.
 fn is_repeated(first: &Finding, other: &Finding) -> bool {
-    first.code == other.code
+    (first.code, &first.rule) == (other.code, &other.rule)
         && (first.severity == Severity::Warning && other.severity == Severity::Warning
             || first.code == Code::ReferenceCircle)
 }

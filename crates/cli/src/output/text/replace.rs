@@ -83,6 +83,6 @@ fn findings(console: &mut Console, does: &str, findings: &[Finding]) {
     console.line("");
     console.line(style::heading(&format!("It {does} {}", counted(findings.len(), "finding"))));
     for finding in findings {
-        console.line(format!("  {}[{}] {}", finding.severity.name(), finding.code, finding.address));
+        console.line(format!("  {}[{}] {}", finding.severity.name(), finding.kind(), finding.address));
     }
 }
