@@ -24,6 +24,9 @@ pub(crate) struct ConditionOptions {
     /// Only units that this team looks after
     #[arg(long, value_name = "NAME")]
     owner: Option<String>,
+    /// Only fields that an output of their unit calls so, as `SEAT_HOLD`
+    #[arg(long, value_name = "NAME")]
+    output_name: Option<String>,
     /// Only values that are exactly this
     #[arg(long, value_name = "TEXT")]
     equals: Vec<String>,
@@ -66,6 +69,7 @@ impl ConditionOptions {
             class,
             layer,
             owner,
+            output_name,
             equals,
             contains,
             matches,
@@ -84,6 +88,7 @@ impl ConditionOptions {
             class,
             layer,
             owner,
+            output_name,
             equals,
             contains,
             matches,

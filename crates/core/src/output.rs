@@ -1,10 +1,11 @@
 //! Outputs: the names that fields have in rendered files.
 
 use std::borrow::Cow;
+use std::collections::BTreeSet;
 
 use crate::model::{
-    Declaration, Entry, Ledger, Levels, Naming, NoLabel, Output, OutputFormat, Slot, StageId, StageText,
-    Subject, UnitId, expand_stage_text,
+    Declaration, Entry, Ledger, Levels, Naming, NoLabel, Outlet, Output, OutputFormat, Slot, StageId,
+    StageText, Subject, UnitId, expand_stage_text,
 };
 use crate::name::Name;
 
@@ -135,6 +136,27 @@ fn camel_case<'s>(steps: impl Iterator<Item = &'s str>) -> String {
         name.push_str(rest);
     }
     name
+}
+
+impl Ledger {
+    /// The fields of a unit that one of its outputs, or what an outlet without files has of it, calls so: the steps
+    /// joined with dots, or as `as` writes them.
+    pub fn fields_called(&self, unit: UnitId, name: &str) -> BTreeSet<Slot> {
+        let known = self.unit(unit);
+        let takes = |outlet: &&Outlet| {
+            let mut stages = self.stage_ids();
+            stages.any(|stage| {
+                known.belongs_to(stage, None) && outlet.takes(stage, (known.name.as_str(), None))
+            })
+        };
+        let contents = self.outlets.iter().filter(takes).filter_map(|outlet| outlet.kind.output());
+        let all = known.outputs.iter().chain(contents);
+        let called = all.flat_map(|output| {
+            let is_it = |steps: &OutputName| steps.join(".") == name || as_text(output.format, steps) == name;
+            output.names_as_written(self, unit).into_iter().filter(move |(steps, _)| is_it(steps))
+        });
+        called.map(|(_, slot)| slot).collect()
+    }
 }
 
 impl Output {

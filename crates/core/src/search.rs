@@ -1,5 +1,7 @@
 //! Searching settings, defaults and effective values by what they are and say.
 
+use std::collections::BTreeSet;
+
 use jiff::civil::Date;
 use rayon::prelude::*;
 use regex::Regex;
@@ -57,6 +59,26 @@ pub struct Conditions {
     pub looked_up: bool,
     /// Only past its last day, counted from this one.
     pub past: Option<Date>,
+    /// Only these fields.
+    pub fields: Option<BTreeSet<DeclaredField>>,
+}
+
+/// A field by the names of its unit, or `shared`, of its entry, and its own.
+pub type DeclaredField = (String, String, Option<String>);
+
+/// The fields that some output of their unit calls so.
+pub fn called(ledger: &Ledger, name: &str) -> BTreeSet<DeclaredField> {
+    let units = ledger.unit_ids().flat_map(|unit| {
+        ledger.fields_called(unit, name).into_iter().map(move |slot| (Subject::Unit(unit, None), slot))
+    });
+    let both = units.flat_map(|(subject, slot)| {
+        let (entry, field) = ledger.field(subject, slot);
+        let (own, field) = (ledger.owner(subject).to_string(), field.name.as_ref().map(ToString::to_string));
+        let is_shared = ledger.slots(subject).entry_of(slot).0.entry.shared().is_some();
+        let shared = is_shared.then(|| ("shared".to_owned(), entry.name.to_string(), field.clone()));
+        [Some((own, entry.name.to_string(), field)), shared].into_iter().flatten()
+    });
+    both.collect()
 }
 
 /// Something written that was found.
@@ -102,6 +124,10 @@ impl Conditions {
             pattern.covers_owner(name, instance) && pattern.covers_field(entry.name.as_str(), field_name)
         }) && self.kind.as_deref().is_none_or(|kind| entry.kind.name() == kind)
             && self.this_type.is_none_or(|this| field.this_type == this)
+            && self.fields.as_ref().is_none_or(|fields| {
+                let field = field_name.map(str::to_owned);
+                fields.contains(&(name.to_owned(), entry.name.to_string(), field))
+            })
             && self.owner.as_deref().is_none_or(|wanted| looked_after == Some(wanted))
     }
 

@@ -1,7 +1,7 @@
 //! Where a value comes from: every candidate for a field, which one wins, and why the others do not.
 
 use crate::address::Owner;
-use crate::model::{Kind, Ledger, Setting, SettingValue, Subject, Vary};
+use crate::model::{Kind, Ledger, Note, Setting, SettingValue, Subject, Vary};
 use crate::name::Name;
 use crate::output;
 use crate::resolve::{Effective, FieldId, Layer, Link, Origin, Outcome, Resolver, Winner, default_counts};
@@ -45,6 +45,8 @@ pub struct Candidate<'l> {
     pub place: Option<Place>,
     /// What it says.
     pub says: Saying<'l>,
+    /// Why it is so and until when, where that is said.
+    pub note: Option<&'l Note>,
     /// How it fares.
     pub standing: Standing,
 }
@@ -79,7 +81,8 @@ pub fn candidates<'l>(resolver: &Resolver<'l>, field: FieldId) -> Vec<Candidate<
             Standing::NotCounted("outside class development each stage must state its own")
         };
         let (says, place) = (Saying::Value(&default.value), default.place);
-        found.push(Candidate { layer: Layer::Default, whose: declared_by, place, says, standing });
+        let (layer, whose) = (Layer::Default, declared_by);
+        found.push(Candidate { layer, whose, place, says, note: None, standing });
     }
     for link in resolver.chain(stage) {
         if let Some(shared) = shared {
@@ -98,7 +101,8 @@ pub fn candidates<'l>(resolver: &Resolver<'l>, field: FieldId) -> Vec<Candidate<
     let winner = resolver.session(None).winners(subject, stage)[slot.0 as usize];
     if let Winner::Assumed(assumption) = winner {
         let (says, whose) = (Saying::Value(&assumption.value), ledger.owner(subject));
-        found.push(Candidate { layer: Layer::Run, whose, place: None, says, standing: Standing::Weaker });
+        let (layer, standing) = (Layer::Run, Standing::Weaker);
+        found.push(Candidate { layer, whose, place: None, says, note: None, standing });
     }
     if let Kind::Table { .. } = entry.kind {
         merge(&mut found);
@@ -144,7 +148,8 @@ fn candidate<'l>(
     };
     let standing = reason(ledger, link, field, whose).map_or(Standing::Weaker, Standing::NotCounted);
     let whose = ledger.owner(whose);
-    Candidate { layer: link.origin, whose, place: Some(setting.place), says, standing }
+    let (place, note) = (Some(setting.place), setting.note.as_deref());
+    Candidate { layer: link.origin, whose, place, says, note, standing }
 }
 
 /// Why a setting of a layer does not count for a field, if it does not.

@@ -1,8 +1,10 @@
 //! What is searched for, as it is written: on a command line, or kept in a routine.
 
+use std::collections::BTreeSet;
+
 use cledger_core::address::Pattern;
 use cledger_core::model::{Class, Ledger};
-use cledger_core::search::{Conditions, Test};
+use cledger_core::search::{Conditions, Test, called};
 use cledger_core::types::Type;
 use regex::Regex;
 use serde::{Deserialize, Serialize};
@@ -34,6 +36,9 @@ pub struct SearchTexts {
     /// Only units that this team looks after
     #[serde(skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
+    /// Only fields that an output of their unit calls so
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub output_name: Option<String>,
     /// Only values that are exactly this
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub equals: Vec<String>,
@@ -74,6 +79,7 @@ impl SearchTexts {
             && self.kind.is_none()
             && self.this_type.is_none()
             && self.owner.is_none()
+            && self.output_name.is_none()
             && self.layer.is_none()
             && lists.iter().all(|list| list.is_empty())
             && !(self.secret || self.with_why || self.past_until)
@@ -83,7 +89,8 @@ impl SearchTexts {
     pub(crate) fn texts(&mut self) -> impl Iterator<Item = &mut String> {
         let lists =
             [&mut self.equals, &mut self.contains, &mut self.matches, &mut self.over, &mut self.under];
-        self.pattern.iter_mut().chain(&mut self.owner).chain(lists.into_iter().flatten())
+        let names = self.pattern.iter_mut().chain(&mut self.owner).chain(&mut self.output_name);
+        names.chain(lists.into_iter().flatten())
     }
 
     /// The conditions, with everything in them read. A pattern that covers nothing of the ledger is a mistake.
@@ -91,6 +98,11 @@ impl SearchTexts {
         let pattern = self.pattern.as_deref().map(Pattern::parse).transpose()?;
         if let Some(pattern) = &pattern {
             refuse_idle(ledger, pattern)?;
+        }
+        let fields = self.output_name.as_deref().map(|name| called(ledger, name));
+        if let (Some(name), true) = (&self.output_name, fields.as_ref().is_some_and(BTreeSet::is_empty)) {
+            return Err(Trouble::usage(format!("no output has the name `{name}`"))
+                .help("write it as it stands there, its steps joined with dots"));
         }
         let mut tests = Vec::new();
         tests.extend(self.equals.iter().cloned().map(Test::Equals));
@@ -103,6 +115,7 @@ impl SearchTexts {
         let class = self.class.as_deref();
         Ok(Conditions {
             pattern,
+            fields,
             kind: self.kind.clone(),
             this_type: self.this_type.as_deref().and_then(Type::by_name),
             class: Class::ALL.iter().find(|(_, name)| Some(*name) == class).map(|(class, _)| *class),

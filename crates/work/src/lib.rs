@@ -32,6 +32,7 @@ pub mod impact;
 pub mod init;
 pub mod keys;
 mod known;
+pub mod live_names;
 pub mod matrix;
 pub mod meant;
 pub mod opened;

@@ -1,6 +1,7 @@
 //! What the addresses that people write mean in a ledger: stages, units, fields, places of settings.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::model::{Class, LayerId, Ledger, Output, Slot, StageId, Subject, UnitId};
@@ -8,8 +9,10 @@ use cledger_core::name::{Name, nearest};
 use cledger_core::resolve::FieldId;
 use cledger_store::{Scope, Target, unit_names};
 
+use crate::live_names;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
+use crate::workplace::Workplace;
 
 /// The stage's name that means a declaration's default.
 pub(crate) const DEFAULT: &str = "default";
@@ -144,7 +147,8 @@ impl Opened {
             return Err(Trouble::usage(message).help("name each field; `cledger list` shows the names"));
         }
         let ledger = &self.ledger;
-        let mut address = without_delivery(with_stage(Address::parse(text)?, stage)?)?;
+        let address = live_names::read(text, |_| Ok(self.ledger.clone()))?;
+        let mut address = without_delivery(with_stage(address, stage)?)?;
         let (Some(owner), Some(_)) = (&address.owner, &address.entry) else {
             return Err(
                 Trouble::usage(format!("`{address}` names no field")).help("write UNIT/ENTRY.FIELD@STAGE")
@@ -388,4 +392,9 @@ pub(crate) fn outputs_of(ledger: &Ledger, unit: &Name, entry: &Name) -> Option<V
         })
     };
     Some(unit.outputs.iter().filter(holds).map(|output| output.path.as_written().to_owned()).collect())
+}
+
+/// An address of a field, also by a name that an output of the unit has for it; no delivery.
+pub fn field_address(at: &Arc<Workplace>, text: &str, stage: Option<&Name>) -> Result<Address, Trouble> {
+    without_delivery(with_stage(live_names::read_at(at, text)?, stage)?)
 }

@@ -6,7 +6,7 @@ use cledger_core::model::Ledger;
 use cledger_core::resolve::{Effective, FieldId};
 use cledger_core::value::Value;
 use cledger_work::Trouble;
-use cledger_work::meant::address;
+use cledger_work::meant::field_address;
 use cledger_work::show::{named, one, value};
 use serde::Serialize;
 use zeroize::Zeroizing;
@@ -28,7 +28,7 @@ pub(crate) struct GetArgs {
 }
 
 pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let address = address(&args.address, args.look.stage.as_ref())?;
+    let address = field_address(&app.at, &args.address, args.look.stage.as_ref())?;
     named(&address)?;
     let opened = app.open(&args.look.scope(&address)?)?;
     let field = one(&opened, &address)?;

@@ -6,6 +6,7 @@ use cledger_core::address::Address;
 use cledger_core::resolve::Resolver;
 use cledger_store::Scope;
 use cledger_work::deliver::history::{Recorded, recorded};
+use cledger_work::live_names::read_at;
 use cledger_work::meant::with_stage;
 use cledger_work::show::shown;
 use cledger_work::{Opened, Trouble, show};
@@ -28,7 +29,7 @@ pub(crate) struct ShowArgs {
 }
 
 pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let address = with_stage(Address::parse(&args.address)?, args.look.stage.as_ref())?;
+    let address = with_stage(read_at(&app.at, &args.address)?, args.look.stage.as_ref())?;
     if address.delivery.is_some() {
         return delivery(&address, args, app);
     }

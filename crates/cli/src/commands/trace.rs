@@ -4,7 +4,7 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::model::Ledger;
 use cledger_work::Trouble;
-use cledger_work::meant::address;
+use cledger_work::meant::field_address;
 use cledger_work::show::{named, shown};
 use cledger_work::trace::{Traced, trace};
 use serde::Serialize;
@@ -26,7 +26,7 @@ pub(crate) struct TraceArgs {
 }
 
 pub(crate) fn run(args: &TraceArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let address = address(&args.address, args.look.stage.as_ref())?;
+    let address = field_address(&app.at, &args.address, args.look.stage.as_ref())?;
     named(&address)?;
     let opened = app.open(&args.look.scope(&address)?)?;
     let shown = shown(&opened, &address)?;

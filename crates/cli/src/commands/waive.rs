@@ -56,7 +56,8 @@ fn code(text: &str) -> Result<String, String> {
         return Ok(text.to_owned());
     }
     if text == Code::Rule.name() {
-        return Err("write which rule is meant: rule:NAME".to_owned());
+        // It may stand in a waiver that is to be taken out.
+        return Ok(text.to_owned());
     }
     let near = nearest(text, known()).map(|near| format!("; the nearest is {near}")).unwrap_or_default();
     Err(format!("no finding has this code{near}; `cledger check --explain` lists them"))
@@ -65,6 +66,10 @@ fn code(text: &str) -> Result<String, String> {
 pub(crate) fn run(args: &WaiveArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if args.remove {
         return Ok(app.show(&unwaive(&app.change(&args.wait)?, &args.address, &args.code)?));
+    }
+    if args.code == Code::Rule.name() {
+        let message = "a waiver of all rules would accept whatever is broken later";
+        return Err(Trouble::usage(message).help("write which rule is meant: rule:NAME"));
     }
     let asked = ToWaive {
         address: args.address.clone(),

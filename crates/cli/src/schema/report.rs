@@ -17,6 +17,7 @@ pub(crate) fn report() -> Value {
         "line": place("From 1"),
         "column": place("From 1, in characters"),
         "help": text("What to type"),
+        "rule": text("The name of the rule that is broken"),
     });
     let mut of_waived = of_finding.clone();
     of_waived["why"] = text("Why it is accepted");

@@ -15,7 +15,7 @@ unit          dev         test        staging    prod-north  prod-south
 crew-roster   2 warnings  3 warnings  2 errors   ok          2 errors
 fare-engine   1 warning   1 warning   ok         ok          ok
 harbour-gate  not there   1 error     not there  ok          1 error
-night-mail    not there   2 warnings  ok         1 warning   3 warnings
+night-mail    not there   3 warnings  1 warning  1 warning   3 warnings
 quay-screens  1 error     1 error     ok         ok          3 errors
 ticket-desk   4 warnings  2 errors    ok         ok          5 errors
 tide-watch    2 warnings  3 errors    ok         ok          2 errors
@@ -186,8 +186,9 @@ warning[plain-secret]: `token` of `card-terminal` is a secret, and stands here
    = help: cledger key protect @dev --write, or set it --from env:NAME
   also stages/test.toml:22:23  ticket-desk/card-terminal.token@test
 
-warning[rule]: `seat_hold` breaks the rule `time-to-pay`: it must be at least 1m
-               (a traveller needs that long to find the purse)
+warning[rule:time-to-pay]: `seat_hold` breaks the rule `time-to-pay`: it must be
+                           at least 1m (a traveller needs that long to find the
+                           purse)
   --> stages/test.toml:21:13
    |
 21 | seat_hold = { value = "30s", why = "short, for the booking race test", until = 2027-01-31 }
@@ -259,12 +260,12 @@ warning[default-in-use]: `status_page` is still at its default in `prod-north`,
   --> units/night-mail.toml:18:11
    |
 18 | default = "http://localhost:8900/night-mail"
-   |           ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^ night-mail/status_page@prod-north, @prod-south
+   |           ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^ night-mail/status_page@prod-north, @prod-south, @staging, @test
    |
    = help: cledger set night-mail/status_page@prod-north=…, even if to the same
            value
 
-15 errors, 21 warnings in 7 units; 1 waived.
+15 errors, 23 warnings in 7 units; 1 waived.
 
 "#]])
         .stderr_eq("");
@@ -329,7 +330,7 @@ fn check_looks_at_what_the_pattern_covers() {
     assert!(!of_fields.is_empty() && of_fields.iter().all(|address| address.ends_with(".password@test")));
     ledger.run("check tickets-desk").code(2).stdout_eq("").stderr_eq(str![[r#"
 error: `tickets-desk` covers no unit of the ledger
-help: `cledger list units` shows the units
+help: the nearest name is `ticket-desk`
 
 "#]]);
     ledger.run("check ticket-desk@").code(2).stdout_eq("").stderr_eq(str![[r#"

@@ -78,15 +78,15 @@ fn junit_has_a_case_for_each_stage_and_finding() {
 <?xml version="1.0" encoding="UTF-8"?>
 <testsuites name="cledger check" tests="3" failures="1" errors="0">
     <testsuite name="shared entries and the ledger" tests="1" skipped="0" errors="0" failures="0">
-        <testcase name="shared/db.password@dev plain-secret">
+        <testcase name="shared/db.password@dev plain-secret" classname="shared.dev">
             <system-out>`password` of `db` is a secret, and stands here in plain text
 stages/dev.toml:4:12
 cledger key protect @dev --write, or set it --from env:NAME</system-out>
         </testcase>
     </testsuite>
     <testsuite name="desk" tests="2" skipped="0" errors="0" failures="1">
-        <testcase name="desk@dev"/>
-        <testcase name="desk/region@prod not-allowed">
+        <testcase name="desk@dev" classname="desk.dev"/>
+        <testcase name="desk/region@prod not-allowed" classname="desk.prod">
             <failure message="the value of `region` breaks `one_of`: it must be one of north, south" type="not-allowed">the value of `region` breaks `one_of`: it must be one of north, south
 stages/prod.toml:7:10
 write one of north, south</failure>

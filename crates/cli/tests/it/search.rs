@@ -148,7 +148,7 @@ It causes 4 findings
   error[not-allowed] ticket-desk/seat_hold@test
 
 It cures 1 finding
-  warning[rule] ticket-desk/seat_hold@test
+  warning[rule:time-to-pay] ticket-desk/seat_hold@test
 
 nothing written: 4 values would change; --write does it.
 

@@ -6,6 +6,7 @@ use rustc_hash::FxHashSet;
 use super::code::{Code, Severity};
 use super::finding::Finding;
 use super::in_no_output::Mentions;
+use super::other_stage::DevelopmentHosts;
 use super::plain::plain_secrets;
 use super::waivers;
 use crate::address::{Owner, Pattern};
@@ -23,6 +24,8 @@ pub(super) struct Bounds<'l> {
     layers: Option<FxHashSet<LayerId>>,
     /// What texts refer to.
     pub(super) mentions: Mentions,
+    /// What belongs to development.
+    pub(super) development: DevelopmentHosts,
     /// Where secrets stand in plain text and that is waived.
     plain_waived: FxHashSet<Place>,
 }
@@ -32,8 +35,9 @@ impl<'l> Bounds<'l> {
     pub(super) fn new(resolver: &'l Resolver<'_>, pattern: Option<&'l Pattern>, today: Option<Date>) -> Self {
         let ledger = resolver.ledger();
         let layers = pattern.map(|pattern| covered_layers(resolver, pattern));
-        let (mentions, plain_waived) = (Mentions::default(), plain_waived(ledger, today));
-        Self { ledger, pattern, today, layers, mentions, plain_waived }
+        let (mentions, development) = (Mentions::default(), DevelopmentHosts::default());
+        let plain_waived = plain_waived(ledger, today);
+        Self { ledger, pattern, today, layers, mentions, development, plain_waived }
     }
 }
 

@@ -1,8 +1,10 @@
-//! `default-in-use`: hosts and URLs of production units that nobody has set.
+//! `default-in-use`: hosts and URLs of production units that nobody has set; and of tested ones, where the default
+//! names this very machine, or what belongs to development.
 
 use super::checking::Checking;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called, whose};
+use super::other_stage::is_for_development;
 use crate::model::{Class, Slot, Vary, Verdict};
 use crate::resolve::{FieldId, Winner};
 use crate::types::Type;
@@ -10,7 +12,8 @@ use crate::types::Type;
 pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
     let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     for (subject, stage) in bounds.places_of(id) {
-        if ledger.stage(stage).class != Class::Production {
+        let class = ledger.stage(stage).class;
+        if class == Class::Development {
             continue;
         }
         let winners = checking.session.winners(subject, stage);
@@ -23,7 +26,12 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
                 let Winner::Default(default, _) = winner else { return false };
                 let written = default.place.is_some() && default.verdict == Verdict::Fits;
                 let (_, field) = ledger.field(subject, *slot);
-                written && field.vary == Vary::May && matches!(field.this_type, Type::Host | Type::Url)
+                let this = field.this_type;
+                written
+                    && field.vary == Vary::May
+                    && matches!(this, Type::Host | Type::Url)
+                    && (class == Class::Production
+                        || is_for_development(&bounds.development, ledger, default.value.expose(), this))
             })
             .map(|(slot, _)| slot)
             .collect();
@@ -33,7 +41,12 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
             let about = whose(ledger, checking.session, field, |outcome| outcome.value().is_some());
             let called = called(entry, declaration);
             let here = &ledger.stage(stage).name;
-            let message = format!("{called} is still at its default in `{here}`, a production stage");
+            let message = match class {
+                Class::Production => {
+                    format!("{called} is still at its default in `{here}`, a production stage")
+                }
+                _ => format!("{called} is still at its default in `{here}`, which is for development"),
+            };
             let mut finding = Finding::of_field(ledger, field, about, Code::DefaultInUse, message);
             finding.severity = Severity::Warning;
             finding.place = declaration.default.as_ref().and_then(|default| default.place);

@@ -4,8 +4,10 @@
 //! groups, defaults and followed stages say belongs to nobody, and neither does what three stages or
 //! more have in common.
 
+use std::sync::OnceLock;
+
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::aligned::may_differ;
 use super::bounds::Bounds;
@@ -14,7 +16,7 @@ use super::finding::{Finding, called};
 use super::standing::{UnitStanding, standing_of};
 use crate::address::Address;
 use crate::model::{
-    Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, StageId, Subject, UnitId,
+    Class, Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, StageId, Subject, UnitId,
 };
 use crate::name::Name;
 use crate::resolve::{FieldId, Resolver};
@@ -115,6 +117,36 @@ pub(super) fn all(
         }
         findings.push(finding);
     }
+}
+
+/// The hosts that stages of class development have in their own settings.
+#[derive(Default)]
+pub(super) struct DevelopmentHosts(OnceLock<FxHashSet<String>>);
+
+impl DevelopmentHosts {
+    fn has(&self, ledger: &Ledger, host: &str) -> bool {
+        let of_development = |written: &Written<'_>| {
+            ledger.stage(written.field_id.stage).class == Class::Development && written.names_hosts()
+        };
+        let hosts = self.0.get_or_init(|| {
+            let units = ledger.unit_ids().flat_map(|unit| unit_settings(ledger, unit));
+            let all = shared_settings(ledger).into_iter().chain(units).filter(of_development);
+            all.flat_map(|written| hosts_of(ledger, &written)).map(|(host, ..)| host.to_owned()).collect()
+        });
+        hosts.contains(host)
+    }
+}
+
+/// Whether a host or URL names this very machine, or what belongs to development.
+pub(super) fn is_for_development(
+    hosts: &DevelopmentHosts,
+    ledger: &Ledger,
+    value: &Value,
+    this: Type,
+) -> bool {
+    let Some(text) = value.as_text() else { return false };
+    let host = if this == Type::Host { text } else { host_in(text) };
+    is_local(host) || hosts.has(ledger, host)
 }
 
 fn shared_settings(ledger: &Ledger) -> Vec<Written<'_>> {

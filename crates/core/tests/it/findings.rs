@@ -224,6 +224,18 @@ fn values_as_they_come_out() {
             )],
             found: &["reference-circle desk/a@dev!", "reference-circle desk/b@dev!"],
         },
+        // A tested stage is not to be left with what is for development.
+        Case {
+            files: &[
+                (
+                    "units/desk.toml",
+                    "stages = [\"dev\", \"test\"]\n[variables.a]\ntype = \"host\"\ndefault = \"localhost\"\n[variables.b]\ntype = \"url\"\ndefault = \"http://db.dev.example/x\"\n\
+                     [variables.c]\ntype = \"url\"\ndefault = \"http://db.example/x\"\n[variables.d]\ntype = \"host\"\nrequired = false\n[variables.e]\ndefault = \"localhost\"\n",
+                ),
+                ("stages/dev.toml", "[units.desk]\nd = \"db.dev.example\"\n"),
+            ],
+            found: &["default-in-use desk/a@test", "default-in-use desk/b@test"],
+        },
         // One reference and nothing else has the type of what it refers to, lists included.
         Case {
             files: &[(

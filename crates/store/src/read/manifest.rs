@@ -50,7 +50,7 @@ const KEYS: [&str; 11] = [
     "daybook",
 ];
 const RECIPE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
-const SEARCH_KEYS: [&str; 15] = [
+const SEARCH_KEYS: [&str; 16] = [
     "pattern",
     "kind",
     "type",
@@ -64,6 +64,7 @@ const SEARCH_KEYS: [&str; 15] = [
     "under",
     "secret",
     "no_secret",
+    "output_name",
     "with_why",
     "past_until",
 ];

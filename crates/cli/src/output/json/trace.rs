@@ -39,6 +39,12 @@ struct CandidateDocument<'l> {
     encrypted: bool,
     standing: &'static str,
     reason: Option<&'static str>,
+    /// Why it is so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<&'l str>,
+    /// The last day on which it is meant to count.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    until: Option<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -109,5 +115,7 @@ fn candidate<'l>(ledger: &'l Ledger, candidate: &Candidate<'l>, unmask: bool) ->
         encrypted: matches!(candidate.says, Saying::Encrypted),
         standing,
         reason,
+        why: candidate.note.and_then(|note| note.why.as_deref()),
+        until: candidate.note.and_then(|note| note.until).map(|until| until.to_string()),
     }
 }

@@ -2,13 +2,13 @@
 
 use cledger_core::findings::{self, Finding};
 use cledger_core::model::Kind;
-use cledger_core::resolve::{Effective, FieldId, Outcome, Resolver, Session};
+use cledger_core::resolve::{Effective, FieldId, Outcome, Resolver, Session, Winner};
 use cledger_work::Opened;
 use cledger_work::deliver::history::Recorded;
 use cledger_work::meant::unit_of;
 use cledger_work::show::{Shown, fingerprint};
 
-use super::{history, rows};
+use super::{history, rows, trace};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{origin, style, values};
@@ -53,6 +53,7 @@ fn table(
     fingerprint: &dyn Fn(&Effective<'_>) -> Option<String>,
 ) {
     let ledger = session.ledger();
+    let verbose = console.is_verbose();
     let mut table = Table::new(&["entry", "value", "from"], console.width());
     let (mut lacking, mut optional) = (0, 0);
     let plain = |text: String| (text, Tone::Plain);
@@ -70,11 +71,12 @@ fn table(
                     Some(print) => format!("(secret {print})"),
                     None => values::effective(&effective, unmask),
                 }),
-                (origin::line(ledger, effective.origin), Tone::Quiet),
+                (noted(session, field, origin::line(ledger, effective.origin), verbose), Tone::Quiet),
             ),
-            Outcome::Absent(at) => {
-                (plain("absent on purpose".into()), (origin::line(ledger, at), Tone::Quiet))
-            }
+            Outcome::Absent(at) => (
+                plain("absent on purpose".into()),
+                (noted(session, field, origin::line(ledger, at), verbose), Tone::Quiet),
+            ),
             Outcome::Missing(..) | Outcome::Broken(_) => {
                 lacking += 1;
                 let found = findings::of_field(session, field);
@@ -99,6 +101,16 @@ fn table(
         let text =
             format!("\n{}: {fields} the value needed; `cledger check` says more.", style::bad("missing"));
         console.line(text);
+    }
+}
+
+/// Where a value comes from, with the reason and the last day of its setting where all is told.
+fn noted(session: &mut Session<'_, '_>, field: FieldId, from: String, verbose: bool) -> String {
+    let winner = session.winners(field.subject, field.stage)[field.slot.0 as usize];
+    let Winner::Set(setting, ..) = winner else { return from };
+    match setting.note.as_deref().and_then(trace::note).filter(|_| verbose) {
+        Some(note) => format!("{from}: {note}"),
+        None => from,
     }
 }
 

@@ -1,6 +1,6 @@
 //! `trace` for people: the value, every candidate for it, what it refers to, and where it ends up.
 
-use cledger_core::model::Ledger;
+use cledger_core::model::{Ledger, Note};
 use cledger_core::resolve::Outcome;
 use cledger_core::trace::{Candidate, Saying, Standing, origin};
 
@@ -60,11 +60,23 @@ fn candidates(console: &mut Console, ledger: &Ledger, traced: &Traced<'_>, unmas
             Standing::NotCounted(reason) => (format!("does not count: {reason}"), Tone::Doubtful),
         };
         let from = (place(ledger, candidate), Tone::Plain);
+        let standing = match candidate.note.and_then(note) {
+            Some(note) => format!("{standing}: {note}"),
+            None => standing,
+        };
         table.row(vec![from, (says(candidate, unmask), Tone::Plain), (standing, tone)]);
     }
     for line in table.lines() {
         console.line(line);
     }
+}
+
+/// Why a setting is as it is, and until when.
+pub(crate) fn note(note: &Note) -> Option<String> {
+    let why = note.why.as_deref().map(values::escape);
+    let until = note.until.map(|until| format!("until {until}"));
+    let parts: Vec<String> = why.into_iter().chain(until).collect();
+    (!parts.is_empty()).then(|| parts.join(", "))
 }
 
 /// The layer, for whom, and where.
