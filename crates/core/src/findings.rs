@@ -31,7 +31,7 @@ mod tables;
 mod values;
 mod waivers;
 
-pub use check::check;
+pub use check::{check, check_units};
 pub use code::{Code, Severity};
 pub use due::mark_due;
 pub use effective::of_field;

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use cledger_core::findings::{self, Finding};
 use cledger_core::model::Ledger;
+use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 
 /// The findings that only the second ledger has, and those that only the first has. Nothing is fetched, and
@@ -11,10 +12,27 @@ use cledger_core::resolve::{Resolver, Unfetched};
 pub(crate) fn differing(before: &Ledger, after: &Ledger) -> (Vec<Finding>, Vec<Finding>) {
     let check =
         |ledger: &Ledger| findings::check(&Resolver::new(ledger, &Unfetched, &[]), None, None).findings;
-    let (old, new) = (check(before), check(after));
+    apart(&check(before), &check(after))
+}
+
+/// The same as far as these units show it.
+pub(crate) fn differing_for(
+    before: &Ledger,
+    after: &Ledger,
+    units: &BTreeSet<Name>,
+) -> (Vec<Finding>, Vec<Finding>) {
+    let check = |ledger: &Ledger| {
+        let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
+        findings::check_units(&Resolver::new(ledger, &Unfetched, &[]), ids).findings
+    };
+    apart(&check(before), &check(after))
+}
+
+/// What only the new ones have, and what only the old ones have.
+fn apart(old: &[Finding], new: &[Finding]) -> (Vec<Finding>, Vec<Finding>) {
     let not_in = |list: &[Finding], others: &[Finding]| -> Vec<Finding> {
         let known: BTreeSet<_> = others.iter().map(Finding::key).collect();
         list.iter().filter(|one| !known.contains(&one.key())).cloned().collect()
     };
-    (not_in(&new, &old), not_in(&old, &new))
+    (not_in(new, old), not_in(old, new))
 }

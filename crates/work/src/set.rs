@@ -1,6 +1,10 @@
 //! Settings of stages and groups, and defaults, set and taken out by their addresses.
 
+use std::collections::BTreeSet;
+
+use cledger_core::address::{Address, Owner};
 use cledger_core::effects::Effect;
+use cledger_core::findings::Finding;
 use cledger_core::model::{LayerId, Ledger, LookUp, Note, Setting, SettingValue, Source};
 use cledger_core::name::Name;
 use cledger_core::reference;
@@ -8,7 +12,8 @@ use cledger_core::types::Type;
 use cledger_store::{Edit, Target, What, literal, setting};
 use zeroize::Zeroizing;
 
-use crate::change::{Changing, Consent, NO_CHANGE};
+use crate::change::{Changing, Consent, NO_CHANGE, Planned};
+use crate::differing::differing_for;
 use crate::meant::Place;
 use crate::setting::{Given, Setter, Written, may_be_set, there, write};
 use crate::shown;
@@ -62,6 +67,10 @@ pub struct SettingsChanged {
     pub settings: Vec<Written>,
     /// The effective values that change.
     pub effects: Vec<Effect>,
+    /// The findings that it causes.
+    pub caused: Vec<Finding>,
+    /// The findings that it cures.
+    pub cured: Vec<Finding>,
     /// Whether it is done.
     pub written: bool,
 }
@@ -161,7 +170,23 @@ fn finish(changing: &Changing, making: Making, consent: &Consent) -> Result<Sett
     changing.refuse_bad_rows(&planned)?;
     changing.guard(&making.layers, &planned, consent)?;
     changing.write(&planned)?;
-    Ok(SettingsChanged { settings: making.written, effects: planned.effects, written: true })
+    Ok(SettingsChanged::of(changing, making.written, planned, true))
+}
+
+impl SettingsChanged {
+    /// What a plan changes, with what it causes and cures in the units that it is about.
+    pub(crate) fn of(changing: &Changing, settings: Vec<Written>, planned: Planned, written: bool) -> Self {
+        let said = settings.iter().filter_map(|one| Address::parse(&one.address).ok()?.owner);
+        let owners = said.chain(planned.effects.iter().filter_map(|effect| effect.address.owner.clone()));
+        let units: BTreeSet<Name> = owners
+            .filter_map(|owner| match owner {
+                Owner::Unit(unit, _) => Some(unit),
+                Owner::Shared => None,
+            })
+            .collect();
+        let (caused, cured) = differing_for(changing.ledger(), &planned.after, &units);
+        Self { settings, effects: planned.effects, caused, cured, written }
+    }
 }
 
 fn note(changing: &Changing, asked: &ToSet<'_>) -> Result<Note, Trouble> {

@@ -237,6 +237,8 @@ fn the_result_is_a_document_for_programs() {
         serde_json::to_string_pretty(&document).unwrap(),
         str![[r#"
 {
+  "caused": [],
+  "cured": [],
   "effects": [
     {
       "address": "desk/db.user@dev",

@@ -4,7 +4,7 @@ use super::checking::Checking;
 use super::code::Code;
 use super::finding::{Finding, called, whose};
 use crate::compare::is_same_text;
-use crate::model::{Aligned, Distinct, Ledger, StageId, Subject, Verdict};
+use crate::model::{Aligned, Ledger, StageId, Subject, Verdict};
 use crate::name::Name;
 use crate::resolve::{Effective, FieldId, Outcome, Session, Winner};
 
@@ -97,7 +97,7 @@ fn agree(session: &mut Session<'_, '_>, aligned: &Aligned, one: FieldId, other: 
 /// Whether stages may differ in a field: it is excepted, or declared to be of each stage's own.
 pub(super) fn may_differ(ledger: &Ledger, aligned: &Aligned, field: FieldId) -> bool {
     let (entry, declaration) = ledger.field(field.subject, field.slot);
-    if declaration.distinct != Distinct::No {
+    if declaration.is_meant_to_differ() {
         return true;
     }
     let shared = ledger.slots(field.subject).entry_of(field.slot).0.entry.shared().is_some();

@@ -19,6 +19,8 @@ use crate::source::Place;
 pub(super) struct Bounds<'l> {
     pub(super) ledger: &'l Ledger,
     pattern: Option<&'l Pattern>,
+    /// The units that are looked at; all if not given.
+    units: Option<&'l FxHashSet<UnitId>>,
     pub(super) today: Option<Date>,
     /// The layers that the pattern covers, if there is one.
     layers: Option<FxHashSet<LayerId>>,
@@ -32,12 +34,17 @@ pub(super) struct Bounds<'l> {
 
 impl<'l> Bounds<'l> {
     /// What a pattern covers, or everything. `today` is the day from which last days are counted.
-    pub(super) fn new(resolver: &'l Resolver<'_>, pattern: Option<&'l Pattern>, today: Option<Date>) -> Self {
+    pub(super) fn new(
+        resolver: &'l Resolver<'_>,
+        pattern: Option<&'l Pattern>,
+        units: Option<&'l FxHashSet<UnitId>>,
+        today: Option<Date>,
+    ) -> Self {
         let ledger = resolver.ledger();
         let layers = pattern.map(|pattern| covered_layers(resolver, pattern));
         let (mentions, development) = (Mentions::default(), DevelopmentHosts::default());
         let plain_waived = plain_waived(ledger, today);
-        Self { ledger, pattern, today, layers, mentions, development, plain_waived }
+        Self { ledger, pattern, units, today, layers, mentions, development, plain_waived }
     }
 }
 
@@ -52,7 +59,7 @@ impl Bounds<'_> {
                 || pattern.covers_owner(unit.name.as_str(), None)
                 || instances.any(|it| pattern.covers_owner(unit.name.as_str(), Some(it.name.as_str())))
         };
-        self.pattern.is_none_or(covers)
+        self.units.is_none_or(|units| units.contains(&unit)) && self.pattern.is_none_or(covers)
     }
 
     pub(super) fn covers_owner(&self, owner: &str, instance: Option<&str>) -> bool {
@@ -86,7 +93,7 @@ impl Bounds<'_> {
 
     /// Whether all of the ledger is looked at.
     pub(super) fn is_whole(&self) -> bool {
-        self.pattern.is_none()
+        self.pattern.is_none() && self.units.is_none()
     }
 
     /// A unit and its instances, wherever they belong.

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::civil::Date;
 use rayon::prelude::*;
+use rustc_hash::FxHashSet;
 
 use super::bounds::Bounds;
 use super::checking::Checking;
@@ -27,7 +28,7 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
     };
     match pattern.filter(of_units) {
         Some(pattern) => judge(resolver, &covered(resolver.ledger(), pattern), today),
-        None => bounded(resolver, pattern, today),
+        None => bounded(resolver, pattern, None, today),
     }
 }
 
@@ -46,12 +47,22 @@ fn covered(ledger: &Ledger, pattern: &Pattern) -> Vec<(Subject, StageId)> {
 
 /// Checks all of a ledger.
 pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
-    bounded(resolver, None, today)
+    bounded(resolver, None, None, today)
 }
 
-fn bounded(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Date>) -> Report {
+/// Checks these units, with what is shared and what shows only beside all others. Last days are not counted.
+pub fn check_units(resolver: &Resolver<'_>, units: impl IntoIterator<Item = UnitId>) -> Report {
+    bounded(resolver, None, Some(&units.into_iter().collect()), None)
+}
+
+fn bounded(
+    resolver: &Resolver<'_>,
+    pattern: Option<&Pattern>,
+    units: Option<&FxHashSet<UnitId>>,
+    today: Option<Date>,
+) -> Report {
     let ledger = resolver.ledger();
-    let bounds = Bounds::new(resolver, pattern, today);
+    let bounds = Bounds::new(resolver, pattern, units, today);
     let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
     let checked: Vec<OfUnit> = units
         .par_iter()

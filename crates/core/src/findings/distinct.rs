@@ -38,6 +38,17 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
                 if let Some((other, known)) = same
                     && bounds.covers_stage(stage)
                 {
+                    let referring = if refers_to(&effective, *other) {
+                        Some((field, effective.clone(), *other))
+                    } else {
+                        refers_to(known, stage)
+                            .then(|| (FieldId { stage: *other, ..field }, known.clone(), stage))
+                    };
+                    if let Some((field, referring, to)) = referring {
+                        by_reference(checking, field, &referring, to);
+                        seen.push((stage, effective));
+                        continue;
+                    }
                     let production = class(stage) == Class::Production || class(*other) == Class::Production;
                     let severity = if production { Severity::Error } else { Severity::Warning };
                     let about = whose(ledger, checking.session, field, is_value);
@@ -60,6 +71,34 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
             }
         }
     }
+}
+
+/// Whether a value is made of what another stage has.
+fn refers_to(effective: &Effective<'_>, other: StageId) -> bool {
+    effective.through.iter().any(|fields| fields.to_vec().iter().any(|field| field.stage == other))
+}
+
+/// What somebody has written as a reference to another stage is the same on purpose, and is told as that.
+fn by_reference(
+    checking: &mut Checking<'_, '_, '_>,
+    field: FieldId,
+    effective: &Effective<'_>,
+    other: StageId,
+) {
+    let ledger = checking.ledger();
+    let (entry, declaration) = ledger.field(field.subject, field.slot);
+    let about = whose(ledger, checking.session, field, is_value);
+    let (here, there) = (&ledger.stage(field.stage).name, &ledger.stage(other).name);
+    let message = format!(
+        "{} in `{here}` refers to what `{there}` has, and is to be its own",
+        called(entry, declaration)
+    );
+    let mut finding = Finding::of_field(ledger, field, about, Code::PointsAtOtherStage, message);
+    finding.severity = Severity::Warning;
+    finding.place = effective.origin.place;
+    finding.hides_value |= effective.is_secret();
+    finding.help = format!("give {} a value of its own, or waive it with the reason", ledger.address(about));
+    checking.tell(field, finding);
 }
 
 fn is_value(outcome: &Outcome<'_>) -> bool {

@@ -309,6 +309,33 @@ fn stages_that_must_differ_or_agree() {
          [[stage]]\nname = \"south\"\nclass = \"production\"\n\
          [[aligned]]\nstages = [\"north\", \"south\"]\nexcept = [\"desk/region\"]\n";
     try_all(&[
+        // A reference is no copy, whichever of the two stages it is in.
+        Case {
+            files: &[
+                ("units/desk.toml", "[variables.pin]\nrequired = false\nsecret = true\n"),
+                ("stages/dev.toml", "[units.desk]\npin = \"a\"\n"),
+                ("stages/test.toml", "[units.desk]\npin = \"${pin@dev}\"\n"),
+            ],
+            found: &["plain-secret desk/pin@dev", "points-at-other-stage desk/pin@test"],
+        },
+        Case {
+            files: &[
+                ("units/desk.toml", PIN),
+                ("stages/dev.toml", "[units.desk]\npin = \"${pin@test}\"\n"),
+                ("stages/test.toml", "[units.desk]\npin = \"a\"\n"),
+            ],
+            found: &["points-at-other-stage desk/pin@dev"],
+        },
+        // What each stage must state for itself need not agree.
+        Case {
+            files: &[
+                ("ledger.toml", AGREED),
+                ("units/desk.toml", "[variables.own]\nvary = \"must\"\n[variables.same]\n"),
+                ("stages/north.toml", "[units.desk]\nown = \"a\"\nsame = \"a\"\n"),
+                ("stages/south.toml", "[units.desk]\nown = \"b\"\nsame = \"b\"\n"),
+            ],
+            found: &["not-aligned desk/same@south!"],
+        },
         Case {
             files: &[
                 ("units/desk.toml", PIN),

@@ -58,7 +58,7 @@ pub fn take(changing: &Changing, asked: &ToTake) -> Result<SettingsChanged, Trou
         changing.guard(&changes.layers, &planned, &asked.consent)?;
         changing.write(&planned)?;
     }
-    Ok(SettingsChanged { settings: changes.written, effects: planned.effects, written: asked.write })
+    Ok(SettingsChanged::of(changing, changes.written, planned, asked.write))
 }
 
 /// What taking the fields over changes.

@@ -5,6 +5,7 @@ use cledger_core::value::Value;
 use serde::Serialize;
 
 use super::FORMAT;
+use super::replace::{FindingDocument, findings};
 use crate::output::text::change::words;
 use cledger_work::set::SettingsChanged;
 
@@ -13,6 +14,8 @@ pub(crate) struct Document<'w> {
     format: u32,
     settings: Vec<SettingDocument<'w>>,
     effects: Vec<EffectDocument>,
+    caused: Vec<FindingDocument<'w>>,
+    cured: Vec<FindingDocument<'w>>,
     /// Whether it is done.
     written: bool,
 }
@@ -47,8 +50,14 @@ pub(crate) fn document(changed: &SettingsChanged) -> Document<'_> {
         before: one.before.as_deref(),
         after: one.after.as_deref(),
     });
-    let effects = effects(&changed.effects);
-    Document { format: FORMAT, settings: settings.collect(), effects, written: changed.written }
+    Document {
+        format: FORMAT,
+        settings: settings.collect(),
+        effects: effects(&changed.effects),
+        caused: findings(&changed.caused),
+        cured: findings(&changed.cured),
+        written: changed.written,
+    }
 }
 
 pub(crate) fn effects(effects: &[Effect]) -> Vec<EffectDocument> {

@@ -1,5 +1,7 @@
 //! `replace` for programs.
 
+use std::borrow::Cow;
+
 use cledger_core::findings::Finding;
 use serde::Serialize;
 
@@ -38,8 +40,8 @@ struct RenamedDocument<'r> {
 }
 
 #[derive(Debug, Serialize)]
-struct FindingDocument<'r> {
-    code: &'static str,
+pub(crate) struct FindingDocument<'r> {
+    code: Cow<'static, str>,
     address: &'r str,
 }
 
@@ -69,6 +71,6 @@ pub(crate) fn document(replacement: &Replacement) -> Document<'_> {
     }
 }
 
-fn findings(findings: &[Finding]) -> Vec<FindingDocument<'_>> {
-    findings.iter().map(|one| FindingDocument { code: one.code.name(), address: &one.address }).collect()
+pub(crate) fn findings(findings: &[Finding]) -> Vec<FindingDocument<'_>> {
+    findings.iter().map(|one| FindingDocument { code: one.kind(), address: &one.address }).collect()
 }

@@ -2,7 +2,7 @@
 
 use cledger_core::effects::{Effect, Seen};
 
-use super::rows;
+use super::{replace, rows};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
@@ -17,6 +17,8 @@ pub(crate) fn print(console: &mut Console, changed: &SettingsChanged) {
     settings(console, &changed.settings);
     console.line("");
     effects(console, &changed.effects);
+    replace::findings(console, "causes", &changed.caused);
+    replace::findings(console, "cures", &changed.cured);
     if !changed.written {
         console.line("Nothing is written yet. To do it, add --write.");
     }

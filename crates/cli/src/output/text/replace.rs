@@ -76,7 +76,8 @@ fn print_table(console: &mut Console, table: &mut Table) {
     console.line("");
 }
 
-fn findings(console: &mut Console, does: &str, findings: &[Finding]) {
+/// The findings that a change causes or cures.
+pub(crate) fn findings(console: &mut Console, does: &str, findings: &[Finding]) {
     if findings.is_empty() {
         return;
     }
