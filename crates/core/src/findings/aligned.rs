@@ -4,7 +4,7 @@ use super::checking::Checking;
 use super::code::Code;
 use super::finding::{Finding, called, whose};
 use crate::compare::is_same_text;
-use crate::model::{Aligned, Ledger, StageId, Subject, Verdict};
+use crate::model::{Aligned, Distinct, Ledger, StageId, Subject, Verdict};
 use crate::name::Name;
 use crate::resolve::{Effective, FieldId, Outcome, Session, Winner};
 
@@ -95,16 +95,21 @@ fn agree(session: &mut Session<'_, '_>, aligned: &Aligned, one: FieldId, other: 
 }
 
 /// Whether stages may differ in a field: it is excepted, or declared to be of each stage's own.
-pub(super) fn may_differ(ledger: &Ledger, aligned: &Aligned, field: FieldId) -> bool {
+fn may_differ(ledger: &Ledger, aligned: &Aligned, field: FieldId) -> bool {
+    ledger.field(field.subject, field.slot).1.is_meant_to_differ() || !may_share(ledger, aligned, field)
+}
+
+/// Whether nothing speaks against one value in all of these stages: it is neither excepted nor to be distinct.
+pub(super) fn may_share(ledger: &Ledger, aligned: &Aligned, field: FieldId) -> bool {
     let (entry, declaration) = ledger.field(field.subject, field.slot);
-    if declaration.is_meant_to_differ() {
-        return true;
+    if declaration.distinct != Distinct::No {
+        return false;
     }
     let shared = ledger.slots(field.subject).entry_of(field.slot).0.entry.shared().is_some();
     let owner = ledger.owner(field.subject);
     let (owner, instance) = owner.names();
     let name = declaration.name.as_ref().map(Name::as_str);
-    aligned.except.iter().any(|pattern| {
+    !aligned.except.iter().any(|pattern| {
         pattern.covers_field(entry.name.as_str(), name)
             && (pattern.covers_owner(owner, instance) || shared && pattern.covers_owner("shared", None))
     })

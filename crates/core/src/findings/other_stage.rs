@@ -9,7 +9,7 @@ use std::sync::OnceLock;
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::aligned::may_differ;
+use super::aligned::may_share;
 use super::bounds::Bounds;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called};
@@ -283,12 +283,12 @@ fn mention(bounds: &Bounds<'_>, hosts: &Hosts<'_>, written: &Written<'_>) -> Opt
     Some((finding, stage))
 }
 
-/// Whether the ledger wants these two stages to agree in a field.
-fn must_agree(ledger: &Ledger, field: FieldId, other: StageId) -> bool {
+/// Whether the ledger lets these two stages have one value of a field.
+fn may_agree(ledger: &Ledger, field: FieldId, other: StageId) -> bool {
     ledger.aligned.iter().any(|aligned| {
         aligned.stages.contains(&field.stage)
             && aligned.stages.contains(&other)
-            && !may_differ(ledger, aligned, field)
+            && may_share(ledger, aligned, field)
     })
 }
 
@@ -321,7 +321,7 @@ fn search<'h>(
         let told = !own
             || written.names_hosts()
                 && rank(written.field_id.stage) > rank(other)
-                && !must_agree(ledger, written.field_id, other);
+                && !may_agree(ledger, written.field_id, other);
         told.then_some((written.field_id.stage, other, place, host))
     };
     if is_whole {
