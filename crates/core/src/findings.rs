@@ -16,6 +16,7 @@ mod due;
 mod effective;
 mod expiry;
 mod finding;
+mod follows_secret;
 mod idle_patterns;
 mod in_no_output;
 mod judged;

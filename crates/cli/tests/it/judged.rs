@@ -371,6 +371,17 @@ ok: no findings in 1 unit; 1 waived.
 }
 
 #[test]
+fn a_secret_that_is_followed_is_told() {
+    let ledger = ledger(&[
+        ("units/desk.toml", "stages = [\"north\", \"south\"]\n[variables.pin]\nsecret = true\n"),
+        ("stages/north.toml", "[units.desk]\npin = { from = \"env:PIN\" }\n"),
+    ]);
+    let (out, _) = written(&ledger.run("check --form lines").code(0));
+    assert!(out.contains("desk/pin@south") && out.contains("[follows-secret]"), "{out}");
+    assert!(!out.contains("desk/pin@north"), "{out}");
+}
+
+#[test]
 fn every_broken_rule_is_told_and_waived_by_its_name() {
     let rules = "[[rule]]\nname = \"short\"\nfields = \"*/hold\"\nmax_length = 2\n[[rule]]\nname = \"few\"\nfields = \"*/hold\"\none_of = [\"a\", \"b\"]\n";
     let ledger = ledger(&[

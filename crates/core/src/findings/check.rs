@@ -13,8 +13,8 @@ use super::finding::Finding;
 use super::judged::judge;
 use super::standing::{Report, UnitStanding};
 use super::{
-    aligned, certificates, defaults, distinct, effective, expiry, idle_patterns, in_no_output, names,
-    other_stage, outputs, rules, stages, tables, values, waivers,
+    aligned, certificates, defaults, distinct, effective, expiry, follows_secret, idle_patterns,
+    in_no_output, names, other_stage, outputs, rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
 use crate::model::{Ledger, StageId, Subject, UnitId};
@@ -115,6 +115,7 @@ fn of_unit(bounds: &Bounds<'_>, session: &mut Session<'_, '_>, unit: UnitId) -> 
     expiry::of_unit(&mut checking);
     defaults::of_unit(&mut checking);
     distinct::of_unit(&mut checking);
+    follows_secret::of_unit(&mut checking);
     aligned::of_unit(&mut checking);
     certificates::of_unit(&mut checking);
     let unreadable = effective::of_unit(&mut checking);

@@ -92,6 +92,8 @@ codes! {
     DefaultInUse "default-in-use",
     /// A stage that follows one of a lower class.
     FollowsLowerClass "follows-lower-class",
+    /// A secret that a production stage takes over from one that it follows.
+    FollowsSecret "follows-secret",
     /// A shared entry that no unit uses.
     UnusedShared "unused-shared",
     /// A pattern in `ledger.toml` that covers nothing.

@@ -82,6 +82,46 @@ fn names_that_are_not_there() {
 }
 
 #[test]
+fn secrets_that_production_takes_over_are_told() {
+    let with = |follow: &str, north: &str| {
+        let manifest = format!(
+            "format = 1\nname = \"Small\"\n[[group]]\nname = \"both\"\n[[stage]]\nname = \"test\"\nclass = \"test\"\nfollow = [{{ stage = \"north\" }}]\n\
+             [[stage]]\nname = \"north\"\nclass = \"production\"\ngroups = [\"both\"]\n\
+             [[stage]]\nname = \"south\"\nclass = \"production\"\n{follow}\n"
+        );
+        let contract = "stages = [\"north\", \"south\"]\n[credentials.gate]\nform = \"password\"\n";
+        let files = [
+            ("ledger.toml", manifest.as_str()),
+            ("units/desk.toml", contract),
+            (
+                "groups/both.toml",
+                if north.is_empty() {
+                    "[units.desk]\ngate = { user = \"u\", password = { from = \"env:GATE\" } }\n"
+                } else {
+                    ""
+                },
+            ),
+            ("stages/north.toml", north),
+        ];
+        found(&files, None).into_iter().filter(|line| line.starts_with("follows")).collect::<Vec<_>>()
+    };
+    let own = "[units.desk]\ngate = { user = \"u\", password = { from = \"env:GATE\" } }\n";
+    let by_stage = own.replace("env:GATE", "env:GATE_${stage.name}");
+    let told = &["follows-secret desk/gate.password@south"][..];
+    for (follow, north, expected) in [
+        ("follow = [{ stage = \"north\" }]", own, told),
+        ("follow = [{ stage = \"north\", only = [\"desk/gate.*\"] }]", own, told),
+        ("follow = [{ stage = \"north\", only = [\"desk/*\", \"*/gate.password\"] }]", own, &[]),
+        ("follow = [{ stage = \"north\" }]", by_stage.as_str(), &[]),
+        // The other stage's group is followed; the stage's own is nobody else's.
+        ("follow = [{ stage = \"north\" }]", "", told),
+        ("groups = [\"both\"]\nfollow = [{ stage = \"north\" }]", "", &[]),
+    ] {
+        assert_eq!(with(follow, north), expected, "{follow} {north}");
+    }
+}
+
+#[test]
 fn patterns_that_cover_nothing_are_told() {
     let with = |follow: &str, units: &str| {
         let manifest = format!(
