@@ -31,7 +31,7 @@ pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
 pub use look_up::{LookUp, LookUpError, LookUpSource, value_at};
 pub use outlet::{Effecting, Given, HttpOutlet, Outlet, OutletKind, PostgresOutlet, Ready, RowColumns};
 pub use output::{Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn};
-pub use rule::{Demand, Rule};
+pub use rule::{Condition, Demand, Rule};
 pub use setting::{
     LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,
 };

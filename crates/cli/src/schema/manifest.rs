@@ -96,9 +96,11 @@ fn rule() -> Value {
     let classes: Vec<&str> = Class::ALL.iter().map(|(_, name)| *name).collect();
     let severity = json!({ "enum": ["error", "warning"] });
     let one_or_more = json!({ "oneOf": [{ "type": "string" }, texts()] });
-    table(
+    let mut rule = table(
         json!({
-            "name": name(), "fields": one_or_more, "classes": { "type": "array", "items": { "enum": classes } },
+            "name": name(), "fields": one_or_more, "types": one_or_more, "kinds": one_or_more,
+            "when": table(json!({ "field": { "type": "string" }, "is": {} }), &["field", "is"]),
+            "stated": { "const": true }, "classes": { "type": "array", "items": { "enum": classes } },
             "stages": one_or_more, "one_of": { "type": "array" }, "not_one_of": { "type": "array" },
             "pattern": { "type": "string" }, "not_pattern": { "type": "string" },
             "min": { "type": ["string", "number"] }, "max": { "type": ["string", "number"] },
@@ -107,8 +109,11 @@ fn rule() -> Value {
             "present_with": { "type": "string" }, "absent_in": one_or_more, "severity": severity,
             "why": text("Why the rule is there"), "help": text("What to do where it is broken"),
         }),
-        &["name", "fields"],
-    )
+        &["name"],
+    );
+    let needed = ["fields", "types", "kinds"].map(|key| json!({ "required": [key] }));
+    rule["anyOf"] = json!(needed);
+    rule
 }
 
 pub(crate) fn waivers() -> Value {

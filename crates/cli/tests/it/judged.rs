@@ -204,7 +204,7 @@ fn rules_hold_for_what_comes_out() {
         "error rule desk/hosts@dev",
     ];
     let [size, port, word, hosts] = broken;
-    let cases: [(&str, &str, &[&str]); 20] = [
+    let cases: [(&str, &str, &[&str]); 22] = [
         ("fields = \"*/word\"\none_of = [\"a\", \"b\"]", "word = \"c\"", &[word]),
         ("fields = \"*/word\"\none_of = [\"a\", \"b\"]", "word = \"a\"", &[]),
         ("fields = \"*/hosts\"\none_of = [\"a\", \"b\"]", "hosts = [\"a\", \"c\"]", &[hosts]),
@@ -233,6 +233,12 @@ fn rules_hold_for_what_comes_out() {
             &["warning rule desk/word@dev"],
         ),
         ("fields = \"*/wrod\"\none_of = [\"a\"]", "", &["warning rule */wrod"]),
+        ("types = \"text\"\nclasses = [\"development\"]\nstated = true", "", &[]),
+        (
+            "fields = \"*/word\"\nkinds = [\"endpoint\"]\none_of = [\"a\"]",
+            "word = \"c\"",
+            &["warning rule */word"],
+        ),
     ];
     for (rule, settings, expected) in cases {
         let ledger = ledger(&[

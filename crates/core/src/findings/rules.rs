@@ -9,9 +9,9 @@ use super::checking::Checking;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called, whose};
 use super::standing::{UnitStanding, standing_of};
-use crate::model::{Demand, Ledger, Rule, Slot, StageId, Subject};
+use crate::model::{Demand, Ledger, Rule, Slot, StageId, Subject, Vary};
 use crate::name::Name;
-use crate::resolve::{Effective, FieldId, Outcome, Session};
+use crate::resolve::{Effective, FieldId, Layer, Outcome, Session, Winner};
 use crate::types::{Measure, Type};
 use crate::value::Value;
 
@@ -29,6 +29,25 @@ fn is_for(ledger: &Ledger, rule: &Rule, stage: StageId) -> bool {
     let stage = ledger.stage(stage);
     (rule.classes.is_empty() || rule.classes.contains(&stage.class))
         && (rule.stages.is_empty() || rule.stages.iter().any(|known| known.covers_stage(stage.name.as_str())))
+}
+
+/// Whether what a rule is for is so: where the other field has no value, it is not.
+fn is_so(session: &mut Session<'_, '_>, (subject, stage): (Subject, StageId), rule: &Rule) -> bool {
+    let Some(condition) = &rule.when else { return true };
+    let ledger = session.ledger();
+    let name = condition.field.as_ref().map(Name::as_str);
+    let Ok(slot) = ledger.find_slot(subject, condition.entry.as_str(), name) else { return false };
+    let this = ledger.field(subject, slot).1.this_type;
+    let outcome = session.outcome(FieldId { subject, stage, slot });
+    let value = outcome.value().and_then(Effective::expose);
+    value.is_some_and(|value| is_among(value, std::slice::from_ref(&condition.is), this))
+}
+
+/// Whether a field is of a type and a kind that a rule is for.
+fn is_of(ledger: &Ledger, subject: Subject, slot: Slot, rule: &Rule) -> bool {
+    let (entry, field) = ledger.field(subject, slot);
+    (rule.types.is_empty() || rule.types.contains(&field.this_type))
+        && (rule.kinds.is_empty() || rule.kinds.iter().any(|kind| kind == entry.kind.name()))
 }
 
 /// The fields of a subject that patterns cover; those of shared entries also by the name of these.
@@ -56,8 +75,15 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> Seen {
     }
     for (at, rule) in rules.iter().enumerate() {
         for (subject, stage) in bounds.places_of(id).filter(|(_, stage)| is_for(ledger, rule, *stage)) {
+            let is_so = is_so(checking.session, (subject, stage), rule);
             for slot in covered(ledger, subject, &rule.fields) {
+                if !is_of(ledger, subject, slot, rule) {
+                    continue;
+                }
                 seen.covered[at] = true;
+                if !is_so {
+                    continue;
+                }
                 let field = FieldId { subject, stage, slot };
                 for demand in &rule.demands {
                     if let Some(broken) = broken(checking.session, field, demand) {
@@ -122,6 +148,19 @@ fn broken(session: &mut Session<'_, '_>, field: FieldId, demand: &Demand) -> Opt
                 }
             }
             return None;
+        }
+        Demand::Stated => {
+            let declaration = ledger.field(field.subject, field.slot).1;
+            let winner = session.winners(field.subject, field.stage)[field.slot.0 as usize];
+            let is_stated = match winner {
+                Winner::Set(_, layer, _) => layer == Layer::Stage(field.stage),
+                Winner::Assumed(_) => true,
+                Winner::Nothing | Winner::Default(..) => false,
+            };
+            // What has no value is not wrong by that: others tell what is missing.
+            let is_fixed = declaration.derived || declaration.vary == Vary::Never;
+            let is_open = outcome.value().is_some() && !is_stated && !is_fixed;
+            return is_open.then(|| format!("`{}` must state it itself", stage_name(field.stage)));
         }
         Demand::UniqueInStage => return None,
         _ => {}

@@ -30,6 +30,9 @@ pub enum Kind {
 }
 
 impl Kind {
+    /// The words for all kinds.
+    pub const NAMES: [&str; 5] = ["variable", "connection", "endpoint", "credential", "table"];
+
     /// What people call an entry of this kind.
     pub fn name(&self) -> &'static str {
         match self {

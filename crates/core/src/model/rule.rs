@@ -7,6 +7,7 @@ use crate::address::Pattern;
 use crate::findings::Severity;
 use crate::name::Name;
 use crate::source::Place;
+use crate::types::Type;
 use crate::value::Value;
 
 /// What a rule demands of the fields that it covers.
@@ -36,6 +37,19 @@ pub enum Demand {
     PresentWith(Pattern),
     /// There is no value in these stages.
     AbsentIn(Vec<StageId>),
+    /// The stage states it itself: no default counts, no group, and nothing that is followed.
+    Stated,
+}
+
+/// That another field of the same unit or instance has a value in the stage.
+#[derive(Debug, Clone)]
+pub struct Condition {
+    /// Its entry.
+    pub entry: Name,
+    /// Which of its fields; a variable's has no name.
+    pub field: Option<Name>,
+    /// The value.
+    pub is: Value,
 }
 
 /// A rule of the ledger's own.
@@ -45,6 +59,12 @@ pub struct Rule {
     pub name: Name,
     /// The fields that it covers.
     pub fields: Vec<Pattern>,
+    /// Only those of these types; of all if there are none.
+    pub types: Vec<Type>,
+    /// Only those of entries of these kinds; of all if there are none.
+    pub kinds: Vec<String>,
+    /// Only where this is so.
+    pub when: Option<Condition>,
     /// Only in stages of these classes; in all if there are none.
     pub classes: Vec<Class>,
     /// Only in these stages; in all if there are none.

@@ -82,6 +82,44 @@ fn names_that_are_not_there() {
 }
 
 #[test]
+fn rules_may_be_by_type_by_kind_and_under_a_condition_and_ask_for_a_statement() {
+    let contract = "stages = [\"dev\", \"prod\"]\n[variables.flag]\ntype = \"boolean\"\ndefault = false\n[variables.word]\ndefault = \"long\"\n\
+         [endpoints.api]\nfields.base.vary = \"may\"\nfields.base.default = \"http://a.example\"\nfields.user.required = false\nfields.password.required = false\n";
+    let production = "classes = [\"production\"]\n";
+    for (rule, prod, expected) in [
+        ("types = \"boolean\"\nstated = true", "", &["rule desk/flag@prod!"][..]),
+        ("types = \"boolean\"\nstated = true", "flag = false", &[]),
+        ("fields = \"*/word\"\nstated = true", "word = { absent = true }", &[]),
+        ("kinds = \"endpoint\"\npattern = \"^https:\"\ntypes = [\"url\"]", "", &["rule desk/api.base@prod!"]),
+        ("kinds = [\"table\"]\nstated = true", "", &["rule *"]),
+        ("fields = \"*/word\"\nwhen = { field = \"api.auth\", is = \"basic\" }\nmax_length = 2", "", &[]),
+        (
+            "fields = \"*/word\"\nwhen = { field = \"api.auth\", is = \"basic\" }\nmax_length = 2",
+            "api.auth = \"basic\"",
+            &["rule desk/word@prod!"],
+        ),
+        (
+            "fields = \"*/word\"\nwhen = { field = \"flag\", is = true }\nmax_length = 2",
+            "flag = true",
+            &["rule desk/word@prod!"],
+        ),
+        (
+            "fields = \"*/word\"\nwhen = { field = \"nothing\", is = true }\nmax_length = 2",
+            "flag = true",
+            &[],
+        ),
+    ] {
+        let manifest = format!("{STAGES}[[rule]]\nname = \"r\"\n{production}{rule}\n");
+        let prod = format!("[units.desk]\n{prod}\n");
+        let files =
+            [("ledger.toml", manifest.as_str()), ("units/desk.toml", contract), ("stages/prod.toml", &prod)];
+        let told: Vec<String> =
+            found(&files, None).into_iter().filter(|line| line.starts_with("rule")).collect();
+        assert_eq!(told, expected, "{rule}: {prod}");
+    }
+}
+
+#[test]
 fn secrets_that_production_takes_over_are_told() {
     let with = |follow: &str, north: &str| {
         let manifest = format!(

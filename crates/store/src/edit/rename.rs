@@ -272,7 +272,7 @@ impl Renaming {
                 | ["waiver", "address"],
             ) => self.pattern(text),
             (Context::Manifest, ["rule", "present_with"]) if text.contains('/') => self.pattern(text),
-            (Context::Manifest, ["rule", "present_with"]) => {
+            (Context::Manifest, ["rule", "present_with"] | ["rule", "when", "field"]) => {
                 self.pattern(&format!("*/{text}")).and_then(|new| Some(new.strip_prefix("*/")?.to_owned()))
             }
             (Context::Declarations(owner), ["output", "table"]) => match &self.what {

@@ -2,9 +2,9 @@
 
 use std::cmp::Ordering;
 
-use cledger_core::address::Pattern;
+use cledger_core::address::{Address, Pattern};
 use cledger_core::findings::{Code, Severity};
-use cledger_core::model::{Class, Demand, Judging, Rule, Stage, StageId};
+use cledger_core::model::{Class, Condition, Demand, Judging, Kind, Rule, Stage, StageId};
 use cledger_core::name::Name;
 use cledger_core::types::{Measure, Type};
 use cledger_core::value::Value;
@@ -14,11 +14,8 @@ use toml::de::{DeTable, DeValue};
 use super::frame::{In, Item};
 use super::stages::named_stage;
 
-const RULE_KEYS: [&str; 19] = [
-    "name",
-    "fields",
-    "classes",
-    "stages",
+/// What a rule can demand.
+const DEMANDS: [&str; 13] = [
     "one_of",
     "not_one_of",
     "pattern",
@@ -31,10 +28,12 @@ const RULE_KEYS: [&str; 19] = [
     "unique_in_stage",
     "present_with",
     "absent_in",
-    "severity",
-    "why",
-    "help",
+    "stated",
 ];
+
+/// What else stands in one.
+const ABOUT: [&str; 10] =
+    ["name", "fields", "types", "kinds", "when", "classes", "stages", "severity", "why", "help"];
 
 const SEVERITIES: [(Severity, &str); 2] = [(Severity::Error, "error"), (Severity::Warning, "warning")];
 
@@ -100,6 +99,9 @@ fn rule(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Option<Rule> {
     let mut rule = Rule {
         name,
         fields: Vec::new(),
+        types: Vec::new(),
+        kinds: Vec::new(),
+        when: None,
         classes: Vec::new(),
         stages: Vec::new(),
         demands: Vec::new(),
@@ -108,7 +110,8 @@ fn rule(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Option<Rule> {
         help: None,
         place: read.place(name_item.span()),
     };
-    read.keys(table, &RULE_KEYS, |key, item| match key {
+    let keys: Vec<&str> = ABOUT.into_iter().chain(DEMANDS).collect();
+    read.keys(table, &keys, |key, item| match key {
         "fields" => {
             rule.fields = texts(read, item, key)
                 .into_iter()
@@ -122,6 +125,13 @@ fn rule(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Option<Rule> {
             rule.classes =
                 items.iter().filter_map(|item| read.choice(item, "a class", &Class::ALL)).collect();
         }
+        "types" => {
+            rule.types = texts(read, item, key).into_iter().filter_map(|it| named_type(read, it)).collect();
+        }
+        "kinds" => {
+            rule.kinds = texts(read, item, key).into_iter().filter_map(|it| named_kind(read, it)).collect();
+        }
+        "when" => rule.when = condition(read, item),
         "stages" => rule.stages = stage_patterns(read, item, stages),
         "severity" => rule.severity = read.choice(item, "the severity", &SEVERITIES).unwrap_or(rule.severity),
         "why" => rule.why = read.text(item, "`why`").map(str::to_owned),
@@ -129,17 +139,64 @@ fn rule(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Option<Rule> {
         "name" => {}
         _ => rule.demands.extend(demand(read, key, item, stages)),
     });
-    if rule.fields.is_empty() && !table.contains_key("fields") {
+    let is_by_type = table.contains_key("types") || table.contains_key("kinds");
+    if rule.fields.is_empty() && is_by_type && !table.contains_key("fields") {
+        rule.fields.extend(Pattern::parse("*").ok());
+    }
+    if rule.fields.is_empty() && !table.contains_key("fields") && !is_by_type {
         let help = "name the fields that it covers: fields = \"*/bookings-db.host\"";
         read.wrong_with(name_item.span(), "this rule has no `fields`", help);
     }
-    let demands = RULE_KEYS[4..16].iter().any(|key| table.contains_key(*key));
-    if !demands {
-        let help = format!("write one of {}", RULE_KEYS[4..16].join(", "));
+    if !DEMANDS.iter().any(|key| table.contains_key(*key)) {
+        let help = format!("write one of {}", DEMANDS.join(", "));
         read.wrong_with(name_item.span(), "this rule demands nothing", help);
     }
     bounds_in_order(read, table);
     Some(rule)
+}
+
+fn named_type(read: In<'_>, (text, span): (&str, std::ops::Range<usize>)) -> Option<Type> {
+    let found = Type::by_name(text);
+    if found.is_none() {
+        read.wrong(span, format!("`{text}` is no type"));
+    }
+    found
+}
+
+fn named_kind(read: In<'_>, (text, span): (&str, std::ops::Range<usize>)) -> Option<String> {
+    if !Kind::NAMES.contains(&text) {
+        read.wrong_with(
+            span,
+            format!("`{text}` is no kind of entry"),
+            format!("write one of {}", Kind::NAMES.join(", ")),
+        );
+        return None;
+    }
+    Some(text.to_owned())
+}
+
+/// What must be so of another field: `{ field = "ENTRY.FIELD", is = VALUE }`.
+fn condition(read: In<'_>, item: Item<'_, '_>) -> Option<Condition> {
+    let table = read.table(item, "`when`")?;
+    let (mut named, mut is) = (None, None);
+    read.keys(table, &["field", "is"], |key, item| match key {
+        "field" => {
+            let text = read.text(item, "`field`");
+            let parsed = text.and_then(|text| Address::parse(&format!("x/{text}")).ok());
+            named =
+                parsed.filter(|address| address.stage.is_none()).and_then(|it| Some((it.entry?, it.field)));
+            if named.is_none() {
+                read.wrong(item.span(), "`field` is ENTRY or ENTRY.FIELD of the same unit");
+            }
+        }
+        _ => is = Some(read.value(item)),
+    });
+    if !table.contains_key("field") || is.is_none() {
+        let help = "write when = { field = \"ENTRY.FIELD\", is = VALUE }";
+        read.wrong_with(item.span(), "this condition names no field or no value", help);
+    }
+    let (entry, field) = named?;
+    Some(Condition { entry, field, is: is? })
 }
 
 /// One text, or a list of texts.
@@ -209,6 +266,13 @@ fn demand(read: In<'_>, key: &str, item: Item<'_, '_>, stages: &[Stage]) -> Opti
                 return None;
             }
             Demand::UniqueInStage
+        }
+        "stated" => {
+            if !read.boolean(item, "`stated`")? {
+                read.wrong(item.span(), "`stated` can only be true");
+                return None;
+            }
+            Demand::Stated
         }
         "present_with" => {
             let text = read.text(item, "`present_with`")?;
