@@ -19,3 +19,4 @@ pub(crate) mod restoring;
 pub(crate) mod returning;
 pub(crate) mod rules;
 mod sight;
+pub(crate) mod whom;

@@ -5,8 +5,8 @@ use rustc_hash::FxHashSet;
 
 use super::code::{Code, Severity};
 use super::finding::Finding;
-use super::in_no_output::Mentions;
-use super::other_stage::DevelopmentHosts;
+use super::hosts::DevelopmentHosts;
+use super::mentions::Mentions;
 use super::plain::plain_secrets;
 use super::waivers;
 use crate::address::{Owner, Pattern};

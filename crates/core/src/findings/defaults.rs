@@ -4,7 +4,7 @@
 use super::checking::Checking;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called, whose};
-use super::other_stage::is_for_development;
+use super::hosts::is_for_development;
 use crate::model::{Class, Slot, Vary, Verdict};
 use crate::resolve::{FieldId, Winner};
 use crate::types::Type;

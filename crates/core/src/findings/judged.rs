@@ -9,10 +9,10 @@ use std::collections::BTreeSet;
 use jiff::civil::Date;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::check::whole;
 use super::code::{Code, Severity};
 use super::finding::Finding;
 use super::standing::{Report, standing_of};
+use super::through::whole;
 use crate::address::{Address, Owner};
 use crate::impact::referred;
 use crate::model::{InstanceId, LayerId, Ledger, StageId, Subject, UnitId};

@@ -8,8 +8,8 @@ use cledger_core::output::OutputName;
 use cledger_store::daybook::{AnswerState, Content, Daybook, Entry, Kind, Left, Meta, Open, Wanted};
 
 use crate::bringing::before::Before;
-use crate::bringing::grounds::Whom;
 use crate::bringing::part::{Form, Part};
+use crate::bringing::whom::Whom;
 use crate::daybook;
 use crate::deliver::recorded::Planner;
 use crate::reality::places::is_its_place;

@@ -50,7 +50,13 @@ impl<'o> Bringer<'o> {
     /// Looks at the outlets of a unit, and says what bringing it means.
     pub(crate) fn plan(&self, bringing: &Bringing<'_>) -> Result<Vec<Planned<'o>>, Trouble> {
         let of = (bringing.owner, bringing.stage);
-        let sights = look(self.opened, self.around, of, bringing)?;
+        // The files of now, those that were brought before, and those that come back.
+        let asked = |outlet: &str| {
+            let now = bringing.forms.paths().cloned();
+            let before = bringing.baseline.paths(outlet).into_iter().cloned();
+            now.chain(before).chain(bringing.from.paths(outlet)).collect()
+        };
+        let sights = look(self.opened, self.around, of, &asked)?;
         Ok(sights.into_iter().map(|sight| Planned::of(sight, bringing)).collect())
     }
 

@@ -1,32 +1,16 @@
 //! All that it is judged by what bringing a unit to its outlets means.
 
-use cledger_core::address::Owner;
-use cledger_core::model::{Ledger, StageId, Subject};
+use cledger_core::model::Ledger;
 use cledger_store::daybook::{Content, Daybook};
 
 use crate::bringing::baseline::Baseline;
 use crate::bringing::forms::Forms;
 use crate::bringing::plan::{Bringing, From};
 use crate::bringing::rules::Rules;
+use crate::bringing::whom::Whom;
 use crate::deliver::recorded::Planner;
 use crate::reality::veiling::Veil;
 use crate::trouble::Trouble;
-
-/// A unit or instance in a stage, whether the ledger knows it or not.
-#[derive(Debug, Clone)]
-pub(crate) struct Whom {
-    pub(crate) owner: Owner,
-    /// Who that is in the ledger; none where it does not belong to the stage any more.
-    pub(crate) subject: Option<Subject>,
-    pub(crate) stage: StageId,
-}
-
-impl Whom {
-    /// A unit or instance that belongs to the stage.
-    pub(crate) fn of(ledger: &Ledger, subject: Subject, stage: StageId) -> Self {
-        Self { owner: ledger.owner(subject), subject: Some(subject), stage }
-    }
-}
 
 /// What was brought before, which forms there are, what may be done, and what is hidden.
 pub(crate) struct Grounds<'l> {

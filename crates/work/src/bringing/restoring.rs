@@ -11,9 +11,9 @@ use cledger_store::daybook::{Content, Daybook, Kind, Wanted};
 
 use crate::bringing::before::{Before, key};
 use crate::bringing::forms::{Forms, has_one_thing};
-use crate::bringing::grounds::Whom;
 use crate::bringing::part::Form;
 use crate::bringing::plan::of_content;
+use crate::bringing::whom::Whom;
 use crate::deliver::recorded::Planner;
 use crate::reality::places::is_its_place;
 use crate::trouble::Trouble;

@@ -4,7 +4,6 @@ use cledger_core::address::Owner;
 use cledger_core::model::StageId;
 use cledger_outlets::held::Held;
 
-use crate::bringing::plan::Bringing;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::look::read_all;
@@ -17,20 +16,18 @@ pub(crate) struct Sight<'l> {
     pub(crate) held: Held,
 }
 
-/// Looks at all outlets of a unit in a stage, for the files of now and for those that were brought before.
+/// Looks at all outlets of a unit in a stage, for the files that are asked of each.
 pub(crate) fn look<'l>(
     opened: &'l Opened,
     around: &Around<'_>,
     (owner, stage): (&Owner, StageId),
-    bringing: &Bringing<'_>,
+    asked: &dyn Fn(&str) -> Vec<String>,
 ) -> Result<Vec<Sight<'l>>, Trouble> {
     let ledger = &opened.ledger;
     let mut places = places::of_owner(ledger, around, owner, stage)?;
     for place in &mut places {
         let outlet = place.outlet_name().map(|(name, _)| name).unwrap_or_default();
-        let mut files: Vec<String> = bringing.forms.paths().cloned().collect();
-        files.extend(bringing.baseline.paths(&outlet).into_iter().cloned());
-        files.extend(bringing.from.paths(&outlet));
+        let mut files = asked(&outlet);
         files.sort_unstable();
         files.dedup();
         place.ask(ledger, owner, files)?;

@@ -7,7 +7,7 @@ use cledger_store::daybook::{Daybook, Kind, Meta, Wanted};
 use cledger_store::{commit_of, is_behind_us};
 
 use crate::bringing::at::{AtName, AtOutlet, AtPart};
-use crate::bringing::grounds::Whom;
+use crate::bringing::whom::Whom;
 use crate::daybook;
 use crate::deliver::asked::ToDeliver;
 use crate::deliver::by_hand;

@@ -1,11 +1,13 @@
 //! What was changed, for programs.
 
+use std::borrow::Cow;
+
 use cledger_core::effects::{Effect, Seen};
+use cledger_core::findings::Finding;
 use cledger_core::value::Value;
 use serde::Serialize;
 
 use super::FORMAT;
-use super::replace::{FindingDocument, findings};
 use crate::output::text::change::words;
 use cledger_work::set::SettingsChanged;
 
@@ -43,6 +45,12 @@ struct SeenDocument {
     secret: bool,
 }
 
+#[derive(Debug, Serialize)]
+pub(crate) struct FindingDocument<'r> {
+    code: Cow<'static, str>,
+    address: &'r str,
+}
+
 pub(crate) fn document(changed: &SettingsChanged) -> Document<'_> {
     let settings = changed.settings.iter().map(|one| SettingDocument {
         address: &one.address,
@@ -78,4 +86,8 @@ fn seen(seen: &Seen) -> SeenDocument {
         },
         other => SeenDocument { value: serde_json::Value::Null, instead: Some(words(other)), secret: false },
     }
+}
+
+pub(crate) fn findings(findings: &[Finding]) -> Vec<FindingDocument<'_>> {
+    findings.iter().map(|one| FindingDocument { code: one.kind(), address: &one.address }).collect()
 }

@@ -1,12 +1,9 @@
 //! `replace` for programs.
 
-use std::borrow::Cow;
-
-use cledger_core::findings::Finding;
 use serde::Serialize;
 
 use super::FORMAT;
-use super::change::{EffectDocument, effects};
+use super::change::{EffectDocument, FindingDocument, effects, findings};
 use cledger_work::replace::Replacement;
 use cledger_work::replace::changes::Names;
 
@@ -39,12 +36,6 @@ struct RenamedDocument<'r> {
     after: &'r str,
 }
 
-#[derive(Debug, Serialize)]
-pub(crate) struct FindingDocument<'r> {
-    code: Cow<'static, str>,
-    address: &'r str,
-}
-
 pub(crate) fn document(replacement: &Replacement) -> Document<'_> {
     let replaced = replacement.replaced.iter().map(|one| ReplacedDocument {
         address: &one.address,
@@ -69,8 +60,4 @@ pub(crate) fn document(replacement: &Replacement) -> Document<'_> {
         caused: findings(&replacement.caused),
         cured: findings(&replacement.cured),
     }
-}
-
-pub(crate) fn findings(findings: &[Finding]) -> Vec<FindingDocument<'_>> {
-    findings.iter().map(|one| FindingDocument { code: one.kind(), address: &one.address }).collect()
 }

@@ -1,8 +1,9 @@
 //! What was changed, for people: each setting before and after, then the effective values that change.
 
 use cledger_core::effects::{Effect, Seen};
+use cledger_core::findings::Finding;
 
-use super::{replace, rows};
+use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
@@ -17,8 +18,8 @@ pub(crate) fn print(console: &mut Console, changed: &SettingsChanged) {
     settings(console, &changed.settings);
     console.line("");
     effects(console, &changed.effects);
-    replace::findings(console, "causes", &changed.caused);
-    replace::findings(console, "cures", &changed.cured);
+    findings(console, "causes", &changed.caused);
+    findings(console, "cures", &changed.cured);
     if !changed.written {
         console.line("Nothing is written yet. To do it, add --write.");
     }
@@ -89,5 +90,17 @@ pub(crate) fn words(seen: &Seen) -> String {
         Seen::Missing => "missing".to_owned(),
         Seen::Problem(codes) => codes.join(", "),
         Seen::NotThere => "not there".to_owned(),
+    }
+}
+
+/// The findings that a change causes or cures.
+pub(crate) fn findings(console: &mut Console, does: &str, findings: &[Finding]) {
+    if findings.is_empty() {
+        return;
+    }
+    console.line("");
+    console.line(style::heading(&format!("It {does} {}", counted(findings.len(), "finding"))));
+    for finding in findings {
+        console.line(format!("  {}[{}] {}", finding.severity.name(), finding.kind(), finding.address));
     }
 }

@@ -1,8 +1,6 @@
 //! `replace` for people: each value before and after, what that does, and what it would break or mend.
 
-use cledger_core::findings::Finding;
-
-use super::change;
+use super::change::{effects, findings};
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
@@ -17,7 +15,7 @@ pub(crate) fn print(console: &mut Console, replacement: &Replacement) {
     }
     replaced(console, replacement);
     renamed(console, replacement);
-    change::effects(console, &replacement.effects);
+    effects(console, &replacement.effects);
     findings(console, "causes", &replacement.caused);
     findings(console, "cures", &replacement.cured);
     let mut counts = Vec::new();
@@ -74,16 +72,4 @@ fn print_table(console: &mut Console, table: &mut Table) {
         console.line(line);
     }
     console.line("");
-}
-
-/// The findings that a change causes or cures.
-pub(crate) fn findings(console: &mut Console, does: &str, findings: &[Finding]) {
-    if findings.is_empty() {
-        return;
-    }
-    console.line("");
-    console.line(style::heading(&format!("It {does} {}", counted(findings.len(), "finding"))));
-    for finding in findings {
-        console.line(format!("  {}[{}] {}", finding.severity.name(), finding.kind(), finding.address));
-    }
 }

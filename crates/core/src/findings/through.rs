@@ -1,0 +1,124 @@
+//! Going through a ledger for all findings.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::civil::Date;
+use rayon::prelude::*;
+use rustc_hash::FxHashSet;
+
+use super::bounds::Bounds;
+use super::checking::Checking;
+use super::code::Code;
+use super::finding::Finding;
+use super::standing::{Report, UnitStanding};
+use super::{
+    aligned, certificates, defaults, distinct, effective, expiry, follows_secret, idle_patterns,
+    in_no_output, names, other_stage, outputs, rules, stages, tables, values, waivers,
+};
+use crate::address::Pattern;
+use crate::model::UnitId;
+use crate::resolve::{Resolver, Session};
+
+/// Checks all of a ledger.
+pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
+    bounded(resolver, None, None, today)
+}
+
+/// Checks these units, with what is shared and what shows only beside all others. Last days are not counted.
+pub fn check_units(resolver: &Resolver<'_>, units: impl IntoIterator<Item = UnitId>) -> Report {
+    bounded(resolver, None, Some(&units.into_iter().collect()), None)
+}
+
+pub(super) fn bounded(
+    resolver: &Resolver<'_>,
+    pattern: Option<&Pattern>,
+    units: Option<&FxHashSet<UnitId>>,
+    today: Option<Date>,
+) -> Report {
+    let ledger = resolver.ledger();
+    let bounds = Bounds::new(resolver, pattern, units, today);
+    let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
+    let checked: Vec<OfUnit> = units
+        .par_iter()
+        .map_init(|| resolver.session(None), |session, &unit| of_unit(&bounds, session, unit))
+        .collect();
+    let mut findings = Vec::new();
+    names::of_shared(&bounds, &mut findings);
+    names::strangers(&bounds, &mut findings);
+    values::of_shared(&bounds, resolver, &mut findings);
+    stages::follows(&bounds, &mut findings);
+    stages::unused(&bounds, &mut findings);
+    idle_patterns::all(&bounds, &mut findings);
+    tables::of_shared(&bounds, &mut findings);
+    let (mut standings, mut unreadable) = (Vec::with_capacity(checked.len()), BTreeSet::new());
+    let mut seen = Vec::new();
+    for of_unit in checked {
+        seen.push(of_unit.by_rules);
+        standings.push(of_unit.standing);
+        findings.extend(of_unit.findings);
+        unreadable.extend(of_unit.unreadable);
+    }
+    rules::of_all(&bounds, seen, &mut standings, &mut findings);
+    other_stage::all(&bounds, resolver, &mut standings, &mut findings);
+    expiry::of_settings(&bounds, resolver, &mut standings, &mut findings);
+    let (mut findings, waived) = waivers::part(ledger, merged(findings), today);
+    if let Some(today) = today.filter(|_| bounds.is_whole()) {
+        waivers::judge(ledger, &waived, today, &mut findings);
+    }
+    for finding in &mut findings {
+        finding.severity = bounds.severity(finding.code, finding.severity);
+    }
+    Report { findings, waived, standings, unreadable }
+}
+
+/// What is found of one unit.
+struct OfUnit {
+    standing: UnitStanding,
+    findings: Vec<Finding>,
+    unreadable: BTreeSet<String>,
+    by_rules: rules::Seen,
+}
+
+fn of_unit(bounds: &Bounds<'_>, session: &mut Session<'_, '_>, unit: UnitId) -> OfUnit {
+    let mut checking = Checking::new(bounds, session, unit);
+    names::of_unit(&mut checking);
+    values::of_unit(&mut checking);
+    outputs::of_unit(&mut checking);
+    in_no_output::of_unit(&mut checking);
+    tables::of_unit(&mut checking);
+    expiry::of_unit(&mut checking);
+    defaults::of_unit(&mut checking);
+    distinct::of_unit(&mut checking);
+    follows_secret::of_unit(&mut checking);
+    aligned::of_unit(&mut checking);
+    certificates::of_unit(&mut checking);
+    let unreadable = effective::of_unit(&mut checking);
+    let by_rules = rules::of_unit(&mut checking);
+    let Checking { standing, findings, .. } = checking;
+    OfUnit { standing, findings, unreadable, by_rules }
+}
+
+/// Sorts findings, and makes one of those that several units have in common.
+fn merged(findings: Vec<Finding>) -> Vec<Finding> {
+    type Key = (String, Code, Option<u32>, String);
+    let mut by_key: BTreeMap<Key, Finding> = BTreeMap::new();
+    for finding in findings {
+        // Of these several may be said of one place.
+        let is_one_of_several = matches!(finding.code, Code::Rule | Code::IdlePattern);
+        let said = if is_one_of_several { finding.message.clone() } else { String::new() };
+        let place = finding.place.map(|place| place.start);
+        let key = (finding.address.clone(), finding.code, place, said);
+        match by_key.get_mut(&key) {
+            Some(known) => known.needed_by.extend(finding.needed_by),
+            None => {
+                by_key.insert(key, finding);
+            }
+        }
+    }
+    let mut findings: Vec<Finding> = by_key.into_values().collect();
+    for finding in &mut findings {
+        finding.needed_by.sort_unstable();
+        finding.needed_by.dedup();
+    }
+    findings
+}
