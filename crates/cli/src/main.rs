@@ -9,6 +9,7 @@ mod demo;
 mod exit;
 mod explanations;
 mod globals;
+mod manual;
 mod memory;
 mod options;
 mod output;

@@ -28,6 +28,7 @@ mod other_stage;
 mod outputs;
 mod plain;
 mod rules;
+mod spots;
 mod stages;
 mod standing;
 mod tables;

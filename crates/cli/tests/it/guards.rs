@@ -143,8 +143,53 @@ fn the_command_reference_is_what_the_program_prints() {
     let (out, _) = written(&ledger.run("man pages").code(0));
     for command in ["cledger", "cledger-set", "cledger-trace"] {
         let path = format!("pages/{command}.1");
-        assert!(out.contains(&path) && ledger.read(&path).starts_with(".ie"), "{path}");
+        let page = ledger.read(&path);
+        assert!(out.contains(&path) && page.starts_with(".ie"), "{path}");
+        for heading in ["EXIT STATUS", "FILES", "ENVIRONMENT", "SEE ALSO"] {
+            assert!(page.contains(&format!(".SH \"{heading}\"")) || page.contains(&format!(".SH {heading}")));
+        }
+        assert!(command == "cledger" || page.contains(".SH EXAMPLES"), "{path}");
     }
+    let (_, err) = written(&ledger.run("man set").code(2));
+    assert!(err.contains("`set` is a command") && err.contains("cledger set --help"), "{err}");
+}
+
+/// The sources below a folder.
+fn sources(folder: PathBuf, into: &mut Vec<String>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            sources(path, into);
+        } else if path.extension().is_some_and(|name| name == "rs") {
+            into.push(fs::read_to_string(path).unwrap());
+        }
+    }
+}
+
+/// All that looks like the name of a variable counts, in a source that asks for any; ours, in every source.
+#[test]
+fn the_environment_variables_that_are_read_are_those_that_the_documents_name() {
+    let mut texts = Vec::new();
+    for entry in fs::read_dir(repository("crates")).unwrap() {
+        sources(entry.unwrap().path().join("src"), &mut texts);
+    }
+    let is_name = |word: &&str| word.len() > 3 && word.bytes().all(|b| b.is_ascii_uppercase() || b == b'_');
+    let mut read = BTreeSet::new();
+    for text in texts.iter().filter(|text| !text.contains("const ENVIRONMENT")) {
+        let asks = text.contains("env::var(") || text.contains("env::var_os(");
+        let quoted = text.split('"').skip(1).step_by(2).filter(is_name);
+        read.extend(quoted.filter(|name| asks || name.starts_with("CLEDGER_") && !name.ends_with('_')));
+    }
+    let reference = fs::read_to_string(repository("docs/commands.md")).unwrap();
+    let (_, table) = reference.split_once("# Environment").unwrap();
+    let rows = table.lines().filter_map(|line| line.strip_prefix("| `")?.split('`').next());
+    let named: BTreeSet<&str> = rows.collect();
+    assert!(read.len() > 10, "{read:?}");
+    assert_eq!(read.difference(&named).collect::<Vec<_>>(), [&""; 0], "read, and not in the documents");
+    // These are read by libraries.
+    let elsewhere = BTreeSet::from(["HOME", "NO_COLOR", "XDG_CONFIG_HOME", "XDG_STATE_HOME"]);
+    let unread: Vec<&&str> = named.difference(&read).filter(|name| !elsewhere.contains(*name)).collect();
+    assert!(unread.is_empty(), "in the documents, and not read: {unread:?}");
 }
 
 /// What a shell offers for the last of these words.

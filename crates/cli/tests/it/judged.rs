@@ -65,7 +65,7 @@ fn hosts_of_other_stages_are_flagged_and_near_misses_are_not() {
         (
             "stages/dev.toml",
             "[units.desk]\npage = \"https://page.test.example/z\"\n",
-            &["error points-at-other-stage desk/page@test"],
+            &["error points-at-other-stage desk/page@dev"],
         ),
         ("stages/north.toml", "[units.desk]\nnote = \"xdb.test.example db.test.example.org\"\n", &[]),
         ("stages/north.toml", "[units.desk]\nnote = \"${db.host@test}\"\n", &[]),
@@ -103,9 +103,50 @@ fn hosts_of_other_stages_are_flagged_and_near_misses_are_not() {
         ]);
         assert_eq!(found(&ledger, &["points-at-other-stage"], ""), expected, "{name}");
     }
+    // Stages on one host are parted by ports, paths and databases.
+    let contract = format!("{contract}[variables.limits]\ntype = \"map\"\nrequired = false\n");
+    let test =
+        "[shared.db]\nhost = \"one.example\"\nport = 81\n[units.desk]\npage = \"http://one.example:82/t\"\n";
+    let page = &["error points-at-other-stage desk/page@north"][..];
+    let note = &["error points-at-other-stage desk/note@north"][..];
+    let cases: [(&str, &[&str]); 14] = [
+        ("[shared.db]\nhost = \"one.example\"\nport = 83\n", &[]),
+        (
+            "[shared.db]\nhost = \"one.example\"\nport = 81\n",
+            &["error points-at-other-stage shared/db.host@north"],
+        ),
+        ("[shared.db]\nhost = \"one.example\"\n", &[]),
+        ("[units.desk]\npage = \"http://one.example:82/n\"\n", &[]),
+        ("[units.desk]\npage = \"http://one.example/t\"\n", &[]),
+        ("[units.desk]\npage = \"http://one.example:82/t/deeper\"\n", page),
+        ("[units.desk]\npage = \"http://one.example:82/t?x=1\"\n", page),
+        ("[units.desk]\npage = \"http://one.example:81/any\"\n", page),
+        ("[units.desk]\nnote = \"as on one.example\"\n", note),
+        ("[units.desk]\nnote = \"jdbc:mysql://one.example:82/t\"\n", note),
+        ("[units.desk]\nnote = \"jdbc:mysql://one.example:84/t\"\n", &[]),
+        (
+            "[units.desk]\npeers = [\"one.example:83\", \"one.example:81\"]\n",
+            &["error points-at-other-stage desk/peers@north"],
+        ),
+        (
+            "[units.desk]\nlimits = { a = \"one.example:81\" }\n",
+            &["error points-at-other-stage desk/limits@north"],
+        ),
+        // North has a place of its own there, and a text that names the other's.
+        ("[units.desk]\npage = \"http://one.example:82/n\"\nnote = \"http://one.example:82/t\"\n", note),
+    ];
+    for (north, expected) in cases {
+        let ledger = ledger(&[
+            ("units/desk.toml", &contract),
+            ("shared.toml", shared),
+            ("stages/test.toml", test),
+            ("stages/north.toml", north),
+        ]);
+        assert_eq!(found(&ledger, &["points-at-other-stage"], ""), expected, "{north}");
+    }
     // Within one class it is a warning; what three stages set is common; followed values belong to nobody.
     let ledger = ledger(&[
-        ("units/desk.toml", contract),
+        ("units/desk.toml", &contract),
         ("shared.toml", shared),
         ("stages/north.toml", "[shared.db]\nhost = \"a.example\"\n"),
     ]);

@@ -4,6 +4,7 @@ use std::sync::OnceLock;
 
 use rustc_hash::FxHashSet;
 
+use super::spots::{Learned, Sighting};
 use crate::model::{
     Class, Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, StageId, Subject, UnitId,
 };
@@ -43,6 +44,14 @@ impl Written<'_> {
     }
 }
 
+/// A host or database that a stage names in a setting of its own.
+pub(super) struct Host<'l> {
+    pub(super) name: &'l str,
+    pub(super) stage: StageId,
+    pub(super) place: Place,
+    pub(super) learned: Learned<'l>,
+}
+
 /// The hosts that stages of class development have in their own settings.
 #[derive(Default)]
 pub(super) struct DevelopmentHosts(OnceLock<FxHashSet<String>>);
@@ -55,7 +64,7 @@ impl DevelopmentHosts {
         let hosts = self.0.get_or_init(|| {
             let units = ledger.unit_ids().flat_map(|unit| unit_settings(ledger, unit));
             let all = shared_settings(ledger).into_iter().chain(units).filter(of_development);
-            all.flat_map(|written| hosts_of(ledger, &written)).map(|(host, ..)| host.to_owned()).collect()
+            all.flat_map(|written| hosts_of(ledger, &written)).map(|host| host.name.to_owned()).collect()
         });
         hosts.contains(host)
     }
@@ -69,7 +78,7 @@ pub(super) fn is_for_development(
     this: Type,
 ) -> bool {
     let Some(text) = value.as_text() else { return false };
-    let host = if this == Type::Host { text } else { host_in(text) };
+    let host = if this == Type::Host { text } else { Sighting::in_url(text).host };
     is_local(host) || hosts.has(ledger, host)
 }
 
@@ -128,21 +137,23 @@ fn written<'l>(
 }
 
 /// The hosts and databases that a setting names, but for local ones and those that depend on references.
-pub(super) fn hosts_of<'l>(ledger: &Ledger, written: &Written<'l>) -> Vec<(&'l str, StageId, Place)> {
+pub(super) fn hosts_of<'l>(ledger: &Ledger, written: &Written<'l>) -> Vec<Host<'l>> {
     let (stage, place) = (written.field_id.stage, written.place);
     if let (true, Some(name)) = (written.names_database(), written.value.as_text()) {
-        let stage_name = ledger.stage(stage).name.as_str();
-        let mut parts = name.split(|c: char| !c.is_ascii_alphanumeric());
-        let of_stage = parts.any(|part| part == stage_name) || name == stage_name;
-        return of_stage.then_some((name, stage, place)).into_iter().collect();
+        let is_of_stage = has_part(name, ledger.stage(stage).name.as_str());
+        let host = Host { name, stage, place, learned: Learned::Database };
+        return is_of_stage.then_some(host).into_iter().collect();
     }
     if !written.names_hosts() {
         return Vec::new();
     }
     let host = |text: &'l str| {
-        let host = if written.field.this_type == Type::Host { text } else { host_in(text) };
-        let plain = !host.is_empty() && !host.contains("${") && !is_local(host);
-        plain.then_some((host, stage, place))
+        let is_whole = written.field.this_type == Type::Host;
+        let seen = Sighting::in_url(text);
+        let name = if is_whole { text } else { seen.host };
+        let learned = if is_whole { Learned::Field(written.field_id) } else { Learned::Text(seen) };
+        let plain = !name.is_empty() && !name.contains("${") && !is_local(name);
+        plain.then_some(Host { name, stage, place, learned })
     };
     match written.value {
         Value::Text(text) => host(text).into_iter().collect(),
@@ -151,15 +162,12 @@ pub(super) fn hosts_of<'l>(ledger: &Ledger, written: &Written<'l>) -> Vec<(&'l s
     }
 }
 
-/// The host in a URL (RFC 3986 section 3.2.2), or before the port of `host:port`.
-pub(super) fn host_in(text: &str) -> &str {
-    let authority = text.split_once("://").map_or(text, |(_, rest)| rest);
-    let authority = authority.split(['/', '?', '#']).next().unwrap_or_default();
-    let host = authority.rsplit('@').next().unwrap_or_default();
-    match host.strip_prefix('[') {
-        Some(address) => address.split(']').next().unwrap_or_default(),
-        None => host.split(':').next().unwrap_or_default(),
-    }
+/// Whether a name has another as a part of it, as `tides_test` has `test`.
+pub(super) fn has_part(name: &str, part: &str) -> bool {
+    let is_edge = |c: Option<char>| c.is_none_or(|c| !c.is_alphanumeric());
+    name.match_indices(part).any(|(at, _)| {
+        is_edge(name[..at].chars().next_back()) && is_edge(name[at + part.len()..].chars().next())
+    })
 }
 
 fn is_local(host: &str) -> bool {
@@ -173,16 +181,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn hosts_are_found_in_urls() {
-        for (text, host) in [
-            ("https://db.test.example/x?y@z", "db.test.example"),
-            ("amqp://u:p@mq.example:5672/v", "mq.example"),
-            ("http://[2001:db8::1]:80/", "2001:db8::1"),
-            ("kafka-1.example:9092", "kafka-1.example"),
-            ("http://", ""),
-        ] {
-            assert_eq!(host_in(text), host);
-        }
+    fn this_very_machine_has_many_names() {
         for (host, local) in [
             ("localhost", true),
             ("127.0.0.9", true),
@@ -191,6 +190,20 @@ mod tests {
             ("db.local.example", false),
         ] {
             assert_eq!(is_local(host), local, "{host}");
+        }
+    }
+
+    #[test]
+    fn a_part_of_a_name_stands_between_other_signs() {
+        for (name, part, has) in [
+            ("tides_test", "test", true),
+            ("test", "test", true),
+            ("db.prod-north.example", "prod-north", true),
+            ("contest.test", "test", true),
+            ("contest", "test", false),
+            ("tests", "test", false),
+        ] {
+            assert_eq!(has_part(name, part), has, "{name} {part}");
         }
     }
 }

@@ -2,7 +2,10 @@
 //!
 //! Which host belongs to which stage is learned from the stages' own settings of hosts and URLs. What
 //! groups, defaults and followed stages say belongs to nobody, and neither does what three stages or
-//! more have in common.
+//! more have in common. Stages that share a host are parted by their ports and paths on it, unless the
+//! host bears the name of one of them.
+
+use std::sync::OnceLock;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
@@ -11,7 +14,8 @@ use super::aligned::may_share;
 use super::bounds::Bounds;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called};
-use super::hosts::{Written, host_in, hosts_of, shared_settings, unit_settings};
+use super::hosts::{Host, Written, has_part, hosts_of, shared_settings, unit_settings};
+use super::spots::{Learned, Sighting, Spot, Spots};
 use super::standing::{UnitStanding, standing_of};
 use crate::address::Address;
 use crate::model::{LayerId, Ledger, StageId, Subject, UnitId};
@@ -24,11 +28,26 @@ use crate::value::Value;
 /// From so many stages on, a host is common to all.
 const COMMON: usize = 3;
 
-/// The stages in whose settings a host stands, each with its first place there.
-#[derive(Default)]
-struct Known(Vec<(StageId, Place)>);
+/// A stage in whose settings a host stands: its first place there, and all that tells where on the host.
+struct Known<'l> {
+    stage: StageId,
+    place: Place,
+    learned: Vec<Learned<'l>>,
+    /// Worked out when somebody else mentions the host.
+    spots: OnceLock<Spots>,
+}
 
-type Hosts<'l> = FxHashMap<&'l str, Known>;
+impl Known<'_> {
+    fn spots(&self, resolver: &Resolver<'_>) -> &Spots {
+        self.spots.get_or_init(|| {
+            let mut spots = Spots::default();
+            self.learned.iter().for_each(|learned| spots.add(learned.spot(resolver)));
+            spots
+        })
+    }
+}
+
+type Hosts<'l> = FxHashMap<&'l str, Vec<Known<'l>>>;
 
 /// What is found of a unit, and whether it is about a shared entry.
 pub(super) fn all(
@@ -40,19 +59,25 @@ pub(super) fn all(
     let ledger = bounds.ledger;
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_shared = shared_settings(ledger);
-    let learned: Vec<Vec<(&str, StageId, Place)>> = units
+    let learned: Vec<Vec<Host<'_>>> = units
         .par_iter()
         .map(|&unit| unit_settings(ledger, unit).flat_map(|written| hosts_of(ledger, &written)).collect())
         .collect();
     let mut hosts = Hosts::default();
     let shared_hosts = of_shared.iter().flat_map(|written| hosts_of(ledger, written));
-    for (host, stage, place) in shared_hosts.chain(learned.into_iter().flatten()) {
-        let known = hosts.entry(host).or_default();
-        if !known.0.iter().any(|(other, _)| *other == stage) {
-            known.0.push((stage, place));
+    for host in shared_hosts.chain(learned.into_iter().flatten()) {
+        let known = hosts.entry(host.name).or_default();
+        match known.iter_mut().find(|known| known.stage == host.stage) {
+            Some(known) => known.learned.push(host.learned),
+            None => known.push(Known {
+                stage: host.stage,
+                place: host.place,
+                learned: vec![host.learned],
+                spots: OnceLock::new(),
+            }),
         }
     }
-    hosts.retain(|_, known| known.0.len() < COMMON);
+    hosts.retain(|_, known| known.len() < COMMON);
     if hosts.is_empty() {
         return;
     }
@@ -60,7 +85,8 @@ pub(super) fn all(
         .par_iter()
         .enumerate()
         .flat_map_iter(|(at, &unit)| {
-            let found = unit_settings(ledger, unit).filter_map(|written| mention(bounds, &hosts, &written));
+            let found =
+                unit_settings(ledger, unit).filter_map(|written| mention(bounds, resolver, &hosts, &written));
             found.map(move |(finding, stage)| (at, finding, stage)).collect::<Vec<_>>()
         })
         .collect();
@@ -71,7 +97,7 @@ pub(super) fn all(
         findings.push(finding);
     }
     for written in &of_shared {
-        let Some((finding, stage)) = mention(bounds, &hosts, written) else { continue };
+        let Some((finding, stage)) = mention(bounds, resolver, &hosts, written) else { continue };
         let severity = bounds.counts(&finding);
         let shared = ledger.shared_id(written.entry.name.as_str());
         for standing in standings.iter_mut() {
@@ -86,9 +112,15 @@ pub(super) fn all(
 }
 
 /// The finding about a setting that mentions a host of another stage.
-fn mention(bounds: &Bounds<'_>, hosts: &Hosts<'_>, written: &Written<'_>) -> Option<(Finding, StageId)> {
+fn mention(
+    bounds: &Bounds<'_>,
+    resolver: &Resolver<'_>,
+    hosts: &Hosts<'_>,
+    written: &Written<'_>,
+) -> Option<(Finding, StageId)> {
     let ledger = bounds.ledger;
-    let (stage, other, place, host) = search(ledger, hosts, written, written.value)?;
+    let stage = written.field_id.stage;
+    let (other, place, host) = search(resolver, hosts, written, written.value)?;
     let name = written.field.name.as_ref();
     let owner = ledger.owner(written.field_id.subject);
     let covered = bounds.covers(&owner, written.entry.name.as_str(), name.map(Name::as_str));
@@ -133,44 +165,67 @@ fn may_agree(ledger: &Ledger, field: FieldId, other: StageId) -> bool {
     })
 }
 
-type Mention<'h> = (StageId, StageId, Place, &'h str);
+/// The other stage, where it has the host, and the host.
+type Mention<'h> = (StageId, Place, &'h str);
 
 /// The first host of another stage in a value.
 fn search<'h>(
-    ledger: &Ledger,
+    resolver: &Resolver<'_>,
     hosts: &Hosts<'h>,
     written: &Written<'_>,
     value: &Value,
 ) -> Option<Mention<'h>> {
     let text = match value {
         Value::Text(text) => text.as_str(),
-        Value::List(items) => return items.iter().find_map(|item| search(ledger, hosts, written, item)),
-        Value::Map(map) => return map.values().find_map(|item| search(ledger, hosts, written, item)),
+        Value::List(items) => return items.iter().find_map(|item| search(resolver, hosts, written, item)),
+        Value::Map(map) => return map.values().find_map(|item| search(resolver, hosts, written, item)),
         _ => return None,
     };
-    let is_whole = written.field.this_type == Type::Host || written.names_database();
+    if written.names_database() {
+        return judge(resolver, hosts, written, text, Spot::default);
+    }
+    if written.field.this_type == Type::Host {
+        return judge(resolver, hosts, written, text, || Spot::of_field(resolver, written.field_id));
+    }
     // A name without a dot is a host only where a host is meant.
-    if !is_whole && !text.contains(['.', ':']) {
+    if !text.contains(['.', ':']) {
         return None;
     }
-    let judge = |token: &str| {
-        let (&host, known) = hosts.get_key_value(token)?;
-        let (other, place) = *known.0.iter().find(|(stage, _)| *stage != written.field_id.stage)?;
-        let own = known.0.iter().any(|(stage, _)| *stage == written.field_id.stage);
-        // Both have it: the one of higher class, or the later one, is told.
-        let rank = |stage: StageId| (ledger.stage(stage).class, stage);
-        let told = !own
-            || written.names_hosts()
-                && rank(written.field_id.stage) > rank(other)
-                && !may_agree(ledger, written.field_id, other);
-        told.then_some((written.field_id.stage, other, place, host))
-    };
-    if is_whole {
-        return judge(text);
+    let is_meant = |seen: &Sighting<'_>| seen.host.contains('.') || written.names_hosts() || seen.is_placed();
+    let in_url = written.names_hosts().then(|| Sighting::in_url(text));
+    let mut all = Sighting::all(text).filter(is_meant).chain(in_url);
+    all.find_map(|seen| judge(resolver, hosts, written, seen.host, || seen.spot()))
+}
+
+/// Whether what a setting names belongs to another stage.
+fn judge<'h>(
+    resolver: &Resolver<'_>,
+    hosts: &Hosts<'h>,
+    written: &Written<'_>,
+    name: &str,
+    spot: impl FnOnce() -> Spot,
+) -> Option<Mention<'h>> {
+    let (&host, known) = hosts.get_key_value(name)?;
+    let ledger = resolver.ledger();
+    let stage = written.field_id.stage;
+    if known.iter().all(|known| known.stage == stage) {
+        return None;
     }
-    let is_part = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
-    let tokens = text.split(|c| !is_part(c)).map(|token| token.trim_matches(['.', '-']));
-    let dotted = tokens.filter(|token| token.contains('.') || written.names_hosts());
-    let in_url = written.names_hosts().then(|| host_in(text));
-    dotted.chain(in_url).find_map(judge)
+    let own = known.iter().find(|known| known.stage == stage);
+    let spot = spot();
+    // Where both have it, the one of higher class, or the later one, is told.
+    let rank = |stage: StageId| (ledger.stage(stage).class, stage);
+    let bears_name = |of: StageId| has_part(host, ledger.stage(of).name.as_str());
+    let belongs_to = |other: &Known<'_>| match (own, bears_name(stage), bears_name(other.stage)) {
+        (Some(_), true, false) => false,
+        (_, false, true) => !may_agree(ledger, written.field_id, other.stage),
+        _ if !other.spots(resolver).may_have(&spot) => false,
+        (None, ..) => true,
+        (Some(_), ..) if written.names_hosts() => {
+            rank(stage) > rank(other.stage) && !may_agree(ledger, written.field_id, other.stage)
+        }
+        (Some(own), ..) => !own.spots(resolver).may_have(&spot),
+    };
+    let other = known.iter().filter(|known| known.stage != stage).find(|known| belongs_to(known))?;
+    Some((other.stage, other.place, host))
 }
