@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use compact_str::CompactString;
 
-pub use named::{Named, NamedCompared, named};
+pub use named::{Named, NamedCompared, mark_meant, named};
 
 use crate::model::{Ledger, Slot, StageId, Subject};
 use crate::resolve::{Effective, FieldId, Outcome, Session, Winner};

@@ -104,6 +104,17 @@ fn a_unit_moves_from_dev_to_production_and_back() {
     run(&ledger, "deliver desk@prod --write --why release --countersign prod", 0);
     let (out, _) = run(&ledger, "status", 0);
     assert!(out.starts_with("unit  dev  test  prod\ndesk  3, 0m  1, 0m  1, 0m\n"), "{out}");
+    // Two deliveries stand to each other as their stages do.
+    let (out, _) = run(&ledger, "compare desk@dev:last desk@test:last", 1);
+    assert!(out.contains("db.host  db.dev.example  db.test.example  as meant\n"), "{out}");
+    assert!(out.contains("db.password  (secret)  (secret)  as meant\n"), "{out}");
+    assert!(out.contains("db.user  dev  test  differs\n"), "{out}");
+    assert!(out.contains("db.url  (secret)  (secret)  differs\n"), "made of what differs: {out}");
+    run(&ledger, "set shared/db.user@test=dev", 0);
+    let (out, _) = run(&ledger, "compare desk@dev:last desk@test", 0);
+    assert!(out.contains("db.url  (secret)  (secret)  as meant\n"), "made of what is meant to differ: {out}");
+    assert!(out.ends_with("as meant: 6 the same, 2 different as meant, 0 different otherwise.\n"), "{out}");
+    run(&ledger, "set shared/db.user@test=test", 0);
     // And back.
     run(&ledger, "deliver desk@dev --again 1 --why back --write", 0);
     assert!(ledger.read("live/dev/desk/desk.env").contains("HOLD=5m"));

@@ -1,11 +1,13 @@
 //! Comparing what stands under names: in files, or in a file and what a unit would get.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
-use super::Difference;
+use super::{Difference, declared_to_differ, is_same_text};
 use crate::adopt::loose;
+use crate::model::{StageId, Subject};
 use crate::output::OutputName;
 use crate::render::as_written;
+use crate::resolve::{FieldId, Session};
 use crate::value::Held;
 
 /// A value under a name.
@@ -82,6 +84,69 @@ pub fn named(left: Vec<Named>, right: Vec<Named>, alike: bool) -> Vec<NamedCompa
     }));
     compared.sort_by_key(NamedCompared::name);
     compared
+}
+
+/// Marks as meant what differs between two stages because it is to: today's contract says so, or both are
+/// made by one text of values that are among these and agree or differ as meant themselves.
+pub fn mark_meant(
+    session: &mut Session<'_, '_>,
+    compared: &mut [NamedCompared],
+    left: (Subject, StageId),
+    right: (Subject, StageId),
+) {
+    let ledger = session.ledger();
+    let by_name: HashMap<String, usize> =
+        compared.iter().enumerate().map(|(at, one)| (one.name(), at)).collect();
+    let ids = ledger.slots(left.0).all().map(|slot| {
+        let id = |(subject, stage): (Subject, StageId)| FieldId { subject, stage, slot };
+        (id(left), id(right))
+    });
+    let mut made = Vec::new();
+    for (left, right) in ids {
+        let Some(&at) = by_name.get(&ledger.field_name(left.subject, left.slot)) else { continue };
+        if compared[at].difference != Difference::Differs {
+            continue;
+        }
+        if declared_to_differ(ledger, left) {
+            compared[at].difference = Difference::AsMeant;
+        } else if let Some(parts) = parts(session, left, right) {
+            // What neither side has agrees.
+            let names = parts.iter().map(|part| ledger.field_name(part.subject, part.slot));
+            made.push((at, names.filter_map(|name| by_name.get(&name).copied()).collect::<Vec<_>>()));
+        }
+    }
+    // What is made of values that are made of others is judged after them.
+    let mut is_changed = true;
+    while is_changed {
+        is_changed = false;
+        made.retain(|(at, parts)| {
+            let agrees =
+                |part: &usize| matches!(compared[*part].difference, Difference::Same | Difference::AsMeant);
+            let is_source = |part: &usize| compared[*part].difference == Difference::AsMeant;
+            let is_meant = parts.iter().all(agrees) && parts.iter().any(is_source);
+            if is_meant {
+                compared[*at].difference = Difference::AsMeant;
+                is_changed = true;
+            }
+            !is_meant
+        });
+    }
+}
+
+/// The fields of the same subject that two values are made of, if one text makes both of nothing else.
+fn parts(session: &mut Session<'_, '_>, left: FieldId, right: FieldId) -> Option<Vec<FieldId>> {
+    if !is_same_text(session, left, right) {
+        return None;
+    }
+    let mut through = |field| session.outcome(field).value()?.through.as_deref().map(<[FieldId]>::to_vec);
+    let (ones, others) = (through(left)?, through(right)?);
+    let is_own = |part: &FieldId, of: FieldId| part.subject == of.subject && part.stage == of.stage;
+    let is_alike = ones.len() == others.len()
+        && ones
+            .iter()
+            .zip(&others)
+            .all(|(one, other)| one.slot == other.slot && is_own(one, left) && is_own(other, right));
+    (is_alike && !ones.is_empty()).then_some(ones)
 }
 
 fn difference(left: &Named, right: &Named) -> Difference {

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use cledger_core::address::Address;
-use cledger_core::compare::{Difference, Named, NamedCompared, named};
-use cledger_core::model::OutputFormat;
+use cledger_core::compare::{Difference, Named, NamedCompared, mark_meant, named};
+use cledger_core::model::{OutputFormat, StageId, Subject};
 use cledger_core::render::as_written;
 use cledger_core::resolve::FieldId;
 use cledger_core::value::Held;
@@ -29,9 +29,11 @@ pub struct NamedSides {
 }
 
 impl NamedSides {
-    /// What kind of trouble there is: differences.
+    /// What kind of trouble there is: differences that are not meant.
     pub fn kind(&self) -> Option<Kind> {
-        let differs = |one: &NamedCompared| !matches!(one.difference, Difference::Same | Difference::Unknown);
+        let differs = |one: &NamedCompared| {
+            !matches!(one.difference, Difference::Same | Difference::AsMeant | Difference::Unknown)
+        };
         self.names.iter().any(differs).then_some(Kind::Found)
     }
 }
@@ -71,7 +73,13 @@ pub fn named_sides(
         }
         (Side::Delivery(_) | Side::Ledger(_), Side::Delivery(_) | Side::Ledger(_)) => {
             let opened = Opened::read(at, &Scope::Whole)?;
-            let names = named(of_fields(&opened, left)?, of_fields(&opened, right)?, false);
+            let mut names = named(of_fields(&opened, left)?, of_fields(&opened, right)?, false);
+            if let (Some(one), Some(other)) = (subject_of(&opened, left), subject_of(&opened, right))
+                && one.1 != other.1
+                && unit_of(one.0) == unit_of(other.0)
+            {
+                mark_meant(&mut opened.resolver().session(unit_of(one.0)), &mut names, one, other);
+            }
             opened.tell_unread();
             names
         }
@@ -107,6 +115,13 @@ fn of_fields(opened: &Opened, side: &Side) -> Result<Vec<Named>, Trouble> {
         Side::Ledger(address) => of_ledger(opened, address),
         Side::Capture(_) | Side::File(_) => Ok(Vec::new()),
     }
+}
+
+/// The unit or instance of a side, and its stage, as far as the ledger still has them.
+fn subject_of(opened: &Opened, side: &Side) -> Option<(Subject, StageId)> {
+    let (Side::Delivery(address) | Side::Ledger(address)) = side else { return None };
+    let stage = opened.stage(address.stage.as_ref()).ok()?.stage;
+    Some((opened.subject_in(address.owner.as_ref()?, stage).ok()?, stage))
 }
 
 fn of_content(content: &Content) -> Vec<Named> {

@@ -107,7 +107,7 @@ fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides
     table.lines().iter().for_each(|line| console.line(line));
 }
 
-/// Prints what two files, or a file and a unit, have under their names.
+/// Prints what two sides have under their names.
 pub(crate) fn files(
     console: &mut Console,
     compared: &[NamedCompared],
@@ -125,7 +125,8 @@ pub(crate) fn files(
             Some(_) => (values::MASK.to_owned(), Tone::Plain),
         };
         let (word, tone) = match one.difference {
-            Difference::Same | Difference::AsMeant => ("same", Tone::Quiet),
+            Difference::Same => ("same", Tone::Quiet),
+            Difference::AsMeant => ("as meant", Tone::Quiet),
             Difference::Differs => ("differs", Tone::Bad),
             Difference::Unknown => ("not known", Tone::Quiet),
             Difference::OnlyLeft => ("only in the first", Tone::Bad),
@@ -145,7 +146,11 @@ pub(crate) fn files(
     let (same, differ, unknown) =
         (count(Difference::Same), count(Difference::Differs), count(Difference::Unknown));
     let one_sided = (count(Difference::OnlyLeft), count(Difference::OnlyRight));
-    let mut text = format!("{same} the same, {differ} different");
+    let meant = count(Difference::AsMeant);
+    let mut text = match meant {
+        0 => format!("{same} the same, {differ} different"),
+        _ => format!("{same} the same, {meant} different as meant, {differ} different otherwise"),
+    };
     for (count, word) in [(one_sided.0, "first"), (one_sided.1, "second")] {
         if count > 0 {
             text.push_str(&format!(", {count} only in the {word}"));
@@ -155,6 +160,7 @@ pub(crate) fn files(
         text.push_str(&format!(", {unknown} not known, since they are not readable here"));
     }
     let word = match (differ + one_sided.0 + one_sided.1, unknown) {
+        (0, 0) if meant > 0 => style::good("as meant"),
         (0, 0) => style::good("the same"),
         (0, _) => style::doubtful("not known"),
         _ => style::bad("differs"),
