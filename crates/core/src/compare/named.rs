@@ -7,7 +7,7 @@ use crate::adopt::loose;
 use crate::model::{StageId, Subject};
 use crate::output::OutputName;
 use crate::render::as_written;
-use crate::resolve::{FieldId, Session};
+use crate::resolve::{Effective, FieldId, Session};
 use crate::value::Held;
 
 /// A value under a name.
@@ -87,7 +87,8 @@ pub fn named(left: Vec<Named>, right: Vec<Named>, alike: bool) -> Vec<NamedCompa
 }
 
 /// Marks as meant what differs between two stages because it is to: today's contract says so, or both are
-/// made by one text of values that are among these and agree or differ as meant themselves.
+/// made by one text of values that are among these and agree or differ as meant themselves. A text speaks
+/// only for what it makes today: an earlier value may have been set by hand.
 pub fn mark_meant(
     session: &mut Session<'_, '_>,
     compared: &mut [NamedCompared],
@@ -109,7 +110,10 @@ pub fn mark_meant(
         }
         if declared_to_differ(ledger, left) {
             compared[at].difference = Difference::AsMeant;
-        } else if let Some(parts) = parts(session, left, right) {
+        } else if is_of_today(session, compared[at].left.as_ref(), left)
+            && is_of_today(session, compared[at].right.as_ref(), right)
+            && let Some(parts) = parts(session, left, right)
+        {
             // What neither side has agrees.
             let names = parts.iter().map(|part| ledger.field_name(part.subject, part.slot));
             made.push((at, names.filter_map(|name| by_name.get(&name).copied()).collect::<Vec<_>>()));
@@ -131,6 +135,17 @@ pub fn mark_meant(
             !is_meant
         });
     }
+}
+
+/// Whether a value is the one that the ledger has for a field today, or is always made in the same way.
+fn is_of_today(session: &mut Session<'_, '_>, side: Option<&Named>, field: FieldId) -> bool {
+    if session.ledger().field(field.subject, field.slot).1.derived {
+        return true;
+    }
+    let outcome = session.outcome(field);
+    let now = outcome.value().and_then(Effective::expose);
+    let then = side.and_then(|side| side.value.as_ref()).map(Held::expose);
+    now.zip(then).is_some_and(|(now, then)| as_written(now) == as_written(then))
 }
 
 /// The fields of the same subject that two values are made of, if one text makes both of nothing else.
