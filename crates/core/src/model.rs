@@ -21,7 +21,7 @@ mod texts;
 mod unit;
 mod waiver;
 
-pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields};
+pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields, usual_port};
 pub use coverage::Idle;
 pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};
 pub use entry::{Entry, Form, Kind, UrlShape};

@@ -8,7 +8,7 @@ use super::infer::all_as;
 use super::secrecy::password_of;
 use super::words::words;
 use super::{OldField, ProposedKind};
-use crate::model::{Declaration, StageId, UrlShape, auth, endpoint_fields, protocol_fields};
+use crate::model::{Declaration, StageId, UrlShape, auth, endpoint_fields, protocol_fields, usual_port};
 use crate::name::Name;
 use crate::resolve::UrlParts;
 use crate::source::Place;
@@ -85,22 +85,23 @@ pub(super) fn recognise(fields: &[OldField], place: Place) -> Vec<Recognised> {
     groups.into_iter().filter_map(of_group).collect()
 }
 
-/// The protocols that are recognised, each with its port and the words that speak for it.
-const PROTOCOLS: [(&str, i64, &[&str]); 7] = [
-    ("postgresql", 5432, &["postgresql", "postgres", "pg"]),
-    ("mysql", 3306, &["mysql"]),
-    ("redis", 6379, &["redis"]),
-    ("amqp", 5672, &["amqp"]),
-    ("sftp", 22, &["sftp"]),
-    ("ldap", 389, &["ldap", "directory"]),
-    ("smtp", 25, &["smtp", "mail"]),
+/// The protocols that are recognised, each with the words that speak for it.
+const PROTOCOLS: [(&str, &[&str]); 7] = [
+    ("postgresql", &["postgresql", "postgres", "pg"]),
+    ("mysql", &["mysql"]),
+    ("redis", &["redis"]),
+    ("amqp", &["amqp"]),
+    ("sftp", &["sftp"]),
+    ("ldap", &["ldap", "directory"]),
+    ("smtp", &["smtp", "mail"]),
 ];
 
 fn protocol(prefix: &[String], ports: &BTreeMap<StageId, Value>) -> &'static str {
     let says = |words: &[&str]| prefix.iter().any(|word| words.contains(&word.as_str()));
-    let by_word = PROTOCOLS.iter().find(|(.., words)| says(words));
-    let by_port = PROTOCOLS.iter().find(|(_, port, _)| ports.values().any(|it| *it == Value::Integer(*port)));
-    by_word.or(by_port).map_or("tcp", |(name, ..)| name)
+    let has = |port: u16| ports.values().any(|it| *it == Value::Integer(port.into()));
+    let by_word = PROTOCOLS.iter().find(|(_, words)| says(words));
+    let by_port = PROTOCOLS.iter().find(|(name, _)| usual_port(name).is_some_and(has));
+    by_word.or(by_port).map_or("tcp", |(name, _)| name)
 }
 
 fn connection(
@@ -187,7 +188,7 @@ fn by_url(
     let at = *roles.get(&Role::Url)?;
     let urls = all_as(&fields[at], Type::Url)?;
     let scheme = urls.values().next()?.as_text()?.split_once("://")?.0.to_owned();
-    let (protocol, ..) = PROTOCOLS.iter().find(|(name, ..)| *name == scheme)?;
+    let (protocol, _) = PROTOCOLS.iter().find(|(name, _)| *name == scheme)?;
     let (declared, shape) = protocol_fields(protocol, place);
     let shape = shape?;
     let mut by_field: BTreeMap<&'static str, BTreeMap<StageId, Value>> = BTreeMap::new();

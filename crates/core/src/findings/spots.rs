@@ -5,7 +5,7 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::model::{Slot, Subject};
+use crate::model::{Slot, Subject, usual_port};
 use crate::resolve::{FieldId, Resolver};
 use crate::value::Value;
 
@@ -82,7 +82,7 @@ impl<'t> Sighting<'t> {
         let of_scheme = match self.scheme {
             Some("http" | "ws") => Some(80),
             Some("https" | "wss") => Some(443),
-            _ => None,
+            scheme => scheme.and_then(usual_port),
         };
         let port = match written {
             Some(number) => Some(Port { number, is_written: true }),
@@ -245,6 +245,8 @@ mod tests {
             ("http://gw.example/a", "http://gw.example", false),
             ("http://gw.example/a", "gw.example", true),
             ("http://[::5]:1/a", "http://[::5]:2/a", false),
+            ("postgresql://gw.example/a", "gw.example:5432", true),
+            ("postgresql://gw.example/a", "gw.example:5433", false),
             ("kafka-1.example:9092", "kafka-1.example:9093", false),
         ] {
             assert_eq!(spots(&[there]).may_have(&Sighting::in_url(here).spot()), may, "{there} {here}");

@@ -52,25 +52,37 @@ fn default(value: Value) -> Default {
     Default { value: Held::new(value, false), verdict: Verdict::Fits, place: None }
 }
 
+/// The port that a connection of this protocol has unless it says another.
+pub fn usual_port(protocol: &str) -> Option<u16> {
+    match protocol {
+        "postgresql" => Some(5432),
+        "mysql" => Some(3306),
+        "redis" => Some(6379),
+        "amqp" => Some(5672),
+        "sftp" => Some(22),
+        "ldap" => Some(389),
+        "smtp" => Some(25),
+        _ => None,
+    }
+}
+
 /// The fields of a connection of this protocol, and how its `url` is put together.
 pub fn protocol_fields(protocol: &str, place: Place) -> (Vec<Declaration>, Option<UrlShape>) {
-    let (port, place_field, place_type, place_required, login_required) = match protocol {
-        "postgresql" => (Some(5432), Some("database"), Type::Text, true, true),
-        "mysql" => (Some(3306), Some("database"), Type::Text, true, true),
-        "redis" => (Some(6379), Some("database"), Type::Integer, false, false),
-        "amqp" => (Some(5672), Some("path"), Type::Text, false, true),
-        "sftp" => (Some(22), Some("path"), Type::Path, false, true),
-        "ldap" => (Some(389), Some("path"), Type::Text, false, false),
-        "smtp" => (Some(25), None, Type::Text, false, false),
-        "kafka" | "tcp" => (None, None, Type::Text, false, false),
-        _ => (None, Some("path"), Type::Text, false, false),
+    let (place_field, place_type, place_required, login_required) = match protocol {
+        "postgresql" | "mysql" => (Some("database"), Type::Text, true, true),
+        "redis" => (Some("database"), Type::Integer, false, false),
+        "amqp" => (Some("path"), Type::Text, false, true),
+        "sftp" => (Some("path"), Type::Path, false, true),
+        "smtp" | "kafka" | "tcp" => (None, Type::Text, false, false),
+        _ => (Some("path"), Type::Text, false, false),
     };
     let mut fields = Fields::new(place);
     if protocol == "kafka" {
         fields.add("brokers", Type::List, true).vary = Vary::Must;
     } else {
         fields.add("host", Type::Host, true).vary = Vary::Must;
-        fields.add("port", Type::Port, true).default = port.map(|port| default(Value::Integer(port)));
+        fields.add("port", Type::Port, true).default =
+            usual_port(protocol).map(|port| default(Value::Integer(port.into())));
     }
     if let Some(name) = place_field {
         fields.add(name, place_type, place_required);
