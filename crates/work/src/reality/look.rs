@@ -103,57 +103,69 @@ pub(crate) fn look_for<'l>(
             places.iter().zip(&all_made).map(of).collect()
         }
     };
-    let mut looked = Vec::new();
-    let all = places.into_iter().zip(all_made).zip(all_gone);
-    for (((place, made), gone), FromCapture { mut back, veiled }) in all.zip(found) {
-        let (mut looks, mut units) = (Vec::new(), Vec::new());
-        for (&subject, made) in place.subjects.iter().zip(made) {
-            let owner = ledger.owner(subject).to_string();
-            let held = back.units.remove(&owner);
-            let look = Look { subject, made, held };
-            let mut state = match &look.held {
-                None => State::NotKnown(place.trouble(&back)),
-                Some(held) => state(ledger, &look, held),
-            };
-            if let State::There(files) = &mut state {
-                for (path, file) in files {
-                    if let (Seeing::Capture(capture), Some(veiled)) =
-                        (at, veiled.get(&(owner.clone(), path.clone())))
-                    {
-                        capture.unveil(ledger, &look.made, path, veiled, file);
-                    }
-                    file.keep(|name| place.keeps(name));
-                    if matches!(file, FileDrift::Theirs) && place.keeps(path) {
-                        *file = FileDrift::AsLedger;
-                    }
-                    file.waive(ledger, today);
+    let all = places.into_iter().zip(all_made).zip(all_gone).zip(found);
+    Ok(all
+        .map(|(((place, made), gone), found)| {
+            let mut this = judged(place, made, &gone, found, (ledger, today, at));
+            veiling::by_content(&mut this, resolver);
+            this
+        })
+        .collect())
+}
+
+/// What a place holds of each unit, of those that are gone from the ledger, and of names that it does not know.
+fn judged<'l>(
+    place: Place<'l>,
+    all_made: Vec<Made<'l>>,
+    gone: &[Owner],
+    found: FromCapture,
+    (ledger, today, at): (&'l Ledger, Date, Seeing<'_>),
+) -> Looked<'l> {
+    let FromCapture { mut back, veiled } = found;
+    let (mut looks, mut units) = (Vec::new(), Vec::new());
+    for (&subject, made) in place.subjects.iter().zip(all_made) {
+        let owner = ledger.owner(subject).to_string();
+        let held = back.units.remove(&owner);
+        let look = Look { subject, made, held };
+        let mut state = match &look.held {
+            None => State::NotKnown(place.trouble(&back)),
+            Some(held) => state(ledger, &look, held),
+        };
+        if let State::There(files) = &mut state {
+            for (path, file) in files {
+                if let (Seeing::Capture(capture), Some(veiled)) =
+                    (at, veiled.get(&(owner.clone(), path.clone())))
+                {
+                    capture.unveil(ledger, &look.made, path, veiled, file);
                 }
-            }
-            units.push(unit(&place, ledger, owner, state));
-            looks.push(look);
-        }
-        for owner in gone {
-            let now = ledger.now_called(&owner).map(|now| now.to_string());
-            let owner = owner.to_string();
-            back.names.retain(|name| *name != owner);
-            let is_there = match back.units.remove(&owner) {
-                None | Some(Held::NotThere) => false,
-                Some(Held::Files(there)) => {
-                    there.files.values().any(|file| !matches!(file, Err(FileError::NotThere)))
+                file.keep(|name| place.keeps(name));
+                if matches!(file, FileDrift::Theirs) && place.keeps(path) {
+                    *file = FileDrift::AsLedger;
                 }
-                Some(_) => true,
-            };
-            if is_there {
-                units.push(unit(&place, ledger, owner, State::LeftOver(now)));
+                file.waive(ledger, today);
             }
         }
-        let unknown = place.unknown(ledger, &back).into_iter();
-        units.extend(unknown.map(|name| unit(&place, ledger, name.clone(), State::Unknown)));
-        let mut this = Looked { place, looks, units };
-        veiling::by_content(&mut this, resolver);
-        looked.push(this);
+        units.push(unit(&place, ledger, owner, state));
+        looks.push(look);
     }
-    Ok(looked)
+    for owner in gone {
+        let now = ledger.now_called(owner).map(|now| now.to_string());
+        let owner = owner.to_string();
+        back.names.retain(|name| *name != owner);
+        let is_there = match back.units.remove(&owner) {
+            None | Some(Held::NotThere) => false,
+            Some(Held::Files(there)) => {
+                there.files.values().any(|file| !matches!(file, Err(FileError::NotThere)))
+            }
+            Some(_) => true,
+        };
+        if is_there {
+            units.push(unit(&place, ledger, owner, State::LeftOver(now)));
+        }
+    }
+    let unknown = place.unknown(ledger, &back).into_iter();
+    units.extend(unknown.map(|name| unit(&place, ledger, name.clone(), State::Unknown)));
+    Looked { place, looks, units }
 }
 
 fn unit(place: &Place<'_>, ledger: &Ledger, owner: String, state: State) -> UnitDrift {
