@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::{env, fs};
 
+use cledger_core::address::Address;
 use cledger_store::{AskPassphrase, Identity, Scope, State};
 use cledger_work::asking::Nobody;
 use cledger_work::change::Changing;
@@ -54,14 +55,29 @@ impl<'c> App<'c> {
 }
 
 impl App<'_> {
-    /// Reads as much of the ledger as the scope asks for.
+    /// Reads as much of the ledger as the scope asks for, all of which must be readable.
     pub(crate) fn open(&self, scope: &Scope) -> Result<Opened, Trouble> {
         Opened::read(&self.at, scope)
+    }
+
+    /// The same as far as it can be read: for whoever asks for one thing, or for a list.
+    pub(crate) fn open_partly(&self, scope: &Scope) -> Result<Opened, Trouble> {
+        Opened::read_partly(&self.at, scope)
+    }
+
+    /// Reads the ledger for one unit as far as it can be read, and for a whole stage if all of it can be.
+    pub(crate) fn open_for(&self, address: &Address) -> Result<Opened, Trouble> {
+        if address.owner.is_some() { self.open_partly(&Scope::Whole) } else { self.open(&Scope::Whole) }
     }
 
     /// Locks the ledger for a change, and reads all of it.
     pub(crate) fn change(&self, wait: &WaitOptions) -> Result<Changing, Trouble> {
         Changing::start(&self.at, wait.time())
+    }
+
+    /// The same as far as it can be read: for changes of single places.
+    pub(crate) fn change_partly(&self, wait: &WaitOptions) -> Result<Changing, Trouble> {
+        Changing::start_partly(&self.at, wait.time())
     }
 
     /// Shows a result, to people or as the one document for programs, and gives the exit status. What ended the

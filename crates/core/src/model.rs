@@ -3,6 +3,7 @@
 //! The store reads files into these types and binds every setting to the field that it is for;
 //! what cannot be bound is kept as a [`Stray`], so that it can be reported. Nothing here resolves.
 
+mod broken;
 mod built_in;
 mod coverage;
 mod declaration;
@@ -21,6 +22,7 @@ mod texts;
 mod unit;
 mod waiver;
 
+pub use broken::{BrokenFile, BrokenFiles, Missed, Mistake};
 pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields, usual_port};
 pub use coverage::Idle;
 pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};

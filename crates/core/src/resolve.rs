@@ -24,8 +24,8 @@ use zeroize::Zeroizing;
 
 pub use assume::{Assumption, AssumptionError};
 pub(crate) use derived::Parts as UrlParts;
-pub(crate) use layers::default_counts;
 pub use layers::{Link, Winner};
+pub(crate) use layers::{default_counts, layers_of};
 pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode, Unread};
 pub use rows::{EffectiveRow, Merged};
 pub use session::Session;

@@ -8,7 +8,7 @@ mod change;
 mod csv;
 mod extend;
 mod literal;
-mod outline;
+pub(crate) mod outline;
 mod proposed;
 mod put;
 mod remove;

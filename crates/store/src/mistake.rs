@@ -3,52 +3,15 @@
 use std::cmp::Ordering;
 use std::sync::{Mutex, PoisonError};
 
-use cledger_core::source::{Files, Place};
-
-/// One mistake in a ledger's files.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Mistake {
-    /// What is wrong.
-    pub message: String,
-    /// The text that is wrong, if the file could be read.
-    pub place: Option<Place>,
-    /// The file or folder, where no text can be shown.
-    pub path: Option<String>,
-    /// What to do about it.
-    pub help: Option<String>,
-    /// Whether the text that is wrong may be a secret, and must not be shown.
-    pub secret: bool,
-}
-
-impl Mistake {
-    /// A mistake in a text that was read.
-    pub fn at(place: Place, message: impl Into<String>) -> Self {
-        Self { message: message.into(), place: Some(place), path: None, help: None, secret: false }
-    }
-
-    /// A mistake of a whole file or folder.
-    pub fn of(path: &str, message: impl Into<String>) -> Self {
-        Self { message: message.into(), place: None, path: Some(path.to_owned()), help: None, secret: false }
-    }
-
-    /// Says that the text may be a secret.
-    #[must_use]
-    pub fn secret(self) -> Self {
-        Self { secret: true, ..self }
-    }
-
-    /// Adds what to do about it.
-    #[must_use]
-    pub fn help(mut self, help: impl Into<String>) -> Self {
-        self.help = Some(help.into());
-        self
-    }
-}
+use cledger_core::model::Mistake;
+use cledger_core::source::Files;
 
 /// A folder that is not a readable ledger, with every mistake that was found.
 #[derive(Debug, thiserror::Error)]
-#[error("the ledger cannot be read: {} found", count(mistakes.len()))]
+#[error("{} cannot be read: {} found", what.as_deref().unwrap_or("the ledger"), count(mistakes.len()))]
 pub struct Unreadable {
+    /// What of it is needed and cannot be read; all of it if not given.
+    pub what: Option<String>,
     /// The mistakes, by file and place; at least one.
     pub mistakes: Vec<Mistake>,
     /// The files that were read, so that their lines can be shown.

@@ -8,8 +8,9 @@
 //! ```
 //!
 //! Units are read in parallel, each with its contract and its settings. Mistakes do not stop the
-//! reading: all of them are reported together, and whoever asks for the whole ledger gets none then.
+//! reading: all of them are reported together, and what stands in a file with one is missing from the rest.
 
+mod broken;
 mod contract;
 mod documents;
 mod entries;
@@ -24,15 +25,16 @@ mod settings;
 mod stages;
 mod tables;
 mod toml_file;
+mod twice;
 mod units;
 mod waivers;
 
 use std::collections::BTreeSet;
 
-use cledger_core::model::{Ledger, Waiver};
+use cledger_core::model::{BrokenFiles, Ledger, Mistake, Waiver};
 use cledger_core::name::Name;
 
-use crate::mistake::{Mistake, Mistakes, Unreadable};
+use crate::mistake::{Mistakes, Unreadable};
 use crate::tree::Tree;
 use crate::{MANIFEST, WAIVERS};
 use contract::{Shared, Surroundings};
@@ -52,33 +54,28 @@ pub enum Scope {
 
 /// Reads a ledger, all of which must be readable.
 pub fn read(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
-    let Partly { mut ledger, mistakes } = read_partly(tree, scope)?;
-    if mistakes.is_empty() {
+    let mut ledger = read_partly(tree, scope)?;
+    if ledger.broken.is_empty() {
         return Ok(ledger);
     }
-    Err(Unreadable { mistakes, files: std::mem::take(&mut ledger.files) })
+    let mistakes = std::mem::take(&mut ledger.broken).0.into_iter().flat_map(|file| file.mistakes).collect();
+    Err(Unreadable { what: None, mistakes, files: std::mem::take(&mut ledger.files) })
 }
 
-/// A ledger as far as it can be read.
-#[derive(Debug)]
-pub struct Partly {
-    /// What was read. What stands in a file that is wrong is missing from it, and so are settings for what that
-    /// declares.
-    pub ledger: Ledger,
-    /// What is wrong, by file and place.
-    pub mistakes: Vec<Mistake>,
-}
-
-/// Reads a ledger as far as it can be read; one whose `ledger.toml` is not TOML cannot be read at all.
-pub fn read_partly(tree: &dyn Tree, scope: &Scope) -> Result<Partly, Unreadable> {
+/// Reads a ledger as far as it can be read, which says what is missing from it. What concerns all of it stops this: a
+/// mistake in `ledger.toml`, or in shared entries.
+pub fn read_partly(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
     let mistakes = Mistakes::default();
     let documents = Documents::new(tree, &mistakes);
     let ledger = read_all(&documents, scope);
     let (files, faults) = documents.into_parts();
     let mistakes = mistakes.sorted(&files);
-    let Some(mut ledger) = ledger else { return Err(Unreadable { mistakes, files }) };
+    let Some(mut ledger) = ledger else { return Err(Unreadable { what: None, mistakes, files }) };
     (ledger.files, ledger.table_faults) = (files, faults);
-    Ok(Partly { ledger, mistakes })
+    match broken::take_out(&mut ledger, &mistakes) {
+        Some(()) => Ok(ledger),
+        None => Err(Unreadable { what: None, mistakes, files: std::mem::take(&mut ledger.files) }),
+    }
 }
 
 /// The names of all units of a ledger, by their files; those that are no names are left out.
@@ -140,6 +137,7 @@ fn assemble(manifest: Manifest, shared: Shared, read: units::Read, waivers: Vec<
         layers: read.layers,
         strangers: read.strangers,
         table_faults: Vec::new(),
+        broken: BrokenFiles::default(),
         files: cledger_core::source::Files::default(),
     }
 }

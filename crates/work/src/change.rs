@@ -8,13 +8,13 @@ use std::time::Duration;
 
 use cledger_core::address::Owner;
 use cledger_core::effects::{Effect, Seen, effects};
-use cledger_core::model::{Class, LayerId, Ledger, Stage, StageId, TableFault};
+use cledger_core::model::{BrokenFile, Class, LayerId, Ledger, Mistake, Stage, StageId, TableFault};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use cledger_core::trust::{self, Named};
 use cledger_store::{
-    Changed, Disk, Edit, Keys, Locked, Overlay, Resealed, Scope, StateError, Surroundings, Tree as _, apply,
-    read, reseal,
+    Changed, Disk, Edit, Keys, Locked, Overlay, Resealed, Scope, StateError, Surroundings, Tree as _,
+    Unreadable, apply, read_partly, reseal,
 };
 
 use crate::opened::Opened;
@@ -54,6 +54,20 @@ pub(crate) struct Planned {
 impl Changing {
     /// Locks the ledger, waiting so long for somebody else who is changing it, and reads all of it.
     pub fn start(at: &Arc<Workplace>, wait: Duration) -> Result<Self, Trouble> {
+        let changing = Self::start_quietly(at, wait)?;
+        changing.opened.refuse_broken(None, changing.ledger().broken.0.iter())?;
+        Ok(changing)
+    }
+
+    /// The same as far as it can be read, and tells what is passed over: a mistake in one file stops only what needs
+    /// that file.
+    pub fn start_partly(at: &Arc<Workplace>, wait: Duration) -> Result<Self, Trouble> {
+        let changing = Self::start_quietly(at, wait)?;
+        changing.opened.tell_broken();
+        Ok(changing)
+    }
+
+    fn start_quietly(at: &Arc<Workplace>, wait: Duration) -> Result<Self, Trouble> {
         let root = at.root()?;
         let locked = Locked::take(&root, wait)?;
         if let Some(open) = locked.settled() {
@@ -61,7 +75,7 @@ impl Changing {
             at.telling.notice(&format!("A change of {count} files was interrupted, and is finished now."));
         }
         let disk = Disk::new(root.clone());
-        let ledger = read(&disk, &Scope::Whole)?;
+        let ledger = read_partly(&disk, &Scope::Whole)?;
         let opened = Opened::of(at, root, ledger, Changed::new());
         if let Some(trouble) = opened.not_recalled() {
             return Err(Trouble::outside(trouble)
@@ -100,10 +114,20 @@ impl Changing {
         Ok(Planned { changed, after, effects })
     }
 
-    /// The ledger as it will be after a change. It must be readable.
+    /// The ledger as it will be after a change, in which no file may be unreadable that is readable now.
     pub(crate) fn read_after(&self, changed: &Changed) -> Result<Ledger, Trouble> {
-        read(&Overlay::new(&self.disk, changed), &Scope::Whole)
-            .map_err(|unreadable| Trouble::Spoiling(Box::new(unreadable)))
+        let spoiling = |unreadable| Trouble::Spoiling(Box::new(unreadable));
+        let mut after = read_partly(&Overlay::new(&self.disk, changed), &Scope::Whole).map_err(spoiling)?;
+        let before = &self.ledger().broken.0;
+        let is_new = |file: &&BrokenFile| {
+            changed.contains_key(&file.path) || !before.iter().any(|known| known.path == file.path)
+        };
+        let mistakes: Vec<Mistake> =
+            after.broken.0.iter().filter(is_new).flat_map(|file| file.mistakes.clone()).collect();
+        if mistakes.is_empty() {
+            return Ok(after);
+        }
+        Err(spoiling(Unreadable { what: None, mistakes, files: std::mem::take(&mut after.files) }))
     }
 
     /// The ledger's keys as they will be after a change.

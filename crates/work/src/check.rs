@@ -77,7 +77,7 @@ fn whole(
     pattern: Option<Pattern>,
     today: Date,
 ) -> Result<Checked, Trouble> {
-    let opened = Opened::read(at, &Scope::Whole)?;
+    let opened = Opened::read_quietly(at, &Scope::Whole)?;
     if let Some(stage) = &asked.stage {
         known_stage(&opened.ledger, stage.as_str())?;
     }

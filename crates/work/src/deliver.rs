@@ -120,6 +120,7 @@ impl Delivering<'_, '_> {
             gate::tell_now(self.opened, &errors);
             return Ok(Vec::new());
         }
+        gate::refuse_not_judged(self.opened, stage)?;
         Ok(errors)
     }
 

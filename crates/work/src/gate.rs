@@ -1,7 +1,7 @@
 //! The one gate: whatever leaves the ledger has been judged by everything that is effective for it.
 
 use cledger_core::findings::{self, Finding};
-use cledger_core::model::{StageId, Subject};
+use cledger_core::model::{Class, Ledger, StageId, Subject};
 use cledger_core::resolve::Resolver;
 
 use crate::opened::Opened;
@@ -19,6 +19,31 @@ pub(crate) fn holding_up(
     Ok(findings::judge(resolver, &wanted, Some(opened.at.today()?)).gate())
 }
 
+/// What could not be judged, since files cannot be read.
+fn not_judged(ledger: &Ledger) -> Option<String> {
+    let codes: Vec<&str> = findings::not_judged(ledger).iter().map(|code| code.name()).collect();
+    (!codes.is_empty()).then(|| format!("not judged beside what cannot be read: {}", codes.join(", ")))
+}
+
+/// Tells what could not be judged, since files cannot be read.
+pub(crate) fn tell_not_judged(opened: &Opened) {
+    if let Some(said) = not_judged(&opened.ledger) {
+        opened.at.telling.notice(&format!("N{}.", &said[1..]));
+    }
+}
+
+/// Refuses a delivery to a production stage of which something could not be judged; tells it of other stages.
+pub(crate) fn refuse_not_judged(opened: &Opened, stage: StageId) -> Result<(), Trouble> {
+    let (ledger, here) = (&opened.ledger, opened.ledger.stage(stage));
+    let Some(said) = not_judged(ledger).filter(|_| here.class == Class::Production) else {
+        tell_not_judged(opened);
+        return Ok(());
+    };
+    let paths: Vec<&str> = ledger.broken.0.iter().map(|file| file.path.as_str()).collect();
+    Err(Trouble::refused(format!("`{}` is a production stage, and this is {said}", here.name))
+        .help(format!("mend {}: `cledger check` shows what is wrong", paths.join(", "))))
+}
+
 /// Adds findings that are not among these yet: a shared entry's gap is one gap, however many units show it.
 pub(crate) fn extend(known: &mut Vec<Finding>, more: Vec<Finding>) {
     for finding in more {
@@ -33,8 +58,8 @@ pub(crate) fn extend(known: &mut Vec<Finding>, more: Vec<Finding>) {
 pub(crate) fn tell_now(opened: &Opened, errors: &[Finding]) {
     let Some(first) = errors.first() else { return };
     let more = if errors.len() > 1 { format!(", and {} more", errors.len() - 1) } else { String::new() };
+    let (code, address) = (first.code, &first.address);
     opened.at.telling.notice(&format!(
-        "What the ledger says by now would be held up: {} of {}{more}.",
-        first.code, first.address
+        "What the ledger says by now would be held up: {code} of {address}{more}; `cledger check {address}` shows it."
     ));
 }

@@ -43,6 +43,7 @@ impl Opened {
     /// The unit or instance that an address names, in a ledger that was read for it.
     pub fn unit(&self, name: &Name, instance: Option<&Name>) -> Result<Subject, Trouble> {
         let ledger = &self.ledger;
+        self.refuse_broken(Some(format!("unit `{name}`")), ledger.broken.of_unit(name.as_str()))?;
         let Some(id) = ledger.unit_id(name.as_str()) else {
             let known = unit_names(&self.disk());
             let near = nearest(name.as_str(), known.iter().map(Name::as_str));
@@ -91,6 +92,8 @@ impl Opened {
             let message = format!("`{owner}` does not belong to stage `{}`", ledger.stage(stage).name);
             return Err(Trouble::usage(message).help(format!("it belongs to {}", stages.join(", "))));
         }
+        let what = format!("`{owner}@{}`", ledger.stage(stage).name);
+        self.refuse_broken(Some(what), ledger.broken_for(subject, stage))?;
         Ok(subject)
     }
 
@@ -102,7 +105,12 @@ impl Opened {
     ) -> Result<Vec<Subject>, Trouble> {
         let named: Vec<Subject> =
             owners.into_iter().map(|owner| self.subject_in(owner, stage)).collect::<Result<_, _>>()?;
-        Ok(if named.is_empty() { self.ledger.subjects_in(stage).collect() } else { named })
+        if !named.is_empty() {
+            return Ok(named);
+        }
+        let what = format!("`@{}`", self.ledger.stage(stage).name);
+        self.refuse_broken(Some(what), self.ledger.broken_in(stage))?;
+        Ok(self.ledger.subjects_in(stage).collect())
     }
 
     /// The stage that is meant: the one that is named, else the usual one of the workplace, else the ledger's
@@ -173,6 +181,10 @@ impl Opened {
         };
         let place = Place { address, subject, slot, target };
         place.refuse_impossible(ledger)?;
+        if let Target::Layer(layer) = place.target {
+            let what = format!("where `{}` is set", place.address);
+            self.refuse_broken(Some(what), ledger.broken_at(subject, layer))?;
+        }
         Ok(place)
     }
 }

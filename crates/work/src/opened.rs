@@ -5,12 +5,11 @@ use std::sync::Arc;
 use std::thread;
 use std::time::Duration;
 
-use cledger_core::model::Ledger;
+use cledger_core::model::{BrokenFile, Ledger, Mistake};
 use cledger_core::resolve::{Assumption, Resolver};
 use cledger_core::trust::{Granted, Named};
 use cledger_store::{
-    Changed, Disk, Folder, Glance, Keys, Mistake, Partly, Scope, Sight, Surroundings, Unreadable, Watch,
-    read_partly,
+    Changed, Disk, Folder, Glance, Keys, Scope, Sight, Surroundings, Unreadable, Watch, read_partly,
 };
 
 use crate::known::{Known, require, said};
@@ -40,26 +39,56 @@ pub struct Opened {
 impl Opened {
     /// Reads as much of the ledger as the scope asks for, all of which must be readable.
     pub fn read(at: &Arc<Workplace>, scope: &Scope) -> Result<Self, Trouble> {
-        let (opened, mistakes) = Self::read_partly(at, scope)?;
-        if mistakes.is_empty() {
-            return Ok(opened);
-        }
-        Err(Unreadable { mistakes, files: opened.ledger.files.clone() }.into())
+        let opened = Self::read_quietly(at, scope)?;
+        opened.refuse_broken(None, opened.ledger.broken.0.iter())?;
+        Ok(opened)
     }
 
-    /// The same as far as it can be read, with what is wrong in the rest: whoever edits a ledger is always in the
-    /// middle of a mistake.
-    pub fn read_partly(at: &Arc<Workplace>, scope: &Scope) -> Result<(Self, Vec<Mistake>), Trouble> {
+    /// The same as far as it can be read, and tells what is passed over: a mistake in one file stops only what needs
+    /// that file.
+    pub fn read_partly(at: &Arc<Workplace>, scope: &Scope) -> Result<Self, Trouble> {
+        let opened = Self::read_quietly(at, scope)?;
+        opened.tell_broken();
+        Ok(opened)
+    }
+
+    /// Tells which files are passed over.
+    pub(crate) fn tell_broken(&self) {
+        let broken: Vec<String> =
+            self.ledger.broken.0.iter().map(|file| format!("`{}`", file.path)).collect();
+        if !broken.is_empty() {
+            self.at.telling.notice(&format!(
+                "Passed over, since it cannot be read: {}. `cledger check` shows why.",
+                broken.join(", ")
+            ));
+        }
+    }
+
+    /// The same without a word of what is passed over, for whoever tells it.
+    pub(crate) fn read_quietly(at: &Arc<Workplace>, scope: &Scope) -> Result<Self, Trouble> {
         let root = at.root()?;
         let folder = Folder::open(&root).map_err(|error| {
             Trouble::outside(format!("the ledger's folder `{}` cannot be opened: {error}", root.display()))
         })?;
-        let (glance, partly) = of_one_moment(at, &root, &folder, scope);
+        let (glance, ledger) = of_one_moment(at, &root, &folder, scope);
         tell_open(at, &glance);
-        let Partly { ledger, mistakes } = partly?;
+        let ledger = ledger?;
         let count = ledger.files.0.len();
         at.telling.detail(&format!("read {count} files of the ledger in {}", root.display()));
-        Ok((Self::of(at, root, ledger, glance.after()), mistakes))
+        Ok(Self::of(at, root, ledger, glance.after()))
+    }
+
+    /// Refuses to go on if some files are needed that cannot be read; `what` needs them.
+    pub(crate) fn refuse_broken<'b>(
+        &self,
+        what: Option<String>,
+        files: impl Iterator<Item = &'b BrokenFile>,
+    ) -> Result<(), Trouble> {
+        let mistakes: Vec<Mistake> = files.flat_map(|file| file.mistakes.clone()).collect();
+        if mistakes.is_empty() {
+            return Ok(());
+        }
+        Err(Unreadable { what, mistakes, files: self.ledger.files.clone() }.into())
     }
 
     /// A ledger that was read from this folder.
@@ -153,19 +182,19 @@ fn of_one_moment(
     root: &Path,
     folder: &Folder,
     scope: &Scope,
-) -> (Glance, Result<Partly, Unreadable>) {
+) -> (Glance, Result<Ledger, Unreadable>) {
     for _ in 0..GLANCES {
         let glance = Glance::at(folder);
-        let partly = read_partly(&Disk::with(root, glance.after()), scope);
+        let ledger = read_partly(&Disk::with(root, glance.after()), scope);
         if glance.is_same(&Glance::at(folder)) {
-            return (glance, partly);
+            return (glance, ledger);
         }
         thread::sleep(PAUSE);
     }
     at.telling.notice("The ledger is being changed all the time: what follows may be of two moments.");
     let glance = Glance::at(folder);
-    let partly = read_partly(&Disk::with(root, glance.after()), scope);
-    (glance, partly)
+    let ledger = read_partly(&Disk::with(root, glance.after()), scope);
+    (glance, ledger)
 }
 
 /// The keys of a ledger with these files.

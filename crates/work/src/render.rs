@@ -99,6 +99,7 @@ pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Res
         ready.extend(files(ledger, &rendering, asked.annotate)?);
         gate::extend(&mut gaps, rendering.gaps);
     }
+    gate::tell_not_judged(opened);
     let mut held_up = gate::holding_up(opened, resolver, &asked.subjects, asked.stage)?;
     // What is left out holds nothing up.
     held_up.retain(|finding| !(asked.without_secrets && finding.hides_value));

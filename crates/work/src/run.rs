@@ -64,6 +64,7 @@ pub fn run(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRun) -> Result<St
     }
     let mut made = environment(&mut resolver.session(unit_of(subject)), subject, stage);
     refuse_clash(ledger, &made)?;
+    gate::tell_not_judged(opened);
     gate::extend(&mut made.gaps, gate::holding_up(opened, resolver, &[subject], stage)?);
     if !made.gaps.is_empty() {
         return Ok(Starting::Lacks(ledger.clone(), std::mem::take(&mut made.gaps)));

@@ -39,10 +39,10 @@ struct DoneArgs {
 pub(crate) fn run(args: &ChoresArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if let Some(ChoresCommand::Done(args)) = &args.command {
         let address = address(&args.address, None)?;
-        let done = done(&app.open(&Scope::Whole)?, &address, &args.text)?;
+        let done = done(&app.open_partly(&Scope::Whole)?, &address, &args.text)?;
         return Ok(app.show(&done));
     }
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
-    let open = chores(&app.open(&Scope::Whole)?, pattern.as_ref())?;
+    let open = chores(&app.open_partly(&Scope::Whole)?, pattern.as_ref())?;
     Ok(app.show(&open))
 }

@@ -52,7 +52,7 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         let compared = named_sides(&app.at, (&sides.0, &sides.1), format)?;
         return Ok(app.show(&Names { compared, texts, all: args.all }));
     };
-    let opened = app.open(&scope_of([left, right]))?;
+    let opened = app.open_partly(&scope_of([left, right]))?;
     let resolver = opened.resolver();
     let compared = stages(&opened, &resolver, left, right)?;
     let status = app.show(&Stages { ledger: &opened.ledger, compared, texts, all: args.all });

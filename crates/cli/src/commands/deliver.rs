@@ -3,7 +3,6 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
-use cledger_store::Scope;
 use cledger_work::Trouble;
 use cledger_work::deliver::dropping::drop_open;
 use cledger_work::deliver::{AT_ONCE, Settle, ToDeliver, deliver};
@@ -68,7 +67,7 @@ pub(crate) struct DeliverArgs {
 pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
     refuse_entry(&address, "delivered")?;
-    let opened = app.open(&Scope::Whole)?;
+    let opened = app.open_for(&address)?;
     if args.drop {
         return Ok(app.show(&drop_open(&opened, &address, &args.change.consent(), args.write)?));
     }

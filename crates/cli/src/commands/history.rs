@@ -55,7 +55,7 @@ pub(crate) struct HistoryArgs {
 pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if args.overwritten {
         let address = Address::parse(args.pattern.as_deref().unwrap_or_default())?;
-        let opened = app.open(&Scope::Whole)?;
+        let opened = app.open_partly(&Scope::Whole)?;
         if args.bring_back {
             return Ok(app.show(&bring_back(&opened, &address, &args.change.consent(), args.write)?));
         }
@@ -70,7 +70,7 @@ pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         (Some(_), None) => Scope::Whole,
         _ => Scope::Units(BTreeSet::new()),
     };
-    let opened = app.open(&scope)?;
+    let opened = app.open_partly(&scope)?;
     if let Some(place) = &args.copy_to {
         return Ok(app.show(&Copied { records: copy(&opened, place)? }));
     }

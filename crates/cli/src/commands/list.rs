@@ -34,7 +34,7 @@ enum What {
 
 pub(crate) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let scope = if args.what == What::Groups { Scope::Units(BTreeSet::new()) } else { Scope::Whole };
-    let ledger = app.open(&scope)?.ledger;
+    let ledger = app.open_partly(&scope)?.ledger;
     let status = match args.what {
         What::Units => app.show(&Units(&ledger)),
         What::Stages => app.show(&Stages(&ledger)),

@@ -30,7 +30,7 @@ pub(crate) struct MatrixArgs {
 pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let asked =
         ToTabulate { pattern: args.pattern.clone(), missing: args.missing, differing: args.differing };
-    let opened = app.open(&Scope::Whole)?;
+    let opened = app.open_partly(&Scope::Whole)?;
     let outside = opened.unfetched();
     let matrix = matrix(&opened, &outside, &asked)?;
     let status = if args.csv {

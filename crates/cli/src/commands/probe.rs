@@ -48,7 +48,7 @@ pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if !args.units.is_empty() && address.owner.is_none() {
         addresses.remove(0);
     }
-    let opened = app.open(&scope_of(&addresses))?;
+    let opened = app.open_partly(&scope_of(&addresses))?;
     let report = probe(&opened, &addresses, args.countersign.as_ref(), args.timeout)?;
     let status = app.show(&report);
     opened.tell_unread();

@@ -44,7 +44,7 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
     refuse_entry(&address, "rendered")?;
     // Whether a value may be handed out shows only beside those of other stages and units.
-    let opened = app.open(&Scope::Whole)?;
+    let opened = app.open_partly(&Scope::Whole)?;
     let ledger = &opened.ledger;
     let stage = opened.told_stage(address.stage.as_ref())?;
     let subjects = opened.subjects_in(address.owner.as_ref(), stage)?;

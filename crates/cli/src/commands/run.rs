@@ -49,7 +49,7 @@ pub(crate) fn run(args: &RunArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         let message = format!("`{address}` names no unit, and a program gets the values of one");
         return Err(Trouble::usage(message).help("write UNIT[+INSTANCE]@STAGE"));
     };
-    let opened = app.open(&args.assume.scope([&address])?)?;
+    let opened = app.open_partly(&args.assume.scope([&address])?)?;
     let stage = opened.told_stage(address.stage.as_ref())?;
     refuse_untrusted(&opened)?;
     let subject = opened.subject_in(owner, stage)?;

@@ -24,7 +24,7 @@ pub(crate) struct SearchArgs {
 }
 
 pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let opened = app.open(&Scope::Whole)?;
+    let opened = app.open_partly(&Scope::Whole)?;
     let conditions = args.conditions.texts().read(&app.at, &opened.ledger)?;
     let (ledger, outside) = (&*opened.ledger, opened.unfetched());
     let status = if args.effective {

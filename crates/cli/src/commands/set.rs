@@ -69,12 +69,12 @@ pub(crate) fn set(args: &SetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         looked_up: args.looked_up.clone(),
         consent: args.change.consent(),
     };
-    let changed = set::set(&app.change(&args.change.wait)?, &asked)?;
+    let changed = set::set(&app.change_partly(&args.change.wait)?, &asked)?;
     Ok(app.show(&changed))
 }
 
 pub(crate) fn unset(args: &UnsetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let changing = app.change(&args.change.wait)?;
+    let changing = app.change_partly(&args.change.wait)?;
     let changed = set::unset(&changing, &args.settings, args.stage.as_ref(), &args.change.consent())?;
     Ok(app.show(&changed))
 }

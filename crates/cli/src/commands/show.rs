@@ -33,7 +33,7 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if address.delivery.is_some() {
         return delivery(&address, args, app);
     }
-    let opened = app.open(&args.look.scope(&address)?)?;
+    let opened = app.open_partly(&args.look.scope(&address)?)?;
     let shown = shown(&opened, &address)?;
     let stage = shown.chosen.stage;
     let (unmask, assumptions) = args.look.read(&opened.ledger, stage)?;
@@ -64,7 +64,7 @@ impl Shown for View<'_> {
 
 /// A delivery as it was recorded.
 fn delivery(address: &Address, args: &ShowArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let opened = app.open(&Scope::Whole)?;
+    let opened = app.open_partly(&Scope::Whole)?;
     let recorded = recorded(&opened, address)?;
     let stage = opened.stage(address.stage.as_ref())?.stage;
     let unmask = args.look.unmask.granted(&opened.ledger, stage)?;

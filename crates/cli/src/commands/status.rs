@@ -23,6 +23,8 @@ pub(crate) struct StatusArgs {
 pub(crate) fn run(args: &StatusArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let patterns: Vec<Pattern> =
         args.units.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
-    let status = status(&app.open(&Scope::Whole)?, &patterns, args.live)?;
+    // What is at the outlets is told by all that belongs there.
+    let opened = if args.live { app.open(&Scope::Whole)? } else { app.open_partly(&Scope::Whole)? };
+    let status = status(&opened, &patterns, args.live)?;
     Ok(app.show(&status))
 }

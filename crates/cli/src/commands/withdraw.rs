@@ -3,7 +3,6 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
-use cledger_store::Scope;
 use cledger_work::deliver::withdraw::{ToWithdraw, Withdrawn, take_settings_out, withdraw};
 use cledger_work::meant::address;
 use cledger_work::{Kind, Trouble};
@@ -40,7 +39,7 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, Trouble>
     let address = address(&args.address, args.stage.as_ref())?;
     let consent = args.change.consent();
     let asked = ToWithdraw { edits: args.edits.edits(), consent: consent.clone(), write: args.write };
-    let withdrawn = withdraw(&app.open(&Scope::Whole)?, &address, &asked)?;
+    let withdrawn = withdraw(&app.open_for(&address)?, &address, &asked)?;
     let mut settings = None;
     if args.settings && args.write && withdrawn.iter().all(Withdrawn::is_well) {
         let changing = app.change(&args.change.wait)?;

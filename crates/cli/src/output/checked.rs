@@ -80,6 +80,9 @@ impl Shown for View<'_> {
     }
 
     fn kind(&self) -> Option<Kind> {
+        if !self.checked.ledger.broken.is_empty() {
+            return Some(Kind::Usage);
+        }
         let mut findings = self.checked.report.findings.iter();
         findings.any(|finding| finding.severity >= self.fails).then_some(Kind::Found)
     }

@@ -2,8 +2,9 @@
 
 use annotate_snippets::{AnnotationKind, Group, Level, Snippet};
 use cledger_core::findings::{Finding, Severity};
+use cledger_core::model::Mistake;
 use cledger_core::source::{Files, Place};
-use cledger_store::{Mistake, Unreadable};
+use cledger_store::Unreadable;
 use cledger_work::Trouble;
 use textwrap::{Options, WordSplitter};
 

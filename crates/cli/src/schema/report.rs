@@ -9,7 +9,7 @@ pub(crate) fn report() -> Value {
     let codes: Vec<&str> = Code::ALL.iter().map(|code| code.name()).collect();
     let place = |about: &str| json!({ "type": ["integer", "null"], "minimum": 1, "description": about });
     let of_finding = json!({
-        "code": { "enum": codes },
+        "code": { "enum": &codes },
         "severity": { "enum": ["error", "warning"] },
         "address": text("What it is about"),
         "message": text("What is wrong"),
@@ -33,6 +33,7 @@ pub(crate) fn report() -> Value {
             "counts": table(json!({ "error": count, "warning": count }), &["error", "warning"]),
             "waived": { "type": "array", "items": table(of_waived, &[&required[..], &["why", "until", "by"]].concat()) },
             "unreadable": { "type": "array", "items": text("The address of a secret that could not be judged") },
+            "not_judged": { "type": "array", "items": { "enum": codes } },
         }),
     );
     schema["required"] = json!(["format", "findings", "counts"]);

@@ -354,8 +354,9 @@ fn rules_and_waivers_that_make_no_sense_are_refused_where_they_stand() {
     ] {
         let ledger = ledger(&[]);
         ledger.write(path, &text);
-        let (_, err) = written(&ledger.run("check").code(2));
-        assert!(err.contains(hint) && err.contains(&format!("{path}:")), "{text}: {err}");
+        let (out, err) = written(&ledger.run("check").code(2));
+        let said = out + &err;
+        assert!(said.contains(hint) && said.contains(&format!("{path}:")), "{text}: {said}");
     }
 }
 
@@ -473,4 +474,84 @@ fn every_broken_rule_is_told_and_waived_by_its_name() {
     ledger.run(production).code(4);
     ledger.run(&format!("{production} --countersign north,south")).code(0);
     ledger.run(&waive.replace("hold", "hodl")).code(2);
+}
+
+/// A mistake in one file stops only what needs that file, and nothing false is said of the rest.
+#[test]
+fn a_broken_file_stops_only_what_needs_it() {
+    let whole = |path: &str, text: &str| {
+        let ledger = ledger(&[
+            (
+                "units/desk.toml",
+                "[variables.hold]\n[variables.gate]\ndefault = \"${gate/line}\"\n[[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n",
+            ),
+            ("units/gate.toml", "[variables.line]\ndefault = \"free\"\n"),
+            ("units/pier.toml", "uses = [\"sea\"]\n[variables.berth]\ndefault = \"4\"\n"),
+            ("shared.toml", "[variables.sea]\ndefault = \"calm\"\n"),
+            ("stages/dev.toml", "[units.desk]\nhold = \"1m\"\n"),
+            ("stages/test.toml", "[units.desk]\nhold = \"2m\"\n"),
+            ("stages/north.toml", "[units.desk]\nhold = \"3m\"\n"),
+        ]);
+        ledger.write(path, text);
+        ledger
+    };
+    // Each case: a file and what is in it, the mistake, what goes on, and what is refused with that mistake.
+    let merge = "[units.desk]\n<<<<<<< ours\nhold = \"2m\"\n=======\nhold = \"4m\"\n>>>>>>> theirs\n";
+    let twice = "[units.desk]\nhold = \"2m\"\n[units.gate]\nline = \"a\"\n[units.desk]\nhold = \"4m\"\n";
+    let stage_goes_on = [
+        "show desk@dev",
+        "get desk/hold@dev",
+        "set desk/hold@dev=9m",
+        "render desk@dev --out out",
+        "compare @dev @north",
+    ];
+    let stage_stops = [
+        "show desk@test",
+        "get desk/hold@test",
+        "set desk/hold@test=9m",
+        "render @test --out out",
+        "compare @dev @test",
+    ];
+    let unit_goes_on =
+        ["show pier@dev", "trace pier/berth@north", "render pier@dev --out out", "set pier/berth@dev=5"];
+    let unit_stops =
+        ["show gate@dev", "render @dev --out out", "deliver @dev", "set gate/line@dev=x", "remove pier"];
+    for (path, text, message, goes_on, stops) in [
+        ("stages/test.toml", merge, "a merge is not finished", &stage_goes_on[..], &stage_stops[..]),
+        (
+            "stages/test.toml",
+            twice,
+            "this stands twice: it is in line 1 already",
+            &stage_goes_on,
+            &stage_stops,
+        ),
+        ("units/gate.toml", "[variables.line\n", "this is not TOML", &unit_goes_on, &unit_stops),
+    ] {
+        let ledger = whole(path, text);
+        let (out, err) = written(&ledger.run("check").code(2));
+        assert!(out.contains("error[unreadable-file]") && out.contains(message), "{out}{err}");
+        // The rest is judged by what it says, and by nothing that is not known.
+        assert!(!out.contains("[unused-") && !out.contains("[reference-unknown]"), "{out}");
+        assert!(!out.contains("missing-value]: `hold` of `desk` has no value in `test`"), "{out}");
+        for command in goes_on {
+            let run = ledger.run(command);
+            let (_, err) = written(&run);
+            // What is not read at all is not told.
+            let is_read =
+                path.starts_with("stages/") || !["show", "trace"].iter().any(|it| command.starts_with(it));
+            let told = err.contains(&format!("Passed over, since it cannot be read: `{path}`"));
+            assert!(told == is_read && !err.contains("error:"), "{command}: {err}");
+        }
+        for command in stops {
+            let (_, err) = written(&ledger.run(command).code(2));
+            assert!(err.contains(message) && err.ends_with("found\n"), "{command}: {err}");
+        }
+        assert_eq!(ledger.read(path), text);
+    }
+    // Whoever needs a value of the unit that cannot be read gets none, and is told why.
+    let ledger = whole("units/gate.toml", "[variables.line\n");
+    let (out, _) = written(&ledger.run("render desk@dev --out out").code(1));
+    assert!(out.contains("`gate` is not known in `dev`: `units/gate.toml` cannot be read"), "{out}");
+    let (_, err) = written(&ledger.run("render pier@north --out out").code(0));
+    assert!(err.contains("Not judged beside what cannot be read"), "{err}");
 }

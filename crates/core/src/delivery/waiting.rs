@@ -29,6 +29,8 @@ pub enum Waiting {
     Promotion,
     /// Values are missing or wrong.
     Values,
+    /// A file with its values cannot be read, so that nothing is known of them.
+    Unreadable,
     /// What is there is not as the ledger says.
     Drifted,
     /// What is there is not as it was tested in the stages before.
@@ -44,6 +46,7 @@ impl Waiting {
             Waiting::Delivery => "awaiting delivery in",
             Waiting::Promotion => "to be promoted to",
             Waiting::Values => "values missing or wrong in",
+            Waiting::Unreadable => "values not readable in",
             Waiting::Drifted => "drifted in",
             Waiting::Untested => "not as tested in",
             Waiting::Chore => "chore open in",
@@ -52,7 +55,7 @@ impl Waiting {
 
     /// Whether something is wrong, and not only to be done.
     pub fn is_trouble(self) -> bool {
-        matches!(self, Waiting::Values | Waiting::Drifted | Waiting::Untested)
+        matches!(self, Waiting::Values | Waiting::Unreadable | Waiting::Drifted | Waiting::Untested)
     }
 }
 

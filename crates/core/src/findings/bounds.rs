@@ -104,10 +104,14 @@ impl Bounds<'_> {
         })
     }
 
-    /// Where a unit and its instances belong, as far as these stages are covered.
+    /// Where a unit and its instances belong, as far as these stages are covered, and all that counts there can be
+    /// read.
     pub(super) fn places_of(&self, id: UnitId) -> impl Iterator<Item = (Subject, StageId)> {
         let unit = self.ledger.unit(id);
-        let here = |stage: &StageId| unit.belongs_to(*stage, None) && self.covers_stage(*stage);
+        let is_known = move |stage| self.ledger.broken_for(Subject::Unit(id, None), stage).next().is_none();
+        let here = move |stage: &StageId| {
+            unit.belongs_to(*stage, None) && self.covers_stage(*stage) && is_known(*stage)
+        };
         self.ledger.stage_ids().filter(here).flat_map(move |stage| {
             let instances = std::iter::once(None).chain(unit.instances_in(stage).map(Some));
             instances.map(move |instance| (Subject::Unit(id, instance), stage))

@@ -2,6 +2,7 @@
 
 use jiff::civil::Date;
 
+use super::broken_files;
 use super::judged::judge;
 use super::standing::Report;
 use super::through::bounded;
@@ -10,15 +11,20 @@ use crate::model::{Ledger, StageId, Subject};
 use crate::resolve::Resolver;
 
 /// Checks everything that the pattern covers, or everything; what concerns them, where the pattern names whole units.
+/// Files that cannot be read are told in any case.
 /// `today` is the day from which last days are counted; without it, none is over.
 pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Date>) -> Report {
     let of_units = |pattern: &&Pattern| {
         pattern.has_owner() && !pattern.has_entry() && !pattern.covers_owner("shared", None)
     };
-    match pattern.filter(of_units) {
-        Some(pattern) => judge(resolver, &covered(resolver.ledger(), pattern), today),
+    let ledger = resolver.ledger();
+    let mut report = match pattern.filter(of_units) {
+        Some(pattern) => judge(resolver, &covered(ledger, pattern), today),
         None => bounded(resolver, pattern, None, today),
-    }
+    };
+    // Whatever is checked: they may say something about it.
+    report.findings.splice(0..0, broken_files::all(ledger));
+    report
 }
 
 /// The units and instances that a pattern covers, in all stages that it covers.

@@ -46,6 +46,8 @@ macro_rules! codes {
 }
 
 codes! {
+    /// A file that cannot be read, or a field that needs what is in one.
+    UnreadableFile "unreadable-file",
     /// A setting for an entry or field that the contract does not have.
     UnknownName "unknown-name",
     /// Settings for a unit or instance that does not exist or does not belong there.

@@ -230,6 +230,11 @@ fn of_problem(ledger: &Ledger, field: FieldId, whose: FieldId, problem: &Problem
                 ledger.address(whose)
             ),
         ),
+        ProblemCode::UnreadableFile => (
+            Code::UnreadableFile,
+            format!("{called} is not known in `{}`: {}", ledger.stage(field.stage).name, problem.detail),
+            "mend that file: `cledger check` shows what is wrong with it".to_owned(),
+        ),
         ProblemCode::ValueTooLong => (
             Code::ValueTooLong,
             format!("{called} has no value: {}", problem.detail),

@@ -8,10 +8,10 @@ use crate::model::{Ledger, Stage};
 use crate::source::Place;
 
 pub(super) fn all(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
-    if !bounds.is_whole() {
+    let ledger = bounds.ledger;
+    if !bounds.is_whole() || ledger.broken.misses_units() {
         return;
     }
-    let ledger = bounds.ledger;
     for stage in &ledger.stages {
         let own = stage.own.iter().map(|pattern| ("own", pattern, stage.place));
         let follows = stage.follows.iter().flat_map(|follow| {

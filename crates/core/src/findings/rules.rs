@@ -273,7 +273,8 @@ pub(super) fn of_all(
             findings.push(finding);
         }
     }
-    if !bounds.is_whole() {
+    // What cannot be read may be what a rule is for.
+    if !bounds.is_whole() || !ledger.broken.is_empty() {
         return;
     }
     for (at, rule) in ledger.judging.rules.iter().enumerate() {

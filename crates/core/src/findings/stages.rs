@@ -41,6 +41,9 @@ pub(super) fn follows(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
 /// Shared entries that no unit uses, nor what units use is made of.
 pub(super) fn unused(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
     let ledger: &Ledger = bounds.ledger;
+    if ledger.broken.misses_units() {
+        return;
+    }
     let used = ledger.used_shared();
     for (position, entry) in (0_u16..).zip(&ledger.shared) {
         let covered =

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::code::Severity;
+use super::code::{Code, Severity};
 use super::finding::Finding;
 use crate::model::{LayerId, Ledger, UnitId};
 use crate::resolve::{Link, Resolver};
@@ -16,6 +16,8 @@ pub struct Standing {
     pub errors: u32,
     /// How many have a warning.
     pub warnings: u32,
+    /// Whether nothing is known of it, since a file cannot be read.
+    pub is_broken: bool,
 }
 
 impl Standing {
@@ -89,6 +91,8 @@ pub struct Report {
     pub standings: Vec<UnitStanding>,
     /// The addresses of secrets that could not be judged, since their keys are not at hand.
     pub unreadable: BTreeSet<String>,
+    /// What could not be judged, or not beside all that it concerns, since a file cannot be read.
+    pub not_judged: Vec<Code>,
 }
 
 impl Report {

@@ -7,13 +7,14 @@ use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
 use super::bounds::Bounds;
+use super::broken_files::not_judged;
 use super::checking::Checking;
 use super::code::Code;
 use super::finding::Finding;
 use super::standing::{Report, UnitStanding};
 use super::{
-    aligned, certificates, defaults, distinct, effective, expiry, follows_secret, idle_patterns,
-    in_no_output, names, other_stage, outputs, rules, stages, tables, values, waivers,
+    aligned, broken_files, certificates, defaults, distinct, effective, expiry, follows_secret,
+    idle_patterns, in_no_output, names, other_stage, outputs, rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
 use crate::model::UnitId;
@@ -62,13 +63,15 @@ pub(super) fn bounded(
     other_stage::all(&bounds, resolver, &mut standings, &mut findings);
     expiry::of_settings(&bounds, resolver, &mut standings, &mut findings);
     let (mut findings, waived) = waivers::part(ledger, merged(findings), today);
-    if let Some(today) = today.filter(|_| bounds.is_whole()) {
+    // What cannot be read may be what needs a waiver.
+    if let Some(today) = today.filter(|_| bounds.is_whole() && ledger.broken.is_empty()) {
         waivers::judge(ledger, &waived, today, &mut findings);
     }
     for finding in &mut findings {
         finding.severity = bounds.severity(finding.code, finding.severity);
     }
-    Report { findings, waived, standings, unreadable }
+    broken_files::mark(&mut standings, ledger);
+    Report { findings, waived, standings, unreadable, not_judged: not_judged(ledger) }
 }
 
 /// What is found of one unit.

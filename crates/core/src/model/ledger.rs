@@ -1,8 +1,8 @@
 //! The ledger as a whole, and finding things in it by name.
 
 use super::{
-    Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings, Outlet,
-    SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
+    BrokenFiles, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings,
+    Outlet, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
 };
 use rayon::prelude::*;
 
@@ -56,6 +56,8 @@ pub struct Ledger {
     pub strangers: Vec<Stranger>,
     /// Rows of lookup tables that do not count.
     pub table_faults: Vec<TableFault>,
+    /// The files that could not be read: what they say is missing from the rest.
+    pub broken: BrokenFiles,
     /// The files that were read.
     pub files: Files,
 }

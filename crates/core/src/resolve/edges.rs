@@ -75,6 +75,7 @@ impl<'l> Session<'_, 'l> {
         match self.resolve_target(reader, inside) {
             Ok(Reached::Text(text)) => Edge::Text(text),
             Ok(Reached::Field(field)) => self.reach(field),
+            Ok(Reached::Broken(path)) => Edge::Broken(path),
             Err(reason) => Edge::Bad(format!("`${{{inside}}}` names nothing: {reason}")),
         }
     }
@@ -89,7 +90,7 @@ impl<'l> Session<'_, 'l> {
         Edge::Node(self.node(field))
     }
 
-    fn resolve_target(&self, reader: Reader, inside: &str) -> Result<Reached, String> {
+    fn resolve_target(&self, reader: Reader, inside: &str) -> Result<Reached<'l>, String> {
         let ledger = self.resolver.ledger();
         let stage = ledger.stage(reader.stage);
         let text = |text: &str| Ok(Reached::Text(CompactString::new(text)));
@@ -135,6 +136,9 @@ impl<'l> Session<'_, 'l> {
                 self.field_of(Subject::Shared, stage, &name)
             }
             Target::OfUnit(unit, instance, name) => {
+                if let Some(file) = ledger.broken.of_unit(unit.as_str()).next() {
+                    return Ok(Reached::Broken(&file.path));
+                }
                 let names = ledger.units.iter().map(|unit| unit.name.as_str());
                 let id = ledger
                     .unit_id(unit.as_str())
@@ -155,7 +159,7 @@ impl<'l> Session<'_, 'l> {
         }
     }
 
-    fn own(&self, reader: Reader, name: &FieldName) -> Result<Reached, String> {
+    fn own(&self, reader: Reader, name: &FieldName) -> Result<Reached<'l>, String> {
         let stage = self.named_stage(reader, name)?;
         self.must_belong(reader.subject, stage)?;
         self.field_of(reader.subject, stage, name)
@@ -163,7 +167,7 @@ impl<'l> Session<'_, 'l> {
 
     /// A shared entry named in shared text: as the unit that is being resolved sees it, if it uses it there; plainly
     /// else.
-    fn shared_as_seen(&self, reader: Reader, name: &FieldName) -> Result<Reached, String> {
+    fn shared_as_seen(&self, reader: Reader, name: &FieldName) -> Result<Reached<'l>, String> {
         let (ledger, shared) = (self.resolver.ledger(), self.shared_entry(name)?);
         let stage = self.named_stage(reader, name)?;
         let subject = match reader.subject {
@@ -217,7 +221,7 @@ impl<'l> Session<'_, 'l> {
         Err(format!("`{}` does not belong to stage `{}`", ledger.owner(subject), ledger.stage(stage).name))
     }
 
-    fn field_of(&self, subject: Subject, stage: StageId, name: &FieldName) -> Result<Reached, String> {
+    fn field_of(&self, subject: Subject, stage: StageId, name: &FieldName) -> Result<Reached<'l>, String> {
         let ledger = self.resolver.ledger();
         let entry = name.entry.as_str();
         let field = name.field.as_ref().map(Name::as_str);
@@ -252,9 +256,11 @@ impl<'l> Session<'_, 'l> {
 }
 
 /// What a reference leads to.
-enum Reached {
+enum Reached<'l> {
     Text(CompactString),
     Field(FieldId),
+    /// A field of a unit whose file, this one, cannot be read.
+    Broken(&'l str),
 }
 
 /// `; the nearest is …`, if a name is near.

@@ -103,6 +103,13 @@ impl<'l> Session<'_, 'l> {
         if !problems.is_empty() {
             return Some(Outcome::Broken(problems.into()));
         }
+        let broken = edges.iter().find_map(|edge| match edge {
+            Edge::Broken(path) => Some(unreadable(path, origin)),
+            _ => None,
+        });
+        if broken.is_some() {
+            return broken;
+        }
         edges.iter().find_map(|edge| {
             let (field, outcome) = edge.outcome(self)?;
             let missing = || Outcome::Missing(Because::NeedsMissing(field), Some(origin));
@@ -267,6 +274,11 @@ fn broken<'l>(code: ProblemCode, detail: String, origin: Origin) -> Outcome<'l> 
 fn wrong_type<'l>(value: &Value, declaration: &Declaration, origin: Origin) -> Outcome<'l> {
     let detail = declaration.mismatch(value);
     broken(ProblemCode::WrongType, detail, origin)
+}
+
+/// What a field comes to that stands in a file which cannot be read, or refers to one that does.
+pub(super) fn unreadable<'l>(path: &str, origin: Origin) -> Outcome<'l> {
+    broken(ProblemCode::UnreadableFile, format!("`{path}` cannot be read"), origin)
 }
 
 fn too_long<'l>(origin: Origin) -> Outcome<'l> {

@@ -11,6 +11,7 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 
 use super::edges::Reader;
+use super::expand::unreadable;
 use super::outcome::{Outcome, Problem, ProblemCode};
 use super::session::{Edge, Node, Session, State};
 use super::{FieldId, Winner};
@@ -84,6 +85,11 @@ impl<'l> Session<'_, 'l> {
     /// Puts a field on the stack, unless it is done or can be done at once.
     fn enter(&mut self, node: Node, stack: &mut Vec<Pending<'l>>, path: &mut Vec<usize>) {
         if matches!(self.state(node), State::Done(_)) {
+            return;
+        }
+        if let Some(path) = self.broken(node) {
+            let outcome = unreadable(path, self.origin(node));
+            self.finish(node, outcome);
             return;
         }
         let edges = self.edges(node);

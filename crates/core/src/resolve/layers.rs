@@ -24,6 +24,11 @@ pub(super) fn chain(ledger: &Ledger, stage: StageId) -> Vec<Link<'_>> {
     links
 }
 
+/// The layers that count in a stage.
+pub(crate) fn layers_of(ledger: &Ledger, stage: StageId) -> Vec<LayerId> {
+    chain(ledger, stage).into_iter().map(|link| link.layer).collect()
+}
+
 /// Adds a stage's own chain: its groups, what it follows, its settings. The depth is bounded by the
 /// number of stages, since circles of follows make a ledger unreadable.
 fn add_links<'l>(

@@ -170,6 +170,8 @@ pub enum ProblemCode {
     CipherUnreadable,
     /// The value grows beyond all use by its references.
     ValueTooLong,
+    /// It stands in a file that cannot be read, or would.
+    UnreadableFile,
 }
 
 impl ProblemCode {
@@ -181,6 +183,7 @@ impl ProblemCode {
             ProblemCode::ReferenceCircle => "reference-circle",
             ProblemCode::CipherUnreadable => "cipher-unreadable",
             ProblemCode::ValueTooLong => "value-too-long",
+            ProblemCode::UnreadableFile => "unreadable-file",
         }
     }
 }

@@ -27,6 +27,8 @@ pub(super) enum Edge<'l> {
     Text(CompactString),
     /// Nothing, for this reason.
     Bad(String),
+    /// A field of a unit that is declared in a file which cannot be read.
+    Broken(&'l str),
 }
 
 /// How far a field is.
@@ -41,6 +43,8 @@ pub(super) enum State<'l> {
 struct Context<'l> {
     subject: Subject,
     stage: StageId,
+    /// The file that cannot be read and says something for the subject there.
+    broken: Option<&'l str>,
     winners: Vec<Winner<'l>>,
     /// Empty until the first field is expanded.
     states: Vec<State<'l>>,
@@ -81,9 +85,10 @@ impl<'r, 'l> Session<'r, 'l> {
         if let Some(&found) = self.by_key.get(&(subject, stage)) {
             return found;
         }
-        let mut context =
-            self.spare.pop().unwrap_or(Context { subject, stage, winners: Vec::new(), states: Vec::new() });
+        let (broken, winners, states) = (None, Vec::new(), Vec::new());
+        let mut context = self.spare.pop().unwrap_or(Context { subject, stage, broken, winners, states });
         (context.subject, context.stage) = (subject, stage);
+        context.broken = self.ledger().broken_for(subject, stage).next().map(|file| file.path.as_str());
         context.states.clear();
         self.resolver.winners(subject, stage, &mut context.winners);
         let id = u32::try_from(self.contexts.len()).unwrap_or(u32::MAX);
@@ -112,6 +117,11 @@ impl<'r, 'l> Session<'r, 'l> {
             Some(State::Done(outcome)) => Some(outcome),
             _ => None,
         }
+    }
+
+    /// The file that cannot be read, and that this field's value may stand in.
+    pub(super) fn broken(&self, node: Node) -> Option<&'l str> {
+        self.contexts[node.context as usize].broken
     }
 
     pub(super) fn winner(&self, node: Node) -> Winner<'l> {
@@ -156,7 +166,7 @@ impl<'l> Edge<'l> {
         match self {
             Edge::Node(node) => session.done(*node).map(|outcome| (session.field(*node), outcome)),
             Edge::Known(field, outcome) => Some((*field, outcome)),
-            Edge::Text(_) | Edge::Bad(_) => None,
+            Edge::Text(_) | Edge::Bad(_) | Edge::Broken(_) => None,
         }
     }
 }

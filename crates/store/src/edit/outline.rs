@@ -8,26 +8,26 @@ use toml_parser::parser::{Event, EventKind, parse_document};
 
 /// A key and its value.
 #[derive(Debug)]
-pub(super) struct Pair {
+pub(crate) struct Pair {
     /// The steps of the key.
-    pub(super) keys: Vec<String>,
+    pub(crate) keys: Vec<String>,
     /// Where each step stands.
-    pub(super) places: Vec<Range<usize>>,
+    pub(crate) places: Vec<Range<usize>>,
     /// From the key's first to the value's last byte.
-    pub(super) span: Range<usize>,
-    pub(super) value: Node,
+    pub(crate) span: Range<usize>,
+    pub(crate) value: Node,
 }
 
 /// A value.
 #[derive(Debug)]
-pub(super) struct Node {
-    pub(super) span: Range<usize>,
-    pub(super) holds: Holds,
+pub(crate) struct Node {
+    pub(crate) span: Range<usize>,
+    pub(crate) holds: Holds,
 }
 
 /// What a value is made of.
 #[derive(Debug)]
-pub(super) enum Holds {
+pub(crate) enum Holds {
     One,
     List(Vec<Node>),
     Table(Vec<Pair>),
@@ -35,7 +35,7 @@ pub(super) enum Holds {
 
 impl Node {
     /// The pairs of an inline table.
-    pub(super) fn pairs(&self) -> Option<&[Pair]> {
+    pub(crate) fn pairs(&self) -> Option<&[Pair]> {
         match &self.holds {
             Holds::Table(pairs) => Some(pairs),
             Holds::One | Holds::List(_) => None,
@@ -45,16 +45,16 @@ impl Node {
 
 /// A table with a header, or what stands before the first one.
 #[derive(Debug, Default)]
-pub(super) struct Body {
+pub(crate) struct Body {
     /// The steps of the header; none for what stands before the first one.
-    pub(super) path: Vec<String>,
+    pub(crate) path: Vec<String>,
     /// Where each step stands.
-    pub(super) places: Vec<Range<usize>>,
+    pub(crate) places: Vec<Range<usize>>,
     /// Whether it is one of a list of tables.
-    pub(super) listed: bool,
+    pub(crate) listed: bool,
     /// The header.
-    pub(super) header: Range<usize>,
-    pub(super) pairs: Vec<Pair>,
+    pub(crate) header: Range<usize>,
+    pub(crate) pairs: Vec<Pair>,
 }
 
 struct Reader<'t> {
@@ -63,7 +63,7 @@ struct Reader<'t> {
 }
 
 /// The tables of a file, in their order; `None` if it is not TOML.
-pub(super) fn outline(text: &str) -> Option<Vec<Body>> {
+pub(crate) fn outline(text: &str) -> Option<Vec<Body>> {
     let source = Source::new(text);
     let tokens = source.lex().into_vec();
     let mut events: Vec<Event> = Vec::with_capacity(tokens.len());
@@ -164,7 +164,7 @@ impl Reader<'_> {
 }
 
 /// How a text is quoted, by its first characters.
-pub(super) fn quoting(value: &str) -> Option<Encoding> {
+pub(crate) fn quoting(value: &str) -> Option<Encoding> {
     [
         ("\"\"\"", Encoding::MlBasicString),
         ("'''", Encoding::MlLiteralString),

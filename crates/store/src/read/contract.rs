@@ -121,7 +121,7 @@ fn number(read: In<'_>, unit: &mut Unit, shared: &Shared) {
             if let Some((_, entry)) = own {
                 let name = &entry.name;
                 read.mistakes.push(
-                    crate::Mistake::at(
+                    cledger_core::model::Mistake::at(
                         entry.place,
                         format!("`{name}` is declared here, and `uses` names a shared entry `{name}`"),
                     )

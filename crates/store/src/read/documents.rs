@@ -6,8 +6,9 @@ use std::sync::{Mutex, PoisonError};
 use cledger_core::model::TableFault;
 use cledger_core::source::{FileId, Files, SourceFile};
 
-use crate::mistake::{Mistake, Mistakes};
+use crate::mistake::Mistakes;
 use crate::tree::{LARGEST_LEDGER, MOST_FILES, Tree};
+use cledger_core::model::Mistake;
 
 /// Reads files, and keeps them.
 pub(super) struct Documents<'m> {
@@ -71,7 +72,7 @@ impl<'m> Documents<'m> {
         if !fits && !self.is_full.swap(true, Ordering::Relaxed) {
             let message =
                 format!("the ledger has more than {MOST_FILES} files or {} MiB", LARGEST_LEDGER >> 20);
-            self.mistakes.push(Mistake::of(path, message).help("part it into several ledgers"));
+            self.mistakes.push(Mistake::of(path, message).help("part it into several ledgers").of_all());
         }
         fits
     }

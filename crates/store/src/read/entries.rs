@@ -16,7 +16,8 @@ use super::frame::{In, Item};
 use super::outputs::stage_text;
 use super::patterns::Patterns;
 use super::tables::{self, For};
-use crate::mistake::{Mistake, Mistakes};
+use crate::mistake::Mistakes;
+use cledger_core::model::Mistake;
 
 /// The tables that declare entries.
 pub(super) const KINDS: [&str; 5] = ["variables", "connections", "endpoints", "credentials", "tables"];

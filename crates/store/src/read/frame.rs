@@ -12,7 +12,8 @@ use toml::Spanned;
 use toml::de::{DeInteger, DeString, DeTable, DeValue};
 
 use super::documents::Documents;
-use crate::mistake::{Mistake, Mistakes};
+use crate::mistake::Mistakes;
+use cledger_core::model::Mistake;
 
 /// A value in a file, with its place.
 pub(super) type Item<'t, 'i> = &'t Spanned<DeValue<'i>>;

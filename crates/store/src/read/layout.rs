@@ -7,7 +7,7 @@ use cledger_core::name::{Name, nearest};
 
 use super::documents::Documents;
 use super::manifest::Manifest;
-use crate::mistake::Mistake;
+use cledger_core::model::Mistake;
 
 /// Something in a folder of the ledger, by its name without `.toml`.
 pub(super) struct Listed {

@@ -15,7 +15,7 @@ use wildmatch::WildMatch;
 use super::contract::belongs;
 use super::frame::{In, Item};
 use super::outputs::{naming, stage_text};
-use crate::mistake::Mistake;
+use cledger_core::model::Mistake;
 
 /// What can be said of every outlet.
 const COMMON: [&str; 10] =

@@ -13,7 +13,7 @@ use cledger_formats::template;
 use toml::de::{DeTable, DeValue};
 
 use super::frame::{In, Item};
-use crate::Mistake;
+use cledger_core::model::Mistake;
 
 /// What can be said of an output.
 const KEYS: [&str; 11] = [

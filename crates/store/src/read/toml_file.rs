@@ -1,29 +1,77 @@
 //! Files of a ledger that are TOML.
 
+use std::ops::Range;
+
 use toml::Spanned;
 use toml::de::DeTable;
 
 use super::documents::{Document, Documents};
 use super::frame::In;
-use crate::mistake::Mistake;
+use super::twice::first_of;
+use cledger_core::model::Mistake;
+
+/// How lines begin that version control writes where two changes of one text met: seven of a kind, and a blank or
+/// nothing behind them.
+const MARKERS: [char; 3] = ['<', '=', '>'];
 
 impl Document {
     /// The file's root table; `None` if it is not TOML, with a mistake for each error in it.
     pub(super) fn table(&self, documents: &Documents<'_>) -> Option<Spanned<DeTable<'_>>> {
         let (table, errors) = DeTable::parse_recoverable(self.text());
-        let read = In { file: self.file, mistakes: documents.mistakes, documents };
-        for error in &errors {
-            let span = error.span().unwrap_or(0..0);
-            let message = format!("this is not TOML: {}", error.message());
-            let mut mistake = Mistake::at(read.place(span), message);
-            if error.message() == "duplicate key" {
-                mistake = mistake.help("write each key and each table once");
-            }
-            // What a file that is not understood holds may be a secret, wherever it stands.
-            documents.mistakes.push(mistake.secret());
+        if errors.is_empty() {
+            return Some(table);
         }
-        errors.is_empty().then_some(table)
+        let read = In { file: self.file, mistakes: documents.mistakes, documents };
+        let merges = unfinished_merges(self.text());
+        for marker in &merges {
+            let message = "two versions of this text stand here: a merge is not finished";
+            let help =
+                "keep the one that is meant, or parts of both, and take out the lines of `<`, `=` and `>`";
+            documents.mistakes.push(Mistake::at(read.place(marker.clone()), message).help(help));
+        }
+        for error in errors.iter().filter(|_| merges.is_empty()) {
+            documents.mistakes.push(self.not_toml(read, error));
+        }
+        None
     }
+
+    fn not_toml(&self, read: In<'_>, error: &toml::de::Error) -> Mistake {
+        let span = error.span().unwrap_or(0..0);
+        // What a file that is not understood holds may be a secret, wherever it stands.
+        let mistake = |message: String| Mistake::at(read.place(span.clone()), message).secret();
+        if error.message() != "duplicate key" {
+            return mistake(format!("this is not TOML: {}", error.message()));
+        }
+        let help = "write each key and each table once";
+        match first_of(self.text(), &span) {
+            Some(first) => {
+                let line = self.text()[..first.start].matches('\n').count() + 1;
+                mistake(format!("this stands twice: it is in line {line} already")).help(help)
+            }
+            None => mistake("this stands twice".to_owned()).help(help),
+        }
+    }
+}
+
+/// The lines with which the texts begin that a merge could not decide between.
+fn unfinished_merges(text: &str) -> Vec<Range<usize>> {
+    let is_marker = |line: &str, mark: char| {
+        let rest = line.trim_start_matches(mark);
+        line.len() - rest.len() == 7 && (rest.trim_end().is_empty() || rest.starts_with(' '))
+    };
+    let mut begins = Vec::new();
+    let (mut at, mut next) = (0, 0);
+    for line in text.split_inclusive('\n') {
+        if is_marker(line, MARKERS[0]) {
+            begins.push(at..at + line.trim_end().len());
+            next = 1;
+        } else if next > 0 && is_marker(line, MARKERS[next]) {
+            next = (next + 1) % MARKERS.len();
+        }
+        at += line.len();
+    }
+    // A line of this kind alone is no merge.
+    if next == 0 { begins } else { Vec::new() }
 }
 
 impl Documents<'_> {

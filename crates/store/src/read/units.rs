@@ -18,7 +18,8 @@ use super::documents::{Document, Documents};
 use super::frame::In;
 use super::layout::{self, LayerFiles, Layout};
 use super::settings::{UnitBinding, bind, split_key};
-use crate::mistake::{Mistake, Mistakes};
+use crate::mistake::Mistakes;
+use cledger_core::model::Mistake;
 
 /// The units, and what was read beside them.
 pub(super) struct Read {
@@ -102,7 +103,7 @@ fn refuse_claimed_twice(units: &[Unit], mistakes: &Mistakes) {
             continue;
         };
         let help = "what was delivered under a name is the history of one unit: leave it out of `formerly` of the other";
-        mistakes.push(Mistake::at(former.place, message).help(help));
+        mistakes.push(Mistake::at(former.place, message).help(help).of_all());
     }
 }
 

@@ -1,6 +1,6 @@
 //! The resolver and the naive implementation agree on every field of random ledgers.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::{Cipher, KeyScope};
@@ -8,7 +8,7 @@ use cledger_core::model::{LayerId, Ledger, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Assumption, Fetched, FieldId, Opened, Origin, Outcome, Outside, Resolver};
 use cledger_store::{
-    Changed, Edit, Memory, Named, Renaming, Scope, Target, What, apply, read, rename, setting,
+    Changed, Edit, Memory, Named, Renaming, Scope, Target, What, apply, read, read_partly, rename, setting,
 };
 use proptest::prelude::*;
 use zeroize::Zeroizing;
@@ -418,5 +418,31 @@ proptest! {
             sorted(&ledger).into_iter().map(|found| under_the_new_name(&made, &what, found)).collect();
         expected.sort_by(|a, b| a.0.cmp(&b.0));
         prop_assert_eq!(sorted(&after), expected, "{:?}\n{:#?}", what, files.0);
+    }
+
+    /// Whatever file cannot be read: the rest has the values that it has with that file, or none.
+    #[test]
+    fn no_value_is_another_for_a_file_that_cannot_be_read(
+        tape in proptest::collection::vec(any::<u16>(), 300..900),
+        which in any::<prop::sample::Index>(),
+    ) {
+        let made = Description::from_tape(&mut Tape::new(&tape));
+        let files = write(&made).0;
+        let whole: BTreeMap<Key, Out> = everything(&read_all(&files), &[]).into_iter().collect();
+        let may_break = |path: &&String| ["units/", "stages/", "groups/"].iter().any(|it| path.starts_with(it));
+        let paths: Vec<String> = files.0.keys().filter(may_break).cloned().collect();
+        let path = which.get(&paths);
+        let mut broken = files.clone();
+        broken.0.insert(path.clone(), "[broken\n".to_owned());
+        let ledger = read_partly(&broken, &Scope::Whole).unwrap();
+        prop_assert_eq!(ledger.broken.0.iter().map(|file| &file.path).collect::<Vec<_>>(), [path]);
+        for (key, out) in everything(&ledger, &[]) {
+            let is_not_known = match &out {
+                Out::Missing => true,
+                Out::Problems(codes) => codes.contains("unreadable-file"),
+                _ => false,
+            };
+            prop_assert!(is_not_known || whole.get(&key) == Some(&out), "{:?}: {:?}, {:?}", key, out, whole.get(&key));
+        }
     }
 }

@@ -43,7 +43,12 @@ pub fn stages<'l>(
     let (left_stage, right_stage) = (stage_name(left)?, stage_name(right)?);
     let ids = (known_stage(ledger, left_stage.as_str())?, known_stage(ledger, right_stage.as_str())?);
     let subjects = match (&left.owner, right_owner) {
-        (None, None) => compare::stages(&mut resolver.session(None), ids.0, ids.1),
+        (None, None) => {
+            for stage in [ids.0, ids.1] {
+                opened.subjects_in([], stage)?;
+            }
+            compare::stages(&mut resolver.session(None), ids.0, ids.1)
+        }
         (Some(one), Some(other)) => {
             let subjects = (opened.subject_in(one, ids.0)?, opened.subject_in(other, ids.1)?);
             if unit_of(subjects.0) != unit_of(subjects.1) {

@@ -212,7 +212,9 @@ impl Telling<'_, '_> {
         let (owner, name) = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
         let mut waits = Vec::new();
         let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, stage);
-        if !rendering.gaps.is_empty() {
+        if ledger.broken_for(subject, stage).next().is_some() {
+            waits.push(Waiting::Unreadable);
+        } else if !rendering.gaps.is_empty() {
             waits.push(Waiting::Values);
         } else if rendering.unreadable.is_empty()
             && let Ok(now) = made(resolver, &rendering, subject, stage)

@@ -116,7 +116,11 @@ pub fn withdraw(opened: &Opened, address: &Address, asked: &ToWithdraw) -> Resul
     let edits = &asked.edits;
     let withdrawing = Withdrawing { opened, planner, around: &around, effects: &effects, edits };
     let whoms = match &address.owner {
-        Some(owner) => of_names(opened, &mut book, owner, id)?,
+        Some(owner) => {
+            let unit = owner.names().0;
+            opened.refuse_broken(Some(format!("unit `{unit}`")), ledger.broken.of_unit(unit))?;
+            of_names(opened, &mut book, owner, id)?
+        }
         None => standing(opened, &mut book, id)?,
     };
     let mut all = Vec::new();

@@ -61,6 +61,8 @@ impl Remains {
         let gone = self.records.iter().filter(|((owner, stage), records)| {
             stage == name && !belonging.contains(owner) && has_something(records)
         });
-        gone.filter_map(|((owner, _), _)| Address::parse(owner).ok()?.owner).collect()
+        // What cannot be read is not gone.
+        let is_known = |owner: &Owner| ledger.broken.of_unit(owner.names().0).next().is_none();
+        gone.filter_map(|((owner, _), _)| Address::parse(owner).ok()?.owner).filter(is_known).collect()
     }
 }

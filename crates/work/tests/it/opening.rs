@@ -1,6 +1,6 @@
 //! Opening a ledger: owned and shared between threads, as far as it can be read, and never written to.
 
-use cledger_core::findings::check;
+use cledger_core::findings::{Code, check};
 use cledger_core::model::{StageId, Subject};
 use cledger_core::resolve::{FieldId, Outcome};
 use cledger_store::Scope;
@@ -49,28 +49,29 @@ fn an_open_ledger_is_shared_between_threads() {
 
 #[test]
 fn one_broken_file_leaves_the_rest() {
-    for (file, text, path, whole) in [
-        ("units/desk.toml", "[variables.hold\n", "units/desk.toml", "gate"),
-        ("units/desk.toml", "[variables.hold]\ntype = \"nothing\"\n", "units/desk.toml", "gate"),
-        ("stages/test.toml", "[units.desk\n", "stages/test.toml", "desk"),
-        ("stages/test.toml", "[unit.desk]\n", "stages/test.toml", "desk"),
-        ("units/Bad.toml", "", "units/Bad.toml", "desk"),
+    for (file, text, whole) in [
+        ("units/desk.toml", "[variables.hold\n", "gate"),
+        ("units/desk.toml", "[variables.hold]\ntype = \"nothing\"\n", "gate"),
+        ("stages/test.toml", "[units.desk\n", "desk"),
+        ("stages/test.toml", "[unit.desk]\n", "desk"),
+        ("units/Bad.toml", "", "desk"),
     ] {
         let place = Place::new(&FILES);
         place.write("units/gate.toml", "[variables.line]\ndefault = \"free\"\n");
+        let before = check(&place.open().resolver(), None, None).findings;
         place.write(file, text);
         assert!(Opened::read(&place.at, &Scope::Whole).is_err(), "{file}");
-        let (opened, mistakes) = Opened::read_partly(&place.at, &Scope::Whole).unwrap();
-        assert!(!mistakes.is_empty(), "{file}");
-        let files = &opened.ledger.files;
-        for mistake in &mistakes {
-            let at = mistake.place.map(|at| files.locate(at).file.to_owned()).or(mistake.path.clone());
-            assert_eq!(at.as_deref(), Some(path), "{}", mistake.message);
-        }
+        let opened = Opened::read_partly(&place.at, &Scope::Whole).unwrap();
+        let broken = &opened.ledger.broken.0;
+        assert_eq!(broken.len(), 1, "{file}");
+        assert_eq!((broken[0].path.as_str(), broken[0].mistakes.is_empty()), (file, false));
         let (entry, expected) = if whole == "gate" { ("line", "free") } else { ("region", "north") };
         assert_eq!(value(&opened, 0, whole, entry).as_deref(), Some(expected), "{file}");
-        // Judging what is left does not fail, whatever it finds.
-        check(&opened.resolver(), None, None);
+        let report = check(&opened.resolver(), None, None);
+        assert_eq!(report.findings[0].code, Code::UnreadableFile, "{file}");
+        for finding in &report.findings[1..] {
+            assert!(before.iter().any(|known| known.key() == finding.key()), "{file}: {}", finding.message);
+        }
     }
     let place = Place::new(&FILES);
     place.write("ledger.toml", "format = \n");

@@ -15,6 +15,6 @@ pub(crate) struct ListArgs {
 }
 
 pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let opened = app.open(&Scope::Whole)?;
+    let opened = app.open_partly(&Scope::Whole)?;
     Ok(if args.compare { app.show(&compare(&opened)) } else { app.show(&list(&opened)?) })
 }

@@ -18,6 +18,6 @@ pub(crate) struct ListArgs {
 pub(super) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let patterns: Vec<Pattern> =
         args.stages.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
-    let listed = list(&app.open(&Scope::Whole)?, &patterns)?;
+    let listed = list(&app.open_partly(&Scope::Whole)?, &patterns)?;
     Ok(app.show(&listed))
 }

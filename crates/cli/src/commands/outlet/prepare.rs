@@ -25,7 +25,7 @@ pub(crate) struct PrepareArgs {
 }
 
 pub(super) fn run(args: &PrepareArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let opened = app.open(&Scope::Units(BTreeSet::new()))?;
+    let opened = app.open_partly(&Scope::Units(BTreeSet::new()))?;
     let prepared = prepare(&opened, &args.outlets, args.write)?;
     Ok(app.show(&View { prepared, written: args.write }))
 }

@@ -21,6 +21,9 @@ pub(crate) struct Document<'r> {
     /// The addresses of secrets that could not be judged here.
     #[serde(skip_serializing_if = "BTreeSet::is_empty")]
     unreadable: &'r BTreeSet<String>,
+    /// The codes that could not be judged beside everything, since files cannot be read.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    not_judged: Vec<&'static str>,
 }
 
 #[derive(Debug, Serialize)]
@@ -92,5 +95,6 @@ pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report) -> Document<'
         counts: severities.map(|severity| (severity.name(), report.count(severity))).into(),
         waived: report.waived.iter().map(|(found, by)| waived(ledger, found, *by)).collect(),
         unreadable: &report.unreadable,
+        not_judged: report.not_judged.iter().map(|code| code.name()).collect(),
     }
 }

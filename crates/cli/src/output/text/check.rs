@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 
 use cledger_core::findings::{Code, Finding, Report, Severity, Standing, UnitStanding};
-use cledger_core::model::{Ledger, UnitId};
+use cledger_core::model::{Ledger, Missed, UnitId};
 use cledger_core::name::Name;
 use cledger_core::source::Place;
 
@@ -39,6 +39,7 @@ pub(crate) fn print(
     }
     findings(console, ledger, &report.findings);
     unreadable(console, report);
+    not_judged(console, ledger, report);
     if list_waived {
         waived(console, ledger, report);
     }
@@ -104,6 +105,43 @@ fn unreadable(console: &mut Console, report: &Report) {
     console.line("");
 }
 
+/// What was not judged, or not beside everything, since files cannot be read.
+fn not_judged(console: &mut Console, ledger: &Ledger, report: &Report) {
+    if ledger.broken.is_empty() {
+        return;
+    }
+    let files = counted(ledger.broken.0.len(), "file");
+    console.line(style::heading(&format!("{files} not read, and so not judged")));
+    let of_nothing = ledger.broken.0.iter().filter(|file| file.misses.is_empty());
+    let mut lines: Vec<String> =
+        of_nothing.map(|file| format!("{}, which belongs to nothing that is known", file.path)).collect();
+    for missed in ledger.broken.0.iter().flat_map(|file| &file.misses) {
+        lines.push(match missed {
+            Missed::Unit(unit) => format!("unit {unit}, and what refers to it"),
+            Missed::Layer(layer) => {
+                format!("all of @{} and of the stages that it counts in", ledger.layer_name(*layer))
+            }
+            Missed::UnitIn(layer, unit) => {
+                format!("unit {unit} in @{} and in the stages that it counts in", ledger.layer_name(*layer))
+            }
+            Missed::Waivers => "what is waived: all that is found counts".to_owned(),
+        });
+    }
+    let codes: Vec<&str> = report.not_judged.iter().map(|code| code.name()).collect();
+    if !codes.is_empty() {
+        lines.push(format!("beside these: {}", codes.join(", ")));
+    }
+    let width = console.width().unwrap_or(USUAL_WIDTH);
+    let options = textwrap::Options::new(width)
+        .initial_indent("  ")
+        .subsequent_indent("    ")
+        .word_splitter(textwrap::WordSplitter::NoHyphenation);
+    for line in lines.iter().flat_map(|line| textwrap::wrap(line, &options)) {
+        console.line(line);
+    }
+    console.line("");
+}
+
 /// Prints what a code means, its paragraphs and lists folded to the terminal's width.
 pub(crate) fn explanation(console: &mut Console, code: Code) {
     console.line(style::heading(code.name()));
@@ -124,7 +162,9 @@ pub(crate) fn explanation(console: &mut Console, code: Code) {
 }
 
 fn standings(console: &mut Console, ledger: &Ledger, report: &Report, covers: &dyn Fn(usize) -> bool) {
-    let bad = |standing: &&UnitStanding| standing.stages.iter().any(|s| s.errors + s.warnings > 0);
+    let bad = |standing: &&UnitStanding| {
+        standing.stages.iter().any(|here| here.is_broken || here.errors + here.warnings > 0)
+    };
     let all = report.standings.len() <= MOST_CLEAN_UNITS;
     let shown: Vec<&UnitStanding> = report.standings.iter().filter(|standing| all || bad(standing)).collect();
     if shown.is_empty() {
@@ -166,6 +206,7 @@ fn strip(line: &str) -> String {
 fn word(standing: Standing) -> (String, Tone) {
     match standing {
         Standing { belongs: false, .. } => ("not there".to_owned(), Tone::Quiet),
+        Standing { is_broken: true, .. } => ("not known".to_owned(), Tone::Doubtful),
         Standing { errors: 0, warnings: 0, .. } => ("ok".to_owned(), Tone::Plain),
         Standing { errors: 0, warnings, .. } => (counted(warnings as usize, "warning"), Tone::Doubtful),
         Standing { errors, .. } => (counted(errors as usize, "error"), Tone::Bad),
@@ -177,7 +218,7 @@ fn in_words(ledger: &Ledger, standing: &UnitStanding, stages: &[usize]) -> Strin
     let mut parts = Vec::new();
     for &stage in stages {
         let here = standing.stages[stage];
-        if here.errors + here.warnings > 0 {
+        if here.is_broken || here.errors + here.warnings > 0 {
             parts.push(format!("{} {}", ledger.stages[stage].name, word(here).0));
         }
     }
