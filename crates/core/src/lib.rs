@@ -14,6 +14,7 @@ pub mod drift;
 pub mod effects;
 pub mod environment;
 pub mod findings;
+pub mod following;
 pub mod impact;
 pub mod kept;
 pub mod matrix;

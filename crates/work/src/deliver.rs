@@ -31,7 +31,7 @@ use cledger_store::daybook::{Daybook as _, Entry, Kind as RecordKind, Wanted};
 pub use self::asked::{AT_ONCE, Settle, ToDeliver};
 use self::delivering::Delivering;
 pub use self::outcome::{Delivered, Delivery};
-use self::plan::plan;
+use self::plan::{plan, plan_again};
 use self::recorded::{Planner, arrived};
 use crate::bringing::at::AtOutlet;
 use crate::bringing::effects::Effects;
@@ -126,19 +126,18 @@ impl Delivering<'_, '_> {
 
     /// What a delivery would be, and what its outlets have now.
     fn plan(&mut self, subject: Subject, stage: StageId) -> Result<plan::Planned, Trouble> {
-        let mut plan = match plan(&self.planner, &mut self.book, subject, stage)? {
-            Ok(plan) => plan,
-            Err(gaps) => return Ok(Err(gaps)),
+        let (owner, name) =
+            (self.opened.ledger.owner(subject).to_string(), self.opened.ledger.stage(stage).name.as_str());
+        let mut plan = match self.earlier(&owner, name)? {
+            Some(number) => {
+                let record = history::numbered(&mut self.book, &owner, name, number)?;
+                plan_again(&self.planner, &mut self.book, (subject, stage), &record)?
+            }
+            None => match plan(&self.planner, &mut self.book, subject, stage)? {
+                Ok(plan) => plan,
+                Err(gaps) => return Ok(Err(gaps)),
+            },
         };
-        if let Some(number) = self.earlier(&plan)? {
-            let name = self.opened.ledger.stage(stage).name.as_str();
-            let record = history::numbered(&mut self.book, &plan.owner, name, number)?;
-            plan.content = self.planner.content(&record)?;
-            plan.content.before.clear();
-            plan.contract.clone_from(&record.meta.contract);
-            plan.version.clone_from(&record.meta.version);
-            plan.again = Some(number);
-        }
         let whom = Whom::of(&self.opened.ledger, subject, stage);
         let rules = self.rules()?;
         plan.outlets = self.outlets(&whom, rules, &plan)?;
@@ -151,12 +150,11 @@ impl Delivering<'_, '_> {
     }
 
     /// The number of the delivery whose content is brought in place of what the ledger says, if one is.
-    fn earlier(&mut self, plan: &plan::Plan) -> Result<Option<u64>, Trouble> {
+    fn earlier(&mut self, owner: &str, stage: &str) -> Result<Option<u64>, Trouble> {
         let Some(settle) = self.asked.settle else { return Ok(self.asked.again) };
-        let stage = self.opened.ledger.stage(plan.stage).name.as_str();
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(&plan.owner, stage) };
+        let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, stage) };
         let mut entries = self.book.entries(&wanted, false)?;
-        let of = format!("{}@{stage}", plan.owner);
+        let of = format!("{owner}@{stage}");
         let last = entries.pop().filter(|entry| entry.meta.kind.is_brought());
         let Some(last) = last.filter(|entry| arrived(&entry.meta) != Arrived::Whole) else {
             return Err(Trouble::usage(format!("no delivery of `{of}` came to a part of its outlets only"))

@@ -120,6 +120,28 @@ fn a_new_stage_never_takes_over_a_live_value() {
 }
 
 #[test]
+fn a_stage_that_follows_another_has_its_values_but_not_its_secrets() {
+    let ledger = TestLedger::small();
+    ledger.write(
+        "stages/dev.toml",
+        "[shared.db]\nhost = \"db.dev.example\"\nuser = \"dev\"\n\
+         password = \"low-tide-dev\"\n\n[units.desk]\nregion = \"north\"\nhold = \"9m\"\n",
+    );
+    let (out, err) = written(&ledger.run("add stage load --follow dev").code(0));
+    assert!(out.contains("desk/db.password@load") && out.contains("desk/region@load"), "{out}");
+    assert!(err.contains("Not followed, since they are secrets: */db.password."), "{err}");
+    ledger.run("get desk/hold@load").code(0).stdout_eq("9m\n");
+    ledger.run("get desk/db.password@load --unmask=always").code(1);
+    assert!(ledger.read("ledger.toml").ends_with(
+        "name = \"load\"\nclass = \"development\"\nfollow = [{ stage = \"dev\", except = [\n    \"*/db.password\",\n] }]\n"
+    ));
+    ledger.run("add stage wide --follow dev --with-secrets").code(0).stderr_eq("");
+    ledger.run("get desk/db.password@wide --unmask=always").code(0).stdout_eq("low-tide-dev\n");
+    ledger.run("add stage other --follow nowhere").code(2);
+    ledger.run("add stage other --class test --with-secrets").code(2);
+}
+
+#[test]
 fn a_unit_grows_entry_by_entry() {
     let ledger = TestLedger::demo();
     for (arguments, status) in [

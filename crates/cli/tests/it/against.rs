@@ -116,6 +116,25 @@ desk/hold@prod  2m      5m
 }
 
 #[test]
+fn the_demo_has_no_news_as_it_is() {
+    if !is_there("git") {
+        return;
+    }
+    let ledger = TestLedger::demo();
+    let top = ledger.path("");
+    for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "first"]] {
+        git(&top, arguments);
+    }
+    let (out, err) = written(&run(&ledger, "check --against HEAD").code(0));
+    assert!(
+        out.starts_with("ok: no findings") && err.contains("Since HEAD: 0 new findings, 0 gone."),
+        "{out}{err}"
+    );
+    let (out, _) = written(&run(&ledger, "compare --against HEAD").code(0));
+    assert_eq!(out, "No effective value changes.\n");
+}
+
+#[test]
 fn what_cannot_be_compared_is_told() {
     if !is_there("git") {
         return;

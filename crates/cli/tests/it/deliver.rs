@@ -190,6 +190,14 @@ fn what_the_contract_gained_is_due_and_what_came_again_is_told() {
     assert!(out.contains("[missing-value]"), "nothing was delivered there: {out}");
     let (out, _) = run(&ledger, "deliver desk@dev --write --why due", 1);
     assert!(out.contains("missing-value") && out.contains("Nothing is delivered."), "{out}");
+    // What was in order then goes all the same, and what is wrong by now is named with where to look.
+    let named =
+        "would be held up: missing-value of desk/colour@dev; `cledger check desk/colour@dev` shows it.";
+    for earlier in ["deliver desk@dev --again 2 --write --why back", "withdraw desk@dev --write --why off"] {
+        let (_, err) = run(&ledger, earlier, 0);
+        assert!(err.contains(named), "{earlier}: {err}");
+    }
+    run(&ledger, "deliver desk@dev --again 2 --write --why anew", 0);
     let (out, _) = run(&ledger, "promote @dev @test --answers ../form.toml", 1);
     assert!(out.contains("Wrote the form for 1 value"), "{out}");
     let form = ledger.read("../form.toml");

@@ -14,7 +14,7 @@ use proptest::prelude::*;
 use zeroize::Zeroizing;
 
 use crate::naive::{From, Key, Naive, Out};
-use crate::random::{Assumed, Description, Setting, Tape, Who};
+use crate::random::{Assumed, Description, Setting, Tape, Who, fixed_tape};
 use crate::written::{saying, write};
 
 fn fetch(source: &str) -> Option<String> {
@@ -145,16 +145,6 @@ fn expected_count(made: &Description, naive: &Naive<'_>) -> usize {
         }
     }
     shared + units
-}
-
-/// A tape that is the same in every run (a linear congruential generator).
-fn fixed_tape(seed: u32, length: usize) -> Vec<u16> {
-    let mut state = seed;
-    let next = || {
-        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-        u16::try_from(state >> 16).unwrap()
-    };
-    std::iter::repeat_with(next).take(length).collect()
 }
 
 /// The agreement is worth something only if the random ledgers meet every rule.

@@ -38,6 +38,16 @@ impl<'t> Tape<'t> {
     }
 }
 
+/// A tape that is the same in every run (a linear congruential generator).
+pub(crate) fn fixed_tape(seed: u32, length: usize) -> Vec<u16> {
+    let mut state = seed;
+    let next = || {
+        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        u16::try_from(state >> 16).unwrap()
+    };
+    std::iter::repeat_with(next).take(length).collect()
+}
+
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Val {
     Text(String),

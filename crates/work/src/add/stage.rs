@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use cledger_core::address::Address;
 use cledger_core::blanks::{Blank, blanks};
+use cledger_core::following;
 use cledger_core::model::{Class, Declaration, Ledger, Stage, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Outcome, Resolver, Session, Unfetched};
@@ -22,7 +23,8 @@ use crate::trouble::Trouble;
 pub struct NewStage {
     /// Its name.
     pub name: Name,
-    /// What it is for: development, test or production; as the other stage's if not given.
+    /// What it is for: development, test or production; as the other stage's, or that of the first one that it
+    /// follows, if not given.
     pub class: Option<String>,
     /// A stage that it is made like.
     pub like: Option<Name>,
@@ -30,6 +32,10 @@ pub struct NewStage {
     pub groups: Vec<Name>,
     /// The stages that come before it.
     pub after: Vec<Name>,
+    /// The stages that it follows, weakest first.
+    pub follow: Vec<Name>,
+    /// Whether it follows their secrets, too.
+    pub with_secrets: bool,
 }
 
 /// Adds a stage, with a file that lists what it has to set.
@@ -37,12 +43,37 @@ pub fn stage(changing: &Changing, new: &NewStage) -> Result<Added, Trouble> {
     let ledger = changing.ledger();
     must_be_free(ledger, &new.name)?;
     let like = new.like.as_ref().map(|name| known_stage(ledger, name.as_str())).transpose()?;
-    let block = declaration(new, ledger, like.map(|id| ledger.stage(id)));
+    let follow = new.follow.iter().map(|name| known_stage(ledger, name.as_str()));
+    let follow: Vec<StageId> = follow.collect::<Result<_, _>>()?;
+    let left_out =
+        if new.with_secrets || follow.is_empty() { Vec::new() } else { following::secrets(ledger) };
+    let as_is = like.or(follow.first().copied()).map(|id| ledger.stage(id).class);
+    let block = declaration(new, ledger, like.map(|id| ledger.stage(id)), as_is) + &follows(new, &left_out);
     let mut changed = Changed::from([appended(changing, "ledger.toml", &block)?]);
     let with_stage = read(&Overlay::new(changing.disk(), &changed), &Scope::Whole)?;
     let id = known_stage(&with_stage, new.name.as_str())?;
     changed.insert(format!("stages/{}.toml", new.name), Some(to_fill(&with_stage, id, like)));
-    write(changing, changed, format!("stage {}", new.name))
+    let added = write(changing, changed, format!("stage {}", new.name))?;
+    if !left_out.is_empty() {
+        changing.opened.at.telling.notice(&format!(
+            "Not followed, since they are secrets: {}. Set those that {} needs, or leave them out of `except`.",
+            left_out.join(", "),
+            new.name
+        ));
+    }
+    Ok(added)
+}
+
+/// What the stage follows, and what it leaves out of that.
+fn follows(new: &NewStage, left_out: &[String]) -> String {
+    if new.follow.is_empty() {
+        return String::new();
+    }
+    let list: Vec<String> = left_out.iter().map(|pattern| format!("    {pattern:?},\n")).collect();
+    let except = if list.is_empty() { String::new() } else { format!(", except = [\n{}]", list.concat()) };
+    let follows: Vec<String> =
+        new.follow.iter().map(|name| format!("{{ stage = \"{name}\"{except} }}")).collect();
+    format!("follow = [{}]\n", follows.join(", "))
 }
 
 /// Adds a group of settings for several stages.
@@ -76,7 +107,7 @@ fn must_be_free(ledger: &Ledger, name: &Name) -> Result<(), Trouble> {
 }
 
 /// The stage's table in `ledger.toml`.
-fn declaration(new: &NewStage, ledger: &Ledger, like: Option<&Stage>) -> String {
+fn declaration(new: &NewStage, ledger: &Ledger, like: Option<&Stage>, as_is: Option<Class>) -> String {
     let names = |given: &[Name], other: Vec<String>| -> Vec<String> {
         if given.is_empty() { other } else { given.iter().map(ToString::to_string).collect() }
     };
@@ -84,7 +115,7 @@ fn declaration(new: &NewStage, ledger: &Ledger, like: Option<&Stage>) -> String 
         |stage: &Stage| stage.after.iter().map(|&id| ledger.stage(id).name.to_string()).collect();
     let group_names =
         |stage: &Stage| stage.groups.iter().map(|&id| ledger.group(id).name.to_string()).collect();
-    let class = new.class.as_deref().or(like.map(|stage| stage.class.name())).unwrap_or(Class::Test.name());
+    let class = new.class.as_deref().or(as_is.map(Class::name)).unwrap_or(Class::Test.name());
     let mut block = format!("[[stage]]\nname = \"{}\"\nclass = \"{class}\"\n", new.name);
     for (word, list) in [
         ("groups", names(&new.groups, like.map(group_names).unwrap_or_default())),

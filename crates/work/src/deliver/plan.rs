@@ -58,8 +58,6 @@ pub(crate) fn plan(
     subject: Subject,
     stage: StageId,
 ) -> Result<Planned, Trouble> {
-    let ledger = planner.resolver.ledger();
-    let owner = ledger.owner(subject).to_string();
     let mut session = planner.resolver.session(unit_of(subject));
     let rendering = rendering(&mut session, subject, stage);
     if !rendering.unreadable.is_empty() {
@@ -69,10 +67,39 @@ pub(crate) fn plan(
         return Ok(Err(rendering.gaps));
     }
     let content = made(planner.resolver, &rendering, subject, stage)?;
+    whole(planner, book, (subject, stage), content).map(Ok)
+}
+
+/// The content of an earlier delivery once more, whatever the ledger says by now.
+pub(crate) fn plan_again(
+    planner: &Planner<'_, '_>,
+    book: &mut dyn Daybook,
+    place: (Subject, StageId),
+    record: &Record,
+) -> Result<Plan, Trouble> {
+    let mut content = planner.content(record)?;
+    content.before.clear();
+    Ok(Plan {
+        contract: record.meta.contract.clone(),
+        version: record.meta.version.clone(),
+        again: Some(record.meta.number),
+        ..whole(planner, book, place, content)?
+    })
+}
+
+/// A plan for this content, with what is known of the deliveries before.
+fn whole(
+    planner: &Planner<'_, '_>,
+    book: &mut dyn Daybook,
+    (subject, stage): (Subject, StageId),
+    content: Content,
+) -> Result<Plan, Trouble> {
+    let ledger = planner.resolver.ledger();
+    let owner = ledger.owner(subject).to_string();
     let last = planner.last(book, &owner, stage)?;
     let wanted = Wanted { chores: Some(true), ..Wanted::of(&owner, ledger.stage(stage).name.as_str()) };
     let done = book.entries(&wanted, false)?.into_iter().filter_map(|entry| entry.meta.chore).collect();
-    Ok(Ok(Plan {
+    Ok(Plan {
         subject,
         stage,
         content,
@@ -85,7 +112,7 @@ pub(crate) fn plan(
         by_hand: Vec::new(),
         untested: Untested::new(),
         owner,
-    }))
+    })
 }
 
 impl Plan {

@@ -26,6 +26,7 @@ use crate::deliver::finish::told;
 use crate::deliver::guards;
 use crate::deliver::recorded::{Planner, meta, past};
 use crate::former_names::FormerNames;
+use crate::gate;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::masking::masking;
@@ -127,6 +128,9 @@ pub fn withdraw(opened: &Opened, address: &Address, asked: &ToWithdraw) -> Resul
     for whom in whoms {
         all.push(withdrawing.plan(&mut book, &whom, asked.write)?);
     }
+    // What comes back was in order when it was there; what is said by now is named, and holds nothing up.
+    let subjects: Vec<Subject> = all.iter().filter_map(|withdrawn| withdrawn.subject).collect();
+    gate::tell_now(opened, &gate::holding_up(opened, &resolver, &subjects, id)?);
     if all.is_empty() {
         let message = format!("`@{}` has nothing delivered that could be withdrawn", ledger.stage(id).name);
         return Err(Trouble::usage(message));

@@ -13,7 +13,13 @@ mod judging;
 mod opening;
 mod overwriting;
 mod quay;
+#[path = "../../../store/tests/it/random.rs"]
+#[expect(dead_code, reason = "what only the resolver's tests need")]
+mod random;
+mod random_ledgers;
 mod renaming;
 mod second_front_end;
 mod setting;
 mod workplaces;
+#[path = "../../../store/tests/it/written.rs"]
+mod written;

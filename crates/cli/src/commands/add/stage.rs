@@ -13,8 +13,8 @@ use crate::options::WaitOptions;
 pub(crate) struct StageArgs {
     /// The new stage's name
     name: Name,
-    /// What it is for; as the other stage's if --like is given
-    #[arg(long, value_parser = ["development", "test", "production"], required_unless_present = "like")]
+    /// What it is for; as the other stage's with --like, or with --follow
+    #[arg(long, value_parser = ["development", "test", "production"], required_unless_present_any = ["like", "follow"])]
     class: Option<String>,
     /// A stage that it is made like: with its class, groups and what comes before it, and its values as comments
     #[arg(long, value_name = "STAGE")]
@@ -25,6 +25,12 @@ pub(crate) struct StageArgs {
     /// The stages that come before it
     #[arg(long, value_name = "STAGE", value_delimiter = ',')]
     after: Vec<Name>,
+    /// The stages that it follows, weakest first: it has their values where it sets none of its own
+    #[arg(long, value_name = "STAGE", value_delimiter = ',')]
+    follow: Vec<Name>,
+    /// Follow their secrets, too, which are left out otherwise
+    #[arg(long, requires = "follow")]
+    with_secrets: bool,
     #[command(flatten)]
     wait: WaitOptions,
 }
@@ -37,6 +43,8 @@ impl StageArgs {
             like: self.like.clone(),
             groups: self.groups.clone(),
             after: self.after.clone(),
+            follow: self.follow.clone(),
+            with_secrets: self.with_secrets,
         };
         stage(&app.change(&self.wait)?, &new)
     }

@@ -1,0 +1,162 @@
+//! What holds for whatever a ledger says: on random ones.
+
+use std::collections::BTreeSet;
+use std::ffi::OsString;
+use std::fs;
+use std::process::Command;
+
+use cledger_core::address::Owner;
+use cledger_core::findings::{Code, Severity};
+use cledger_core::model::Subject;
+use cledger_work::Opened;
+use cledger_work::check::{ToCheck, check};
+use cledger_work::compare::with_revision;
+use cledger_work::deliver::{ToDeliver, deliver};
+use cledger_work::render::{ToRender, render};
+use cledger_work::run::{Starting, ToRun, run};
+use cledger_work::set::{ToSet, set};
+
+use crate::random::{Description, Tape, fixed_tape};
+use crate::workplaces::{Place, asked, because};
+use crate::written::write;
+
+/// A rule that some values break.
+const RULE: &str = "[[rule]]\nname = \"short\"\nfields = \"*/*\"\nmax_length = 9\nwhy = \"it has to fit\"\n";
+
+const OUTLET: &str = "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"*\"]\npath = \"../live/${stage.name}\"\n";
+
+/// A random ledger, the larger the later its number, whose units all have a file, and whose stages all have a folder.
+fn ledger(seed: u32) -> Place {
+    let made =
+        Description::from_tape(&mut Tape::new(&fixed_tape(seed, 20 + usize::try_from(seed).unwrap() * 4)));
+    let place = Place::new(&[]);
+    for (path, text) in write(&made).0.0 {
+        let more = match path.split_once('/') {
+            None if path == "ledger.toml" => {
+                format!("{OUTLET}{}", if seed.is_multiple_of(2) { RULE } else { "" })
+            }
+            Some(("units", unit)) => {
+                let unit = unit.trim_end_matches(".toml");
+                format!("[[output]]\npath = \"{unit}.json\"\nformat = \"json\"\nnaming = \"dotted\"\n")
+            }
+            _ => String::new(),
+        };
+        place.write(&path, &format!("{text}\n{more}"));
+    }
+    for stage in &made.stages {
+        fs::create_dir_all(place.path(&format!("../live/{}", stage.name))).unwrap();
+    }
+    place
+}
+
+/// Gives what has no value one of the right type, as far as that is what is missing.
+fn fill(place: &Place) {
+    for _ in 0..2 {
+        let report = check(&place.at, &ToCheck::default()).unwrap().report;
+        let missing =
+            report.findings.iter().filter(|it| it.code == Code::MissingValue && it.because_of.is_none());
+        for finding in missing {
+            let _ = ["7", "seven.example", "[]", "{}"].iter().find(|value| {
+                let settings = vec![format!("{}={value}", finding.address)];
+                let consent = because(&finding.stage.as_deref().into_iter().collect::<Vec<_>>());
+                let asked = ToSet { settings, consent, plain_secrets: true, ..ToSet::default() };
+                set(&place.change(), &asked).is_ok()
+            });
+        }
+    }
+}
+
+/// Errors without effect on any value.
+fn is_idle(code: Code) -> bool {
+    matches!(code, Code::UnknownName | Code::UnusedSetting)
+}
+
+/// Which commands hand a unit out, by what they leave behind.
+fn handed_out(place: &Place, opened: &Opened, unit: &str, stage: &str) -> BTreeSet<&'static str> {
+    let ledger = &opened.ledger;
+    let subject = Subject::Unit(ledger.unit_id(unit).unwrap(), None);
+    let id = ledger.stage_id(stage).unwrap();
+    let consent = because(&[stage]);
+    let mut done = BTreeSet::new();
+    let to_render = ToRender {
+        subjects: vec![subject],
+        stage: id,
+        out: place.path("../rendered"),
+        partial: false,
+        without_secrets: false,
+        annotate: false,
+        countersign: consent.countersign.clone(),
+    };
+    let rendered = render(opened, &opened.resolver(), &to_render);
+    if rendered.is_ok_and(|it| !it.files.is_empty()) || place.path("../rendered").exists() {
+        done.insert("render");
+    }
+    let _ = fs::remove_dir_all(place.path("../rendered"));
+    let (command, countersign) = (vec![OsString::from("true")], consent.countersign.clone());
+    let to_run = ToRun { subject, stage: id, command, empty_env: true, pass: Vec::new(), countersign };
+    if let Ok(Starting::Ready(_)) = run(opened, &opened.resolver(), &to_run) {
+        done.insert("run");
+    }
+    // A refusal is no delivery, and neither is a plan with gaps: what is at the outlet says which it was.
+    let _ = deliver(opened, &ToDeliver { consent, ..asked(&[unit], stage) });
+    if place.path(&format!("../live/{stage}/{unit}/{unit}.json")).exists() {
+        done.insert("deliver");
+    }
+    done
+}
+
+/// What `check` has an error for in a unit and stage is handed out by nobody.
+#[test]
+fn nothing_leaves_the_ledger_that_check_has_an_error_for() {
+    let (mut held_up, mut let_go) = (0, BTreeSet::new());
+    for seed in 0..40 {
+        let place = ledger(seed);
+        if seed % 4 != 3 {
+            fill(&place);
+        }
+        let opened = place.open();
+        for stage in opened.ledger.stage_ids() {
+            let name = opened.ledger.stage(stage).name.to_string();
+            for subject in opened.ledger.subjects_in(stage) {
+                let Owner::Unit(unit, None) = opened.ledger.owner(subject) else { continue };
+                let asked = ToCheck { pattern: Some(format!("{unit}@{name}")), ..ToCheck::default() };
+                let findings = check(&place.at, &asked).unwrap().report.findings;
+                let mut errors =
+                    findings.iter().filter(|it| it.severity == Severity::Error && !is_idle(it.code));
+                let done = handed_out(&place, &opened, unit.as_str(), &name);
+                match errors.next() {
+                    None => let_go.extend(done),
+                    Some(error) => {
+                        held_up += 1;
+                        assert!(done.is_empty(), "{seed}: {unit}@{name} by {done:?}: {}", error.message);
+                    }
+                }
+            }
+        }
+    }
+    // The property is worth something only if both happen.
+    assert!(held_up > 50, "{held_up}");
+    assert_eq!(let_go, BTreeSet::from(["deliver", "render", "run"]));
+}
+
+/// Compared with a revision that says the same, a ledger has no news.
+#[test]
+fn an_unchanged_tree_has_no_news() {
+    let git = |place: &Place, arguments: &[&str]| {
+        let mut git = Command::new("git");
+        git.args(["-c", "user.name=quay", "-c", "user.email=quay@brackwater.example", "-C"]);
+        git.arg(place.path("")).args(arguments).env("GIT_CONFIG_GLOBAL", "/dev/null");
+        assert!(git.status().unwrap().success(), "{arguments:?}");
+    };
+    for seed in 0..40 {
+        let place = ledger(seed);
+        for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "first"]] {
+            git(&place, arguments);
+        }
+        let asked = ToCheck { against: Some("HEAD".to_owned()), ..ToCheck::default() };
+        let found = check(&place.at, &asked).unwrap().report.findings;
+        let news: Vec<&str> = found.iter().map(|finding| finding.message.as_str()).collect();
+        assert!(news.is_empty(), "{seed}: {news:?}");
+        assert!(with_revision(&place.at, "HEAD", None).unwrap().is_empty(), "{seed}");
+    }
+}
