@@ -47,8 +47,6 @@ pub struct OldFile {
     pub tree: Tree,
     /// The lines of its values.
     pub lines: BTreeMap<OutputName, usize>,
-    /// Its names that are given as null.
-    pub nulls: Vec<(OutputName, usize)>,
 }
 
 /// A place in one of the files.
@@ -67,8 +65,18 @@ pub struct OldValue {
     pub value: Value,
     /// Whether its file knows text alone, so that `8080` may be a number.
     pub is_bare: bool,
+    /// Whether numbers of its file are read with all their digits.
+    pub is_exact: bool,
     /// Where it stands.
     pub place: OldPlace,
+}
+
+impl OldValue {
+    /// A value in a file of this format.
+    pub fn new(value: Value, format: OutputFormat, place: OldPlace) -> Self {
+        let (is_bare, is_exact) = (format.knows_text_alone(), format == OutputFormat::Json);
+        Self { value, is_bare, is_exact, place }
+    }
 }
 
 /// What becomes one field: a name in each output, and a value in each stage that has one.

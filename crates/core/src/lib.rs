@@ -16,6 +16,7 @@ pub mod environment;
 pub mod findings;
 pub mod following;
 pub mod impact;
+pub mod json;
 pub mod kept;
 pub mod matrix;
 pub mod model;

@@ -4,10 +4,12 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::findings::{self, Finding};
-use crate::model::{Ledger, NoLabel, Output, Slot, StageId, StageText, Subject, UnitId};
+use crate::json::Json;
+use crate::model::{Ledger, NoLabel, Output, OutputFormat, Slot, StageId, StageText, Subject, UnitId};
 use crate::output::{OutputName, clash};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
 use crate::tree::Tree;
+use crate::types::Type;
 use crate::value::Value;
 
 /// One file that is rendered.
@@ -23,6 +25,8 @@ pub struct RenderedOutput<'l> {
     pub values: BTreeMap<OutputName, (FieldId, Effective<'l>)>,
     /// The fields that should be in it and have no value.
     pub lacking: BTreeMap<OutputName, Lacking>,
+    /// The names of those that are JSON.
+    json: BTreeSet<OutputName>,
     /// What a template knows of the stage and the unit, beside the values.
     around: Tree,
 }
@@ -38,10 +42,22 @@ impl RenderedOutput<'_> {
         let mut tree = self.around.clone();
         for (name, (_, effective)) in &self.values {
             if let Some(value) = effective.expose() {
-                tree.insert(name, as_written(value));
+                tree.insert(name, self.as_written(name, value));
             }
         }
         tree
+    }
+}
+
+impl RenderedOutput<'_> {
+    /// A value as this file holds it: what is JSON as what that says, where the format has levels.
+    fn as_written(&self, name: &OutputName, value: &Value) -> Value {
+        let json = value.as_text().filter(|_| self.json.contains(name)).map(Json::parse);
+        match (json, self.output.format) {
+            (Some(Ok(json)), OutputFormat::Xml) => Value::Json(json),
+            (Some(Ok(json)), format) if !format.knows_text_alone() => json.into_value(),
+            _ => as_written(value),
+        }
     }
 }
 
@@ -147,8 +163,12 @@ fn rendered<'l>(
     mut outcome: impl FnMut(Slot) -> Outcome<'l>,
 ) -> Result<RenderedOutput<'l>, NoLabel> {
     let (mut values, mut lacking) = (BTreeMap::new(), BTreeMap::new());
+    let mut json = BTreeSet::new();
     for (name, slot) in output.names_in(ledger, subject, stage)? {
         let field = FieldId { subject, stage, slot };
+        if ledger.field(subject, slot).1.this_type == Type::Json {
+            json.insert(name.clone());
+        }
         match outcome(slot) {
             Outcome::Value(effective) if output.secrets.takes(effective.is_secret()) => {
                 values.insert(name, (field, effective));
@@ -170,7 +190,7 @@ fn rendered<'l>(
         None => ledger.owner(subject).to_string().replace(['+', '_'], "-"),
     };
     let around = if output.template.is_some() { around(ledger, subject, stage) } else { Tree::default() };
-    Ok(RenderedOutput { output, path, manifest_name, values, lacking, around })
+    Ok(RenderedOutput { output, path, manifest_name, values, lacking, json, around })
 }
 
 /// `stage` with its name, class and labels, and `unit` with its name, instance and version.

@@ -5,6 +5,7 @@ use std::fmt;
 
 use compact_str::CompactString;
 
+use crate::output::OutputName;
 use crate::value::Value;
 
 /// The values at one level, by name.
@@ -35,6 +36,23 @@ impl Tree {
             branch = level;
         }
         branch.insert(last.as_str().into(), value);
+    }
+
+    /// The values that are no levels, by name; an empty level is one.
+    pub fn leaves(&self) -> BTreeMap<OutputName, &Value> {
+        fn add<'t>(branch: &'t Branch, steps: &mut OutputName, found: &mut BTreeMap<OutputName, &'t Value>) {
+            for (step, value) in branch {
+                steps.push(step.to_string());
+                match value {
+                    Value::Map(level) if !level.is_empty() => add(level, steps, found),
+                    _ => drop(found.insert(steps.clone(), value)),
+                }
+                steps.pop();
+            }
+        }
+        let mut found = BTreeMap::new();
+        add(&self.0, &mut Vec::new(), &mut found);
+        found
     }
 
     /// The value below these steps.

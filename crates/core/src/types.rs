@@ -4,6 +4,7 @@ use std::net::IpAddr;
 
 use jiff::civil::Date;
 
+use crate::json::Json;
 use crate::value::Value;
 
 mod measure;
@@ -41,12 +42,14 @@ pub enum Type {
     Map,
     /// A PEM block (RFC 7468).
     Pem,
+    /// A JSON text (RFC 8259), which files with levels hold as what it says.
+    Json,
     /// The rows of a lookup table: maps from column to text, by key. No field is declared so.
     Table,
 }
 
 /// All types with their names in contracts.
-const NAMES: [(Type, &str); 15] = [
+const NAMES: [(Type, &str); 16] = [
     (Type::Text, "text"),
     (Type::Integer, "integer"),
     (Type::Number, "number"),
@@ -61,6 +64,7 @@ const NAMES: [(Type, &str); 15] = [
     (Type::List, "list"),
     (Type::Map, "map"),
     (Type::Pem, "pem"),
+    (Type::Json, "json"),
     (Type::Table, "table"),
 ];
 
@@ -97,6 +101,7 @@ impl Type {
             Type::List => "a list of texts, like [\"a\", \"b\"]",
             Type::Map => "a map of texts, like { a = \"x\" }",
             Type::Pem => "a PEM block: -----BEGIN …----- to -----END …-----",
+            Type::Json => "JSON in quotes, like '[1, null]'",
             Type::Table => "a CSV file's path, or a table of rows by their keys",
         }
     }
@@ -137,6 +142,7 @@ impl Type {
                 _ => false,
             },
             Type::Pem => text_that(is_pem),
+            Type::Json => text_that(|text| Json::parse(text).is_ok()),
             Type::Table => match value {
                 Value::Map(rows) => rows.values().all(|row| Type::Map.fits(row)),
                 _ => false,
@@ -255,6 +261,8 @@ mod tests {
             (Type::List, Value::List(vec![])),
             (Type::Map, Value::Map([("a".into(), t("x"))].into())),
             (Type::Pem, t("-----BEGIN X-----\nAA==\n-----END X-----\n")),
+            (Type::Json, t("[1, null, {\"a\": 0.10}]")),
+            (Type::Json, t("\"x\"")),
         ];
         for (this, value) in yes {
             assert!(this.fits(&value), "{} takes {}", this.name(), value.to_text());
@@ -290,6 +298,8 @@ mod tests {
             (Type::List, t("a,b")),
             (Type::Map, Value::Map([("a".into(), Value::Boolean(true))].into())),
             (Type::Pem, t("-----BEGIN X-----\nAA==\n-----END Y-----")),
+            (Type::Json, t("x")),
+            (Type::Json, Value::Integer(1)),
         ];
         for (this, value) in no {
             assert!(!this.fits(&value), "{} refuses {}", this.name(), value.to_text());

@@ -7,6 +7,7 @@ use compact_str::CompactString;
 use jiff::civil::Date;
 use zeroize::{Zeroize, Zeroizing};
 
+use crate::json::Json;
 use crate::reference;
 
 /// A value. It may be of a type that no field has, such as a time, so that it can be reported.
@@ -30,6 +31,8 @@ pub enum Value {
     List(Vec<Value>),
     /// A map, sorted by key.
     Map(BTreeMap<CompactString, Value>),
+    /// What of a file is none of these: null, a list of anything but texts, a number of more digits than one holds.
+    Json(Json),
 }
 
 impl Value {
@@ -57,6 +60,7 @@ impl Value {
             Value::Time(_) => "time",
             Value::List(_) => "list",
             Value::Map(_) => "map",
+            Value::Json(_) => "json",
         }
     }
 
@@ -72,7 +76,9 @@ impl Value {
             Value::Number(number) => compact_str::format_compact!("{number}"),
             Value::Boolean(truth) => compact_str::format_compact!("{truth}"),
             Value::Date(date) => compact_str::format_compact!("{date}"),
-            Value::List(_) | Value::Map(_) => compact_str::format_compact!("{}", self.to_json()),
+            Value::List(_) | Value::Map(_) | Value::Json(_) => {
+                compact_str::format_compact!("{}", Json::of_value(self))
+            }
         }
     }
 
@@ -86,7 +92,7 @@ impl Value {
         Zeroizing::new(self.to_json().to_string())
     }
 
-    /// The value as JSON (RFC 8259): days as text, numbers that JSON lacks as text.
+    /// The value as JSON (RFC 8259): days as text, numbers that JSON lacks as text, those of too many digits rounded.
     pub fn to_json(&self) -> serde_json::Value {
         use serde_json::Value as Json;
         match self {
@@ -98,6 +104,7 @@ impl Value {
             Value::Date(date) => Json::from(date.to_string()),
             Value::List(items) => items.iter().map(Value::to_json).collect(),
             Value::Map(map) => map.iter().map(|(key, value)| (key.to_string(), value.to_json())).collect(),
+            Value::Json(json) => serde_json::from_str(&json.to_string()).unwrap_or_default(),
         }
     }
 
@@ -154,6 +161,7 @@ impl Value {
             Value::Date(date) => *date = Date::ZERO,
             Value::List(items) => items.iter_mut().for_each(Value::wipe),
             Value::Map(map) => map.values_mut().for_each(Value::wipe),
+            Value::Json(json) => json.wipe(),
         }
     }
 }

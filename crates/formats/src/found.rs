@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
+use cledger_core::json::Json;
 use cledger_core::tree::{Branch, Tree};
 use cledger_core::value::Value;
 
@@ -15,8 +16,6 @@ pub struct Found {
     pub tree: Tree,
     /// The line of each value that is no level, from 1, by the steps of its name.
     pub lines: BTreeMap<Vec<String>, usize>,
-    /// Names that are given as null, which no value of a field can be.
-    pub nulls: Vec<(Vec<String>, usize)>,
     /// The name of a manifest.
     pub manifest_name: Option<String>,
 }
@@ -76,6 +75,33 @@ pub(crate) enum Node {
     Level(Vec<(String, usize, Node)>),
 }
 
+impl Node {
+    /// The same as JSON, without the lines.
+    pub(crate) fn into_json(self) -> Json {
+        match self {
+            Node::Null => Json::Null,
+            Node::Value(value) => Json::of_value(&value),
+            Node::Level(names) => {
+                let pairs = names.into_iter().map(|(name, _, node)| (name.into(), node.into_json()));
+                Json::Object(pairs.collect())
+            }
+        }
+    }
+}
+
+impl From<Json> for Node {
+    /// A node that knows no lines.
+    fn from(json: Json) -> Self {
+        match json {
+            Json::Null => Node::Null,
+            Json::Object(pairs) => {
+                Node::Level(pairs.into_iter().map(|(name, json)| (name.into(), 1, json.into())).collect())
+            }
+            other => Node::Value(other.into_value()),
+        }
+    }
+}
+
 impl Found {
     /// What is in the outermost level of a file.
     pub(crate) fn of_root(root: Node) -> Result<Self, ReadError> {
@@ -101,24 +127,22 @@ impl Found {
             steps.push(name);
             let value = match node {
                 Node::Null => {
-                    self.nulls.push((steps.clone(), line));
-                    None
+                    self.lines.insert(steps.clone(), line);
+                    Value::Json(Json::Null)
                 }
                 Node::Value(value) => {
                     self.lines.insert(steps.clone(), line);
-                    Some(value)
+                    value
                 }
                 Node::Level(below) => {
                     if below.is_empty() {
                         self.lines.insert(steps.clone(), line);
                     }
-                    Some(Value::Map(self.level(below, steps)?))
+                    Value::Map(self.level(below, steps)?)
                 }
             };
             let name = steps.pop().unwrap_or_default();
-            if let Some(value) = value
-                && branch.insert(name.as_str().into(), value).is_some()
-            {
+            if branch.insert(name.as_str().into(), value).is_some() {
                 return Err(twice(&name, line));
             }
         }

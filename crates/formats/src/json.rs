@@ -2,17 +2,16 @@
 
 pub(crate) mod tokens;
 
+use cledger_core::json;
 use cledger_core::value::Value;
 
-use crate::node::ReadNode;
 use crate::{Format, Found, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Json;
 
 impl Format for Json {
     fn write(&self, tree: &Tree) -> Result<String, WriteError> {
-        let json = Value::Map(tree.0.clone()).to_json();
-        let mut text = serde_json::to_string_pretty(&json)
+        let mut text = serde_json::to_string_pretty(&json::Json::of_value(&Value::Map(tree.0.clone())))
             .map_err(|error| WriteError { name: String::new(), reason: error.to_string() })?;
         text.push('\n');
         Ok(text)
@@ -20,12 +19,9 @@ impl Format for Json {
 
     fn read(&self, text: &str) -> Result<Found, ReadError> {
         let text = start(text)?;
-        let ReadNode::<String>(node, _) = serde_json::from_str(text).map_err(|error| {
-            let whole = error.to_string();
-            let reason = whole.split(" at line ").next().unwrap_or(&whole).to_owned();
-            ReadError { line: error.line().max(1), reason }
-        })?;
-        let tree = Found::of_root(node)?.tree;
+        let json = json::Json::parse(text)
+            .map_err(|error| ReadError { line: error.line.max(1), reason: error.reason })?;
+        let tree = Found::of_root(json.into())?.tree;
         let mut found = Found { tree, ..Found::default() };
         let mut counted = (0, 1);
         for token in tokens::tokens(text) {
@@ -35,11 +31,7 @@ impl Format for Json {
             if token.is_key || token.in_list {
                 continue;
             }
-            if &text[token.range.clone()] == "null" {
-                found.nulls.push((token.steps, counted.1));
-            } else {
-                found.lines.insert(token.steps, counted.1);
-            }
+            found.lines.insert(token.steps, counted.1);
         }
         Ok(found)
     }

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::marker::PhantomData;
 
+use cledger_core::json::Json;
 use cledger_core::value::Value;
 use serde::de::{self, Deserialize, Deserializer, MapAccess, SeqAccess, Visitor};
 use serde_saphyr::Spanned;
@@ -56,9 +57,7 @@ impl<'de, K: Key<'de>> Visitor<'de> for Reader<K> {
     }
 
     fn visit_u64<E>(self, number: u64) -> Result<Node, E> {
-        #[expect(clippy::cast_precision_loss, reason = "no field holds so large a number")]
-        let value = i64::try_from(number).map_or(Value::Number(number as f64), Value::Integer);
-        Ok(Node::Value(value))
+        Ok(Node::Value(Json::Number(number.to_string().into()).into_value()))
     }
 
     fn visit_f64<E>(self, number: f64) -> Result<Node, E> {
@@ -84,9 +83,9 @@ impl<'de, K: Key<'de>> Visitor<'de> for Reader<K> {
     fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Node, A::Error> {
         let mut list = Vec::new();
         while let Some(ReadNode(item, PhantomData::<K>)) = items.next_element()? {
-            list.push(value_of(item)?);
+            list.push(item.into_json());
         }
-        Ok(Node::Value(Value::List(list)))
+        Ok(Node::Value(Json::List(list).into_value()))
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut entries: A) -> Result<Node, A::Error> {
@@ -100,17 +99,4 @@ impl<'de, K: Key<'de>> Visitor<'de> for Reader<K> {
         }
         Ok(Node::Level(names))
     }
-}
-
-/// The value of something inside a list, where lines are not told.
-fn value_of<E: de::Error>(node: Node) -> Result<Value, E> {
-    Ok(match node {
-        Node::Null => return Err(E::custom("a list holds null, which is no value")),
-        Node::Value(value) => value,
-        Node::Level(names) => {
-            let given = names.into_iter().filter(|(_, _, node)| !matches!(node, Node::Null));
-            let pairs = given.map(|(name, _, node)| Ok((name.as_str().into(), value_of(node)?)));
-            Value::Map(pairs.collect::<Result<_, E>>()?)
-        }
-    })
 }

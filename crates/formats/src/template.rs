@@ -10,6 +10,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use cledger_core::json::Json;
 use cledger_core::tree::{Branch, Tree};
 use cledger_core::value::Value;
 use minijinja::syntax::SyntaxConfig;
@@ -131,6 +132,23 @@ fn made(value: &Value) -> Made {
         Value::Boolean(truth) => Made::from(*truth),
         Value::List(items) => items.iter().map(made).collect(),
         Value::Map(level) => level.iter().map(|(name, value)| (name.as_str(), made(value))).collect(),
+        Value::Json(json) => of_json(json),
         Value::Text(_) | Value::Date(_) | Value::Time(_) => Made::from(value.to_text().as_str()),
+    }
+}
+
+fn of_json(json: &Json) -> Made {
+    match json {
+        Json::Null => Made::from(()),
+        Json::Boolean(truth) => Made::from(*truth),
+        Json::Text(text) => Made::from(text.as_str()),
+        Json::Number(text) => match (text.parse::<i64>(), text.parse::<f64>()) {
+            (Ok(whole), _) => Made::from(whole),
+            (_, Ok(number)) if json.inexact().is_none() => Made::from(number),
+            // As it is written.
+            _ => Made::from(text.as_str()),
+        },
+        Json::List(items) => items.iter().map(of_json).collect(),
+        Json::Object(pairs) => pairs.iter().map(|(name, json)| (name.as_str(), of_json(json))).collect(),
     }
 }

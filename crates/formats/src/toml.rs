@@ -1,5 +1,6 @@
 //! TOML 1.0. Days and times are read as text, which is how they are written.
 
+use cledger_core::json::Json;
 use cledger_core::tree::Branch;
 use cledger_core::value::Value;
 use toml::de::{DeTable, DeValue};
@@ -11,6 +12,13 @@ pub(crate) struct Toml;
 
 impl Format for Toml {
     fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+        for (steps, value) in tree.leaves() {
+            if let Value::Json(json) = value
+                && let Some(reason) = refused(json)
+            {
+                return Err(WriteError { name: steps.join("."), reason: reason.to_owned() });
+            }
+        }
         toml::to_string(&table(&tree.0))
             .map_err(|error| WriteError { name: String::new(), reason: error.to_string() })
     }
@@ -37,7 +45,37 @@ fn written(value: &Value) -> toml::Value {
         Value::Boolean(truth) => toml::Value::Boolean(*truth),
         Value::List(items) => toml::Value::Array(items.iter().map(written).collect()),
         Value::Map(level) => toml::Value::Table(table(level)),
+        Value::Json(json) => of_json(json),
         Value::Text(_) | Value::Date(_) | Value::Time(_) => toml::Value::String(value.to_text().into()),
+    }
+}
+
+/// What of JSON has no form in TOML.
+fn refused(json: &Json) -> Option<&'static str> {
+    match json {
+        Json::Null => Some("is null, or holds it, which TOML has not"),
+        Json::Number(text) if text.parse::<i64>().is_err() && json.inexact().is_some() => {
+            Some("has a number of more digits than readers of TOML keep")
+        }
+        Json::List(items) => items.iter().find_map(refused),
+        Json::Object(pairs) => pairs.iter().find_map(|(_, json)| refused(json)),
+        Json::Number(_) | Json::Boolean(_) | Json::Text(_) => None,
+    }
+}
+
+fn of_json(json: &Json) -> toml::Value {
+    match json {
+        Json::Null => toml::Value::String(String::new()),
+        Json::Boolean(truth) => toml::Value::Boolean(*truth),
+        Json::Text(text) => toml::Value::String(text.to_string()),
+        Json::Number(text) => match text.parse() {
+            Ok(whole) => toml::Value::Integer(whole),
+            Err(_) => toml::Value::Float(text.parse().unwrap_or(f64::NAN)),
+        },
+        Json::List(items) => toml::Value::Array(items.iter().map(of_json).collect()),
+        Json::Object(pairs) => {
+            toml::Value::Table(pairs.iter().map(|(name, json)| (name.to_string(), of_json(json))).collect())
+        }
     }
 }
 
@@ -79,7 +117,8 @@ fn read(value: &DeValue<'_>, line: usize) -> Result<Value, ReadError> {
         DeValue::Boolean(truth) => Value::Boolean(*truth),
         DeValue::Datetime(moment) => Value::text(&moment.to_string()),
         DeValue::Array(items) => {
-            Value::List(items.iter().map(|item| read(item.get_ref(), line)).collect::<Result<_, _>>()?)
+            let items = items.iter().map(|item| Ok(Json::of_value(&read(item.get_ref(), line)?)));
+            Json::List(items.collect::<Result<_, ReadError>>()?).into_value()
         }
         DeValue::Table(table) => {
             let pair =

@@ -1,6 +1,7 @@
 //! YAML 1.2. All text is quoted, so that readers of YAML 1.1 take `no`, `12:30:45` or `0123` as
 //! text too.
 
+use cledger_core::json::{Json, Plainly};
 use cledger_core::value::Value;
 use serde_saphyr::Spanned;
 
@@ -12,7 +13,13 @@ pub(crate) struct Yaml;
 
 impl Format for Yaml {
     fn write(&self, tree: &Tree) -> Result<String, WriteError> {
-        write(&Value::Map(tree.0.clone()).to_json())
+        for (steps, value) in tree.leaves() {
+            if Json::of_value(value).inexact().is_some() {
+                let reason = "has a number of more digits than readers of YAML keep".to_owned();
+                return Err(WriteError { name: steps.join("."), reason });
+            }
+        }
+        write(&Plainly(&Json::of_value(&Value::Map(tree.0.clone()))))
     }
 
     fn read(&self, text: &str) -> Result<Found, ReadError> {
@@ -21,7 +28,7 @@ impl Format for Yaml {
 }
 
 /// The text of a document with every text in it quoted.
-pub(crate) fn write(document: &serde_json::Value) -> Result<String, WriteError> {
+pub(crate) fn write(document: &impl serde::Serialize) -> Result<String, WriteError> {
     let options = serde_saphyr::ser_options! {
         prefer_block_scalars: false,
         quote_all: true,

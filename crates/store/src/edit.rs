@@ -22,7 +22,8 @@ pub use self::csv::with_cells;
 pub use extend::extend;
 pub use literal::{key, literal, parse_value};
 pub use proposed::{
-    OutputList, ProposedOutput, added_to_list, entry_block, field_pattern, output_block, patterns,
+    LeftOut, OutputList, ProposedOutput, added_to_list, entry_block, field_pattern, not_adopted_list,
+    output_block, patterns,
 };
 pub use put::put;
 pub use remove::remove;

@@ -60,7 +60,16 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
     let (proposed, refused) = propose(&known.new, &files.stages, in_use);
     not_placed.extend(refused);
     not_placed.extend(known.not_placed.iter().cloned());
-    let work = Work { asked, changing, unit, files: &files, known: &known, proposed: &proposed };
+    let not_placed_here = not_placed.clone();
+    let work = Work {
+        asked,
+        changing,
+        unit,
+        files: &files,
+        known: &known,
+        proposed: &proposed,
+        not_placed: &not_placed_here,
+    };
     let (contract, outputs) = work.contract()?;
     let planned = work.settings(&contract)?;
     let proof = {

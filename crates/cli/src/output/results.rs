@@ -67,7 +67,8 @@ macro_rules! shown {
 
 shown! {
     Added, |it, console| text::add::print(console, it), json::add::document(it);
-    Adoption, |it, console| text::adopt::print(console, it), json::adopt::document(it);
+    Adoption, |it, console| text::adopt::print(console, it), json::adopt::document(it),
+        kind it.kind();
     ChoreDone, |it, console| text::chores::done(console, it), json::chores::done(it);
     DaybookTrusted, |it, console| text::trust::daybook(console, it), json::trust::daybook(it);
     Delivered, |it, console| text::deliver::print(console, it), json::deliver::document(it),

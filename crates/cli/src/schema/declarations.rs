@@ -22,6 +22,10 @@ pub(crate) fn unit() -> Value {
             "secrets": words(&SecretsIn::ALL.map(|(_, word)| word)),
             "header": text("A comment at the start"),
             "name": text("The name of a manifest"),
+            "not_adopted": { "type": "array", "items": table(
+                json!({ "name": text("Its name there"), "at": text("FILE:LINE"), "why": text("Why it has no place") }),
+                &["name", "at", "why"],
+            ) },
         }),
         &["path"],
     );

@@ -164,7 +164,7 @@ nothing written: berth-planner would change; --write does it.
     ledger.run("get berth-planner/planner_max_draught@dev").code(0).stdout_eq("4.5\n");
     let env = "../legacy/berth-planner/test/planner.env";
     ledger.write(env, ledger.read(env).replace("512MiB", "much"));
-    let (out, _) = written(&ledger.run(&berths).code(0));
+    let (out, _) = written(&ledger.run(&berths).code(1));
     assert!(
         out.contains("JAVA_HEAP (../legacy/berth-planner/test/planner.env:2): it is not a size"),
         "{out}"
@@ -312,30 +312,85 @@ fn manifests_keep_their_names_and_defaults_move_on() {
 }
 
 #[test]
-fn what_has_no_place_is_said_with_its_reason() {
-    let (out, _) =
-        adopted("a: 12345678901234567890\nb: yes\nc: 'yes'\n", "a: 1\nb: no\nc: \"no\"\n", "a.yaml");
+fn what_has_no_place_is_said_and_holds_up_until_it_has_one() {
+    let many = "123456789012345678901234567890";
+    let (out, _) = adopted(&format!("a: {many}\nb: yes\nc: 'yes'\n"), "a: 1\nb: no\nc: \"no\"\n", "a.yaml");
     for told in [
         "  a (../old/dev/a.yaml:1): so large a number is not held to its last digit",
         "rendered as text:\n  b (../old/dev/a.yaml:2)\n  b (../old/prod/a.yaml:2)\n\n",
     ] {
         assert!(out.contains(told), "{told}: {out}");
     }
-    let (out, _) = adopted(
-        "{\"a\": null,\n\"b\": [{\"x\": 1}],\n\"c\": 1,\n\"d\": 1,\n\"潮\": 1,\n\"f\": true}",
-        "{\"a\": 1,\n\"b\": [],\n\"c\": \"1\",\n\"d\": {\"e\": 1},\n\"潮\": 2,\n\"f\": false}",
-        "a.json",
+    let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+    ledger.write("../old/dev.json", "{\"d\": 1,\n\"f\": true}");
+    ledger.write("../old/prod.json", "{\"d\": {\"e\": 1},\n\"f\": false}");
+    let command = "adopt desk dev=../old/dev.json prod=../old/prod.json --write --countersign prod";
+    let reason = "it is a value here, and a level with values below it elsewhere";
+    let (out, _) = written(&ledger.run(command).code(1));
+    assert!(out.contains(&format!("  d (../old/dev.json:1): {reason}")), "{out}");
+    let list = format!(
+        "not_adopted = [\n    {{ name = \"d\", at = \"../old/dev.json:1\", why = \"{reason}\" }},\n]\n"
     );
-    let listed: Vec<&str> = out.lines().filter(|line| line.contains(".json:")).collect();
-    snapbox::assert_data_eq!(
-        listed.join("\n"),
-        str![[r#"
-  a (../old/dev/a.json:1): it is null, which no value is
-  b (../old/dev/a.json:2): a list of anything but texts has no type here
-  c (../old/dev/a.json:3): its values are of different types (integer, text) in different files
-  d (../old/dev/a.json:4): it is a value here, and a level with values below it elsewhere
-"#]]
+    assert!(ledger.read("units/desk.toml").contains(&list), "{}", ledger.read("units/desk.toml"));
+    let (out, _) = written(&ledger.run("render desk@dev --out out").code(1));
+    assert!(out.contains("error[not-adopted]: `d` stood in ../old/dev.json:1"), "{out}");
+    // Again, as it is: it is said once more, and nothing changes.
+    ledger.run(command).code(1);
+    assert!(ledger.read("units/desk.toml").contains(&list));
+    ledger.write(
+        "waivers.toml",
+        "[[waiver]]\naddress = \"desk\"\ncode = \"not-adopted\"\nwhy = \"x\"\nuntil = 2027-01-31\n",
     );
+    let (out, _) = written(&ledger.run("check desk --form lines"));
+    assert!(!out.contains("[not-adopted]"), "{out}");
+    ledger.write("waivers.toml", "");
+    // Once the files agree it has a place, and is left out no more.
+    ledger.write("../old/dev.json", "{\"d\": {\"e\": 2},\n\"f\": true}");
+    ledger.run(command).code(0);
+    assert!(
+        ledger.read("units/desk.toml").contains("not_adopted = []\n"),
+        "{}",
+        ledger.read("units/desk.toml")
+    );
+    ledger.run("render desk@dev --out out").code(0);
+}
+
+/// What no other type holds is kept as it is, and written back so.
+#[test]
+fn lists_of_maps_nulls_and_long_numbers_come_back() {
+    let dev = "{\"a\": null,\n\"b\": [{\"x\": 1.50, \"y\": [null]}],\n\"c\": 12345678901234567890123,\n\"e\": [1, \"two\"],\n\
+               \"f\": [{\"user\": \"x\", \"password\": \"low-tide\"}]}";
+    let prod = "{\"a\": 1,\n\"b\": [],\n\"c\": 1,\n\"e\": \"3\",\n\"f\": []}";
+    let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+    for (stage, text) in [("dev", dev), ("prod", prod)] {
+        ledger.write(&format!("../old/{stage}.json"), text);
+    }
+    ledger
+        .run(
+            "adopt desk dev=../old/dev.json prod=../old/prod.json --write --plain-secrets --countersign prod",
+        )
+        .code(0);
+    let contract = ledger.read("units/desk.toml");
+    assert!(contract.contains("[variables.f]\ntype = \"json\"\nsecret = true\n"), "{contract}");
+    for (stage, text) in [("dev", dev), ("prod", prod)] {
+        ledger.run(&format!("render desk@{stage} --out out --countersign prod --partial"));
+        let rendered = ledger.read(&format!("out/desk/{stage}.json"));
+        assert!(values("a.json", &rendered) == values("a.json", text), "{rendered}");
+        // Digits are no matter of a reader's precision.
+        assert!(stage == "prod" || rendered.contains("12345678901234567890123") && rendered.contains("1.50"));
+    }
+    // It is set, compared and looked at as JSON, whatever blanks it is written with.
+    ledger.run("set desk/b@dev=[{\"x\":1}]").code(0);
+    ledger.run("get desk/b@dev").code(0).stdout_eq("[{\"x\":1}]\n");
+    ledger.run("set desk/b@dev=[1,").code(2);
+    // What is inserted into a string of it stays one.
+    ledger.write(
+        "stages/dev.toml",
+        ledger.read("stages/dev.toml").replace("b = '[{\"x\":1}]'", "b = '[\"${c} ${q}\"]'"),
+    );
+    ledger.write("units/desk.toml", format!("{contract}\n[variables.q]\ndefault = 'say \"so\"'\n"));
+    let (out, _) = written(&ledger.run("get desk/b@dev").code(0));
+    assert_eq!(out, "[\"12345678901234567890123 say \\\"so\\\"\"]\n");
 }
 
 #[test]

@@ -36,11 +36,6 @@ pub fn gather(files: &[OldFile]) -> Gathered {
             lines.insert((at, name.clone()), file.lines.get(&raw).copied().unwrap_or(1));
             leaves.entry((file.output, name)).or_default().push((at, value));
         }
-        for (name, line) in &file.nulls {
-            let place = OldPlace { file: at, line: *line };
-            let reason = "it is null, which no value is".to_owned();
-            not_placed.push(NotPlaced { names: [(file.output, name.clone())].into(), place, reason });
-        }
     }
     let place = |file: usize, name: &OutputName| OldPlace {
         file,
@@ -153,12 +148,11 @@ fn join(
 ) {
     for (file, value) in values {
         let of = &files[file];
-        let is_bare = of.format.knows_text_alone();
-        let old = OldValue { value, is_bare, place: place(file, &name) };
+        let old = OldValue::new(value, of.format, place(file, &name));
         match field.values.entry(of.stage) {
             Entry::Vacant(vacant) => drop(vacant.insert(old)),
             // A file with types says more than one without.
-            Entry::Occupied(mut known) if known.get().is_bare && !is_bare => drop(known.insert(old)),
+            Entry::Occupied(mut known) if known.get().is_bare && !old.is_bare => drop(known.insert(old)),
             Entry::Occupied(_) => {}
         }
         field.names.entry(output).or_insert_with(|| (of.format, name.clone()));

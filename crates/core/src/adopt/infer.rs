@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use super::words::words;
 use super::{OldField, OldPlace, OldValue};
+use crate::json::Json;
 use crate::model::{OutputFormat, StageId};
 use crate::types::Type;
 use crate::value::Value;
@@ -12,13 +13,20 @@ use crate::value::Value;
 const INEXACT: f64 = 9_007_199_254_740_992.0;
 
 /// Whether a number may have lost digits when it was read.
-fn is_inexact(value: &Value) -> bool {
-    matches!(value, Value::Number(number) if number.abs() >= INEXACT)
+fn is_inexact(old: &OldValue) -> bool {
+    !old.is_exact && matches!(old.value, Value::Number(number) if number.abs() >= INEXACT)
 }
 
 /// The value of a type that a file's value is; `None` if it is none, or would come out otherwise.
 fn as_type(old: &OldValue, this: Type) -> Option<Value> {
-    if is_inexact(&old.value) {
+    if is_inexact(old) {
+        return None;
+    }
+    let is_json = matches!(old.value, Value::Json(_));
+    if this == Type::Json {
+        return (is_json || !old.is_bare).then(|| Value::text(&Json::of_value(&old.value).to_string()));
+    }
+    if is_json {
         return None;
     }
     if !old.is_bare {
@@ -45,7 +53,7 @@ pub(super) fn all_as(field: &OldField, this: Type) -> Option<BTreeMap<StageId, V
 /// reason where there is none.
 pub fn inferred(format: OutputFormat, name: &[String], value: &Value) -> Result<(Type, Value), String> {
     let place = OldPlace { file: 0, line: 0 };
-    let old = OldValue { value: value.clone(), is_bare: format.knows_text_alone(), place };
+    let old = OldValue::new(value.clone(), format, place);
     let field = OldField { names: [(0, (format, name.to_vec()))].into(), values: [(StageId(0), old)].into() };
     let (this, mut values) = infer(&field)?;
     values.pop_first().map(|(_, value)| (this, value)).ok_or_else(|| reason(&field))
@@ -71,6 +79,7 @@ pub(super) fn infer(field: &OldField) -> Result<(Type, BTreeMap<StageId, Value>)
         (Type::Text, true),
         (Type::List, true),
         (Type::Map, true),
+        (Type::Json, true),
     ];
     let wanted = candidates.into_iter().filter(|(_, may)| *may).map(|(this, _)| this);
     let mut found = wanted.filter_map(|this| Some((this, all_as(field, this)?)));
@@ -78,15 +87,13 @@ pub(super) fn infer(field: &OldField) -> Result<(Type, BTreeMap<StageId, Value>)
 }
 
 fn reason(field: &OldField) -> String {
-    let lists = field.values.values().any(|old| matches!(old.value, Value::List(_)));
     let mut names: Vec<&str> = field.values.values().map(|old| old.value.type_name()).collect();
     names.sort_unstable();
     names.dedup();
-    if field.values.values().any(|old| is_inexact(&old.value)) {
+    if field.values.values().any(is_inexact) {
         return "so large a number is not held to its last digit".to_owned();
     }
     match &names[..] {
-        _ if lists => "a list of anything but texts has no type here".to_owned(),
         [only] => format!("a value of the type {only} has no type here"),
         _ => format!("its values are of different types ({}) in different files", names.join(", ")),
     }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::infer::{all_as, infer};
 use super::recognise::{Recognised, recognise};
-use super::secrecy::{is_named_so, is_seen_so};
+use super::secrecy::{is_json_with_one, is_named_so, is_seen_so};
 use super::words::{name_of, unused, words};
 use super::{NotPlaced, OldField, Proposed, ProposedField, ProposedKind};
 use crate::model::{Declaration, Required, StageId, Vary};
@@ -111,7 +111,9 @@ impl Maker<'_> {
         let (this_type, values) = infer(field)?;
         let named = is_named_so(&words(field.name()));
         let is_plain = matches!(this_type, Type::Boolean | Type::Number | Type::Duration);
-        let secret = named && !is_plain || values.values().any(is_seen_so);
+        let is_json = this_type == Type::Json;
+        let has_one = |value: &Value| if is_json { is_json_with_one(value) } else { is_seen_so(value) };
+        let secret = named && !is_plain || values.values().any(has_one);
         // What looks like a number may still be a password.
         let as_text = if secret { all_as(field, Type::Text) } else { None };
         let (this_type, values) = match as_text {

@@ -1,5 +1,6 @@
 //! Telling secrets by their names and by their look.
 
+use crate::json::Json;
 use crate::types::Type;
 use crate::uri::authority;
 use crate::value::Value;
@@ -72,8 +73,29 @@ pub(super) fn password_of(text: &str) -> Option<&str> {
     login?.split_once(':').map(|(_, password)| password).filter(|password| !password.is_empty())
 }
 
+/// Whether some text in a value, or what stands under a name in it, is or may be a secret.
+fn holds_one(json: &Json) -> bool {
+    match json {
+        Json::Text(text) => is_seen_so(&Value::Text(text.clone())),
+        Json::List(items) => items.iter().any(holds_one),
+        Json::Object(pairs) => pairs.iter().any(|(name, json)| {
+            let is_named = is_named_so(&super::words::words(&[name.to_string()]));
+            is_named && matches!(json, Json::Text(_) | Json::Number(_)) || holds_one(json)
+        }),
+        Json::Null | Json::Boolean(_) | Json::Number(_) => false,
+    }
+}
+
+/// Whether a JSON text holds a secret.
+pub(super) fn is_json_with_one(value: &Value) -> bool {
+    value.as_text().and_then(|text| Json::parse(text).ok()).is_some_and(|json| holds_one(&json))
+}
+
 /// Whether a value under this name is, or may be, a secret.
 pub fn looks_secret(name: &[String], value: &Value) -> bool {
+    if let Value::Json(json) = value {
+        return is_named_so(&super::words::words(name)) || holds_one(json);
+    }
     let is_plain = [Type::Boolean, Type::Number, Type::Duration].iter().any(|this| this.fits(value));
     is_named_so(&super::words::words(name)) && !is_plain || is_seen_so(value)
 }

@@ -57,27 +57,10 @@ pub struct Sides<'t> {
 #[error("`{}` cannot stay: something of ours takes its place", .0.join("."))]
 pub struct NoPlace(pub OutputName);
 
-/// The values of a tree that are no levels, by name.
-pub fn leaves(tree: &Tree) -> BTreeMap<OutputName, &Value> {
-    fn add<'t>(branch: &'t Branch, steps: &mut OutputName, found: &mut BTreeMap<OutputName, &'t Value>) {
-        for (step, value) in branch {
-            steps.push(step.to_string());
-            match value {
-                Value::Map(level) if !level.is_empty() => add(level, steps, found),
-                _ => drop(found.insert(steps.clone(), value)),
-            }
-            steps.pop();
-        }
-    }
-    let mut found = BTreeMap::new();
-    add(&tree.0, &mut Vec::new(), &mut found);
-    found
-}
-
 /// The names whose values change, in their order. `theirs` are those that are never ours: they stay, and are passed
 /// over.
 pub fn steps(sides: Sides<'_>, theirs: impl Fn(&OutputName) -> bool) -> Vec<Step> {
-    let of = |tree: Option<&Tree>| tree.map(|tree| owned(leaves(tree))).unwrap_or_default();
+    let of = |tree: Option<&Tree>| tree.map(|tree| owned(tree.leaves())).unwrap_or_default();
     let (there, ours) = (of(sides.there), of(sides.ours));
     let brought: Vec<_> = sides.brought.iter().map(|tree| of(tree.as_ref())).collect();
     let mut names: Vec<&OutputName> = there.keys().chain(ours.keys()).collect();
@@ -116,8 +99,8 @@ pub fn target(
     for step in staying {
         remove(&mut tree.0, &step.name);
     }
-    let ours = sides.ours.map(leaves).unwrap_or_default();
-    let there = sides.there.map(leaves).unwrap_or_default();
+    let ours = sides.ours.map(Tree::leaves).unwrap_or_default();
+    let there = sides.there.map(Tree::leaves).unwrap_or_default();
     let kept = there.into_iter().filter(|(name, _)| {
         staying.iter().any(|step| step.name == *name) || !ours.contains_key(name) && theirs(name)
     });

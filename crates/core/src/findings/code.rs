@@ -102,6 +102,8 @@ codes! {
     IdlePattern "idle-pattern",
     /// What a unit declares or uses, and none of its files holds.
     InNoOutput "in-no-output",
+    /// What a file held when it was taken over, and the ledger has no place for.
+    NotAdopted "not-adopted",
     /// Two fields with one output name, or two outputs with one path.
     NameClash "name-clash",
     /// A field that needs a value and has none.

@@ -1,9 +1,12 @@
-//! `name-clash`: two fields with one name in an output, or two outputs with one path.
+//! `name-clash`: two fields with one name in an output, or two outputs with one path. `not-adopted`: what an original
+//! held and no field does.
 
 use super::checking::Checking;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called};
-use crate::model::{Declaration, Ledger, NoLabel, Output, Slot, StageId, StageText, Subject, UnitId};
+use crate::model::{
+    Declaration, Ledger, NoLabel, NotAdopted, Output, Slot, StageId, StageText, Subject, UnitId,
+};
 use crate::output::{self, OutputName};
 use crate::source::Place;
 
@@ -14,6 +17,17 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
         return;
     }
     for (at, one) in unit.outputs.iter().enumerate() {
+        for left_out in &one.not_adopted {
+            let finding = not_adopted(ledger, id, one, left_out);
+            let severity = bounds.counts(&finding);
+            checking
+                .standing
+                .stages
+                .iter_mut()
+                .filter(|here| here.belongs)
+                .for_each(|here| here.count(severity));
+            checking.findings.push(finding);
+        }
         if unit.outputs[..at].iter().any(|other| other.path == one.path) {
             let message = format!("two outputs have the path `{}`", one.path);
             checking.findings.push(of_output(
@@ -40,6 +54,17 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
             }
         }
     }
+}
+
+/// What nobody has placed yet of a file that was taken over: the file is not written without it.
+fn not_adopted(ledger: &Ledger, id: UnitId, output: &Output, left_out: &NotAdopted) -> Finding {
+    let NotAdopted { name, at, why, place } = left_out;
+    let message = format!(
+        "`{name}` stood in {at} and has no place in the ledger, so `{}` would lack it: {why}",
+        output.path
+    );
+    let help = "declare what it says, or do without it, and take it out of `not_adopted`";
+    Finding { code: Code::NotAdopted, ..of_output(ledger, id, *place, message, help) }
 }
 
 fn of_names(

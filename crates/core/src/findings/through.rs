@@ -107,7 +107,7 @@ fn merged(findings: Vec<Finding>) -> Vec<Finding> {
     let mut by_key: BTreeMap<Key, Finding> = BTreeMap::new();
     for finding in findings {
         // Of these several may be said of one place.
-        let is_one_of_several = matches!(finding.code, Code::Rule | Code::IdlePattern);
+        let is_one_of_several = matches!(finding.code, Code::Rule | Code::IdlePattern | Code::NotAdopted);
         let said = if is_one_of_several { finding.message.clone() } else { String::new() };
         let place = finding.place.map(|place| place.start);
         let key = (finding.address.clone(), finding.code, place, said);

@@ -3,6 +3,7 @@
 use compact_str::CompactString;
 use regex::Regex;
 
+use crate::json::Json;
 use crate::name::Name;
 use crate::reference;
 use crate::source::Place;
@@ -188,6 +189,16 @@ impl Declaration {
             derived: false,
             rows: Vec::new(),
             place,
+        }
+    }
+
+    /// A value as the field holds it: JSON in one form, however it is written.
+    #[must_use]
+    pub fn as_held(&self, value: Value) -> Value {
+        let json = value.as_text().filter(|_| self.this_type == Type::Json).map(Json::parse);
+        match json {
+            Some(Ok(json)) => Value::text(&json.to_string()),
+            _ => value,
         }
     }
 

@@ -209,6 +209,10 @@ pub struct Output {
     pub header: Option<String>,
     /// The name of the manifest that it is.
     pub manifest_name: Option<StageText>,
+    /// What its files held when they were taken over, and the ledger has no place for.
+    pub not_adopted: Vec<NotAdopted>,
+    /// The list of these, if there is one.
+    pub not_adopted_list: Option<Place>,
     /// Whether it also holds the lookup tables that have a file of their own: what is no file does.
     pub holds_tables: bool,
     /// The path in the contract.
@@ -231,6 +235,8 @@ impl Output {
             secrets: format.usual_secrets(),
             header: None,
             manifest_name: None,
+            not_adopted: Vec::new(),
+            not_adopted_list: None,
             holds_tables: false,
             place,
         }
@@ -255,6 +261,19 @@ impl Output {
         let mut texts = [Some(&self.path), self.prefix.as_ref(), self.manifest_name.as_ref()].into_iter();
         texts.any(|text| text.is_some_and(StageText::varies))
     }
+}
+
+/// Something that a file held when it was taken over, and that the ledger has no place for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotAdopted {
+    /// Its name there.
+    pub name: String,
+    /// The file and the line: `legacy/app.yaml:3`.
+    pub at: String,
+    /// Why it has no place.
+    pub why: String,
+    /// Where that is said.
+    pub place: Place,
 }
 
 /// A lookup table that has a file of its own.

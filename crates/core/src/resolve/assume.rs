@@ -107,6 +107,7 @@ impl Assumption {
                 .read(text)
                 .ok_or_else(|| AssumptionError::WrongType(address.to_string(), this_type.describe()))?
         };
+        let value = declaration.as_held(value);
         Ok(Self {
             subject,
             stage,

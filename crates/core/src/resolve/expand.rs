@@ -8,6 +8,7 @@ use super::outcome::{Because, Content, Effective, Origin, Outcome, Problem, Prob
 use super::session::{Edge, Node, Session, fields_reached};
 use super::{Fetched, FieldId, Opened, Winner};
 use crate::cipher::{Cipher, secret_of};
+use crate::json::Json;
 use crate::model::{Declaration, Kind, Required, SettingValue, Vary, Verdict};
 use crate::reference::{self, Piece, pieces};
 use crate::types::Type;
@@ -23,6 +24,8 @@ struct Expansion<'e, 'l> {
     secret: bool,
     unread: Option<Unread>,
     length: usize,
+    /// Whether it is JSON, in whose strings what is inserted is escaped.
+    is_json: bool,
 }
 
 /// The text has grown beyond [`LONGEST`].
@@ -140,14 +143,21 @@ impl<'l> Session<'_, 'l> {
             let content = target.content().clone();
             return Outcome::Value(Effective::new(content, secret, origin, through));
         }
-        let mut expansion =
-            Expansion { session: self, edges: edges.iter(), secret: is_secret, unread: None, length: 0 };
+        let is_json = declaration.this_type == Type::Json;
+        let mut expansion = Expansion {
+            session: self,
+            edges: edges.iter(),
+            secret: is_secret,
+            unread: None,
+            length: 0,
+            is_json,
+        };
         let Ok(value) = expansion.value(value) else { return too_long(origin) };
         let secret = expansion.secret;
         if let Some(why) = expansion.unread {
             return Outcome::Value(Effective::new(Content::Unread(why), secret, origin, through));
         }
-        let held = Held::new(value, secret);
+        let held = Held::new(declaration.as_held(value), secret);
         if !declaration.this_type.fits(held.expose()) {
             return wrong_type(held.expose(), declaration, origin);
         }
@@ -191,6 +201,7 @@ impl<'l> Session<'_, 'l> {
             secret: declaration.secret,
             unread: None,
             length: 0,
+            is_json: false,
         };
         let Ok(source) = expansion.text(source) else { return too_long(origin) };
         let (secret, through) = (expansion.secret, fields_reached(self, edges));
@@ -239,12 +250,12 @@ impl Expansion<'_, '_> {
             match piece {
                 Piece::Literal(literal) => self.push(&mut made, literal)?,
                 Piece::Unclosed(_) | Piece::Reference(_) => match self.edges.next() {
-                    Some(Edge::Text(text)) => self.push(&mut made, text)?,
+                    Some(Edge::Text(text)) => self.insert(&mut made, text)?,
                     Some(edge) => {
                         if let Some((_, Outcome::Value(target))) = edge.outcome(self.session) {
                             self.secret |= target.is_secret();
                             match target.expose() {
-                                Some(Value::Text(text)) => self.push(&mut made, text)?,
+                                Some(Value::Text(text)) => self.insert(&mut made, text)?,
                                 Some(value) => self.push(&mut made, &value.to_text())?,
                                 None => self.unread = self.unread.max(target.unread()),
                             }
@@ -255,6 +266,11 @@ impl Expansion<'_, '_> {
             }
         }
         Ok(made)
+    }
+
+    /// Adds a text that a reference stands for.
+    fn insert(&mut self, made: &mut CompactString, text: &str) -> Result<(), TooLong> {
+        if self.is_json { self.push(made, &Json::escape(text)) } else { self.push(made, text) }
     }
 
     fn push(&mut self, made: &mut CompactString, text: &str) -> Result<(), TooLong> {

@@ -12,10 +12,15 @@ use super::outline::quoting;
 pub fn literal(value: &Value, before: Option<&str>) -> String {
     let single = before.and_then(quoting) == Some(Encoding::LiteralString);
     match value {
-        Value::Text(text) if single && !text.contains(|c: char| c == '\'' || c.is_control()) => {
+        // As for JSON: nothing in it needs an escape then.
+        Value::Text(text)
+            if (single || text.contains('"')) && !text.contains(|c: char| c == '\'' || c.is_control()) =>
+        {
             format!("'{text}'")
         }
         Value::Text(text) => text_literal(text),
+        // What no other type holds is a text in the ledger.
+        Value::Json(_) => literal(&Value::Text(value.to_text()), before),
         Value::Time(text) => text.to_string(),
         Value::Integer(number) => number.to_string(),
         Value::Number(number) => toml::Value::Float(*number).to_string(),

@@ -103,7 +103,12 @@ pub struct ProposedOutput {
     pub secrets: Option<SecretsIn>,
     /// The fields that it does not hold.
     pub except: Vec<String>,
+    /// What its files hold and no field does: name, place and reason.
+    pub not_adopted: Vec<LeftOut>,
 }
+
+/// What has no place: its name, the file and line, and why.
+pub type LeftOut = (String, String, String);
 
 /// The block of an output.
 pub fn output_block(output: &ProposedOutput) -> String {
@@ -119,7 +124,40 @@ pub fn output_block(output: &ProposedOutput) -> String {
     if !output.except.is_empty() {
         let _ = writeln!(block, "except = {}", patterns(&output.except));
     }
+    if !output.not_adopted.is_empty() {
+        let _ = writeln!(block, "not_adopted = {}", left_out(&output.not_adopted));
+    }
     block
+}
+
+/// A list of what has no place, a line each.
+fn left_out(all: &[LeftOut]) -> String {
+    let mut list = "[\n".to_owned();
+    for (name, at, why) in all {
+        let [name, at, why] = [name, at, why].map(|text| literal(&Value::text(text), None));
+        let _ = writeln!(list, "    {{ name = {name}, at = {at}, why = {why} }},");
+    }
+    list + "]"
+}
+
+/// The text of the list of what has no place of an output, and the place that it takes; [`None`] if it says that
+/// already.
+pub fn not_adopted_list(files: &Files, output: &Output, all: &[LeftOut]) -> Option<(Place, String)> {
+    let here = output.not_adopted.iter().map(|it| (it.name.clone(), it.at.clone(), it.why.clone()));
+    if here.eq(all.iter().cloned()) {
+        return None;
+    }
+    if let Some(place) = output.not_adopted_list {
+        return Some((place, if all.is_empty() { "[]".to_owned() } else { left_out(all) }));
+    }
+    Some((output.place, behind_path(files, output, "not_adopted", &left_out(all))?))
+}
+
+/// The text of an output's path with a key behind it.
+fn behind_path(files: &Files, output: &Output, key: &str, said: &str) -> Option<String> {
+    let text = &files.get(output.place.file)?.text;
+    let path = text.get(output.place.start as usize..output.place.end as usize)?;
+    Some(format!("{path}\n{key} = {said}"))
 }
 
 /// A list of what an output holds.
@@ -148,9 +186,7 @@ pub fn added_to_list(
         (Some(place), _) => Some((place, patterns(&all))),
         // Behind the path, where the output has no such list yet.
         (None, OutputList::Except) => {
-            let text = &files.get(output.place.file)?.text;
-            let path = text.get(output.place.start as usize..output.place.end as usize)?;
-            Some((output.place, format!("{path}\nexcept = {}", patterns(&all))))
+            Some((output.place, behind_path(files, output, "except", &patterns(&all))?))
         }
         (None, OutputList::Only) => None,
     }

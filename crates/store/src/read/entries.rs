@@ -393,6 +393,7 @@ fn default(read: In<'_>, item: Item<'_, '_>, field: &Declaration) -> Option<Defa
         read.wrong_with(item.span(), "cipher text is no default, since no key opens it", help);
         return None;
     }
+    let value = field.as_held(value);
     let verdict = field.judge(&value);
     let place = Some(read.place(item.span()));
     Some(Default { value: Held::new(value, field.secret), verdict, place })

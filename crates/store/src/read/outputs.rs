@@ -3,8 +3,8 @@
 use std::ops::Range;
 
 use cledger_core::model::{
-    Entry, FieldPatterns, Kind, Levels, Naming, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn,
-    StageText,
+    Entry, FieldPatterns, Kind, Levels, Naming, NotAdopted, Output, OutputFormat, OutputTable,
+    OutputTemplate, SecretsIn, StageText,
 };
 use cledger_core::name::nearest;
 use cledger_core::output::path_fault;
@@ -16,8 +16,19 @@ use super::frame::{In, Item};
 use cledger_core::model::Mistake;
 
 /// What can be said of an output.
-const KEYS: [&str; 11] = [
-    "path", "format", "table", "template", "naming", "prefix", "only", "except", "secrets", "header", "name",
+const KEYS: [&str; 12] = [
+    "path",
+    "format",
+    "table",
+    "template",
+    "naming",
+    "prefix",
+    "only",
+    "except",
+    "secrets",
+    "header",
+    "name",
+    "not_adopted",
 ];
 
 /// Reads all outputs of a unit; `entries` are its own and those that it uses.
@@ -74,10 +85,36 @@ fn output(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, entries: &[&Ent
         }
         "header" => output.header = header(read, item, format),
         "name" => output.manifest_name = manifest_name(read, item, format),
+        "not_adopted" => {
+            output.not_adopted = not_adopted(read, item);
+            output.not_adopted_list = Some(read.place(item.span()));
+        }
         _ => {}
     });
     refuse_what_has_no_use(read, table, format);
     Some(output)
+}
+
+/// What had no place when files were taken over.
+fn not_adopted(read: In<'_>, item: Item<'_, '_>) -> Vec<NotAdopted> {
+    let one = |item| {
+        let table = read.table(item, "each of `not_adopted`")?;
+        let (mut name, mut at, mut why) = (None, None, None);
+        read.keys(table, &["name", "at", "why"], |key, item| {
+            let said = read.text(item, &format!("`{key}`")).map(str::to_owned);
+            match key {
+                "name" => name = said,
+                "at" => at = said,
+                _ => why = said,
+            }
+        });
+        if table.len() < 3 {
+            let help = "write { name = \"…\", at = \"FILE:LINE\", why = \"…\" }";
+            read.wrong_with(item.span(), "this says not what was left out, where it stood and why", help);
+        }
+        Some(NotAdopted { name: name?, at: at?, why: why?, place: read.place(item.span()) })
+    };
+    read.list(item, "`not_adopted`").into_iter().filter_map(one).collect()
 }
 
 /// Keys that the format makes no use of are mistakes: nothing that is written is ignored.

@@ -113,6 +113,7 @@ fn field_setting(
             read.wrong_with(item.span(), "cipher text inside a list or map is never opened", help);
             return None;
         }
+        let value = declaration.as_held(value);
         let verdict = declaration.judge(&value);
         Some((SettingValue::Value(Held::new(value, declaration.secret)), verdict, Vec::new()))
     };

@@ -98,7 +98,6 @@ mod tests {
             ("a = 1\nb = 2\na = 3\n", Some(1)),
             ("[x]\na = 1\n[y]\na = 2\n[z]\nb = { a = 1 }\na = 1\na = 2\n", Some(7)),
             ("[x]\na = 1\n[y]\n[x]\n", Some(1)),
-            ("x = 1\n[x.y]\n", Some(1)),
             ("[[x]]\na = 1\n[[x]]\nb = 1\na = 2\n\"a\" = 3\n", Some(5)),
             ("[[x]]\n[x.y]\na = 1\n[[x]]\n[x.y]\na = 1\n[x.y]\n", Some(5)),
             ("t = { a = 1,\n b = 2, a = 3 }\n", Some(1)),

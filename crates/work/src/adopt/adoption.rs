@@ -1,6 +1,6 @@
 //! What adopting comes to, and what is being worked out for it.
 
-use cledger_core::adopt::{Proposed, Repeat};
+use cledger_core::adopt::{NotPlaced, Proposed, Repeat};
 use cledger_core::model::{OutputFormat, UnitId};
 use cledger_core::name::Name;
 
@@ -8,6 +8,7 @@ use crate::adopt::files::Files;
 use crate::adopt::found::FoundThere;
 use crate::adopt::known::Known;
 use crate::change::{Changing, Consent};
+use crate::trouble::Kind;
 
 /// What is to be adopted.
 #[derive(Debug, Clone)]
@@ -83,4 +84,13 @@ pub(crate) struct Work<'w> {
     pub(crate) files: &'w Files,
     pub(crate) known: &'w Known,
     pub(crate) proposed: &'w [Proposed],
+    /// What has no place.
+    pub(crate) not_placed: &'w [NotPlaced],
+}
+
+impl Adoption {
+    /// What kind of trouble there is, if any: something has no place.
+    pub fn kind(&self) -> Option<Kind> {
+        (!self.not_placed.is_empty()).then_some(Kind::Found)
+    }
 }

@@ -2,12 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::model::{Ledger, SecretsIn, Slot, Subject, Unit, UnitId};
+use cledger_core::adopt::NotPlaced;
+use cledger_core::model::{Ledger, Output, SecretsIn, Slot, Subject, Unit, UnitId};
 use cledger_core::name::Name;
 use cledger_core::output::NameMaker;
+use cledger_core::source::Place;
 use cledger_store::{
-    Changed, OutputList, ProposedOutput, added_to_list, append, entry_block, field_pattern, output_block,
-    patterns, put,
+    Changed, LeftOut, OutputList, ProposedOutput, added_to_list, append, entry_block, field_pattern,
+    not_adopted_list, output_block, patterns, put,
 };
 
 use crate::adopt::adoption::Work;
@@ -140,6 +142,7 @@ impl Work<'_> {
                 manifest_name,
                 secrets,
                 except,
+                not_adopted: self.left_out(at),
             };
             blocks.push(output_block(&output));
         }
@@ -150,6 +153,31 @@ impl Work<'_> {
             return Ok(Changed::new());
         }
         Ok(Changed::from([(path, Some(text))]))
+    }
+
+    /// What has no place of the files that become an output.
+    fn left_out(&self, at: usize) -> Vec<LeftOut> {
+        let of_output = |it: &NotPlaced| {
+            let name = it.names.get(&at)?;
+            let path = &self.files.paths[it.place.file];
+            Some((name.join("."), format!("{path}:{}", it.place.line), it.reason.clone()))
+        };
+        let mut all: Vec<LeftOut> = self.not_placed.iter().filter_map(of_output).collect();
+        all.sort();
+        all
+    }
+
+    /// The same of an output that is there: what was said of files that are not read again stays.
+    fn left_out_there(&self, at: usize, output: &Output) -> Vec<LeftOut> {
+        let is_read = |at: &str| {
+            at.rsplit_once(':').is_some_and(|(path, _)| self.files.paths.iter().any(|read| read == path))
+        };
+        let staying = output.not_adopted.iter().filter(|it| !is_read(&it.at));
+        let staying = staying.map(|it| (it.name.clone(), it.at.clone(), it.why.clone()));
+        let mut all: Vec<LeftOut> = self.left_out(at);
+        all.extend(staying);
+        all.sort();
+        all
     }
 
     /// The start of a new contract: the stages, if they are not all.
@@ -180,6 +208,20 @@ impl Work<'_> {
                     return Err(Trouble::usage(message).help("take it out of `except` in the contract"));
                 };
                 values.push(value);
+            }
+        }
+        for (at, seen) in self.files.outputs.iter().enumerate() {
+            let Some(output) = seen.known.map(|known| &unit.outputs[known]) else { continue };
+            // Both take the place of the path where they are new.
+            let is_taken = |place: &Place| values.iter().any(|(taken, _)| taken == place);
+            match not_adopted_list(files, output, &self.left_out_there(at, output)) {
+                Some((place, text)) if is_taken(&place) => {
+                    let behind = text.split_once('\n').map_or("", |(_, list)| list);
+                    if let Some((_, other)) = values.iter_mut().find(|(taken, _)| *taken == place) {
+                        *other = format!("{other}\n{behind}");
+                    }
+                }
+                list => values.extend(list),
             }
         }
         let changed = put(files, values);

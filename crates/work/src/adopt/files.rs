@@ -280,9 +280,9 @@ impl Files {
                 }
             }
         }
-        let (lines, nulls) = (found.lines, found.nulls);
+        let lines = found.lines;
         let stage_name = stage_name.clone();
-        self.old.push(OldFile { stage, stage_name, output, format, tree, lines, nulls });
+        self.old.push(OldFile { stage, stage_name, output, format, tree, lines });
         self.paths.push(shown.to_owned());
         Ok(())
     }

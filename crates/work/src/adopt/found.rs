@@ -4,7 +4,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::adopt::NotPlaced;
-use cledger_core::delivery::leaves;
 use cledger_core::kept::Kept;
 use cledger_core::model::{LayerId, Ledger, OutputFormat, StageId};
 use cledger_core::name::Name;
@@ -64,7 +63,7 @@ pub(super) fn of_captures(files: &Files, not_placed: &[NotPlaced]) -> Result<Vec
         let without: BTreeSet<&OutputName> =
             not_placed.iter().filter_map(|it| it.names.get(&old.output)).collect();
         let mut tree = Tree::default();
-        for (name, value) in leaves(&old.tree).into_iter().filter(|(name, _)| !without.contains(name)) {
+        for (name, value) in old.tree.leaves().into_iter().filter(|(name, _)| !without.contains(name)) {
             tree.insert(&name, value.clone());
         }
         let particulars = Particulars { table: None, manifest_name: "x" };
@@ -86,7 +85,7 @@ pub(super) fn of_captures(files: &Files, not_placed: &[NotPlaced]) -> Result<Vec
                 drop(content.documents.insert(at.outlet.clone(), written(OutputFormat::Json)?));
             }
             FoundPlace::Rows => {
-                let leaves = leaves(&tree);
+                let leaves = tree.leaves();
                 let named: Vec<(String, _)> =
                     leaves.iter().map(|(name, value)| (name.join("."), value.to_text())).collect();
                 let text = rows(named.iter().map(|(name, text)| (name.as_str(), text)));

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::delivery::leaves;
 use cledger_core::model::OutletKind;
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
@@ -100,8 +99,8 @@ impl Restoring {
                 there.as_ref().and_then(|part| part.tree.as_ref()),
             );
             has_names &= ours.is_none() == ours_tree.is_none() && there.is_none() == there_tree.is_none();
-            let known = there_tree.map(leaves).unwrap_or_default();
-            for name in ours_tree.map(leaves).unwrap_or_default().into_keys() {
+            let known = there_tree.map(Tree::leaves).unwrap_or_default();
+            for name in ours_tree.map(Tree::leaves).unwrap_or_default().into_keys() {
                 let before = known.get(&name).map(|value| (*value).clone());
                 names.entry(name).or_insert(before);
             }

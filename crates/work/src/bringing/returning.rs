@@ -1,6 +1,6 @@
 //! What a delivery has overwritten, as it comes back: the names that were not ours then, over what is there now.
 
-use cledger_core::delivery::{leaves, with_names_of};
+use cledger_core::delivery::with_names_of;
 use cledger_core::model::OutletKind;
 use cledger_core::output::OutputName;
 use cledger_store::daybook::Content;
@@ -48,7 +48,7 @@ impl Returning {
         };
         let known = brought.iter().flatten().filter_map(|part| part.tree.as_ref()).chain([tree_then]);
         let names: Vec<OutputName> =
-            known.flat_map(|tree| leaves(tree).into_keys()).filter(|name| !was_ours(name)).collect();
+            known.flat_map(|tree| tree.leaves().into_keys()).filter(|name| !was_ours(name)).collect();
         let target = with_names_of(tree(there).as_ref(), &names, Some(tree_then));
         if target == *tree_then {
             return (Some(then), before.mode);
