@@ -8,7 +8,7 @@ use crate::address::Address;
 use crate::environment::Environment;
 use crate::model::{Ledger, Waived};
 use crate::output::OutputName;
-use crate::render::{RenderedOutput, as_written};
+use crate::render::RenderedOutput;
 use crate::resolve::{Effective, FieldId};
 use crate::tree::{Branch, Tree};
 use crate::value::{Held, Value};
@@ -202,11 +202,11 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
         Observed::Unreadable(reason) => return FileDrift::Unreadable(reason),
         Observed::Tree(tree) => tree,
     };
-    let flat = output.output.format.knows_text_alone();
     let is_table = output.output.table.is_some();
     let mut drifted = Vec::new();
     for (name, (field, effective)) in &output.values {
-        drifted.extend(of_value(ledger, name, *field, effective, &tree, (flat, is_table)));
+        let expected = effective.expose().map(|value| output.as_written(name, value));
+        drifted.extend(of_value(ledger, name, (*field, effective), expected, &tree, is_table));
     }
     let mut known: BTreeSet<&OutputName> = output.values.keys().collect();
     for (name, lacking) in &output.lacking {
@@ -224,6 +224,18 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
             there,
         });
     }
+    let beside = output.beside();
+    for (name, &value) in &beside {
+        known.insert(name);
+        let there = tree.get(name);
+        if there != Some(value) {
+            let what = if there.is_some() { NameDrift::Differs } else { NameDrift::MissingThere };
+            let expected = Some(Held::new(value.clone(), false));
+            let there = there.map(|value| Held::new(value.clone(), false));
+            let extra = Drifted::extra(name.clone(), None);
+            drifted.push(Drifted { what, expected, there, secret: false, ..extra });
+        }
+    }
     extra(&tree.0, &mut Vec::new(), &known, &mut drifted);
     if drifted.is_empty() { FileDrift::AsLedger } else { FileDrift::Drifted(drifted) }
 }
@@ -238,21 +250,22 @@ pub fn of_environment(
     let variables = observed.iter().map(|(name, value)| (name.as_str().into(), Value::text(value)));
     let tree = Tree(variables.collect());
     let drifted = environment.variables.iter().filter_map(|(name, (field, effective))| {
-        of_value(ledger, std::slice::from_ref(name), *field, effective, &tree, (true, false))
+        let expected = effective.expose().map(|value| Value::Text(value.to_text()));
+        of_value(ledger, std::slice::from_ref(name), (*field, effective), expected, &tree, false)
     });
     let drifted: Vec<Drifted> = drifted.collect();
     if drifted.is_empty() { FileDrift::AsLedger } else { FileDrift::Drifted(drifted) }
 }
 
-/// How one value stands in a tree, if not as it should; `flat` says that the tree has texts alone, `is_table`
-/// that no rows may be no table.
+/// How one value stands in a tree, if not as it should; `expected` is what should stand there, if that is readable
+/// here, and `is_table` says that no rows may be no table.
 fn of_value(
     ledger: &Ledger,
     name: &[String],
-    field: FieldId,
-    effective: &Effective<'_>,
+    (field, effective): (FieldId, &Effective<'_>),
+    expected: Option<Value>,
     tree: &Tree,
-    (flat, is_table): (bool, bool),
+    is_table: bool,
 ) -> Option<Drifted> {
     let drifted = |what: NameDrift, expected: Option<Value>, there: Option<&Value>| {
         // What is not readable here may be one.
@@ -270,8 +283,7 @@ fn of_value(
         }
     };
     let found = tree.get(name);
-    let Some(expected) = effective.expose() else { return Some(drifted(NameDrift::Unreadable, None, found)) };
-    let expected = if flat { Value::Text(expected.to_text()) } else { as_written(expected) };
+    let Some(expected) = expected else { return Some(drifted(NameDrift::Unreadable, None, found)) };
     match found {
         // The file of a lookup table without rows.
         None if is_table && expected == Value::Map(Branch::new()) => None,

@@ -139,6 +139,18 @@ impl Json {
         }
     }
 
+    /// The same for a form that knows levels and texts alone: what is neither stays as it is.
+    pub fn into_texts(self) -> Value {
+        match self {
+            Json::Object(pairs) => {
+                Value::Map(pairs.into_iter().map(|(name, json)| (name, json.into_texts())).collect())
+            }
+            Json::Text(text) | Json::Number(text) => Value::Text(text),
+            Json::Boolean(truth) => Value::Text(truth.to_string().into()),
+            Json::List(_) | Json::Null => Value::Json(self),
+        }
+    }
+
     /// What a value is.
     pub fn of_value(value: &Value) -> Self {
         match value {

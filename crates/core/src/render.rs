@@ -3,12 +3,16 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
+use compact_str::CompactString;
+
 use crate::findings::{self, Finding};
 use crate::json::Json;
-use crate::model::{Ledger, NoLabel, Output, OutputFormat, Slot, StageId, StageText, Subject, UnitId};
+use crate::model::{
+    Ledger, NoLabel, Output, OutputFormat, Slot, StageId, StageText, Subject, UnitId, expand_stage_text,
+};
 use crate::output::{OutputName, clash};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
-use crate::tree::Tree;
+use crate::tree::{Branch, Tree};
 use crate::types::Type;
 use crate::value::Value;
 
@@ -21,13 +25,16 @@ pub struct RenderedOutput<'l> {
     pub path: String,
     /// The name of the manifest that it is, if it is one.
     pub manifest_name: String,
+    /// What stands at its start, as a comment.
+    pub header: Option<String>,
     /// The values in it, by their names there.
     pub values: BTreeMap<OutputName, (FieldId, Effective<'l>)>,
     /// The fields that should be in it and have no value.
     pub lacking: BTreeMap<OutputName, Lacking>,
     /// The names of those that are JSON.
     json: BTreeSet<OutputName>,
-    /// What a template knows of the stage and the unit, beside the values.
+    /// What stands there beside the values: what a template knows of the stage and the unit, what a manifest says
+    /// beside its data.
     around: Tree,
 }
 
@@ -35,6 +42,15 @@ impl RenderedOutput<'_> {
     /// Whether it holds a secret.
     pub fn is_secret(&self) -> bool {
         self.values.values().any(|(_, effective)| effective.is_secret())
+    }
+
+    /// What the file says beside its values, by name.
+    pub fn beside(&self) -> BTreeMap<OutputName, &Value> {
+        let is_template = self.output.template.is_some();
+        let mut beside = if is_template { BTreeMap::new() } else { self.around.leaves() };
+        // A document with nothing beside its data.
+        beside.retain(|_, value| !matches!(value, Value::Map(level) if level.is_empty()));
+        beside
     }
 
     /// The tree to be written. It holds secrets in the open.
@@ -50,12 +66,13 @@ impl RenderedOutput<'_> {
 }
 
 impl RenderedOutput<'_> {
-    /// A value as this file holds it: what is JSON as what that says, where the format has levels.
-    fn as_written(&self, name: &OutputName, value: &Value) -> Value {
+    /// A value as this file holds it: as text where that is all it knows, what is JSON as what that says.
+    pub fn as_written(&self, name: &OutputName, value: &Value) -> Value {
         let json = value.as_text().filter(|_| self.json.contains(name)).map(Json::parse);
         match (json, self.output.format) {
-            (Some(Ok(json)), OutputFormat::Xml) => Value::Json(json),
+            (Some(Ok(json)), OutputFormat::Xml) => json.into_texts(),
             (Some(Ok(json)), format) if !format.knows_text_alone() => json.into_value(),
+            (_, format) if format.knows_text_alone() => Value::Text(value.to_text()),
             _ => as_written(value),
         }
     }
@@ -116,7 +133,65 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
     let values = outputs.iter().flat_map(|output| output.values.values());
     let unreadable = values.filter(|(_, value)| value.unread().is_some()).map(|(field, _)| *field);
     let unreadable: BTreeSet<FieldId> = unreadable.collect();
-    Rendering { subject, stage, gaps, unreadable: unreadable.into_iter().collect(), outputs }
+    Rendering {
+        subject,
+        stage,
+        gaps,
+        unreadable: unreadable.into_iter().collect(),
+        outputs: by_path(outputs),
+    }
+}
+
+/// One for all manifests that have one path, whose values stand below their kinds and names.
+fn by_path(outputs: Vec<RenderedOutput<'_>>) -> Vec<RenderedOutput<'_>> {
+    let is_several = |one: &RenderedOutput<'_>| {
+        let same = |other: &&RenderedOutput<'_>| other.output.format.is_manifest() && other.path == one.path;
+        one.output.format.is_manifest() && outputs.iter().filter(same).count() > 1
+    };
+    let several: Vec<bool> = outputs.iter().map(is_several).collect();
+    let mut made: Vec<RenderedOutput<'_>> = Vec::new();
+    for (mut one, is_several) in outputs.into_iter().zip(several) {
+        if !is_several {
+            made.push(one);
+            continue;
+        }
+        one.move_below(&one.document());
+        let known = made.iter_mut().find(|known| known.output.format.is_manifest() && known.path == one.path);
+        match known {
+            Some(known) => known.join(one),
+            None => made.push(one),
+        }
+    }
+    made
+}
+
+impl RenderedOutput<'_> {
+    /// What a document is called among several in one file: its kind and name.
+    fn document(&self) -> String {
+        format!("{}/{}", self.output.format.manifest_kind().unwrap_or_default(), self.manifest_name)
+    }
+
+    /// Puts everything in it a level down.
+    fn move_below(&mut self, step: &str) {
+        fn below<T>(step: &str, named: BTreeMap<OutputName, T>) -> BTreeMap<OutputName, T> {
+            named.into_iter().map(|(name, it)| ([vec![step.to_owned()], name].concat(), it)).collect()
+        }
+        self.values = below(step, std::mem::take(&mut self.values));
+        self.lacking = below(step, std::mem::take(&mut self.lacking));
+        let around = Value::Map(std::mem::take(&mut self.around).0);
+        // It is there, even with nothing in it.
+        self.around = Tree([(step.into(), around)].into());
+    }
+}
+
+impl<'l> RenderedOutput<'l> {
+    fn join(&mut self, other: RenderedOutput<'l>) {
+        self.values.extend(other.values);
+        self.lacking.extend(other.lacking);
+        self.around.0.extend(other.around.0);
+        let headers = [self.header.take(), other.header].into_iter().flatten();
+        self.header = headers.reduce(|one, other| if one == other { one } else { format!("{one}\n{other}") });
+    }
 }
 
 /// Why nothing can be made for an outlet.
@@ -189,8 +264,35 @@ fn rendered<'l>(
         Some(name) => text(name)?,
         None => ledger.owner(subject).to_string().replace(['+', '_'], "-"),
     };
-    let around = if output.template.is_some() { around(ledger, subject, stage) } else { Tree::default() };
-    Ok(RenderedOutput { output, path, manifest_name, values, lacking, json, around })
+    let around = if output.template.is_some() {
+        around(ledger, subject, stage)
+    } else {
+        beside(&output.beside, (ledger, subject, stage))?
+    };
+    let header = output.header.clone();
+    Ok(RenderedOutput { output, path, manifest_name, header, values, lacking, json, around })
+}
+
+/// What a file says beside its values, below steps that begin with `/`.
+fn beside(said: &Branch, around: (&Ledger, Subject, StageId)) -> Result<Tree, NoLabel> {
+    fn expanded(value: &Value, around: (&Ledger, Subject, StageId)) -> Result<Value, NoLabel> {
+        Ok(match value {
+            Value::Text(text) => Value::text(&expand_stage_text(text, around.0, around.1, around.2)?),
+            Value::List(items) => {
+                Value::List(items.iter().map(|item| expanded(item, around)).collect::<Result<_, _>>()?)
+            }
+            Value::Map(level) => {
+                let pair =
+                    |(name, value): (&CompactString, &Value)| Ok((name.clone(), expanded(value, around)?));
+                Value::Map(level.iter().map(pair).collect::<Result<_, _>>()?)
+            }
+            other => other.clone(),
+        })
+    }
+    let pair = |(name, value): (&CompactString, &Value)| {
+        Ok((compact_str::format_compact!("/{name}"), expanded(value, around)?))
+    };
+    said.iter().map(pair).collect::<Result<_, _>>().map(Tree)
 }
 
 /// `stage` with its name, class and labels, and `unit` with its name, instance and version.

@@ -24,16 +24,26 @@ pub fn detect(name: &str, text: &str) -> Option<OutputFormat> {
 }
 
 fn of_yaml(text: &str) -> OutputFormat {
-    let Ok(Node::Level(names)) = yaml::read(text) else { return OutputFormat::Yaml };
+    let documents = yaml::documents(text).unwrap_or_default();
+    let kinds: Vec<Option<OutputFormat>> = documents.iter().map(manifest).collect();
+    match kinds.first() {
+        Some(Some(first)) if kinds.iter().all(Option::is_some) => *first,
+        _ => OutputFormat::Yaml,
+    }
+}
+
+/// Which manifest a document is, if it is one.
+fn manifest(document: &Node) -> Option<OutputFormat> {
+    let Node::Level(names) = document else { return None };
     let kind = names.iter().find_map(|(name, _, node)| match node {
         Node::Value(Value::Text(kind)) if name == "kind" => Some(kind.as_str()),
         _ => None,
     });
     let is_manifest = names.iter().any(|(name, ..)| name == "apiVersion");
     match kind.filter(|_| is_manifest) {
-        Some("ConfigMap") => OutputFormat::K8sConfig,
-        Some("Secret") => OutputFormat::K8sSecret,
-        _ => OutputFormat::Yaml,
+        Some("ConfigMap") => Some(OutputFormat::K8sConfig),
+        Some("Secret") => Some(OutputFormat::K8sSecret),
+        _ => None,
     }
 }
 

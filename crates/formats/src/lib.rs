@@ -31,6 +31,7 @@ pub use detect::detect;
 pub use found::Found;
 pub use rendered::{OutputText, RenderError, particulars, text_of};
 pub use stretches::{Artifact, stretches};
+pub use xml::ELEMENT;
 
 /// The largest file that is read, in bytes.
 pub const LARGEST: usize = 16 * 1024 * 1024;

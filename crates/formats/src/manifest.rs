@@ -1,13 +1,25 @@
 //! Kubernetes manifests (API version v1): a `ConfigMap` with its texts, or a `Secret` with them in
 //! base64 (RFC 4648 section 4).
+//!
+//! What stands beside the data (a namespace, labels, `immutable`, `type` …) has names whose first step begins with
+//! `/`, which that of no datum can. In a file of several documents each is a level, called `KIND/NAME`.
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use cledger_core::json::{Json, Plainly};
+use cledger_core::model::OutputFormat;
+use cledger_core::tree::Branch;
 use cledger_core::value::Value;
-use serde_json::json;
+use compact_str::CompactString;
 
 use crate::found::Node;
 use crate::{Format, Found, ReadError, Tree, WriteError, start, yaml};
+
+/// What a secret's `type` is where nothing is said.
+const OPAQUE: &str = "Opaque";
+
+/// What stands first in `metadata`, behind the name.
+const METADATA: [&str; 3] = ["namespace", "labels", "annotations"];
 
 pub(crate) struct Manifest<'m> {
     /// Whether it is a `Secret`.
@@ -16,71 +28,152 @@ pub(crate) struct Manifest<'m> {
     pub(crate) name: &'m str,
 }
 
-impl Manifest<'_> {
-    fn kind(&self) -> &'static str {
-        if self.encoded { "Secret" } else { "ConfigMap" }
-    }
+fn kind(encoded: bool) -> &'static str {
+    let format = if encoded { OutputFormat::K8sSecret } else { OutputFormat::K8sConfig };
+    format.manifest_kind().unwrap_or_default()
 }
 
 impl Format for Manifest<'_> {
     fn write(&self, tree: &Tree) -> Result<String, WriteError> {
-        if !is_subdomain(self.name) {
-            let reason = format!("cannot be `{}`: a-z, 0-9, `-` and `.` make such a name", self.name);
-            return Err(WriteError { name: "metadata.name".to_owned(), reason });
+        let is_document = |(id, value): (&CompactString, &Value)| {
+            matches!(value, Value::Map(_)) && id.split_once('/').is_some_and(|(kind, _)| !kind.is_empty())
+        };
+        if tree.0.is_empty() || !tree.0.iter().all(is_document) {
+            return document(self.encoded, self.name, &tree.0);
         }
-        let mut data = serde_json::Map::new();
-        for (name, value) in &tree.0 {
-            if !is_key(name) {
-                let reason = "is no key of a manifest: letters, digits, `-`, `_` and `.` make one".to_owned();
-                return Err(WriteError { name: name.to_string(), reason });
-            }
-            let text = value.to_text();
-            let text = if self.encoded { STANDARD.encode(text.as_bytes()) } else { text.to_string() };
-            data.insert(name.to_string(), text.into());
+        let mut documents = Vec::new();
+        for (id, value) in &tree.0 {
+            let (Some((this, name)), Value::Map(branch)) = (id.split_once('/'), value) else { continue };
+            documents.push(document(this == kind(true), name, branch)?);
         }
-        let mut manifest = json!({
-            "apiVersion": "v1", "kind": self.kind(), "metadata": { "name": self.name }, "data": data,
-        });
-        if self.encoded {
-            manifest["type"] = "Opaque".into();
-        }
-        yaml::write(&manifest)
+        Ok(documents.join("---\n"))
     }
 
     fn read(&self, text: &str) -> Result<Found, ReadError> {
-        let Node::Level(top) = yaml::read(start(text)?)? else { return Err(self.is_none(1)) };
-        let mut found = Found::default();
-        let mut kind = None;
-        for (name, line, node) in top {
-            match (name.as_str(), node) {
-                ("metadata", Node::Level(about)) => {
-                    found.manifest_name = about.into_iter().find_map(|(name, _, node)| match node {
-                        Node::Value(Value::Text(said)) if name == "name" => Some(said.to_string()),
-                        _ => None,
-                    });
-                }
-                ("kind", Node::Value(Value::Text(said))) => kind = Some((said, line)),
-                ("data", Node::Level(data)) => add(&mut found, data, self.encoded)?,
-                ("stringData", Node::Level(data)) if self.encoded => add(&mut found, data, false)?,
-                ("binaryData", Node::Level(data)) if !data.is_empty() => {
-                    let reason = "bytes that are no text (`binaryData`) are not read".to_owned();
-                    return Err(ReadError { line, reason });
-                }
-                _ => {}
-            }
-        }
-        match kind {
-            Some((kind, _)) if kind == self.kind() => Ok(found),
-            Some((_, line)) => Err(self.is_none(line)),
-            None => Err(self.is_none(1)),
+        let mut documents = yaml::documents(start(text)?)?.into_iter();
+        match (documents.next(), documents.len()) {
+            (None, _) => Err(self.is_none(1)),
+            (Some(only), 0) => match read(only)? {
+                (true, found) if self.encoded => Ok(found),
+                (false, found) if !self.encoded => Ok(found),
+                (_, found) => Err(self.is_none(found.lines.values().min().copied().unwrap_or(1))),
+            },
+            (Some(first), _) => several([first].into_iter().chain(documents)),
         }
     }
 }
 
 impl Manifest<'_> {
     fn is_none(&self, line: usize) -> ReadError {
-        ReadError { line, reason: format!("this is no manifest of the kind {}", self.kind()) }
+        ReadError { line, reason: format!("this is no manifest of the kind {}", kind(self.encoded)) }
     }
+}
+
+/// The text of one manifest.
+fn document(encoded: bool, name: &str, branch: &Branch) -> Result<String, WriteError> {
+    if !is_subdomain(name) {
+        let reason = format!("cannot be `{name}`: a-z, 0-9, `-` and `.` make such a name");
+        return Err(WriteError { name: "metadata.name".to_owned(), reason });
+    }
+    let text = |text: &str| Json::Text(text.into());
+    let mut metadata = vec![("name".into(), text(name))];
+    let mut top = vec![("apiVersion".into(), text("v1")), ("kind".into(), text(kind(encoded)))];
+    let mut beside = Vec::new();
+    let mut data = Vec::new();
+    for (name, value) in branch {
+        match (name.strip_prefix('/'), value) {
+            (Some("metadata"), Value::Map(about)) => {
+                let rank =
+                    |name: &str| METADATA.iter().position(|known| *known == name).unwrap_or(METADATA.len());
+                let mut about: Vec<_> =
+                    about.iter().map(|(name, it)| (name.clone(), Json::of_value(it))).collect();
+                about.sort_by_key(|(name, _)| rank(name));
+                metadata.extend(about);
+            }
+            (Some(beside_it), value) => beside.push((beside_it.into(), Json::of_value(value))),
+            (None, _) if !is_key(name) => {
+                let reason = "is no key of a manifest: letters, digits, `-`, `_` and `.` make one".to_owned();
+                return Err(WriteError { name: name.to_string(), reason });
+            }
+            (None, value) => {
+                let value = value.to_text();
+                let value = if encoded { STANDARD.encode(value.as_bytes()).into() } else { value };
+                data.push((name.clone(), Json::Text(value)));
+            }
+        }
+    }
+    if encoded && !beside.iter().any(|(name, _): &(CompactString, Json)| name == "type") {
+        beside.push(("type".into(), text(OPAQUE)));
+    }
+    top.push(("metadata".into(), Json::Object(metadata)));
+    top.extend(beside);
+    top.push(("data".into(), Json::Object(data)));
+    yaml::write(&Plainly(&Json::Object(top)))
+}
+
+/// Several manifests in one file.
+fn several(documents: impl Iterator<Item = Node>) -> Result<Found, ReadError> {
+    let mut all = Found::default();
+    for document in documents {
+        let (encoded, found) = read(document)?;
+        let line = found.lines.values().min().copied().unwrap_or(1);
+        let Some(name) = found.manifest_name else {
+            let reason = "of several documents, each needs a name (`metadata.name`)".to_owned();
+            return Err(ReadError { line, reason });
+        };
+        let id = format!("{}/{name}", kind(encoded));
+        for (steps, line) in found.lines {
+            all.lines.insert([vec![id.clone()], steps].concat(), line);
+        }
+        if all.tree.0.insert(id.as_str().into(), Value::Map(found.tree.0)).is_some() {
+            return Err(crate::found::twice(&id, line));
+        }
+    }
+    Ok(all)
+}
+
+/// What is in one document, and whether it is a `Secret`.
+fn read(document: Node) -> Result<(bool, Found), ReadError> {
+    let no_manifest =
+        |line| ReadError { line, reason: "this is no manifest of a ConfigMap or Secret".to_owned() };
+    let Node::Level(top) = document else { return Err(no_manifest(1)) };
+    let said = top.iter().find_map(|(name, line, node)| match node {
+        Node::Value(Value::Text(said)) if name == "kind" => Some((said.as_str(), *line)),
+        _ => None,
+    });
+    let encoded = match said {
+        Some(("ConfigMap", _)) => false,
+        Some(("Secret", _)) => true,
+        other => return Err(no_manifest(other.map_or(1, |(_, line)| line))),
+    };
+    let mut found = Found::default();
+    for (name, line, node) in top {
+        match (name.as_str(), node) {
+            ("kind" | "apiVersion", _) | ("data" | "stringData" | "metadata", Node::Null) => {}
+            ("metadata", Node::Level(about)) => metadata(&mut found, about)?,
+            ("data", Node::Level(data)) => add(&mut found, data, encoded)?,
+            ("stringData", Node::Level(data)) if encoded => add(&mut found, data, false)?,
+            ("binaryData", Node::Level(data)) if data.is_empty() => {}
+            ("binaryData", _) => {
+                let reason = "bytes that are no text (`binaryData`) are not read".to_owned();
+                return Err(ReadError { line, reason });
+            }
+            ("type", Node::Value(Value::Text(said))) if encoded && said == OPAQUE => {}
+            (_, node) => found.add(&format!("/{name}"), node.into_json().into_value(), line)?,
+        }
+    }
+    Ok((encoded, found))
+}
+
+/// The name of a manifest, and what else is said about it.
+fn metadata(found: &mut Found, about: Vec<(String, usize, Node)>) -> Result<(), ReadError> {
+    for (name, line, node) in about {
+        match node {
+            Node::Value(Value::Text(said)) if name == "name" => found.manifest_name = Some(said.to_string()),
+            node => found.add_below("/metadata", &name, node.into_json().into_value(), line)?,
+        }
+    }
+    Ok(())
 }
 
 fn add(found: &mut Found, data: Vec<(String, usize, Node)>, encoded: bool) -> Result<(), ReadError> {

@@ -50,7 +50,7 @@ pub fn text_of(rendered: &RenderedOutput<'_>) -> Result<OutputText, RenderError>
         Some(format) => Zeroizing::new(format.write(&tree)?),
         None => Zeroizing::default(),
     };
-    let text = match &rendered.output.header {
+    let text = match &rendered.header {
         Some(header) => Zeroizing::new(with_header(this, header, &text)),
         None => text,
     };

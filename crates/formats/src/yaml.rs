@@ -37,20 +37,32 @@ pub(crate) fn write(document: &impl serde::Serialize) -> Result<String, WriteErr
         .map_err(|error| WriteError { name: String::new(), reason: error.to_string() })
 }
 
-/// What is in a document.
-pub(crate) fn read(text: &str) -> Result<Node, ReadError> {
-    let options = serde_saphyr::options! {
+fn options() -> serde_saphyr::Options {
+    serde_saphyr::options! {
         strict_booleans: true,
         leading_zero_numbers_as_strings: true,
         underscored_numbers_as_strings: true,
         with_snippet: false,
-    };
+    }
+}
+
+fn no_yaml(error: &serde_saphyr::Error) -> ReadError {
+    let line = error.location().map_or(1, |location| location.line());
+    ReadError { line: usize::try_from(line).unwrap_or(1).max(1), reason: error.to_string() }
+}
+
+/// What is in a file of one document.
+pub(crate) fn read(text: &str) -> Result<Node, ReadError> {
     if text.trim().is_empty() {
         return Ok(Node::Null);
     }
-    let read = serde_saphyr::from_str_with_options(text, options);
-    read.map(|ReadNode::<Spanned<String>>(node, _)| node).map_err(|error| {
-        let line = error.location().map_or(1, |location| location.line());
-        ReadError { line: usize::try_from(line).unwrap_or(1).max(1), reason: error.to_string() }
-    })
+    let read = serde_saphyr::from_str_with_options(text, options());
+    read.map(|ReadNode::<Spanned<String>>(node, _)| node).map_err(|error| no_yaml(&error))
+}
+
+/// What is in each document of a file, but for those with nothing in them.
+pub(crate) fn documents(text: &str) -> Result<Vec<Node>, ReadError> {
+    let read = serde_saphyr::from_multiple_with_options(text, options());
+    let read: Vec<ReadNode<Spanned<String>>> = read.map_err(|error| no_yaml(&error))?;
+    Ok(read.into_iter().map(|ReadNode(node, _)| node).collect())
 }

@@ -9,7 +9,7 @@ use cledger_core::json::Json as AsIs;
 use cledger_core::model::{OutputFormat, OutputTable};
 use cledger_core::name::Name;
 use cledger_core::value::Value;
-use cledger_formats::{Format, Found, Particulars, Tree, format};
+use cledger_formats::{Branch, Format, Found, Particulars, Tree, format};
 use nasty::{flat, named, nasty};
 use proptest::prelude::*;
 
@@ -45,6 +45,34 @@ fn as_is() -> impl Strategy<Value = AsIs> {
             }),
         ]
     })
+}
+
+/// A level of elements: attributes, texts beside them, levels, and lists of all these.
+fn elements() -> impl Strategy<Value = Branch> {
+    let text = || "[ -~]{0,5}[a-z]".prop_map(|text| Value::text(&text));
+    let leaf = prop_oneof![
+        3 => text().prop_map(|text| text),
+        1 => (text(), text()).prop_map(|(id, text)| Value::Map([("@id".into(), id), ("#text".into(), text)].into())),
+        1 => text().prop_map(|id| Value::Map([("@id".into(), id)].into())),
+        1 => prop::collection::vec(text(), 2..4).prop_map(|texts| {
+            Value::Json(AsIs::List(texts.iter().map(AsIs::of_value).collect()))
+        }),
+    ];
+    let level = move |inner: BoxedStrategy<Value>| {
+        let named = prop::collection::btree_map("[a-z]{1,2}", inner, 1..4);
+        (named, prop::option::of(text())).prop_map(|(named, id)| {
+            let mut level: Branch = named.into_iter().map(|(name, value)| (name.into(), value)).collect();
+            level.extend(id.map(|id| ("@id".into(), id)));
+            level
+        })
+    };
+    let inner = leaf.boxed().prop_recursive(3, 12, 3, move |inner| {
+        let one = level(inner.boxed()).prop_map(Value::Map).boxed();
+        let list = prop::collection::vec(one.clone(), 2..3)
+            .prop_map(|all| Value::Json(AsIs::List(all.iter().map(AsIs::of_value).collect())));
+        prop_oneof![one, list]
+    });
+    level(inner.boxed())
 }
 
 proptest! {
@@ -87,6 +115,50 @@ proptest! {
             let read = of(this).read(&text).map(|found| found.tree);
             prop_assert!(read.as_ref() == Ok(&tree), "{:?}: {:?}\n{}\n{}", this, read, text, AsIs::of_value(&Value::Map(tree.0.clone())));
         }
+    }
+
+    #[test]
+    fn elements_survive_xml(below in elements(), root in "[a-z]{1,4}") {
+        let mut tree = Tree(below);
+        tree.insert(&["/element".to_owned()], Value::text(&root));
+        let text = of(OutputFormat::Xml).write(&tree).unwrap();
+        let read = of(OutputFormat::Xml).read(&text).map(|found| found.tree);
+        if root == "settings" {
+            tree.0.remove("/element");
+        }
+        prop_assert!(read.as_ref() == Ok(&tree), "{:?}\n{}", read, text);
+    }
+
+    #[test]
+    fn manifests_survive_with_all_that_stands_beside_their_data(
+        names in prop::collection::btree_map("[a-z]{1,3}", ("[a-zA-Z_.-]{1,5}", nasty(), nasty()), 1..4),
+        secret in any::<bool>(),
+    ) {
+        let mut tree = Tree::default();
+        for (at, (name, (key, value, note))) in names.iter().enumerate() {
+            let id = format!("{}/{name}", if secret && at == 0 { "Secret" } else { "ConfigMap" });
+            let step = |steps: &[&str]| steps.iter().map(|step| (*step).to_owned()).collect::<Vec<_>>();
+            tree.insert(&step(&[&id, key]), Value::text(value));
+            tree.insert(&step(&[&id, "/metadata", "annotations", "note/x"]), Value::text(note));
+            tree.insert(&step(&[&id, "/metadata", "namespace"]), Value::text("quays"));
+            tree.insert(&step(&[&id, "/immutable"]), Value::Boolean(true));
+        }
+        prop_assume!(!names.values().any(|(key, ..)| key == "." || key == ".."));
+        let one = tree.0.first_key_value().map(|(id, level)| (id.clone(), level.clone()));
+        let (text, wanted) = match one {
+            Some((id, Value::Map(level))) if tree.0.len() == 1 => {
+                let name = id.split('/').nth(1).unwrap().to_owned();
+                let this = if id.starts_with("Secret") { OutputFormat::K8sSecret } else { OutputFormat::K8sConfig };
+                let manifest = format(this, Particulars { table: None, manifest_name: &name }).unwrap();
+                let text = manifest.write(&Tree(level.clone())).unwrap();
+                (manifest.read(&text), Tree(level))
+            }
+            _ => {
+                let text = of(OutputFormat::K8sConfig).write(&tree).unwrap();
+                (of(OutputFormat::K8sConfig).read(&text), tree)
+            }
+        };
+        prop_assert!(text.as_ref().map(|found| &found.tree) == Ok(&wanted), "{:?}", text);
     }
 
     #[test]
@@ -220,9 +292,9 @@ fn what_a_format_cannot_hold_or_read_is_refused_with_its_place() {
         (Ini, "[a]\nx = 1\nx = 2", 3),
         (Ini, "[a\n", 1),
         (Ini, "a = 1\nwhat\n", 2),
-        (Xml, "<a>\n<b>1</b>\n<b>2</b></a>", 3),
         (Xml, "<a>\n<b>1</a>", 2),
-        (Xml, "<a>\n<b c='1'/></a>", 2),
+        (Xml, "<a>\n<b c='1'>x<d/></b></a>", 2),
+        (Xml, "<a>\n<?b c?></a>", 2),
         (Xml, "<!DOCTYPE a [<!ENTITY x \"y\">]><a>&x;</a>", 1),
         (Xml, "<a>&x;</a>", 1),
         (Xml, "<a>text<b/></a>", 1),
@@ -246,7 +318,8 @@ fn hand_written_files_are_read_as_their_readers_do() {
     use OutputFormat::*;
     let dotenv = "# quay\nexport A=1 # one\r\nB=\"x\\\"\\$y\\n\"\nC=a b  # c\nD=\nE='#'\n";
     let shell = "# quay\nexport A=1 # one\r\nB=\"x\\\"\\$y\"'z'\nC=a\\ b\nD=\n";
-    let manifest = "apiVersion: v1\nkind: Secret\ndata:\n  A: MQ==\nstringData:\n  B: two\nmetadata: {name: x, labels: {a: b}}\n";
+    let manifest =
+        "apiVersion: v1\nkind: Secret\ndata:\n  A: MQ==\nstringData:\n  B: two\nmetadata: {name: x}\n";
     for (this, text, expected) in [
         (
             Dotenv,
@@ -269,7 +342,7 @@ fn hand_written_files_are_read_as_their_readers_do() {
         (Ini, "; x\na : 1\nb = \"q\" ; r\n", vec![("a", "1", 2), ("b", "\"q\" ; r", 3)]),
         (
             Xml,
-            "<?xml version='1.0'?>\n<!-- x -->\n<app>\n<a> 1&lt;</a><b><![CDATA[<]]>&#65;</b>\n<entry name='c d'/></app>",
+            "<?xml version='1.0'?>\n<!-- x -->\n<settings>\n<a> 1&lt;</a><b><![CDATA[<]]>&#65;</b>\n<entry name='c d'/></settings>",
             vec![("a", " 1<", 4), ("b", "<A", 4), ("c d", "", 5)],
         ),
         (K8sSecret, manifest, vec![("A", "1", 4), ("B", "two", 6)]),

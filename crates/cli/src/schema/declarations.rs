@@ -22,6 +22,8 @@ pub(crate) fn unit() -> Value {
             "secrets": words(&SecretsIn::ALL.map(|(_, word)| word)),
             "header": text("A comment at the start"),
             "name": text("The name of a manifest"),
+            "manifest": json!({ "type": "object", "description": "What a manifest says beside its name and data; texts may refer to the stage and the unit" }),
+            "element": text("How the outermost element of an XML file is called, if not `settings`"),
             "not_adopted": { "type": "array", "items": table(
                 json!({ "name": text("Its name there"), "at": text("FILE:LINE"), "why": text("Why it has no place") }),
                 &["name", "at", "why"],

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 
 use cledger_core::adopt::flattened;
+use cledger_core::json::Json;
 use cledger_core::value::Value;
 use cledger_formats::{Particulars, detect, format};
 use proptest::prelude::*;
@@ -355,6 +356,73 @@ fn what_has_no_place_is_said_and_holds_up_until_it_has_one() {
     ledger.run("render desk@dev --out out").code(0);
 }
 
+/// All of a file comes back: what manifests say beside their data, documents in one file, attributes and repeated
+/// elements.
+#[test]
+fn manifests_and_elements_come_back_whole() {
+    let manifests = |stage: &str| {
+        format!(
+            "apiVersion: v1\nkind: ConfigMap\nmetadata: {{name: 'desk-{stage}', namespace: 'quays-{stage}', labels: {{'a/b': c}}, annotations: {{tide: 'low'}}}}\n\
+             immutable: true\ndata: {{LEVEL: info, HOST: 'h.{stage}.example'}}\n---\napiVersion: v1\nkind: Secret\nmetadata: {{name: 'desk-{stage}'}}\n\
+             type: example/login\nstringData: {{user: ada, password: 'low-{stage}'}}\n"
+        )
+    };
+    let elements = |stage: &str| {
+        format!(
+            "<desk xmlns:x='urn:x' v='2'><a id='1'>{stage}</a><b>one</b><b>two</b><x:c d='e'/>\n<f><g h='1'/><g h='2'><i>j</i></g></f></desk>\n"
+        )
+    };
+    let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+    for stage in ["dev", "prod"] {
+        ledger.write(&format!("../old/{stage}.yaml"), manifests(stage));
+        ledger.write(&format!("../old/{stage}.xml"), elements(stage));
+    }
+    let sources = "dev=../old/dev.yaml prod=../old/prod.yaml dev=../old/dev.xml prod=../old/prod.xml";
+    let command = format!("adopt desk {sources} --write --plain-secrets --countersign prod");
+    let (out, _) = written(&ledger.run(&command).code(0));
+    assert!(out.contains(" values of 4 files, each as it was."), "{out}");
+    let contract = ledger.read("units/desk.toml");
+    for part in [
+        "namespace = \"quays-${stage.name}\"",
+        "type = \"example/login\"",
+        "element = \"desk\"",
+        "immutable = true",
+    ] {
+        assert!(contract.contains(part), "{part}: {contract}");
+    }
+    let (out, _) = written(&ledger.run(&command).code(0));
+    assert!(out.ends_with(" is as its files are.\n"), "{out}");
+    for stage in ["dev", "prod"] {
+        ledger.run(&format!("render desk@{stage} --out out --partial --countersign prod"));
+        for (name, old) in
+            [(format!("{stage}.yaml"), manifests(stage)), (format!("{stage}.xml"), elements(stage))]
+        {
+            let now = ledger.read(&format!("out/desk/{name}"));
+            assert!(values(&name, &now) == values(&name, &old), "{now}");
+            let same = format!("compare file:../old/{name} file:out/desk/{name}");
+            ledger.run(&same).code(0);
+        }
+    }
+    // What somebody changes beside the data is drift, and a difference between files.
+    let live = ledger.read("out/desk/dev.yaml").replace("tide: 'low'", "tide: 'high'");
+    ledger.write("live/desk/dev.yaml", live);
+    ledger.write("live/desk/dev.xml", ledger.read("out/desk/dev.xml"));
+    let (out, _) = written(&ledger.run("drift desk@dev --observed live").code(1));
+    assert!(out.contains("ConfigMap/desk-dev./metadata.annotations.tide  low     high   differs"), "{out}");
+    ledger.run("compare file:live/desk/dev.yaml file:out/desk/dev.yaml").code(1);
+    // What differs from stage to stage cannot be said once for all.
+    ledger.write("../old/prod.yaml", manifests("prod").replace("tide: 'low'", "tide: 'ebb'"));
+    let fresh = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+    for stage in ["dev", "prod"] {
+        fresh.write(&format!("../old/{stage}.yaml"), ledger.read(&format!("../old/{stage}.yaml")));
+    }
+    let (out, _) = written(&fresh.run("adopt desk dev=../old/dev.yaml prod=../old/prod.yaml").code(1));
+    assert!(
+        out.contains("/metadata.annotations.tide (../old/dev.yaml:1): it differs from stage to stage"),
+        "{out}"
+    );
+}
+
 /// What no other type holds is kept as it is, and written back so.
 #[test]
 fn lists_of_maps_nulls_and_long_numbers_come_back() {
@@ -455,19 +523,34 @@ fn hard() -> impl Strategy<Value = BTreeMap<String, String>> {
 #[test]
 fn whatever_the_files_hold_rendering_gives_it_back() {
     let names: &'static [&str] = &["a.properties", "a.yaml", "a.json", "a.toml", "a.xml"];
-    let stages = prop::collection::vec((hard(), prop::sample::select(names)), 2);
+    // What formats with levels can say beside texts; comments stand around all of it.
+    let as_is = prop::sample::select(
+        &["null", "[{\"a\":null,\"b\":[1,\"x\"]}]", "[]", "1.50", "{\"n\":[[]],\"m\":{}}", "[0.1,2]"][..],
+    );
+    let stages =
+        prop::collection::vec((hard(), prop::sample::select(names), prop::collection::vec(as_is, 0..3)), 2);
     let mut runner =
         TestRunner::new(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(24) });
     let ran = runner.run(&stages, |stages| {
         let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
         let mut command = "adopt desk --write --plain-secrets --countersign prod".to_owned();
         let mut old = Vec::new();
-        for (stage, (values_of, name)) in ["dev", "prod"].iter().zip(&stages) {
-            let tree = cledger_formats::Tree(
+        for (stage, (values_of, name, as_is)) in ["dev", "prod"].iter().zip(&stages) {
+            let mut tree = cledger_formats::Tree(
                 values_of.iter().map(|(name, value)| (name.as_str().into(), Value::text(value))).collect(),
             );
+            if matches!(*name, "a.yaml" | "a.json") {
+                let kept = as_is.iter().enumerate();
+                let kept = kept.map(|(at, text)| {
+                    (format!("as_is_{at}").into(), Json::parse(text).unwrap().into_value())
+                });
+                tree.0.extend(kept);
+            }
             let this = format(detect(name, "").unwrap(), Particulars::default()).unwrap();
-            let text = this.write(&tree).unwrap();
+            let mut text = this.write(&tree).unwrap();
+            if matches!(*name, "a.yaml" | "a.toml" | "a.properties") {
+                text = format!("# What it is\n{text}\n# The end\n");
+            }
             ledger.write(&format!("../old/{stage}/{name}"), &text);
             command += &format!(" {stage}=../old/{stage}");
             old.push((*stage, *name, values(name, &text)));

@@ -68,11 +68,22 @@ fn names_and_values_are_as_the_output_says() {
         ),
         (
             "path = \"desk-dev.env\"\nformat = \"k8s-config\"\nonly = [\"limit\", \"*.password\"]",
-            "apiVersion: 'v1'\ndata:\n  LIMIT: '7'\nkind: 'ConfigMap'\nmetadata:\n  name: 'desk'\n",
+            "apiVersion: 'v1'\nkind: 'ConfigMap'\nmetadata:\n  name: 'desk'\ndata:\n  LIMIT: '7'\n",
         ),
         (
             "path = \"desk-dev.env\"\nformat = \"k8s-secret\"\nname = \"tickets-${stage.class}\"\nonly = [\"limit\", \"*.password\"]",
-            "apiVersion: 'v1'\ndata:\n  BOOKINGS_DB_PASSWORD: 'cCd3'\nkind: 'Secret'\nmetadata:\n  name: 'tickets-development'\ntype: 'Opaque'\n",
+            "apiVersion: 'v1'\nkind: 'Secret'\nmetadata:\n  name: 'tickets-development'\ntype: 'Opaque'\ndata:\n  BOOKINGS_DB_PASSWORD: 'cCd3'\n",
+        ),
+        (
+            "path = \"desk-dev.env\"\nformat = \"k8s-config\"\nonly = [\"limit\"]\n\
+             manifest = { immutable = true, metadata = { labels = { \"a/b\" = \"${stage.label.region}\" }, namespace = \"quays\" } }\n\
+             [[output]]\npath = \"desk-dev.env\"\nformat = \"k8s-secret\"\nonly = [\"*.password\"]\nmanifest = { type = \"x/y\" }",
+            "apiVersion: 'v1'\nkind: 'ConfigMap'\nmetadata:\n  name: 'desk'\n  namespace: 'quays'\n  labels:\n    a/b: 'north'\nimmutable: true\ndata:\n  LIMIT: '7'\n\
+             ---\napiVersion: 'v1'\nkind: 'Secret'\nmetadata:\n  name: 'desk'\ntype: 'x/y'\ndata:\n  BOOKINGS_DB_PASSWORD: 'cCd3'\n",
+        ),
+        (
+            "path = \"desk-dev.env\"\nformat = \"xml\"\nonly = [\"limit\"]\nelement = \"quay-${stage.name}\"",
+            "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<quay-dev>\n  <limit>7</limit>\n</quay-dev>\n",
         ),
         (
             "path = \"desk-dev.env\"\ntemplate = \"templates/app.conf\"",
@@ -131,13 +142,30 @@ fn what_an_output_cannot_be_is_refused_where_it_stands() {
             "`desk/limit` is no pattern of fields",
         ),
         ("path = \"a\"\nformat = \"jsn\"", 12, "the format cannot be \"jsn\""),
+        ("path = \"a\"\nformat = \"yaml\"\nmanifest = {}", 13, "only a manifest has a `manifest`"),
+        (
+            "path = \"a\"\nformat = \"k8s-config\"\nmanifest = { kind = \"x\" }",
+            13,
+            "`kind` is made from the values",
+        ),
+        (
+            "path = \"a\"\nformat = \"k8s-config\"\nmanifest = { x = \"${a}\" }",
+            13,
+            "`${a}` cannot stand in a name",
+        ),
+        ("path = \"a\"\nformat = \"yaml\"\nelement = \"a\"", 13, "only an XML file has an `element`"),
+        (
+            "path = \"a\"\nformat = \"json\"\nnot_adopted = [{ name = \"x\" }]",
+            13,
+            "this says not what was left out",
+        ),
         (
             "path = \"a\"\ntemplate = \"templates/app.conf\"\nprefix = \"x\"",
             13,
             "`prefix` means nothing in a file made by a template",
         ),
     ] {
-        let (_, err) = written(&ledger(&format!("[[output]]\n{said}\n")).run("check").code(2));
+        let (_, err) = written(&ledger(&format!("[[output]]\n{said}\n")).run("show desk@dev").code(2));
         let place = format!("units/desk.toml:{line}:");
         assert!(err.contains(&format!("error: {message}")) && err.contains(&place), "{said}: {err}");
     }

@@ -2,7 +2,7 @@
 
 use snapbox::str;
 
-use crate::test_ledger::{SMALL, TestLedger, is_there};
+use crate::test_ledger::{SMALL, TestLedger, is_there, written};
 
 const QUAYS: &str = "quay,name,phone\nheron,Heron Point,\nlock,\"Old \"\"Lock\"\"\",\"1, 2\"\nmill,Mill,7\n";
 
@@ -300,9 +300,8 @@ lock  a/r/nb  1      default tables/quays.csv:3
     ] {
         let ledger = TestLedger::small();
         ledger.write("units/desk.toml", format!("{}[tables.t]\n{contract}\n", SMALL[2].1));
-        let output = ledger.command("check").output().unwrap();
-        let text = String::from_utf8(output.stderr).unwrap();
-        assert!(output.status.code() == Some(2) && text.contains(message), "{contract}: {text}");
+        let (_, text) = written(&ledger.run("show desk@dev").code(2));
+        assert!(text.contains(message), "{contract}: {text}");
     }
 }
 

@@ -3,7 +3,7 @@
 use super::code::Code;
 use super::finding::{Finding, called};
 use crate::model::{Class, Declaration, LayerId, Ledger, Subject, Vary};
-use crate::resolve::{Because, FieldId, Origin, Outcome, ProblemCode, Session};
+use crate::resolve::{Because, FieldId, Origin, Outcome, Session};
 use crate::types::Type;
 
 /// The most fields between one without a value and the first cause that a message names.
@@ -65,9 +65,6 @@ fn needs(ledger: &Ledger, session: &mut Session<'_, '_>, first: FieldId) -> Stri
     }
     let why = match session.outcome(first) {
         Outcome::Absent(_) => "which is absent on purpose",
-        Outcome::Broken(problems) if problems.iter().any(|it| it.code == ProblemCode::UnreadableFile) => {
-            "which is in a file that cannot be read"
-        }
         Outcome::Broken(_) => "which has a problem of its own",
         _ => "which has no value",
     };

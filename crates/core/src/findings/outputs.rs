@@ -28,7 +28,13 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
                 .for_each(|here| here.count(severity));
             checking.findings.push(finding);
         }
-        if unit.outputs[..at].iter().any(|other| other.path == one.path) {
+        // Manifests may stand in one file, each under its own kind and name.
+        let is_other = |other: &Output| {
+            other.format.is_manifest()
+                && one.format.is_manifest()
+                && (other.format, &other.manifest_name) != (one.format, &one.manifest_name)
+        };
+        if unit.outputs[..at].iter().any(|other| other.path == one.path && !is_other(other)) {
             let message = format!("two outputs have the path `{}`", one.path);
             checking.findings.push(of_output(
                 ledger,

@@ -6,6 +6,7 @@ use super::{FieldPatterns, StageText, Unit};
 use crate::model::{Declaration, Entry};
 use crate::name::Name;
 use crate::source::Place;
+use crate::tree::Branch;
 
 /// The formats of outputs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -104,6 +105,15 @@ impl OutputFormat {
     /// Whether its files are Kubernetes manifests.
     pub fn is_manifest(self) -> bool {
         matches!(self, OutputFormat::K8sConfig | OutputFormat::K8sSecret)
+    }
+
+    /// The kind of a manifest.
+    pub fn manifest_kind(self) -> Option<&'static str> {
+        match self {
+            OutputFormat::K8sConfig => Some("ConfigMap"),
+            OutputFormat::K8sSecret => Some("Secret"),
+            _ => None,
+        }
     }
 
     /// Whether its files can hold comments.
@@ -209,6 +219,9 @@ pub struct Output {
     pub header: Option<String>,
     /// The name of the manifest that it is.
     pub manifest_name: Option<StageText>,
+    /// What a file says beside its values: a manifest beside its name and data, an XML file by the name of its
+    /// outermost element. Texts in it may refer to the stage and the unit.
+    pub beside: Branch,
     /// What its files held when they were taken over, and the ledger has no place for.
     pub not_adopted: Vec<NotAdopted>,
     /// The list of these, if there is one.
@@ -235,6 +248,7 @@ impl Output {
             secrets: format.usual_secrets(),
             header: None,
             manifest_name: None,
+            beside: Branch::new(),
             not_adopted: Vec::new(),
             not_adopted_list: None,
             holds_tables: false,

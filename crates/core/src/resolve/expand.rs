@@ -36,6 +36,9 @@ impl<'l> Session<'_, 'l> {
     pub(super) fn evaluate(&self, node: Node, edges: &[Edge<'l>]) -> Outcome<'l> {
         let field = self.field(node);
         let (entry, declaration) = self.resolver.ledger().field(field.subject, field.slot);
+        if let Some(path) = edges.iter().find_map(|edge| self.not_known(edge)) {
+            return unreadable(&path, self.origin(node));
+        }
         if let Kind::Connection { protocol, url: Some(shape) } = &entry.kind
             && declaration.derived
         {
@@ -100,18 +103,21 @@ impl<'l> Session<'_, 'l> {
         Outcome::Missing(Because::NothingSet, None)
     }
 
+    /// The file for which it is not known what an edge leads to.
+    fn not_known(&self, edge: &Edge<'l>) -> Option<String> {
+        if let Edge::Broken(path) = edge {
+            return Some((*path).to_owned());
+        }
+        let Some((_, Outcome::Broken(problems))) = edge.outcome(self) else { return None };
+        let is_it = |problem: &&Problem| problem.code == ProblemCode::UnreadableFile;
+        problems.iter().find(is_it).and_then(|problem| problem.detail.split('`').nth(1)).map(str::to_owned)
+    }
+
     /// Reports what keeps a text from being expanded: unknown references, or fields without value.
     fn hindrance(&self, edges: &[Edge<'l>], origin: Origin) -> Option<Outcome<'l>> {
         let problems = Self::unknown_references(edges, origin);
         if !problems.is_empty() {
             return Some(Outcome::Broken(problems.into()));
-        }
-        let broken = edges.iter().find_map(|edge| match edge {
-            Edge::Broken(path) => Some(unreadable(path, origin)),
-            _ => None,
-        });
-        if broken.is_some() {
-            return broken;
         }
         edges.iter().find_map(|edge| {
             let (field, outcome) = edge.outcome(self)?;

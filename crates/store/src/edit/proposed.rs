@@ -8,6 +8,7 @@ use cledger_core::model::{Declaration, Entry, Form, Kind, Output, OutputFormat, 
 use cledger_core::name::Name;
 use cledger_core::output::{NameMaker, OutputName, as_text};
 use cledger_core::source::{FileId, Files, Place};
+use cledger_core::tree::Branch;
 use cledger_core::types::Type;
 use cledger_core::value::Value;
 
@@ -99,6 +100,8 @@ pub struct ProposedOutput {
     pub format: OutputFormat,
     /// The name of the manifest that it is, as it is written, where it is not the unit's.
     pub manifest_name: Option<String>,
+    /// What the file says beside its values, as it is written.
+    pub beside: Branch,
     /// Which values it holds, where that is to be said.
     pub secrets: Option<SecretsIn>,
     /// The fields that it does not hold.
@@ -116,6 +119,11 @@ pub fn output_block(output: &ProposedOutput) -> String {
     let mut block = format!("[[output]]\npath = {path}\nformat = \"{}\"\n", output.format.name());
     if let Some(name) = &output.manifest_name {
         let _ = writeln!(block, "name = {}", literal(&Value::text(name), None));
+    }
+    if output.format.is_manifest() && !output.beside.is_empty() {
+        let _ = writeln!(block, "manifest = {}", literal(&Value::Map(output.beside.clone()), None));
+    } else if let Some(element) = output.beside.get("element") {
+        let _ = writeln!(block, "element = {}", literal(element, None));
     }
     let word = SecretsIn::ALL.iter().find(|(secrets, _)| Some(*secrets) == output.secrets);
     if let Some((_, word)) = word {

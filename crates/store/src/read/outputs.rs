@@ -9,6 +9,8 @@ use cledger_core::model::{
 use cledger_core::name::nearest;
 use cledger_core::output::path_fault;
 use cledger_core::source::Place;
+use cledger_core::tree::Branch;
+use cledger_core::value::Value;
 use cledger_formats::template;
 use toml::de::{DeTable, DeValue};
 
@@ -16,7 +18,7 @@ use super::frame::{In, Item};
 use cledger_core::model::Mistake;
 
 /// What can be said of an output.
-const KEYS: [&str; 12] = [
+const KEYS: [&str; 14] = [
     "path",
     "format",
     "table",
@@ -28,6 +30,8 @@ const KEYS: [&str; 12] = [
     "secrets",
     "header",
     "name",
+    "manifest",
+    "element",
     "not_adopted",
 ];
 
@@ -85,6 +89,8 @@ fn output(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, entries: &[&Ent
         }
         "header" => output.header = header(read, item, format),
         "name" => output.manifest_name = manifest_name(read, item, format),
+        "manifest" => output.beside = manifest(read, item, format).unwrap_or_default(),
+        "element" => output.beside = element(read, item, format).unwrap_or_default(),
         "not_adopted" => {
             output.not_adopted = not_adopted(read, item);
             output.not_adopted_list = Some(read.place(item.span()));
@@ -176,6 +182,59 @@ fn manifest_name(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Opti
         return None;
     }
     stage_text(read, item, "`name`").map(|(text, _)| text)
+}
+
+/// How the outermost element of an XML file is called.
+fn element(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<Branch> {
+    if format != OutputFormat::Xml {
+        read.wrong_with(
+            item.span(),
+            "only an XML file has an `element`",
+            "leave it out, or write format = \"xml\"",
+        );
+        return None;
+    }
+    let (text, _) = stage_text(read, item, "`element`")?;
+    Some(Branch::from([("element".into(), Value::text(text.as_written()))]))
+}
+
+/// What a manifest says beside its name and data.
+fn manifest(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<Branch> {
+    if !format.is_manifest() {
+        let help = "leave it out, or write format = \"k8s-config\" or \"k8s-secret\"";
+        read.wrong_with(item.span(), "only a manifest has a `manifest`", help);
+        return None;
+    }
+    let table = read.table(item, "`manifest`")?;
+    let said = ["apiVersion", "kind", "data", "stringData", "binaryData"];
+    for (key, _) in table.iter().filter(|(key, _)| said.contains(&key.get_ref().as_ref())) {
+        let message = format!("`{}` is made from the values of the unit", key.get_ref());
+        read.wrong_with(key.span(), message, "leave it out");
+    }
+    let metadata = table.get("metadata").and_then(|it| it.get_ref().as_table());
+    if let Some((key, _)) = metadata.and_then(|it| it.get_key_value("name")) {
+        read.wrong_with(
+            key.span(),
+            "the name of a manifest is said with `name`",
+            "write name = \"…\" in the output",
+        );
+    }
+    let mut texts = vec![read.value(item)];
+    let Value::Map(branch) = texts[0].clone() else { return None };
+    while let Some(value) = texts.pop() {
+        match value {
+            Value::Map(level) => texts.extend(level.into_values()),
+            Value::List(items) => texts.extend(items),
+            Value::Text(text) => {
+                if let Err(error) = StageText::parse(&text) {
+                    let help = "refer to stage.name, stage.class, stage.label.X, unit.name or unit.instance";
+                    read.wrong_with(item.span(), error.to_string(), help);
+                }
+            }
+            _ => {}
+        }
+    }
+    Some(branch)
 }
 
 /// The lookup table of an output.

@@ -140,6 +140,7 @@ impl Work<'_> {
                 path: seen.path.clone(),
                 format: seen.format,
                 manifest_name,
+                beside: seen.beside.clone(),
                 secrets,
                 except,
                 not_adopted: self.left_out(at),

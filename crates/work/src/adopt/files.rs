@@ -1,6 +1,6 @@
 //! The files that are adopted, and the outputs that they become.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
 
@@ -9,9 +9,9 @@ use cledger_core::model::{Ledger, OutputFormat, StageId, Subject, Unit};
 use cledger_core::name::Name;
 use cledger_core::output::OutputName;
 use cledger_core::reference;
-use cledger_core::tree::Tree;
+use cledger_core::tree::{Branch, Tree};
 use cledger_core::value::Value;
-use cledger_formats::{Particulars, detect, format};
+use cledger_formats::{ELEMENT, Found, Particulars, detect, format};
 
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::Held;
@@ -40,6 +40,17 @@ pub(crate) struct Files {
     pub(crate) found: BTreeMap<usize, FoundAt>,
     /// Files in folders that are of no known format.
     pub(crate) not_read: Vec<String>,
+    /// What files say beside their values, by file.
+    pub(crate) beside: BTreeMap<usize, Beside>,
+}
+
+/// What a file says beside its values.
+#[derive(Debug, Default)]
+pub(crate) struct Beside {
+    /// What it is called among several in one file; nothing where it is alone there.
+    pub(crate) document: Option<String>,
+    /// The names that begin with `/`.
+    pub(crate) names: Tree,
 }
 
 /// An output that files of several stages become.
@@ -54,6 +65,8 @@ pub(crate) struct Seen {
     pub(crate) known: Option<usize>,
     /// The stages that have a file of it.
     pub(crate) stages: Vec<StageId>,
+    /// What the file says beside its values, as a contract has it.
+    pub(crate) beside: Branch,
 }
 
 /// Reads `STAGE=FILE`, `STAGE=FOLDER` and `STAGE=capture:FILE` arguments.
@@ -101,11 +114,50 @@ pub(crate) fn read(
         }
     }
     files.stages.sort_unstable();
+    files.settle_beside();
     if files.old.is_empty() {
         return Err(Trouble::usage("there is nothing in there that could be adopted")
             .help("name files whose names tell their format, such as app.properties, or add --format"));
     }
     Ok(files)
+}
+
+/// Where a file belongs: the ledger, the unit if it is there already, the stage, and whether it was named by itself.
+type At<'a> = (&'a Ledger, Option<(Subject, &'a Unit)>, (StageId, &'a Name), bool);
+
+/// The documents of a file: itself, or the manifests in it, each with its format and what it is called among them.
+fn documents(format: OutputFormat, found: Found) -> Vec<(OutputFormat, Option<String>, Found)> {
+    let kind_of = |id: &str| {
+        let (kind, name) = id.split_once('/').filter(|(kind, _)| !kind.is_empty())?;
+        let of_kind = [OutputFormat::K8sConfig, OutputFormat::K8sSecret].into_iter();
+        of_kind.filter(|it| it.manifest_kind() == Some(kind)).map(|it| (it, name.to_owned())).next()
+    };
+    if !format.is_manifest()
+        || found.manifest_name.is_some()
+        || !found.tree.0.keys().all(|id| kind_of(id).is_some())
+    {
+        return vec![(format, None, found)];
+    }
+    let mut all = Vec::new();
+    for (id, value) in &found.tree.0 {
+        let (Some((format, name)), Value::Map(level)) = (kind_of(id), value) else { continue };
+        let of_it = found.lines.iter().filter(|(steps, _)| steps.first().is_some_and(|first| *first == **id));
+        let document = Found {
+            tree: Tree(level.clone()),
+            lines: of_it.map(|(steps, line)| (steps[1..].to_vec(), *line)).collect(),
+            manifest_name: Some(name),
+        };
+        all.push((format, Some(id.to_string()), document));
+    }
+    all
+}
+
+/// A value with the stage in place of its name, as a contract has it.
+fn carried(value: &Value, stage: &str) -> Value {
+    match value {
+        Value::Text(text) => Value::text(&with_stage(&reference::escape(text), stage)),
+        other => other.clone(),
+    }
 }
 
 /// The files below a folder, by name; folders that are hidden are left out.
@@ -258,18 +310,37 @@ impl Files {
         };
         let found = existing::read(text, format, Particulars::default());
         let found = found.map_err(|error| wrong(shown, &error))?;
-        let output = self.output(
-            ledger,
-            unit,
-            (stage, stage_name),
-            (below, format),
-            found.manifest_name.as_deref(),
-            is_named,
-        );
+        for (format, document, found) in documents(format, found) {
+            let at = (ledger, unit, (stage, stage_name), is_named);
+            self.add_document(at, (shown, below, text), (format, document), found);
+        }
+        Ok(())
+    }
+
+    /// Adds a file, or a document of one.
+    fn add_document(
+        &mut self,
+        (ledger, unit, (stage, stage_name), is_named): At<'_>,
+        (shown, below, text): (&str, &str, &str),
+        (format, document): (OutputFormat, Option<String>),
+        found: Found,
+    ) {
+        let is_named = is_named && document.is_none();
+        let name = found.manifest_name.as_deref();
+        let output = self.output(ledger, unit, (stage, stage_name), (below, format), name, is_named);
         let file = self.old.len();
-        let mut tree = Tree::default();
+        let (mut tree, mut names) = (Tree::default(), Tree::default());
+        let is_beside = |name: &OutputName| match format {
+            OutputFormat::Xml => *name == [ELEMENT],
+            format => format.is_manifest() && name[0].starts_with('/'),
+        };
+        let has_beside = format.is_manifest() || format == OutputFormat::Xml;
         for (name, value) in flattened(&found.tree.0) {
             let place = OldPlace { file, line: found.line_of(&name).unwrap_or(1) };
+            if is_beside(&name) {
+                names.insert(&name, value);
+                continue;
+            }
             if format == OutputFormat::Yaml && is_other_in_old_yaml(&value, text, place.line) {
                 self.other_in_old_yaml.push((name.clone(), place));
             }
@@ -280,11 +351,53 @@ impl Files {
                 }
             }
         }
-        let lines = found.lines;
+        if has_beside {
+            self.beside.insert(file, Beside { document, names });
+        }
         let stage_name = stage_name.clone();
-        self.old.push(OldFile { stage, stage_name, output, format, tree, lines });
+        self.old.push(OldFile { stage, stage_name, output, format, tree, lines: found.lines });
         self.paths.push(shown.to_owned());
-        Ok(())
+    }
+
+    /// Works out what the files of each output say beside their values in every stage; what differs has no place.
+    fn settle_beside(&mut self) {
+        for at in 0..self.outputs.len() {
+            let said: Vec<(usize, BTreeMap<OutputName, Value>)> = self
+                .beside
+                .iter()
+                .filter(|(file, _)| self.old[**file].output == at)
+                .map(|(file, beside)| {
+                    let names = beside.names.leaves().into_iter();
+                    (*file, names.map(|(name, value)| (name, value.clone())).collect())
+                })
+                .collect();
+            let Some((first, names)) = said.first() else { continue };
+            let of_stage = |file: usize, value: &Value| carried(value, self.old[file].stage_name.as_str());
+            let mut agreed = Tree::default();
+            let all: BTreeSet<&OutputName> = said.iter().flat_map(|(_, names)| names.keys()).collect();
+            for name in all {
+                let is_same =
+                    |(_, other): &(usize, BTreeMap<OutputName, Value>)| other.get(name) == names.get(name);
+                let is_carried = |(file, other): &(usize, BTreeMap<OutputName, Value>)| {
+                    other.get(name).map(|it| of_stage(*file, it))
+                        == names.get(name).map(|it| of_stage(*first, it))
+                };
+                let value = match names.get(name) {
+                    Some(value) if said.iter().all(is_same) => value.escaped(),
+                    Some(value) if said.iter().all(is_carried) => of_stage(*first, value),
+                    _ => {
+                        let reason = "it differs from stage to stage, and such things are said once for all";
+                        let place = OldPlace { file: *first, line: 1 };
+                        let (names, reason) = ([(at, name.clone())].into(), reason.to_owned());
+                        self.not_placed.push(NotPlaced { names, place, reason });
+                        continue;
+                    }
+                };
+                agreed.insert(name, value);
+            }
+            let said = agreed.0.into_iter().map(|(name, value)| (name.trim_start_matches('/').into(), value));
+            self.outputs[at].beside = said.collect();
+        }
     }
 
     /// The output that a file becomes: one with its path, else, of files that are named one by one, the
@@ -309,9 +422,11 @@ impl Files {
             let only = || is_named.then(of_format).filter(|all| all.clone().count() == 1)?.next();
             at_path.or_else(only).map(|(at, _)| at)
         });
+        let is_named_alike =
+            |seen: &Seen| is_named || seen.manifest_name == manifest_name || !format.is_manifest();
         let seen = self.outputs.iter().position(|seen| match (known, seen.known) {
             (Some(known), Some(other)) => known == other,
-            (None, None) => seen.format == format && seen.path == path,
+            (None, None) => seen.format == format && seen.path == path && is_named_alike(seen),
             _ => false,
         });
         let of_format = || {
@@ -326,6 +441,7 @@ impl Files {
                 known,
                 manifest_name: manifest_name.clone(),
                 stages: Vec::new(),
+                beside: Branch::new(),
             });
             self.outputs.len() - 1
         });

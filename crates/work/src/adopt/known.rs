@@ -3,10 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::adopt::{NotPlaced, OldField, OldValue};
+use cledger_core::json::Json;
 use cledger_core::model::{Declaration, Ledger, Slot, StageId, Subject, UnitId, Vary};
 use cledger_core::output::{NameMaker, OutputName};
 use cledger_core::render::as_written;
 use cledger_core::resolve::{Effective, FieldId, Layer, Resolver, Session};
+use cledger_core::types::Type;
 use cledger_core::value::Value;
 
 use crate::adopt::files::{Files, Seen};
@@ -57,7 +59,10 @@ pub(crate) fn compare(
         for (&stage, old) in &field.values {
             let outcome = session.outcome(FieldId { subject, stage, slot });
             let effective = outcome.value();
-            if effective.and_then(Effective::expose).is_some_and(|now| is_same(now, old)) {
+            if effective
+                .and_then(Effective::expose)
+                .is_some_and(|now| is_same(now, old, declaration.this_type))
+            {
                 continue;
             }
             match effective
@@ -107,8 +112,13 @@ fn slots_by_name(ledger: &Ledger, unit: UnitId, files: &Files) -> Vec<BTreeMap<O
     files.outputs.iter().map(of_output).collect()
 }
 
-fn is_same(now: &Value, old: &OldValue) -> bool {
-    if old.is_bare { now.to_text() == old.value.to_text() } else { as_written(now) == old.value }
+fn is_same(now: &Value, old: &OldValue, this: Type) -> bool {
+    let json = now.as_text().filter(|_| this == Type::Json).map(Json::parse);
+    match json {
+        Some(Ok(json)) if !old.is_bare => json == Json::of_value(&old.value),
+        _ if old.is_bare => now.to_text() == old.value.to_text(),
+        _ => as_written(now) == old.value,
+    }
 }
 
 /// The value that all files have in place of a default that counts in all stages of the unit.
@@ -135,7 +145,7 @@ fn new_default(
         let effective = outcome.value()?;
         if effective.origin.layer != Layer::Default
             || may_give_way(ledger, effective).is_err()
-            || effective.expose().is_some_and(|now| is_same(now, first))
+            || effective.expose().is_some_and(|now| is_same(now, first, declaration.this_type))
         {
             return None;
         }
@@ -163,7 +173,11 @@ fn value_for(declaration: &Declaration, old: &OldValue) -> Result<Value, String>
         return Err("it is the same everywhere (vary = \"never\"), and differs here".to_owned());
     }
     let this = declaration.this_type;
-    let value = if old.is_bare { this.read(&old.value.to_text()) } else { Some(old.value.clone()) };
+    let value = match this {
+        Type::Json => Some(Value::text(&Json::of_value(&old.value).to_string())),
+        _ if old.is_bare => this.read(&old.value.to_text()),
+        _ => Some(old.value.clone()),
+    };
     value.filter(|value| this.fits(value)).ok_or_else(|| format!("it is not {}", this.describe()))
 }
 

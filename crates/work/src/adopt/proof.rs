@@ -8,6 +8,7 @@ use cledger_core::model::{Ledger, StageId, Subject, UnitId};
 use cledger_core::output::OutputName;
 use cledger_core::render::{Rendering, rendering};
 use cledger_core::resolve::{Layer, Outside, Resolver};
+use cledger_core::tree::{Branch, Tree};
 use cledger_core::value::Value;
 use cledger_formats::{particulars, text_of};
 
@@ -53,7 +54,8 @@ pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
     for (at, file) in files.old.iter().enumerate() {
         let rendering = &renderings[&file.stage];
         let output = &ledger.unit(unit).outputs[outputs[file.output]];
-        let found = rendering.outputs.iter().find(|rendered| rendered.output.place == output.place);
+        let path = output.path.expand(ledger, subject, file.stage);
+        let found = rendering.outputs.iter().find(|it| path.as_ref().is_ok_and(|path| it.path == **path));
         let Some(rendered) = found else {
             proof.broken.push((at, "its path or its names cannot be made".to_owned()));
             continue;
@@ -62,8 +64,12 @@ pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
             let read = existing::read(&made.text, file.format, particulars(rendered));
             read.map_err(|error| error.to_string())
         });
+        let beside = files.beside.get(&at);
+        let document = beside.and_then(|beside| beside.document.as_deref());
         let now: BTreeMap<OutputName, Value> = match read {
-            Ok(found) => flattened(&found.tree.0).into_iter().collect(),
+            Ok(found) => flattened(document.map_or(&found.tree.0, |document| level(&found.tree, document)))
+                .into_iter()
+                .collect(),
             Err(reason) => {
                 proof.broken.push((at, reason));
                 continue;
@@ -71,7 +77,8 @@ pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
         };
         let is_left_out: BTreeSet<&OutputName> =
             left_out.iter().filter_map(|it| it.names.get(&file.output)).collect();
-        let before: BTreeMap<OutputName, Value> = flattened(&file.tree.0).into_iter().collect();
+        let mut before: BTreeMap<OutputName, Value> = flattened(&file.tree.0).into_iter().collect();
+        before.extend(beside.iter().flat_map(|beside| flattened(&beside.names.0)));
         for (name, value) in &before {
             let written = names[at].get(name).unwrap_or(name);
             match now.get(name) {
@@ -81,7 +88,9 @@ pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
             }
         }
         for name in now.keys().filter(|name| !before.contains_key(*name) && !is_left_out.contains(name)) {
-            let value = rendered.values.get(name);
+            let full =
+                document.into_iter().map(str::to_owned).chain(name.iter().cloned()).collect::<Vec<_>>();
+            let value = rendered.values.get(&full);
             let address = value.map(|(field, _)| ledger.address(*field).to_string());
             // The ledger keeps what a file has no more, and says so.
             if address.is_some_and(|address| gone.contains(&(address, at))) {
@@ -95,4 +104,13 @@ pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
         }
     }
     proof
+}
+
+/// What is below a name; nothing where that is no level.
+fn level<'t>(tree: &'t Tree, name: &str) -> &'t Branch {
+    static NOTHING: Branch = Branch::new();
+    match tree.0.get(name) {
+        Some(Value::Map(level)) => level,
+        _ => &NOTHING,
+    }
 }

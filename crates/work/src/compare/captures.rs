@@ -127,7 +127,7 @@ fn in_ledger(
                             let key = captured.keys.key(&ledger.key_scope(LayerId::Stage(id)));
                             key.ok().map(|file| Value::text(&file.key.fingerprint(&value.to_text())))
                         }
-                        (value, _) => value.cloned(),
+                        (value, _) => value,
                     };
                     all.push(Named {
                         name: name(&owner, &file.path, &steps),

@@ -87,7 +87,14 @@ pub(crate) fn of_unit(
     };
     let mut values: Vec<Named> = Vec::new();
     if let Some(output) = output {
-        values.extend(output.values.iter().map(|(name, (_, effective))| named_by(name.clone(), effective)));
+        values.extend(output.values.iter().map(|(name, (_, effective))| {
+            Named {
+                value: effective
+                    .expose()
+                    .map(|value| Held::new(output.as_written(name, value), effective.is_secret())),
+                ..named_by(name.clone(), effective)
+            }
+        }));
     } else {
         let mut session = resolver.session(unit_of(subject));
         let maker = NameMaker::usual(OutputFormat::Properties);

@@ -192,13 +192,13 @@ impl Captured<'_> {
             FileDrift::Drifted(names) => names,
             _ => Vec::new(),
         };
-        let known: BTreeMap<OutputName, Option<&Value>> =
+        let known: BTreeMap<OutputName, Option<Value>> =
             made.values(path).into_iter().map(|(name, value, _)| (name, value)).collect();
         for (name, fingerprint) in veiled {
             let at = names.iter().position(|drifted| drifted.steps == *name);
             match (known.get(name), at) {
                 (Some(value), Some(at)) => {
-                    let ours = value.and_then(|value| print(&Zeroizing::new(value.to_text())));
+                    let ours = value.as_ref().and_then(|value| print(&Zeroizing::new(value.to_text())));
                     match (fingerprint, ours) {
                         (Some(theirs), Some(ours)) if *theirs == ours => drop(names.remove(at)),
                         (Some(_), Some(_)) => names[at].what = NameDrift::Differs,

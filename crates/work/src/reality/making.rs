@@ -33,15 +33,24 @@ impl<'l> Made<'l> {
         }
     }
 
-    /// The names that stand there, with their values; `None` where a secret is not readable here.
-    pub(crate) fn values(&self, path: &str) -> Vec<(OutputName, Option<&Value>, bool)> {
+    /// The names that stand there, with their values as they stand; `None` where a secret is not readable here.
+    pub(crate) fn values(&self, path: &str) -> Vec<(OutputName, Option<Value>, bool)> {
         if let Made::Environment(environment) = self {
+            let text = |value: &Value| Value::Text(value.to_text());
             let variables = environment.variables.iter();
-            let named = variables.map(|(name, (_, it))| (vec![name.clone()], it.expose(), it.is_secret()));
+            let named =
+                variables.map(|(name, (_, it))| (vec![name.clone()], it.expose().map(text), it.is_secret()));
             return named.collect();
         }
-        let values = self.output(path).into_iter().flat_map(|output| &output.values);
-        values.map(|(name, (_, value))| (name.clone(), value.expose(), value.is_secret())).collect()
+        let of_output = |output: &RenderedOutput<'l>| -> Vec<(OutputName, Option<Value>, bool)> {
+            let values = output.values.iter();
+            let named = values.map(|(name, (_, value))| {
+                let written = value.expose().map(|it| output.as_written(name, it));
+                (name.clone(), written, value.is_secret())
+            });
+            named.collect()
+        };
+        self.output(path).map(of_output).unwrap_or_default()
     }
 
     /// The format of one of its files, or of what else there is.

@@ -6,7 +6,6 @@ use cledger_core::delivery::Arrived;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift, Since};
 use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, OutputFormat};
-use cledger_core::render::as_written;
 use cledger_core::tree::Tree;
 use cledger_core::value::Value;
 use cledger_formats::{Particulars, particulars};
@@ -132,15 +131,9 @@ fn of_file(drift: &mut FileDrift, made: &Made<'_>, path: &str, delivered: &Tree)
         *drift = FileDrift::AsLedger;
         return;
     }
-    let flat = made.format_of(path).knows_text_alone();
-    let ledger: BTreeMap<Vec<String>, Value> = made
-        .values(path)
-        .into_iter()
-        .filter_map(|(name, value, _)| {
-            let value = value?;
-            Some((name, if flat { Value::Text(value.to_text()) } else { as_written(value) }))
-        })
-        .collect();
+    let values = made.values(path).into_iter();
+    let ledger: BTreeMap<Vec<String>, Value> =
+        values.filter_map(|(name, value, _)| Some((name, value?))).collect();
     for name in names {
         if matches!(name.what, NameDrift::Unreadable | NameDrift::NoValueHere) {
             continue;

@@ -1,5 +1,7 @@
 //! `adopt` for people: what the files become, and what does not.
 
+use std::collections::BTreeSet;
+
 use cledger_core::adopt::{Proposed, ProposedKind, Repeat};
 use cledger_core::name::Name;
 
@@ -139,7 +141,9 @@ fn found(stage: &Name, there: FoundThere) -> String {
 
 fn summary(console: &mut Console, adoption: &Adoption) {
     let any = adoption.changes_something;
-    let files = counted(adoption.files.len(), "file");
+    // Several documents may be of one file.
+    let paths: BTreeSet<&String> = adoption.files.iter().map(|(path, ..)| path).collect();
+    let files = counted(paths.len(), "file");
     let left_out = if adoption.not_placed.is_empty() { "" } else { ", but for what is not placed" };
     console.line(format!(
         "{}: rendering gives back {} of {files}, each as it was{left_out}.",
