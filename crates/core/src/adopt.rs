@@ -47,6 +47,8 @@ pub struct OldFile {
     pub tree: Tree,
     /// The lines of its values.
     pub lines: BTreeMap<OutputName, usize>,
+    /// What comments say of its values.
+    pub comments: BTreeMap<OutputName, String>,
 }
 
 /// A place in one of the files.
@@ -84,6 +86,8 @@ impl OldValue {
 pub struct OldField {
     /// Its names, by output.
     pub names: BTreeMap<usize, (OutputFormat, OutputName)>,
+    /// What a comment says of it.
+    pub about: Option<String>,
     /// Its values, by stage; if two files of a stage have it, the first.
     pub values: BTreeMap<StageId, OldValue>,
 }
@@ -150,6 +154,8 @@ pub struct ProposedField {
     pub this_type: Type,
     /// Whether it is a secret.
     pub secret: bool,
+    /// What it is for, in the words of a comment.
+    pub about: Option<String>,
     /// Whether the declaration has to say that it need not have a value.
     pub optional: bool,
     /// The value that it has everywhere, where a default may stand.

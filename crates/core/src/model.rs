@@ -32,7 +32,9 @@ pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
 pub use look_up::{LookUp, LookUpError, LookUpSource, value_at};
 pub use outlet::{Effecting, Given, HttpOutlet, Outlet, OutletKind, PostgresOutlet, Ready, RowColumns};
-pub use output::{Levels, Naming, NotAdopted, Output, OutputFormat, OutputTable, OutputTemplate, SecretsIn};
+pub use output::{
+    Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputTable, OutputTemplate, SecretsIn,
+};
 pub use rule::{Condition, Demand, Rule};
 pub use setting::{
     LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,

@@ -8,11 +8,12 @@ use compact_str::CompactString;
 use crate::findings::{self, Finding};
 use crate::json::Json;
 use crate::model::{
-    Ledger, NoLabel, Output, OutputFormat, Slot, StageId, StageText, Subject, UnitId, expand_stage_text,
+    Ledger, NoLabel, Output, OutputFormat, OutputOrder, Slot, StageId, StageText, Subject, UnitId,
+    expand_stage_text,
 };
 use crate::output::{OutputName, clash};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
-use crate::tree::{Branch, Tree};
+use crate::tree::{Branch, Order, Tree};
 use crate::types::Type;
 use crate::value::Value;
 
@@ -27,6 +28,8 @@ pub struct RenderedOutput<'l> {
     pub manifest_name: String,
     /// What stands at its start, as a comment.
     pub header: Option<String>,
+    /// In which order the names stand.
+    pub order: Order,
     /// The values in it, by their names there.
     pub values: BTreeMap<OutputName, (FieldId, Effective<'l>)>,
     /// The fields that should be in it and have no value.
@@ -178,6 +181,7 @@ impl RenderedOutput<'_> {
         }
         self.values = below(step, std::mem::take(&mut self.values));
         self.lacking = below(step, std::mem::take(&mut self.lacking));
+        self.order = std::mem::take(&mut self.order).below(step);
         let around = Value::Map(std::mem::take(&mut self.around).0);
         // It is there, even with nothing in it.
         self.around = Tree([(step.into(), around)].into());
@@ -188,6 +192,7 @@ impl<'l> RenderedOutput<'l> {
     fn join(&mut self, other: RenderedOutput<'l>) {
         self.values.extend(other.values);
         self.lacking.extend(other.lacking);
+        self.order.extend(other.order);
         self.around.0.extend(other.around.0);
         let headers = [self.header.take(), other.header].into_iter().flatten();
         self.header = headers.reduce(|one, other| if one == other { one } else { format!("{one}\n{other}") });
@@ -270,7 +275,29 @@ fn rendered<'l>(
         beside(&output.beside, (ledger, subject, stage))?
     };
     let header = output.header.clone();
-    Ok(RenderedOutput { output, path, manifest_name, header, values, lacking, json, around })
+    let order = order(ledger, subject, output, &values);
+    Ok(RenderedOutput { output, path, manifest_name, header, order, values, lacking, json, around })
+}
+
+/// The order of an output's names.
+fn order(
+    ledger: &Ledger,
+    subject: Subject,
+    output: &Output,
+    values: &BTreeMap<OutputName, (FieldId, Effective<'_>)>,
+) -> Order {
+    if output.order == OutputOrder::ByName {
+        return Order::default();
+    }
+    let rank = |slot: Slot| {
+        let (entry, position) = ledger.slots(subject).entry_of(slot);
+        let shared = entry.entry.shared();
+        (shared, ledger.entry(subject, entry.entry).place.start, position)
+    };
+    let mut names: Vec<(_, &OutputName)> =
+        values.iter().map(|(name, (field, _))| (rank(field.slot), name)).collect();
+    names.sort_unstable();
+    Order::of(names.into_iter().map(|(_, name)| name))
 }
 
 /// What a file says beside its values, below steps that begin with `/`.

@@ -1,6 +1,6 @@
 //! What all forms of `NAME=value` lines share.
 
-use cledger_core::tree::Tree;
+use cledger_core::tree::{Order, Tree};
 use cledger_core::value::Value;
 use compact_str::CompactString;
 
@@ -15,11 +15,11 @@ pub(crate) fn is_variable(name: &str) -> bool {
 
 /// A line for each name, as `line` writes it, or says why it cannot.
 pub(crate) fn write(
-    tree: &Tree,
+    (order, tree): (&Order, &Tree),
     line: impl Fn(&mut String, &str, &CompactString) -> Result<(), &'static str>,
 ) -> Result<String, WriteError> {
     let mut text = String::new();
-    for (name, value) in &tree.0 {
+    for (name, value) in order.sorted(&[], &tree.0) {
         let wrong = |reason: &str| WriteError { name: name.to_string(), reason: reason.to_owned() };
         if !is_variable(name) {
             return Err(wrong("is no name of a variable: letters, digits and `_` make one"));

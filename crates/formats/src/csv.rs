@@ -5,7 +5,7 @@ use cledger_core::model::OutputTable;
 use cledger_core::value::Value;
 use csv::{ReaderBuilder, StringRecord, WriterBuilder};
 
-use crate::{Branch, Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Branch, Format, Found, Order, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Csv<'t> {
     /// The table; without one, a file has no rows.
@@ -13,7 +13,7 @@ pub(crate) struct Csv<'t> {
 }
 
 impl Format for Csv<'_> {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+    fn write_in(&self, _: &Order, tree: &Tree) -> Result<String, WriteError> {
         let Some(table) = self.table else { return Ok(String::new()) };
         let wrong = |reason: String| WriteError { name: table.entry.to_string(), reason };
         let mut writer = WriterBuilder::new().from_writer(Vec::new());

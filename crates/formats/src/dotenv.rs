@@ -8,13 +8,13 @@
 use compact_str::CompactString;
 
 use crate::assignments::{self, Reader};
-use crate::{Format, Found, ReadError, Tree, WriteError};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError};
 
 pub(crate) struct Dotenv;
 
 impl Format for Dotenv {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
-        assignments::write(tree, |line, name, value| {
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
+        assignments::write((order, tree), |line, name, value| {
             refuse(value)?;
             line.push_str(name);
             line.push('=');

@@ -7,13 +7,13 @@
 use cledger_core::value::Value;
 
 use crate::assignments::{self, is_variable};
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError, start};
 
 pub(crate) struct EnvPlain;
 
 impl Format for EnvPlain {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
-        assignments::write(tree, |line, name, value| {
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
+        assignments::write((order, tree), |line, name, value| {
             if value.contains(['\n', '\r']) {
                 return Err("has a line end in its value, which a plain environment file cannot hold");
             }

@@ -6,14 +6,14 @@
 
 use cledger_core::value::Value;
 
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Ini;
 
 impl Format for Ini {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
         let (mut text, mut sections) = (String::new(), String::new());
-        for (name, value) in &tree.0 {
+        for (name, value) in order.sorted(&[], &tree.0) {
             match value {
                 Value::Map(level) => {
                     let unfit = |c: char| c == ']' || c.is_control();
@@ -23,7 +23,7 @@ impl Format for Ini {
                     }
                     let between = if sections.is_empty() { "" } else { "\n" };
                     sections.push_str(&format!("{between}[{name}]\n"));
-                    for (below, value) in level {
+                    for (below, value) in order.sorted(&[name], level) {
                         line(&mut sections, &format!("{name}.{below}"), below, value)?;
                     }
                 }

@@ -3,15 +3,14 @@
 pub(crate) mod tokens;
 
 use cledger_core::json;
-use cledger_core::value::Value;
 
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Json;
 
 impl Format for Json {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
-        let mut text = serde_json::to_string_pretty(&json::Json::of_value(&Value::Map(tree.0.clone())))
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
+        let mut text = serde_json::to_string_pretty(&order.json(&mut Vec::new(), &tree.0))
             .map_err(|error| WriteError { name: String::new(), reason: error.to_string() })?;
         text.push('\n');
         Ok(text)

@@ -25,8 +25,8 @@ mod xml;
 mod yaml;
 
 use cledger_core::model::{OutputFormat, OutputTable};
-pub use cledger_core::tree::{Branch, Tree};
-pub use comments::{annotate, with_header};
+pub use cledger_core::tree::{Branch, Order, Tree};
+pub use comments::{annotate, comments_of, with_header};
 pub use detect::detect;
 pub use found::Found;
 pub use rendered::{OutputText, RenderError, particulars, text_of};
@@ -58,8 +58,12 @@ pub struct ReadError {
 
 /// A form of files that hold names and values.
 pub trait Format: Sync {
-    /// The file's text for a tree.
-    fn write(&self, tree: &Tree) -> Result<String, WriteError>;
+    /// The file's text for a tree, by name.
+    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+        self.write_in(&Order::default(), tree)
+    }
+    /// The same in another order.
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError>;
     /// What is in a file's text.
     fn read(&self, text: &str) -> Result<Found, ReadError>;
 }
@@ -71,11 +75,23 @@ pub struct Particulars<'p> {
     pub table: Option<&'p OutputTable>,
     /// The name of a manifest.
     pub manifest_name: &'p str,
+    /// In which order names stand; by name if not given.
+    pub order: Option<&'p Order>,
+}
+
+impl Particulars<'_> {
+    /// The text of a tree in a format, in the order that is asked for.
+    pub fn write(&self, format: &dyn Format, tree: &Tree) -> Result<String, WriteError> {
+        match self.order {
+            Some(order) => format.write_in(order, tree),
+            None => format.write(tree),
+        }
+    }
 }
 
 /// The format with this name in contracts; `None` for what templates make, which has none.
 pub fn format(format: OutputFormat, particulars: Particulars<'_>) -> Option<Box<dyn Format + '_>> {
-    let Particulars { table, manifest_name } = particulars;
+    let Particulars { table, manifest_name, .. } = particulars;
     Some(match format {
         OutputFormat::Dotenv => Box::new(dotenv::Dotenv),
         OutputFormat::EnvPlain => Box::new(env_plain::EnvPlain),

@@ -13,7 +13,7 @@ use cledger_core::value::Value;
 use compact_str::CompactString;
 
 use crate::found::Node;
-use crate::{Format, Found, ReadError, Tree, WriteError, start, yaml};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError, start, yaml};
 
 /// What a secret's `type` is where nothing is said.
 const OPAQUE: &str = "Opaque";
@@ -34,17 +34,17 @@ fn kind(encoded: bool) -> &'static str {
 }
 
 impl Format for Manifest<'_> {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
         let is_document = |(id, value): (&CompactString, &Value)| {
             matches!(value, Value::Map(_)) && id.split_once('/').is_some_and(|(kind, _)| !kind.is_empty())
         };
         if tree.0.is_empty() || !tree.0.iter().all(is_document) {
-            return document(self.encoded, self.name, &tree.0);
+            return document((order, &[]), (self.encoded, self.name), &tree.0);
         }
         let mut documents = Vec::new();
-        for (id, value) in &tree.0 {
+        for (id, value) in order.sorted(&[], &tree.0) {
             let (Some((this, name)), Value::Map(branch)) = (id.split_once('/'), value) else { continue };
-            documents.push(document(this == kind(true), name, branch)?);
+            documents.push(document((order, &[id]), (this == kind(true), name), branch)?);
         }
         Ok(documents.join("---\n"))
     }
@@ -70,7 +70,11 @@ impl Manifest<'_> {
 }
 
 /// The text of one manifest.
-fn document(encoded: bool, name: &str, branch: &Branch) -> Result<String, WriteError> {
+fn document(
+    (order, steps): (&Order, &[&str]),
+    (encoded, name): (bool, &str),
+    branch: &Branch,
+) -> Result<String, WriteError> {
     if !is_subdomain(name) {
         let reason = format!("cannot be `{name}`: a-z, 0-9, `-` and `.` make such a name");
         return Err(WriteError { name: "metadata.name".to_owned(), reason });
@@ -80,7 +84,7 @@ fn document(encoded: bool, name: &str, branch: &Branch) -> Result<String, WriteE
     let mut top = vec![("apiVersion".into(), text("v1")), ("kind".into(), text(kind(encoded)))];
     let mut beside = Vec::new();
     let mut data = Vec::new();
-    for (name, value) in branch {
+    for (name, value) in order.sorted(steps, branch) {
         match (name.strip_prefix('/'), value) {
             (Some("metadata"), Value::Map(about)) => {
                 let rank =

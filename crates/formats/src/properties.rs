@@ -6,14 +6,14 @@ use std::fmt::Write as _;
 use cledger_core::value::Value;
 use compact_str::CompactString;
 
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Properties;
 
 impl Format for Properties {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
         let mut text = String::new();
-        for (name, value) in &tree.0 {
+        for (name, value) in order.sorted(&[], &tree.0) {
             escape(&mut text, name, true);
             text.push('=');
             escape(&mut text, &value.to_text(), false);

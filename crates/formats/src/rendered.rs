@@ -32,7 +32,8 @@ pub enum RenderError {
 
 /// What the format of an output needs to know.
 pub fn particulars<'r>(rendered: &'r RenderedOutput<'_>) -> Particulars<'r> {
-    Particulars { table: rendered.output.table.as_ref(), manifest_name: &rendered.manifest_name }
+    let order = Some(&rendered.order);
+    Particulars { table: rendered.output.table.as_ref(), manifest_name: &rendered.manifest_name, order }
 }
 
 /// Makes the text of an output.
@@ -47,7 +48,7 @@ pub fn text_of(rendered: &RenderedOutput<'_>) -> Result<OutputText, RenderError>
     }
     let this: OutputFormat = rendered.output.format;
     let text = match format(this, particulars(rendered)) {
-        Some(format) => Zeroizing::new(format.write(&tree)?),
+        Some(format) => Zeroizing::new(particulars(rendered).write(&*format, &tree)?),
         None => Zeroizing::default(),
     };
     let text = match &rendered.header {

@@ -6,12 +6,12 @@ use cledger_core::value::Value;
 use toml::de::{DeTable, DeValue};
 
 use crate::found::Node;
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Toml;
 
 impl Format for Toml {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
         for (steps, value) in tree.leaves() {
             if let Value::Json(json) = value
                 && let Some(reason) = refused(json)
@@ -19,7 +19,7 @@ impl Format for Toml {
                 return Err(WriteError { name: steps.join("."), reason: reason.to_owned() });
             }
         }
-        toml::to_string(&table(&tree.0))
+        toml::to_string(&table(order, &mut Vec::new(), &tree.0))
             .map_err(|error| WriteError { name: String::new(), reason: error.to_string() })
     }
 
@@ -34,17 +34,25 @@ impl Format for Toml {
     }
 }
 
-fn table(branch: &Branch) -> toml::Table {
-    branch.iter().map(|(name, value)| (name.to_string(), written(value))).collect()
+fn table<'b>(order: &Order, steps: &mut Vec<&'b str>, branch: &'b Branch) -> toml::Table {
+    let mut table = toml::Table::new();
+    for (name, value) in order.sorted(steps, branch) {
+        steps.push(name);
+        table.insert(name.to_string(), written(order, steps, value));
+        steps.pop();
+    }
+    table
 }
 
-fn written(value: &Value) -> toml::Value {
+fn written<'b>(order: &Order, steps: &mut Vec<&'b str>, value: &'b Value) -> toml::Value {
     match value {
         Value::Integer(number) => toml::Value::Integer(*number),
         Value::Number(number) => toml::Value::Float(*number),
         Value::Boolean(truth) => toml::Value::Boolean(*truth),
-        Value::List(items) => toml::Value::Array(items.iter().map(written).collect()),
-        Value::Map(level) => toml::Value::Table(table(level)),
+        Value::List(items) => {
+            toml::Value::Array(items.iter().map(|item| written(order, steps, item)).collect())
+        }
+        Value::Map(level) => toml::Value::Table(table(order, steps, level)),
         Value::Json(json) => of_json(json),
         Value::Text(_) | Value::Date(_) | Value::Time(_) => toml::Value::String(value.to_text().into()),
     }
@@ -54,12 +62,14 @@ fn written(value: &Value) -> toml::Value {
 fn refused(json: &Json) -> Option<&'static str> {
     match json {
         Json::Null => Some("is null, or holds it, which TOML has not"),
-        Json::Number(text) if text.parse::<i64>().is_err() && json.inexact().is_some() => {
-            Some("has a number of more digits than readers of TOML keep")
+        Json::Number(text) => {
+            let is_whole = !text.contains(['.', 'e', 'E']);
+            let is_held = text.parse::<i64>().is_ok() || !is_whole && json.inexact().is_none();
+            (!is_held).then_some("has a number of more digits than readers of TOML keep")
         }
         Json::List(items) => items.iter().find_map(refused),
         Json::Object(pairs) => pairs.iter().find_map(|(_, json)| refused(json)),
-        Json::Number(_) | Json::Boolean(_) | Json::Text(_) => None,
+        Json::Boolean(_) | Json::Text(_) => None,
     }
 }
 

@@ -16,7 +16,7 @@ use quick_xml::escape::{escape, resolve_predefined_entity};
 use quick_xml::events::{BytesRef, BytesStart, Event};
 
 use crate::found::Node;
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError, start};
 
 /// The outermost element that is written where nothing is said.
 const ROOT: &str = "settings";
@@ -36,11 +36,14 @@ const DEEPEST: usize = 100;
 pub(crate) struct Xml;
 
 impl Format for Xml {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
         let mut branch = tree.0.clone();
         let root = branch.remove(ELEMENT).map_or(ROOT.into(), |name| name.to_text());
-        let mut writer =
-            Writer { out: "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n".to_owned(), prefixes: Vec::new() };
+        let mut writer = Writer {
+            out: "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n".to_owned(),
+            prefixes: Vec::new(),
+            order,
+        };
         if !writer.is_element(&root, &branch) {
             let reason = "is no name of an element".to_owned();
             return Err(WriteError { name: root.to_string(), reason });
@@ -72,13 +75,14 @@ fn is_char(c: char) -> bool {
     matches!(c, '\t' | '\n' | '\r' | ' '..='\u{fffd}' | '\u{10000}'..)
 }
 
-struct Writer {
+struct Writer<'o> {
     out: String,
+    order: &'o Order,
     /// The prefixes that are declared around what is written.
     prefixes: Vec<String>,
 }
 
-impl Writer {
+impl Writer<'_> {
     /// Whether an element can have a name: one with a prefix where that is declared on it or around it.
     fn is_element(&self, name: &str, own: &Branch) -> bool {
         let Some((prefix, rest)) = name.split_once(':') else { return is_element(name) };
@@ -99,7 +103,8 @@ impl Writer {
         let declared = branch.keys().filter_map(|name| name.strip_prefix("@xmlns:"));
         self.prefixes.extend(declared.map(str::to_owned));
         let _ = write!(self.out, "{indent}<{open}");
-        for (name, value) in branch {
+        let sorted = self.order.sorted(steps, branch);
+        for &(name, value) in &sorted {
             let Some(attribute) = name.strip_prefix('@') else { continue };
             steps.push(name);
             let is_name =
@@ -111,10 +116,10 @@ impl Writer {
             let _ = write!(self.out, " {attribute}=\"{text}\"");
             steps.pop();
         }
-        let mut below = branch.iter().filter(|(name, _)| !name.starts_with('@')).peekable();
+        let mut below = sorted.iter().filter(|(name, _)| !name.starts_with('@')).peekable();
         let text = branch.get(TEXT).filter(|value| !matches!(value, Value::Map(_) | Value::Json(_)));
         if let Some(text) = text {
-            if below.any(|(name, _)| name != TEXT) {
+            if below.any(|(name, _)| *name != TEXT) {
                 return Err(refused(steps, "has both a text and other elements"));
             }
             let text = text_in(&text.to_text(), steps, false)?;

@@ -2,24 +2,23 @@
 //! text too.
 
 use cledger_core::json::{Json, Plainly};
-use cledger_core::value::Value;
 use serde_saphyr::Spanned;
 
 use crate::found::Node;
 use crate::node::ReadNode;
-use crate::{Format, Found, ReadError, Tree, WriteError, start};
+use crate::{Format, Found, Order, ReadError, Tree, WriteError, start};
 
 pub(crate) struct Yaml;
 
 impl Format for Yaml {
-    fn write(&self, tree: &Tree) -> Result<String, WriteError> {
+    fn write_in(&self, order: &Order, tree: &Tree) -> Result<String, WriteError> {
         for (steps, value) in tree.leaves() {
             if Json::of_value(value).inexact().is_some() {
                 let reason = "has a number of more digits than readers of YAML keep".to_owned();
                 return Err(WriteError { name: steps.join("."), reason });
             }
         }
-        write(&Plainly(&Json::of_value(&Value::Map(tree.0.clone()))))
+        write(&Plainly(&order.json(&mut Vec::new(), &tree.0)))
     }
 
     fn read(&self, text: &str) -> Result<Found, ReadError> {

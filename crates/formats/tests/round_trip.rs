@@ -13,7 +13,7 @@ use cledger_formats::{Branch, Format, Found, Particulars, Tree, format};
 use nasty::{flat, named, nasty};
 use proptest::prelude::*;
 
-const PARTICULARS: Particulars<'_> = Particulars { table: None, manifest_name: "desk" };
+const PARTICULARS: Particulars<'_> = Particulars { table: None, manifest_name: "desk", order: None };
 
 fn of(this: OutputFormat) -> Box<dyn Format> {
     format(this, PARTICULARS).unwrap()
@@ -149,7 +149,7 @@ proptest! {
             Some((id, Value::Map(level))) if tree.0.len() == 1 => {
                 let name = id.split('/').nth(1).unwrap().to_owned();
                 let this = if id.starts_with("Secret") { OutputFormat::K8sSecret } else { OutputFormat::K8sConfig };
-                let manifest = format(this, Particulars { table: None, manifest_name: &name }).unwrap();
+                let manifest = format(this, Particulars { manifest_name: &name, ..PARTICULARS }).unwrap();
                 let text = manifest.write(&Tree(level.clone())).unwrap();
                 (manifest.read(&text), Tree(level))
             }
@@ -172,7 +172,7 @@ proptest! {
         let rows = cells.into_iter().enumerate().map(|(at, cells)| row(at, cells)).collect();
         let tree = Tree([("quays".into(), Value::Map(rows))].into());
         let table = quays();
-        let csv = format(OutputFormat::Csv, Particulars { table: Some(&table), manifest_name: "" }).unwrap();
+        let csv = format(OutputFormat::Csv, Particulars { table: Some(&table), ..PARTICULARS }).unwrap();
         let text = csv.write(&tree).unwrap();
         prop_assert!(text.starts_with("quay,notice,name\n"));
         prop_assert!(csv.read(&text).map(|found| found.tree) == Ok(tree), "{}", text);
@@ -269,7 +269,7 @@ fn what_a_format_cannot_hold_or_read_is_refused_with_its_place() {
         let tree = Tree([(name.into(), Value::text(value))].into());
         assert_eq!(of(this).write(&tree).unwrap_err().name, name, "{this:?} {value}");
     }
-    let unnamed = format(K8sConfig, Particulars { table: None, manifest_name: "Desk_1" }).unwrap();
+    let unnamed = format(K8sConfig, Particulars { manifest_name: "Desk_1", ..PARTICULARS }).unwrap();
     assert_eq!(unnamed.write(&Tree::default()).unwrap_err().name, "metadata.name");
     for (this, text, line) in [
         (Dotenv, "A=1\nB='x", 2),

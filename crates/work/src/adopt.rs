@@ -9,7 +9,7 @@ mod contract;
 mod files;
 pub mod found;
 mod known;
-mod proof;
+pub mod proof;
 mod settings;
 mod values;
 
@@ -213,6 +213,7 @@ impl Work<'_> {
             by_stage: naming_the_stage(self.proposed, &stages),
             repeats: repeats(self.proposed, &self.files.stages),
             proven: proof.values,
+            text: proof.text,
             found: Vec::new(),
             changes_something: false,
             written: false,

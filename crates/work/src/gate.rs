@@ -39,7 +39,8 @@ pub(crate) fn refuse_not_judged(opened: &Opened, stage: StageId) -> Result<(), T
         tell_not_judged(opened);
         return Ok(());
     };
-    let paths: Vec<&str> = ledger.broken.0.iter().map(|file| file.path.as_str()).collect();
+    let paths: Vec<String> =
+        ledger.broken.0.iter().map(|file| file.path.escape_debug().to_string()).collect();
     Err(Trouble::refused(format!("`{}` is a production stage, and this is {said}", here.name))
         .help(format!("mend {}: `cledger check` shows what is wrong", paths.join(", "))))
 }

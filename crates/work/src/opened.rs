@@ -55,7 +55,7 @@ impl Opened {
     /// Tells which files are passed over.
     pub(crate) fn tell_broken(&self) {
         let broken: Vec<String> =
-            self.ledger.broken.0.iter().map(|file| format!("`{}`", file.path)).collect();
+            self.ledger.broken.0.iter().map(|file| format!("`{}`", file.path.escape_debug())).collect();
         if !broken.is_empty() {
             self.at.telling.notice(&format!(
                 "Passed over, since it cannot be read: {}. `cledger check` shows why.",

@@ -1,6 +1,6 @@
 //! The schemas of contracts and of shared entries.
 
-use cledger_core::model::{Form, Naming, OutputFormat, SecretsIn};
+use cledger_core::model::{Form, Naming, OutputFormat, OutputOrder, SecretsIn};
 use cledger_core::types::Type;
 use serde_json::{Value, json};
 
@@ -23,6 +23,7 @@ pub(crate) fn unit() -> Value {
             "header": text("A comment at the start"),
             "name": text("The name of a manifest"),
             "manifest": json!({ "type": "object", "description": "What a manifest says beside its name and data; texts may refer to the stage and the unit" }),
+            "order": words(&OutputOrder::ALL.map(|(_, word)| word)),
             "element": text("How the outermost element of an XML file is called, if not `settings`"),
             "not_adopted": { "type": "array", "items": table(
                 json!({ "name": text("Its name there"), "at": text("FILE:LINE"), "why": text("Why it has no place") }),

@@ -40,29 +40,29 @@ planner.env         dotenv      dev, test, staging, prod-north, prod-south
 planner.properties  properties  dev, test, staging, prod-north, prod-south
 
 entry                    kind                    fields
-berths-db                connection, postgresql  host, port, database, user,
-                                                 password (secret)
-berths_db_user           variable                text
-debug_port               variable                port
 java_heap                variable                size
 log_level                variable                text
-planner_archive_dir      variable                path
-planner_greeting         variable                text
+status                   endpoint                base
+debug_port               variable                port
+berths-db                connection, postgresql  host, port, database, user,
+                                                 password (secret)
+tides                    endpoint                base, timeout
 planner_horizon          variable                duration
 planner_max_draught      variable                number
-planner_notify_crew      variable                text
 planner_slots_per_berth  variable                integer
+planner_notify_crew      variable                text
+planner_greeting         variable                text
+planner_archive_dir      variable                path
 planner_tow_boats        variable                boolean
-status                   endpoint                base
-tides                    endpoint                base, timeout
+berths_db_user           variable                text
 
 4 defaults, 58 settings, 5 of them secret.
 
-not everywhere, so required, and missing in:
-  berths-db.user: prod-south
-  berths_db_user: dev, test, staging, prod-north
+has no value in these stages, since their files lack it:
   debug_port: test, staging, prod-north, prod-south
+  berths-db.user: prod-south
   planner_tow_boats: staging, prod-north, prod-south
+  berths_db_user: dev, test, staging, prod-north
 
 in addition, since the stage follows another or has groups:
   berths.db.username in ../legacy/berth-planner/prod-south/planner.properties
@@ -71,6 +71,7 @@ could be one default with ${stage.name} in it:
   planner_archive_dir
 
 proven: rendering gives back 83 values of 10 files, each as it was.
+as text: of 93 lines, 16 go and 7 come.
 nothing written: berth-planner would be a new unit; --write does it.
 
 "#]]);
@@ -143,7 +144,7 @@ planner_slots_per_berth_night  variable  text
 other values than in the ledger:
   berth-planner/planner_max_draught@test
 
-not everywhere, so required, and missing in:
+has no value in these stages, since their files lack it:
   planner_fog_horn: dev, staging, prod-north, prod-south
   planner_slots_per_berth_night: dev, staging, prod-north, prod-south
 
@@ -154,12 +155,13 @@ no longer in the files:
     ../legacy/berth-planner/prod-south/planner.properties
 
 proven: rendering gives back 84 values of 10 files, each as it was.
+as text: of 94 lines, 16 go and 8 come.
 nothing written: berth-planner would change; --write does it.
 
 "#]]);
     ledger.run(&format!("{berths} --write --plain-secrets {SIGNED}")).code(0);
     let contract = ledger.read("units/berth-planner.toml");
-    assert!(contract.starts_with("# Ours\n[connections.berths-db]\n"), "{contract}");
+    assert!(contract.starts_with("# Ours\n[variables.java_heap]\n"), "{contract}");
     assert!(contract.contains("[variables.planner_fog_horn]\nabout = \"proposed: found by adopt\"\n"));
     ledger.run("get berth-planner/planner_max_draught@test").code(0).stdout_eq("5\n");
     ledger.run("get berth-planner/planner_max_draught@dev").code(0).stdout_eq("4.5\n");
@@ -267,7 +269,7 @@ fn connections_endpoints_and_secrets_are_recognised() {
         (
             "STAGE=a\nUNIT=b\nSTAGE_2=c\n",
             "STAGE=b\nUNIT=c\nSTAGE_2=d\n",
-            "[variables.stage_2]\nas = { dotenv = \"STAGE\" }\n\n[variables.stage_2_2]\nas = { dotenv = \"STAGE_2\" }\n\n[variables.unit_2]\nas = { dotenv = \"UNIT\" }\n",
+            "[variables.stage_2]\nas = { dotenv = \"STAGE\" }\n\n[variables.unit_2]\nas = { dotenv = \"UNIT\" }\n\n[variables.stage_2_2]\nas = { dotenv = \"STAGE_2\" }\n",
         ),
     ] {
         let (_, contract) = adopted(dev, prod, "a.env");
@@ -354,6 +356,29 @@ fn what_has_no_place_is_said_and_holds_up_until_it_has_one() {
         ledger.read("units/desk.toml")
     );
     ledger.run("render desk@dev --out out").code(0);
+}
+
+/// Rendered files keep the order of the originals, and what a comment says of a value becomes what it is for.
+#[test]
+fn order_and_comments_are_kept() {
+    let env = "# Top\n\nZ_LAST=1\n\n# Who may call\nALLOWED=all\n\n# Database\nDB_HOST=h.dev.example\nDB_PORT=5432\n";
+    let yaml = "zeta: 1  # the last one\nalpha:\n  two: 2\n  one: 'x'\nbeta:\n- 'a'\n- 'b'\n";
+    let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+    for stage in ["dev", "prod"] {
+        ledger.write(&format!("../old/{stage}/a.env"), env.replace("dev", stage));
+        ledger.write(&format!("../old/{stage}/a.yaml"), yaml);
+    }
+    let (out, _) =
+        written(&ledger.run("adopt desk dev=../old/dev prod=../old/prod --write --countersign prod").code(0));
+    // What goes are the comments and the blank lines around them, and one line in which one stood.
+    assert!(out.contains("as text: of 34 lines, 14 go and 2 come.\n"), "{out}");
+    let contract = ledger.read("units/desk.toml");
+    assert!(contract.contains("[variables.allowed]\nabout = \"Who may call\"\n"), "{contract}");
+    assert!(contract.contains("[variables.zeta]\nabout = \"the last one\"\n"), "{contract}");
+    assert!(!contract.contains("Database") && contract.contains("order = \"declared\"\n"), "{contract}");
+    ledger.run("render desk@dev --out out").code(0);
+    assert_eq!(ledger.read("out/desk/a.env"), "Z_LAST=1\nALLOWED=all\nDB_HOST=h.dev.example\nDB_PORT=5432\n");
+    assert_eq!(ledger.read("out/desk/a.yaml"), yaml.replace("  # the last one", ""));
 }
 
 /// All of a file comes back: what manifests say beside their data, documents in one file, attributes and repeated

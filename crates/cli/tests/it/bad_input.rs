@@ -268,7 +268,7 @@ error: the type cannot be "string"
 3 | type = "string"
   |        ^^^^^^^^
   |
-  = help: it can be text, integer, number, boolean, url, host, port, path, duration, size, date, list, map, pem
+  = help: it can be text, integer, number, boolean, url, host, port, path, duration, size, date, list, map, pem, json
 
 error: `A` cannot name an entry: names are made of a-z, 0-9, `_` and `-`
  --> units/gate.toml:1:12

@@ -125,7 +125,7 @@ fn a_capture_is_what_was_live() {
     let (out, _) = run(&ledger, "drift --captured later.json --json", 1);
     assert!(out.contains("\"name\":\"STRAY\"") && !out.contains("\"name\":\"HOLD\""), "{out}");
     run(&ledger, "adopt desk2 dev=capture:later.json", 2);
-    let (out, _) = run(&ledger, "adopt desk dev=capture:later.json", 0);
+    let (out, _) = run(&ledger, "adopt desk dev=capture:later.json", 1);
     assert!(out.contains("stray"), "{out}");
     for (file, message) in [("ledger.toml", "it is no capture"), ("nowhere.json", "it is not there")] {
         let (_, err) = run(&ledger, &format!("drift --captured {file}"), 2);

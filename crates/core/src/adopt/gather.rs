@@ -30,10 +30,14 @@ pub fn gather(files: &[OldFile]) -> Gathered {
     let names = names_as_written(files);
     let mut leaves: BTreeMap<(usize, OutputName), Vec<(usize, Value)>> = BTreeMap::new();
     let mut lines: BTreeMap<(usize, OutputName), usize> = BTreeMap::new();
+    let mut comments: BTreeMap<(usize, OutputName), String> = BTreeMap::new();
     for (at, file) in files.iter().enumerate() {
         for (raw, value) in flattened(&file.tree.0) {
             let name = names[at].get(&raw).unwrap_or(&raw).clone();
             lines.insert((at, name.clone()), file.lines.get(&raw).copied().unwrap_or(1));
+            if let Some(comment) = file.comments.get(&raw) {
+                comments.insert((at, name.clone()), comment.clone());
+            }
             leaves.entry((file.output, name)).or_default().push((at, value));
         }
     }
@@ -41,6 +45,7 @@ pub fn gather(files: &[OldFile]) -> Gathered {
         file,
         line: lines.get(&(file, name.clone())).copied().unwrap_or(1),
     };
+    let about = |file: usize, name: &OutputName| comments.get(&(file, name.clone())).cloned();
     // A name that is a value in one file and a level in another.
     let all: Vec<(usize, OutputName)> = leaves.keys().cloned().collect();
     for pair in all.windows(2) {
@@ -62,7 +67,7 @@ pub fn gather(files: &[OldFile]) -> Gathered {
             of_key.push(OldField::default());
             of_key.len() - 1
         });
-        join(&mut of_key[at], output, name, values, files, &place);
+        join(&mut of_key[at], output, name, values, files, (&place, &about));
     }
     let mut fields: Vec<OldField> = fields.into_values().flatten().collect();
     fields.sort_by(|one, other| one.names.cmp(&other.names));
@@ -144,7 +149,10 @@ fn join(
     name: OutputName,
     values: Vec<(usize, Value)>,
     files: &[OldFile],
-    place: &impl Fn(usize, &OutputName) -> OldPlace,
+    (place, about): (
+        &impl Fn(usize, &OutputName) -> OldPlace,
+        &impl Fn(usize, &OutputName) -> Option<String>,
+    ),
 ) {
     for (file, value) in values {
         let of = &files[file];
@@ -154,6 +162,9 @@ fn join(
             // A file with types says more than one without.
             Entry::Occupied(mut known) if known.get().is_bare && !old.is_bare => drop(known.insert(old)),
             Entry::Occupied(_) => {}
+        }
+        if field.about.is_none() {
+            field.about = about(file, &name);
         }
         field.names.entry(output).or_insert_with(|| (of.format, name.clone()));
     }

@@ -54,7 +54,11 @@ pub(super) fn all_as(field: &OldField, this: Type) -> Option<BTreeMap<StageId, V
 pub fn inferred(format: OutputFormat, name: &[String], value: &Value) -> Result<(Type, Value), String> {
     let place = OldPlace { file: 0, line: 0 };
     let old = OldValue::new(value.clone(), format, place);
-    let field = OldField { names: [(0, (format, name.to_vec()))].into(), values: [(StageId(0), old)].into() };
+    let field = OldField {
+        names: [(0, (format, name.to_vec()))].into(),
+        values: [(StageId(0), old)].into(),
+        about: None,
+    };
     let (this, mut values) = infer(&field)?;
     values.pop_first().map(|(_, value)| (this, value)).ok_or_else(|| reason(&field))
 }

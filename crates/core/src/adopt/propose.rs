@@ -6,7 +6,7 @@ use super::infer::{all_as, infer};
 use super::recognise::{Recognised, recognise};
 use super::secrecy::{is_json_with_one, is_named_so, is_seen_so};
 use super::words::{name_of, unused, words};
-use super::{NotPlaced, OldField, Proposed, ProposedField, ProposedKind};
+use super::{NotPlaced, OldField, OldPlace, Proposed, ProposedField, ProposedKind};
 use crate::model::{Declaration, Required, StageId, Vary};
 use crate::name::Name;
 use crate::source::{FileId, Place};
@@ -26,22 +26,32 @@ pub fn propose(
     let mut done: BTreeSet<usize> = BTreeSet::new();
     for recognised in recognise(fields, place) {
         let Some(name) = maker.name(&recognised.words, '-', &in_use) else { continue };
-        done.extend(recognised.fields.iter().filter_map(|(.., old)| *old));
-        proposed.push(maker.entry(name, recognised));
+        let of_old: Vec<usize> = recognised.fields.iter().filter_map(|(.., old)| *old).collect();
+        proposed.push((first_place(fields, &of_old), maker.entry(name, recognised)));
+        done.extend(of_old);
     }
     for (at, field) in fields.iter().enumerate().filter(|(at, _)| !done.contains(at)) {
         let Some(first) = field.values.values().next() else { continue };
         let Some(name) = maker.name(&words(field.name()), '_', &in_use) else { continue };
         match maker.variable(at) {
-            Ok(field) => proposed.push(Proposed { name, kind: ProposedKind::Variable, fields: vec![field] }),
+            Ok(field) => {
+                let entry = Proposed { name, kind: ProposedKind::Variable, fields: vec![field] };
+                proposed.push((first_place(fields, &[at]), entry));
+            }
             Err(reason) => {
                 maker.names.remove(&name);
                 not_placed.push(NotPlaced::of_field(field, first.place, reason));
             }
         }
     }
-    proposed.sort_by(|one, other| one.name.cmp(&other.name));
-    (proposed, not_placed)
+    // As they stand in the files.
+    proposed.sort_by(|(one, entry), (other, next)| (one, &entry.name).cmp(&(other, &next.name)));
+    (proposed.into_iter().map(|(_, entry)| entry).collect(), not_placed)
+}
+
+/// Where the first of some fields stands first.
+fn first_place(fields: &[OldField], of: &[usize]) -> Option<OldPlace> {
+    of.iter().flat_map(|&at| fields[at].values.values().map(|old| old.place)).min()
 }
 
 struct Maker<'f> {
@@ -73,6 +83,7 @@ impl Maker<'_> {
                 name: Name::parse("auth").ok(),
                 this_type: Type::Text,
                 secret: false,
+                about: None,
                 optional: false,
                 default: Some(Value::text(auth)),
                 names: BTreeMap::new(),
@@ -98,6 +109,7 @@ impl Maker<'_> {
             name: declaration.name.clone(),
             this_type: declaration.this_type,
             secret: declaration.secret,
+            about: old.and_then(|at| self.fields[at].about.clone()).filter(|_| !declaration.secret),
             optional: needed && settings.is_empty() && default.is_none(),
             default: default.filter(|default| known != Some(default)),
             missing: if declaration.derived { Vec::new() } else { self.missing(old) },
@@ -125,6 +137,8 @@ impl Maker<'_> {
             name: None,
             this_type,
             secret,
+            // A comment on a secret may tell too much.
+            about: field.about.clone().filter(|_| !secret),
             optional: false,
             default,
             names: field.names.clone(),

@@ -3,6 +3,7 @@
 use percent_encoding::percent_decode_str;
 
 use super::{StageText, StageTextError};
+use crate::json::Json;
 use crate::name::Name;
 use crate::tree::Tree;
 use crate::value::Value;
@@ -82,17 +83,20 @@ fn steps(pointer: &str) -> Option<Vec<String>> {
 }
 
 /// The value below these steps, also within lists, where a step is a position from 0.
-pub fn value_at<'t>(tree: &'t Tree, steps: &[String]) -> Option<&'t Value> {
+pub fn value_at(tree: &Tree, steps: &[String]) -> Option<Value> {
     let (first, rest) = steps.split_first()?;
-    let mut value = tree.0.get(first.as_str())?;
+    let mut value = Json::of_value(tree.0.get(first.as_str())?);
     for step in rest {
         value = match value {
-            Value::Map(level) => level.get(step.as_str())?,
-            Value::List(items) => items.get(step.parse::<usize>().ok()?)?,
+            Json::Object(pairs) => pairs.into_iter().find(|(name, _)| name == step)?.1,
+            Json::List(mut items) => {
+                let at: usize = step.parse().ok()?;
+                (at < items.len()).then(|| items.swap_remove(at))?
+            }
             _ => return None,
         };
     }
-    Some(value)
+    Some(value.into_value())
 }
 
 #[cfg(test)]
@@ -108,7 +112,7 @@ mod tests {
         let mut tree = Tree::default();
         let row = Value::Map([("a/b".into(), Value::Integer(7))].into());
         tree.insert(&["by quay".to_owned()], Value::List(vec![Value::Boolean(true), row]));
-        assert!(value_at(&tree, &steps) == Some(&Value::Integer(7)));
+        assert!(value_at(&tree, &steps) == Some(Value::Integer(7)));
         assert!(value_at(&tree, &["by quay".to_owned(), "2".to_owned()]).is_none());
         assert!(LookUp::parse("boards").is_ok() && LookUp::parse("boards#/id").is_ok());
         for (text, error) in [

@@ -192,6 +192,21 @@ impl SecretsIn {
     }
 }
 
+/// In which order names stand in a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OutputOrder {
+    /// By name.
+    ByName,
+    /// As their entries are declared in the contract, what is shared after the unit's own.
+    Declared,
+}
+
+impl OutputOrder {
+    /// The orders with their words in contracts.
+    pub const ALL: [(OutputOrder, &'static str); 2] =
+        [(OutputOrder::ByName, "by-name"), (OutputOrder::Declared, "declared")];
+}
+
 /// A file that is rendered for the unit.
 #[derive(Debug, Clone)]
 pub struct Output {
@@ -219,6 +234,8 @@ pub struct Output {
     pub header: Option<String>,
     /// The name of the manifest that it is.
     pub manifest_name: Option<StageText>,
+    /// In which order names stand.
+    pub order: OutputOrder,
     /// What a file says beside its values: a manifest beside its name and data, an XML file by the name of its
     /// outermost element. Texts in it may refer to the stage and the unit.
     pub beside: Branch,
@@ -248,6 +265,7 @@ impl Output {
             secrets: format.usual_secrets(),
             header: None,
             manifest_name: None,
+            order: OutputOrder::ByName,
             beside: Branch::new(),
             not_adopted: Vec::new(),
             not_adopted_list: None,

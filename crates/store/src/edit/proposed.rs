@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use cledger_core::adopt::{Proposed, ProposedField, ProposedKind};
-use cledger_core::model::{Declaration, Entry, Form, Kind, Output, OutputFormat, SecretsIn};
+use cledger_core::model::{Declaration, Entry, Form, Kind, Output, OutputFormat, OutputOrder, SecretsIn};
 use cledger_core::name::Name;
 use cledger_core::output::{NameMaker, OutputName, as_text};
 use cledger_core::source::{FileId, Files, Place};
@@ -27,8 +27,15 @@ pub fn entry_block(
         ProposedKind::Variable => ("variables", String::new()),
     };
     let mut block = format!("[{table}.{}]\n{first}", proposed.name);
+    // A variable is its only field.
+    let own =
+        proposed.fields.iter().find(|field| field.name.is_none()).and_then(|field| field.about.as_deref());
+    let about = match (own, about) {
+        (Some(own), Some(about)) => Some(format!("{own} ({about})")),
+        (own, about) => own.or(about).map(str::to_owned),
+    };
     if let Some(about) = about {
-        let _ = writeln!(block, "about = {}", literal(&Value::text(about), None));
+        let _ = writeln!(block, "about = {}", literal(&Value::text(&about), None));
     }
     for field in &proposed.fields {
         let said = said(proposed, field, makers);
@@ -56,6 +63,9 @@ fn said(
         if field.secret {
             said.push(("secret", "true".to_owned()));
         }
+    }
+    if let Some(about) = field.about.as_ref().filter(|_| field.name.is_some()) {
+        said.push(("about", literal(&Value::text(about), None)));
     }
     if let Some(default) = &field.default {
         said.push(("default", literal(&default.escaped(), None)));
@@ -100,6 +110,8 @@ pub struct ProposedOutput {
     pub format: OutputFormat,
     /// The name of the manifest that it is, as it is written, where it is not the unit's.
     pub manifest_name: Option<String>,
+    /// In which order its names stand.
+    pub order: OutputOrder,
     /// What the file says beside its values, as it is written.
     pub beside: Branch,
     /// Which values it holds, where that is to be said.
@@ -119,6 +131,9 @@ pub fn output_block(output: &ProposedOutput) -> String {
     let mut block = format!("[[output]]\npath = {path}\nformat = \"{}\"\n", output.format.name());
     if let Some(name) = &output.manifest_name {
         let _ = writeln!(block, "name = {}", literal(&Value::text(name), None));
+    }
+    if output.order == OutputOrder::Declared {
+        block.push_str("order = \"declared\"\n");
     }
     if output.format.is_manifest() && !output.beside.is_empty() {
         let _ = writeln!(block, "manifest = {}", literal(&Value::Map(output.beside.clone()), None));

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use cledger_core::model::{
-    Entry, FieldPatterns, Kind, Levels, Naming, NotAdopted, Output, OutputFormat, OutputTable,
+    Entry, FieldPatterns, Kind, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputTable,
     OutputTemplate, SecretsIn, StageText,
 };
 use cledger_core::name::nearest;
@@ -18,7 +18,7 @@ use super::frame::{In, Item};
 use cledger_core::model::Mistake;
 
 /// What can be said of an output.
-const KEYS: [&str; 14] = [
+const KEYS: [&str; 15] = [
     "path",
     "format",
     "table",
@@ -32,6 +32,7 @@ const KEYS: [&str; 14] = [
     "name",
     "manifest",
     "element",
+    "order",
     "not_adopted",
 ];
 
@@ -90,6 +91,7 @@ fn output(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, entries: &[&Ent
         "header" => output.header = header(read, item, format),
         "name" => output.manifest_name = manifest_name(read, item, format),
         "manifest" => output.beside = manifest(read, item, format).unwrap_or_default(),
+        "order" => output.order = read.choice(item, "`order`", &OutputOrder::ALL).unwrap_or(output.order),
         "element" => output.beside = element(read, item, format).unwrap_or_default(),
         "not_adopted" => {
             output.not_adopted = not_adopted(read, item);
@@ -126,8 +128,8 @@ fn not_adopted(read: In<'_>, item: Item<'_, '_>) -> Vec<NotAdopted> {
 /// Keys that the format makes no use of are mistakes: nothing that is written is ignored.
 fn refuse_what_has_no_use(read: In<'_>, table: &DeTable<'_>, format: OutputFormat) {
     let without_use: &[&str] = match format {
-        OutputFormat::Template => &["naming", "prefix"],
-        OutputFormat::Csv => &["naming", "prefix", "only", "except", "secrets"],
+        OutputFormat::Template => &["naming", "prefix", "order"],
+        OutputFormat::Csv => &["naming", "prefix", "only", "except", "secrets", "order"],
         _ => &[],
     };
     for (key, _) in table.iter().filter(|(key, _)| without_use.contains(&key.get_ref().as_ref())) {

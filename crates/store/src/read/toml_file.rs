@@ -14,6 +14,9 @@ use cledger_core::model::Mistake;
 /// nothing behind them.
 const MARKERS: [char; 3] = ['<', '=', '>'];
 
+/// What the parser says of a key or table that stands twice.
+const TWICE: &str = "duplicate key";
+
 impl Document {
     /// The file's root table; `None` if it is not TOML, with a mistake for each error in it.
     pub(super) fn table(&self, documents: &Documents<'_>) -> Option<Spanned<DeTable<'_>>> {
@@ -29,21 +32,23 @@ impl Document {
                 "keep the one that is meant, or parts of both, and take out the lines of `<`, `=` and `>`";
             documents.mistakes.push(Mistake::at(read.place(marker.clone()), message).help(help));
         }
+        // Elsewhere what is wrong may be how deep it is nested.
+        let is_well_formed = errors.iter().all(|error| error.message() == TWICE);
         for error in errors.iter().filter(|_| merges.is_empty()) {
-            documents.mistakes.push(self.not_toml(read, error));
+            documents.mistakes.push(self.not_toml(read, error, is_well_formed));
         }
         None
     }
 
-    fn not_toml(&self, read: In<'_>, error: &toml::de::Error) -> Mistake {
+    fn not_toml(&self, read: In<'_>, error: &toml::de::Error, is_well_formed: bool) -> Mistake {
         let span = error.span().unwrap_or(0..0);
         // What a file that is not understood holds may be a secret, wherever it stands.
         let mistake = |message: String| Mistake::at(read.place(span.clone()), message).secret();
-        if error.message() != "duplicate key" {
+        if error.message() != TWICE {
             return mistake(format!("this is not TOML: {}", error.message()));
         }
         let help = "write each key and each table once";
-        match first_of(self.text(), &span) {
+        match is_well_formed.then(|| first_of(self.text(), &span)).flatten() {
             Some(first) => {
                 let line = self.text()[..first.start].matches('\n').count() + 1;
                 mistake(format!("this stands twice: it is in line {line} already")).help(help)

@@ -7,6 +7,7 @@ use cledger_core::name::Name;
 use crate::adopt::files::Files;
 use crate::adopt::found::FoundThere;
 use crate::adopt::known::Known;
+use crate::adopt::proof::TextDifference;
 use crate::change::{Changing, Consent};
 use crate::trouble::Kind;
 
@@ -68,6 +69,8 @@ pub struct Adoption {
     pub by_stage: Vec<String>,
     /// How many values the proof has seen come back.
     pub proven: usize,
+    /// How the rendered texts differ from those of the files.
+    pub text: TextDifference,
     /// What captures say was there, as it is recorded for the first delivery: each stage of them.
     pub found: Vec<(Name, FoundThere)>,
     /// Whether the ledger does not say all of it already.

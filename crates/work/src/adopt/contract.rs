@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::adopt::NotPlaced;
-use cledger_core::model::{Ledger, Output, SecretsIn, Slot, Subject, Unit, UnitId};
+use cledger_core::model::{Ledger, Output, OutputOrder, SecretsIn, Slot, Subject, Unit, UnitId};
 use cledger_core::name::Name;
-use cledger_core::output::NameMaker;
+use cledger_core::output::{NameMaker, OutputName};
 use cledger_core::source::Place;
 use cledger_store::{
     Changed, LeftOut, OutputList, ProposedOutput, added_to_list, append, entry_block, field_pattern,
@@ -141,6 +141,7 @@ impl Work<'_> {
                 format: seen.format,
                 manifest_name,
                 beside: seen.beside.clone(),
+                order: self.order(at),
                 secrets,
                 except,
                 not_adopted: self.left_out(at),
@@ -154,6 +155,16 @@ impl Work<'_> {
             return Ok(Changed::new());
         }
         Ok(Changed::from([(path, Some(text))]))
+    }
+
+    /// The order of an output: by name where that is the order of its first file, else as its entries are declared.
+    fn order(&self, at: usize) -> OutputOrder {
+        let file = self.files.old.iter().find(|file| file.output == at);
+        let mut by_line: Vec<(usize, &OutputName)> =
+            file.iter().flat_map(|file| &file.lines).map(|(name, line)| (*line, name)).collect();
+        by_line.sort_by_key(|(line, _)| *line);
+        let is_by_name = by_line.windows(2).all(|pair| pair[0].1 <= pair[1].1);
+        if is_by_name { OutputOrder::ByName } else { OutputOrder::Declared }
     }
 
     /// What has no place of the files that become an output.

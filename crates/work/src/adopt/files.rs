@@ -11,7 +11,7 @@ use cledger_core::output::OutputName;
 use cledger_core::reference;
 use cledger_core::tree::{Branch, Tree};
 use cledger_core::value::Value;
-use cledger_formats::{ELEMENT, Found, Particulars, detect, format};
+use cledger_formats::{ELEMENT, Found, Particulars, comments_of, detect, format};
 
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::Held;
@@ -40,6 +40,8 @@ pub(crate) struct Files {
     pub(crate) found: BTreeMap<usize, FoundAt>,
     /// Files in folders that are of no known format.
     pub(crate) not_read: Vec<String>,
+    /// The texts of the files, by path.
+    pub(crate) texts: BTreeMap<String, Zeroizing<String>>,
     /// What files say beside their values, by file.
     pub(crate) beside: BTreeMap<usize, Beside>,
 }
@@ -310,6 +312,7 @@ impl Files {
         };
         let found = existing::read(text, format, Particulars::default());
         let found = found.map_err(|error| wrong(shown, &error))?;
+        self.texts.insert(shown.to_owned(), Zeroizing::new(text.to_owned()));
         for (format, document, found) in documents(format, found) {
             let at = (ledger, unit, (stage, stage_name), is_named);
             self.add_document(at, (shown, below, text), (format, document), found);
@@ -355,7 +358,8 @@ impl Files {
             self.beside.insert(file, Beside { document, names });
         }
         let stage_name = stage_name.clone();
-        self.old.push(OldFile { stage, stage_name, output, format, tree, lines: found.lines });
+        let comments = comments_of(format, text, &found.lines);
+        self.old.push(OldFile { stage, stage_name, output, format, tree, lines: found.lines, comments });
         self.paths.push(shown.to_owned());
     }
 
@@ -470,7 +474,7 @@ fn is_other_in_old_yaml(value: &Value, text: &str, line: usize) -> bool {
 fn refusal(this: OutputFormat, name: &OutputName, value: Value) -> Option<String> {
     let mut alone = Tree::default();
     alone.insert(name, value);
-    let particulars = Particulars { table: None, manifest_name: "x" };
+    let particulars = Particulars { manifest_name: "x", ..Particulars::default() };
     let error = format(this, particulars)?.write(&alone).err()?;
     Some(format!("it could not be written again as {}: it {}", this.name(), error.reason))
 }

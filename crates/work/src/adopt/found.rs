@@ -67,7 +67,7 @@ pub(super) fn of_captures(files: &Files, not_placed: &[NotPlaced]) -> Result<Vec
             tree.insert(&name, value.clone());
         }
         tree.0.extend(files.beside.get(file).map(|beside| beside.names.0.clone()).unwrap_or_default());
-        let particulars = Particulars { table: None, manifest_name: "x" };
+        let particulars = Particulars { manifest_name: "x", ..Particulars::default() };
         let found = all.entry(old.stage).or_insert_with(|| Found {
             stage: old.stage,
             content: Content::default(),

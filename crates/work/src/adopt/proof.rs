@@ -11,6 +11,7 @@ use cledger_core::resolve::{Layer, Outside, Resolver};
 use cledger_core::tree::{Branch, Tree};
 use cledger_core::value::Value;
 use cledger_formats::{particulars, text_of};
+use similar::{ChangeTag, TextDiff};
 
 use crate::adopt::files::Files;
 use crate::existing;
@@ -24,8 +25,31 @@ pub(crate) struct Proof {
     pub(crate) failed: Vec<(OutputName, usize)>,
     /// Names that come in addition because the stage follows another or has groups, each with its file.
     pub(crate) added: Vec<(OutputName, usize)>,
+    /// How the rendered texts differ from those of the files.
+    pub(crate) text: TextDifference,
     /// Files that cannot be rendered at all, and why.
     pub(crate) broken: Vec<(usize, String)>,
+}
+
+/// How texts differ, in lines.
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
+pub struct TextDifference {
+    /// How many lines the files have.
+    pub lines: usize,
+    /// How many of them are not in what is rendered, at their place.
+    pub gone: usize,
+    /// How many lines are there in addition.
+    pub come: usize,
+}
+
+impl TextDifference {
+    fn add(&mut self, old: &str, new: &str) {
+        let diff = TextDiff::from_lines(old, new);
+        let count = |tag: ChangeTag| diff.iter_all_changes().filter(|change| change.tag() == tag).count();
+        self.lines += old.lines().count();
+        self.gone += count(ChangeTag::Delete);
+        self.come += count(ChangeTag::Insert);
+    }
 }
 
 /// What is to be proven.
@@ -60,7 +84,12 @@ pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
             proof.broken.push((at, "its path or its names cannot be made".to_owned()));
             continue;
         };
+        let path = &files.paths[at];
+        let is_first = files.paths.iter().position(|other| other == path) == Some(at);
         let read = text_of(rendered).map_err(|error| error.to_string()).and_then(|made| {
+            if let Some(old) = files.texts.get(path).filter(|_| is_first) {
+                proof.text.add(old, &made.text);
+            }
             let read = existing::read(&made.text, file.format, particulars(rendered));
             read.map_err(|error| error.to_string())
         });

@@ -72,7 +72,7 @@ impl<'f> Form<'f> {
         match self {
             Form::Tree(this, particulars) => {
                 let form = format(this, particulars).ok_or("it has no form to be written in")?;
-                form.write(tree).map(Zeroizing::new).map_err(|error| error.to_string())
+                particulars.write(&*form, tree).map(Zeroizing::new).map_err(|error| error.to_string())
             }
             Form::Rows => Ok(rows(tree.0.iter().map(|(name, value)| (name.as_str(), value.to_text())))),
             Form::Text => Err("it has no form to be written in".to_owned()),

@@ -232,7 +232,7 @@ fn value(back: &ReadBack, key: &str, steps: &[String], is_document: bool) -> Opt
         (Some(There::NotKnown(reason)), _) => Err(reason.clone()),
         (Some(There::Document(text, _)), _) => {
             match existing::read(text, OutputFormat::Json, Particulars::default()) {
-                Ok(found) => value_at(&found.tree, steps).cloned().map_or_else(missing, Ok),
+                Ok(found) => value_at(&found.tree, steps).map_or_else(missing, Ok),
                 Err(error) => Err(error.to_string()),
             }
         }

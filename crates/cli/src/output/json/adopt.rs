@@ -25,6 +25,7 @@ pub(crate) struct Document<'a> {
     same_host: Vec<SameHostDocument<'a>>,
     by_stage: &'a [String],
     proven: usize,
+    text: TextDocument,
     found: Vec<FoundDocument<'a>>,
 }
 
@@ -96,6 +97,14 @@ struct SameHostDocument<'a> {
     within: &'a [String],
 }
 
+/// How the rendered texts differ from those of the files, in lines.
+#[derive(Debug, Serialize)]
+struct TextDocument {
+    lines: usize,
+    gone: usize,
+    come: usize,
+}
+
 pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
     let entries = adoption.proposed.iter().map(|entry| EntryDocument {
         name: entry.name.as_str(),
@@ -151,6 +160,7 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
             .collect(),
         by_stage: &adoption.by_stage,
         proven: adoption.proven,
+        text: TextDocument { lines: adoption.text.lines, gone: adoption.text.gone, come: adoption.text.come },
         found: adoption
             .found
             .iter()

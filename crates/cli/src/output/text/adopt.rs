@@ -24,9 +24,12 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
     table.lines().iter().for_each(|line| console.line(line));
     entries(console, adoption);
     list(console, "other values than in the ledger", &adoption.changed, Clone::clone);
-    list(console, "not everywhere, so required, and missing in", &adoption.missing, |(field, stages)| {
-        format!("{field}: {}", joined(stages))
-    });
+    list(
+        console,
+        "has no value in these stages, since their files lack it",
+        &adoption.missing,
+        |(field, stages)| format!("{field}: {}", joined(stages)),
+    );
     list(console, "not placed", &adoption.not_placed, |(name, file, line, reason)| {
         format!("{} ({}:{line}): {reason}", values::escape(name), values::escape(file))
     });
@@ -150,6 +153,17 @@ fn summary(console: &mut Console, adoption: &Adoption) {
         style::good("proven"),
         counted(adoption.proven, "value")
     ));
+    let text = adoption.text;
+    if (text.gone, text.come) == (0, 0) {
+        console.line(format!("as text: the same {}.", counted(text.lines, "line")));
+    } else {
+        console.line(format!(
+            "as text: of {}, {} go and {} come.",
+            counted(text.lines, "line"),
+            text.gone,
+            text.come
+        ));
+    }
     for (stage, there) in &adoption.found {
         console.wrapped(&found(stage, *there), "  ");
     }

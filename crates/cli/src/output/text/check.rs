@@ -15,7 +15,7 @@ use cledger_work::shown::counted;
 use crate::explanations;
 use crate::output::console::{Console, USUAL_WIDTH};
 use crate::output::table::{Table, Tone};
-use crate::output::{diagnostics, style};
+use crate::output::{diagnostics, style, values};
 
 /// The most units of which each gets a line although nothing is wrong with it.
 const MOST_CLEAN_UNITS: usize = 20;
@@ -113,8 +113,9 @@ fn not_judged(console: &mut Console, ledger: &Ledger, report: &Report) {
     let files = counted(ledger.broken.0.len(), "file");
     console.line(style::heading(&format!("{files} not read, and so not judged")));
     let of_nothing = ledger.broken.0.iter().filter(|file| file.misses.is_empty());
-    let mut lines: Vec<String> =
-        of_nothing.map(|file| format!("{}, which belongs to nothing that is known", file.path)).collect();
+    let mut lines: Vec<String> = of_nothing
+        .map(|file| format!("{}, which belongs to nothing that is known", values::escape(&file.path)))
+        .collect();
     for missed in ledger.broken.0.iter().flat_map(|file| &file.misses) {
         lines.push(match missed {
             Missed::Unit(unit) => format!("unit {unit}, and what refers to it"),
