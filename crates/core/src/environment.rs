@@ -1,10 +1,10 @@
 //! The environment variables that a unit's program gets in a stage.
 
-use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::findings::{self, Finding};
-use crate::model::{FieldPatterns, Output, OutputFormat, StageId, StageText, Subject};
+use crate::model::{FieldPatterns, Output, OutputFormat, Slot, StageId, StageText, Subject};
 use crate::resolve::{Effective, FieldId, Outcome, Session};
 
 /// Names on which a loader, a shell, an interpreter or this program acts: whoever sets one can have something
@@ -59,13 +59,15 @@ pub fn is_acted_on(name: &str) -> bool {
 /// The variables of a unit or instance in a stage.
 #[derive(Debug, Clone, Default)]
 pub struct Environment<'l> {
-    /// The values by their names, which are those of the unit's first output that becomes environment
-    /// variables, else those of dotenv files.
+    /// The values by their names: those that the unit's own environment files give them, and for what is in none of
+    /// these those of the first of them, else those of dotenv files.
     pub variables: BTreeMap<String, (FieldId, Effective<'l>)>,
     /// What keeps it from being whole: fields without the value they need, or with a wrong one.
     pub gaps: Vec<Finding>,
-    /// Fields that have the name of another one.
+    /// Fields that have the name of another one, and the unit's own files say so.
     pub clashes: Vec<(String, FieldId)>,
+    /// Fields that are in none of the unit's own environment files, and would have the name of another one.
+    pub left_out: Vec<(String, FieldId)>,
 }
 
 /// Works out the variables of a subject that belongs to the stage. Lookup tables with a file of their
@@ -74,13 +76,13 @@ pub fn environment<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: S
     let ledger = session.ledger();
     let mut made = Environment::default();
     let Subject::Unit(unit, _) = subject else { return made };
-    let outputs = &ledger.unit(unit).outputs;
-    let like = outputs.iter().find(|output| output.format.is_environment());
+    let own: Vec<&Output> =
+        ledger.unit(unit).outputs.iter().filter(|output| output.format.is_environment()).collect();
     let usual = Output::plain(StageText::default(), OutputFormat::Dotenv, ledger.unit(unit).place);
     let all = Output {
         only: FieldPatterns::default(),
         except: FieldPatterns::default(),
-        ..like.unwrap_or(&usual).clone()
+        ..(*own.first().unwrap_or(&&usual)).clone()
     };
     for slot in ledger.slots(subject).all() {
         let field = FieldId { subject, stage, slot };
@@ -89,18 +91,28 @@ pub fn environment<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: S
             made.gaps.extend(findings::of_rows(session, field));
         }
     }
-    let names = match all.names_in(ledger, subject, stage) {
-        Ok(names) => names,
-        Err(missing) => {
-            made.gaps.push(findings::no_label(ledger, unit, &all, stage, &missing));
-            return made;
-        }
-    };
-    for (name, slot) in names {
-        let field = FieldId { subject, stage, slot };
-        if let Outcome::Value(effective) = session.outcome(field) {
+    let is_own = !own.is_empty();
+    let mut named: BTreeSet<Slot> = BTreeSet::new();
+    for output in own.into_iter().chain([&all]) {
+        let is_rest = std::ptr::eq(output, &all);
+        let names = match output.names_in(ledger, subject, stage) {
+            Ok(names) => names,
+            Err(missing) => {
+                made.gaps.push(findings::no_label(ledger, unit, output, stage, &missing));
+                return made;
+            }
+        };
+        let before = named.clone();
+        for (name, slot) in names.into_iter().filter(|(_, slot)| !is_rest || !before.contains(slot)) {
+            named.insert(slot);
+            let field = FieldId { subject, stage, slot };
+            let Outcome::Value(effective) = session.outcome(field) else { continue };
             match made.variables.entry(name.concat()) {
                 Entry::Vacant(vacant) => drop(vacant.insert((field, effective))),
+                Entry::Occupied(known) if known.get().0 == field => {}
+                Entry::Occupied(known) if is_rest && is_own => {
+                    made.left_out.push((known.key().clone(), field))
+                }
                 Entry::Occupied(known) => made.clashes.push((known.key().clone(), field)),
             }
         }

@@ -40,7 +40,7 @@ pub fn particulars<'r>(rendered: &'r RenderedOutput<'_>) -> Particulars<'r> {
 pub fn text_of(rendered: &RenderedOutput<'_>) -> Result<OutputText, RenderError> {
     let tree = rendered.tree();
     if let Some(made_by) = &rendered.output.template {
-        let written = template::write(&made_by.text, &tree)
+        let written = template::write(&made_by.text, &made_by.delimiters, &tree)
             .map_err(|error| RenderError::Template { path: made_by.path.clone(), error })?;
         let mut secrets = rendered.values.iter().filter(|(_, (_, effective))| effective.is_secret());
         let secret = secrets.any(|(name, _)| written.used.iter().any(|used| used.starts_with(name)));

@@ -11,6 +11,7 @@ use std::fmt;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use cledger_core::json::Json;
+use cledger_core::model::Delimiters;
 use cledger_core::tree::{Branch, Tree};
 use cledger_core::value::Value;
 use minijinja::syntax::SyntaxConfig;
@@ -38,13 +39,13 @@ impl fmt::Debug for Written {
 }
 
 /// Says what is wrong with a template as such.
-pub fn check(text: &str) -> Result<(), ReadError> {
-    environment().template_from_str(text).map(drop).map_err(|error| wrong(&error))
+pub fn check(text: &str, delimiters: &Delimiters) -> Result<(), ReadError> {
+    environment(delimiters)?.template_from_str(text).map(drop).map_err(|error| wrong(&error))
 }
 
 /// Makes the file of a template.
-pub fn write(text: &str, tree: &Tree) -> Result<Written, ReadError> {
-    let environment = environment();
+pub fn write(text: &str, delimiters: &Delimiters, tree: &Tree) -> Result<Written, ReadError> {
+    let environment = environment(delimiters)?;
     let template = environment.template_from_str(text).map_err(|error| wrong(&error))?;
     let used = Arc::new(Mutex::default());
     let root =
@@ -54,17 +55,32 @@ pub fn write(text: &str, tree: &Tree) -> Result<Written, ReadError> {
     Ok(Written { text, used })
 }
 
-fn environment() -> Environment<'static> {
+fn environment(delimiters: &Delimiters) -> Result<Environment<'static>, ReadError> {
     let mut environment = Environment::new();
     environment.set_undefined_behavior(UndefinedBehavior::Strict);
     environment.set_auto_escape_callback(|_| AutoEscape::None);
     // A line with nothing but a block leaves no line behind.
-    let syntax =
-        SyntaxConfig::builder().keep_trailing_newline(true).trim_blocks(true).lstrip_blocks(true).build();
-    environment.set_syntax(syntax.unwrap_or_default());
+    let mut syntax = SyntaxConfig::builder();
+    syntax.keep_trailing_newline(true).trim_blocks(true).lstrip_blocks(true);
+    let Delimiters { value, block, comment } = delimiters.clone();
+    if let Some([start, end]) = value {
+        syntax.variable_delimiters(start, end);
+    }
+    if let Some([start, end]) = block {
+        syntax.block_delimiters(start, end);
+    }
+    if let Some([start, end]) = comment {
+        syntax.comment_delimiters(start, end);
+    }
+    let syntax = syntax.build().map_err(|_| {
+        let reason =
+            "its delimiters cannot be told apart: each needs a start of its own, and an end".to_owned();
+        ReadError { line: 1, reason }
+    })?;
+    environment.set_syntax(syntax);
     environment.set_fuel(Some(FUEL));
     quoting::add_to(&mut environment);
-    environment
+    Ok(environment)
 }
 
 /// Never with a value in it: the engine's own messages can quote what they could not use.

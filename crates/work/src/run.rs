@@ -65,6 +65,13 @@ pub fn run(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRun) -> Result<St
     let mut made = environment(&mut resolver.session(unit_of(subject)), subject, stage);
     refuse_clash(ledger, &made)?;
     gate::tell_not_judged(opened);
+    if !made.left_out.is_empty() {
+        let names = made.left_out.iter().map(|(name, field)| format!("{} ({name})", ledger.address(*field)));
+        opened.at.telling.notice(&format!(
+            "Not among the variables, since a file of the unit calls another value so: {}.",
+            names.collect::<Vec<_>>().join(", ")
+        ));
+    }
     gate::extend(&mut made.gaps, gate::holding_up(opened, resolver, &[subject], stage)?);
     if !made.gaps.is_empty() {
         return Ok(Starting::Lacks(ledger.clone(), std::mem::take(&mut made.gaps)));

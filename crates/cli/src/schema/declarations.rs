@@ -14,6 +14,7 @@ pub(crate) fn unit() -> Value {
             "path": text("Below the unit's folder; may refer to the stage and the unit"),
             "format": { "enum": formats },
             "template": text("The file in the ledger that makes it, in place of a format"),
+            "delimiters": delimiters(),
             "table": text("The lookup table that a CSV file holds"),
             "naming": words(&Naming::ALL.map(|(_, word)| word)),
             "prefix": text("What stands in front of all names; for nested ones levels, joined with dots"),
@@ -50,6 +51,12 @@ pub(crate) fn unit() -> Value {
     });
     add_entries(&mut properties);
     document("A unit's contract", properties)
+}
+
+/// What stands around the marks of a template.
+fn delimiters() -> Value {
+    let pair = || json!({ "type": "array", "items": { "type": "string", "minLength": 1 }, "minItems": 2, "maxItems": 2 });
+    table(json!({ "value": pair(), "block": pair(), "comment": pair() }), &[])
 }
 
 pub(crate) fn shared() -> Value {

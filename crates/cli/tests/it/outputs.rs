@@ -23,6 +23,10 @@ fn ledger(outputs: &str) -> TestLedger {
         ("units/desk.toml", unit.as_str()),
         ("stages/dev.toml", SETTINGS),
         ("templates/app.conf", TEMPLATE),
+        (
+            "templates/braces.conf",
+            "{{ theirs }} {% if x %} << limit >> {host} <% if limit == 7 %>yes<% endif %>\n",
+        ),
     ])
 }
 
@@ -86,6 +90,10 @@ fn names_and_values_are_as_the_output_says() {
             "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<quay-dev>\n  <limit>7</limit>\n</quay-dev>\n",
         ),
         (
+            "path = \"desk-dev.env\"\ntemplate = \"templates/braces.conf\"\ndelimiters = { value = [\"<<\", \">>\"], block = [\"<%\", \"%>\"] }",
+            "{{ theirs }} {% if x %} 7 {host} yes\n",
+        ),
+        (
             "path = \"desk-dev.env\"\ntemplate = \"templates/app.conf\"",
             "# desk in dev (north)\nhost 'db.example'\nhold 5m\n",
         ),
@@ -140,6 +148,16 @@ fn what_an_output_cannot_be_is_refused_where_it_stands() {
             "path = \"a\"\nformat = \"json\"\nonly = [\"desk/limit\"]",
             13,
             "`desk/limit` is no pattern of fields",
+        ),
+        (
+            "path = \"a\"\ntemplate = \"templates/app.conf\"\ndelimiters = { value = [\"<<\"] }",
+            13,
+            "`value` is not a pair of texts",
+        ),
+        (
+            "path = \"a\"\nformat = \"json\"\ndelimiters = { value = [\"<\", \">\"] }",
+            13,
+            "only a template has `delimiters`",
         ),
         ("path = \"a\"\nformat = \"jsn\"", 12, "the format cannot be \"jsn\""),
         ("path = \"a\"\nformat = \"yaml\"\nmanifest = {}", 13, "only a manifest has a `manifest`"),

@@ -4,7 +4,7 @@ use std::os::unix::process::ExitStatusExt as _;
 
 use snapbox::str;
 
-use crate::test_ledger::{SMALL, TestLedger};
+use crate::test_ledger::{SMALL, TestLedger, written};
 
 /// The small ledger, with the secret of `prod` outside of it.
 fn ledger() -> TestLedger {
@@ -94,4 +94,29 @@ help: hand it out in a rendered file
         let text = String::from_utf8(output.stderr).unwrap();
         assert!(output.status.code() == Some(2) && text.contains(error), "{named}: {text}");
     }
+}
+
+/// The unit's own files say what its variables are called; what only would have the same name is left out and told.
+#[test]
+fn the_names_are_those_of_the_units_own_files() {
+    let contract = |except: &str| {
+        format!(
+            "[endpoints.p]\n[variables.p_timeout]\ntype = \"integer\"\ndefault = 10\n[variables.other]\ndefault = \"x\"\nas = {{ dotenv = \"OTHER_NAME\" }}\n\
+             [[output]]\npath = \"a.env\"\nformat = \"dotenv\"\nexcept = [{except}]\n"
+        )
+    };
+    let ledger = TestLedger::small();
+    ledger.write("stages/dev.toml", "[units.desk]\np = { base = \"http://p.example\", auth = \"none\" }\n");
+    ledger.write("units/desk.toml", contract("\"p.timeout\", \"p.auth\""));
+    let (out, err) = written(&ledger.run("run desk@dev --empty-env -- /usr/bin/env").code(0));
+    for line in ["P_TIMEOUT=10\n", "OTHER_NAME=x\n", "P_BASE=http://p.example\n", "P_AUTH=none\n"] {
+        assert!(out.contains(line), "{line}: {out}");
+    }
+    assert!(
+        err.contains("since a file of the unit calls another value so: desk/p.timeout@dev (P_TIMEOUT)."),
+        "{err}"
+    );
+    ledger.write("units/desk.toml", contract("\"p.auth\""));
+    let (_, err) = written(&ledger.run("run desk@dev -- /usr/bin/env").code(2));
+    assert!(err.contains("and another field would both be called P_TIMEOUT"), "{err}");
 }

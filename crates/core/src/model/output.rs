@@ -326,4 +326,17 @@ pub struct OutputTemplate {
     pub path: String,
     /// What stands in it.
     pub text: Arc<str>,
+    /// What its marks stand between.
+    pub delimiters: Delimiters,
+}
+
+/// What stands around the marks of a template, where it is not the usual: each a start and an end.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Delimiters {
+    /// Around values: `{{` and `}}`.
+    pub value: Option<[String; 2]>,
+    /// Around what is done: `{%` and `%}`.
+    pub block: Option<[String; 2]>,
+    /// Around comments: `{#` and `#}`.
+    pub comment: Option<[String; 2]>,
 }

@@ -3,8 +3,8 @@
 use std::ops::Range;
 
 use cledger_core::model::{
-    Entry, FieldPatterns, Kind, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputTable,
-    OutputTemplate, SecretsIn, StageText,
+    Delimiters, Entry, FieldPatterns, Kind, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder,
+    OutputTable, OutputTemplate, SecretsIn, StageText,
 };
 use cledger_core::name::nearest;
 use cledger_core::output::path_fault;
@@ -18,11 +18,12 @@ use super::frame::{In, Item};
 use cledger_core::model::Mistake;
 
 /// What can be said of an output.
-const KEYS: [&str; 15] = [
+const KEYS: [&str; 16] = [
     "path",
     "format",
     "table",
     "template",
+    "delimiters",
     "naming",
     "prefix",
     "only",
@@ -44,11 +45,14 @@ pub(super) fn outputs(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> V
 
 fn output(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, entries: &[&Entry]) -> Option<Output> {
     let (mut path, mut format, mut of, mut template) = (None, None, None, None);
+    let marks =
+        table.get("delimiters").map(|item| self::delimiters(read, item, table.contains_key("template")));
+    let delimiters = marks.unwrap_or_default();
     read.keys(table, &KEYS, |key, item| match key {
         "path" => path = output_path(read, item),
         "format" => format = read.choice(item, "the format", &OutputFormat::ALL),
         "table" => of = output_table(read, item, entries),
-        "template" => template = output_template(read, item),
+        "template" => template = output_template(read, item, &delimiters),
         _ => {}
     });
     let made = (table.contains_key("format"), table.contains_key("template"));
@@ -259,8 +263,40 @@ fn output_table(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Option<
     None
 }
 
+/// What stands around the marks of a template.
+fn delimiters(read: In<'_>, item: Item<'_, '_>, has_template: bool) -> Delimiters {
+    let mut delimiters = Delimiters::default();
+    if !has_template {
+        read.wrong_with(
+            item.span(),
+            "only a template has `delimiters`",
+            "leave it out, or name a `template`",
+        );
+    }
+    let Some(table) = read.table(item, "`delimiters`") else { return delimiters };
+    read.keys(table, &["value", "block", "comment"], |key, item| {
+        let texts: Vec<String> =
+            read.texts(item, &format!("`{key}`")).into_iter().map(|(text, _)| text.to_owned()).collect();
+        let Ok(pair) = <[String; 2]>::try_from(texts) else {
+            let help = "write a start and an end: [\"<<\", \">>\"]";
+            read.wrong_with(item.span(), format!("`{key}` is not a pair of texts"), help);
+            return;
+        };
+        if pair.iter().any(String::is_empty) {
+            read.wrong(item.span(), format!("a text of `{key}` is empty"));
+            return;
+        }
+        *match key {
+            "value" => &mut delimiters.value,
+            "block" => &mut delimiters.block,
+            _ => &mut delimiters.comment,
+        } = Some(pair);
+    });
+    delimiters
+}
+
 /// The template of an output, which must be one.
-fn output_template(read: In<'_>, item: Item<'_, '_>) -> Option<OutputTemplate> {
+fn output_template(read: In<'_>, item: Item<'_, '_>, delimiters: &Delimiters) -> Option<OutputTemplate> {
     let path = read.text(item, "`template`")?;
     let inside = path_fault(path).is_none();
     let Some(document) = inside.then(|| read.documents.text(path)).flatten() else {
@@ -268,13 +304,13 @@ fn output_template(read: In<'_>, item: Item<'_, '_>) -> Option<OutputTemplate> {
         read.wrong_with(item.span(), format!("the template `{path}` is not there"), help);
         return None;
     };
-    if let Err(error) = template::check(document.text()) {
+    if let Err(error) = template::check(document.text(), delimiters) {
         let place = line(read, &document, error.line);
         read.mistakes.push(Mistake::at(place, error.reason));
     }
     let text = document.text().into();
     read.documents.keep(document);
-    Some(OutputTemplate { path: path.to_owned(), text })
+    Some(OutputTemplate { path: path.to_owned(), text, delimiters: delimiters.clone() })
 }
 
 /// A line of a document, from 1.
