@@ -15,6 +15,7 @@ mod remove;
 mod rename;
 mod setting;
 mod share;
+mod swapped;
 
 use std::collections::BTreeMap;
 
@@ -30,6 +31,7 @@ pub use remove::remove;
 pub use rename::{Named, Renaming, rename};
 pub use setting::{Target, setting, setting_of};
 pub use share::{share, shared_file};
+pub use swapped::swapped;
 
 use crate::folder::FileError;
 use crate::tree::{Changed, Tree};

@@ -1,8 +1,10 @@
 //! New stages, groups, units, instances and entries.
 //!
-//! Adding something changes no effective value that was there, so that no reason and no countersign is needed.
+//! Adding something changes no effective value that was there; what writes settings of a production stage is countersigned
+//! all the same.
 
 pub mod entry;
+pub mod like;
 pub mod stage;
 pub mod unit;
 

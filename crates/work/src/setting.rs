@@ -222,7 +222,7 @@ pub(crate) fn there<'l>(ledger: &'l Ledger, place: &Place) -> Option<&'l Setting
 }
 
 /// The text of a setting's value in its file.
-fn source_text(ledger: &Ledger, setting: &Setting) -> String {
+pub(crate) fn source_text(ledger: &Ledger, setting: &Setting) -> String {
     let text = ledger.files.get(setting.place.file).map_or("", |file| file.text.as_str());
     text.get(setting.place.start as usize..setting.place.end as usize).unwrap_or_default().to_owned()
 }

@@ -142,6 +142,52 @@ fn a_stage_that_follows_another_has_its_values_but_not_its_secrets() {
 }
 
 #[test]
+fn a_unit_like_another_has_its_values_but_not_its_secrets() {
+    let ledger = TestLedger::small().with_keys(&["dev"]);
+    ledger.write(
+        "units/desk.toml",
+        format!(
+            "formerly = [\"counter\"]\n{}[instances.kiosk]\nstages = [\"dev\"]\n[credentials.till]\nform = \"token\"\n[variables.note]\ndefault = \"a desk\" # desk\n",
+            ledger.read("units/desk.toml").split("[[output]]").next().unwrap()
+        ),
+    );
+    let settings = "till.token = \"low-tide-7\"\nnote = { value = \"the desk\", why = \"desk\" }\n[units.\"desk+kiosk\"]\nhold = \"9m\"\n";
+    ledger.write("stages/dev.toml", ledger.read("stages/dev.toml") + settings);
+    ledger.run("key protect @dev --write").code(0);
+    ledger.run("add unit gate --like desk --swap desk gate").code(4).stdout_eq("");
+    let (out, err) =
+        written(&ledger.run("add unit gate --like desk --swap desk gate --countersign prod").code(0));
+    assert!(out.contains("gate/till.token@dev"), "{out}");
+    assert_eq!(err, "Not taken over, since they are secrets: till.token (--with-secrets takes them over).\n");
+    let contract = ledger.read("units/gate.toml");
+    assert!(contract.contains("default = \"a gate\" # desk") && !contract.contains("formerly"), "{contract}");
+    for (address, value) in [
+        ("gate/note@dev", "the gate\n"),
+        ("gate+kiosk/hold@dev", "9m\n"),
+        ("gate/region@prod", "south\n"),
+        ("desk/note@dev", "the desk\n"),
+    ] {
+        ledger.run(&format!("get {address}")).code(0).stdout_eq(value);
+    }
+    ledger.run("get gate/till.token@dev --unmask=always").code(1);
+    ledger.run("add unit pier --like desk --with-secrets --countersign prod").code(0);
+    ledger.run("get pier/till.token@dev --unmask=always").code(0).stdout_eq("low-tide-7\n");
+    assert_eq!(
+        ledger.read("stages/dev.toml").matches("copper-1.").count(),
+        3,
+        "each is encrypted for its own place"
+    );
+    for (arguments, code) in [
+        ("add unit desk --like gate", 2),
+        ("add unit x --like nowhere", 2),
+        ("add unit x --swap a b", 2),
+        ("add unit x --like desk --swap desk X --countersign prod", 0),
+    ] {
+        ledger.run(arguments).code(code);
+    }
+}
+
+#[test]
 fn a_unit_grows_entry_by_entry() {
     let ledger = TestLedger::demo();
     for (arguments, status) in [

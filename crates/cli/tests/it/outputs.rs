@@ -91,7 +91,7 @@ fn names_and_values_are_as_the_output_says() {
         ),
         (
             "path = \"desk-dev.env\"\ntemplate = \"templates/braces.conf\"\ndelimiters = { value = [\"<<\", \">>\"], block = [\"<%\", \"%>\"] }",
-            "{{ theirs }} {% if x %} 7 {host} yes\n",
+            "{{ theirs }} {% if x %} 7 {host} yes",
         ),
         (
             "path = \"desk-dev.env\"\ntemplate = \"templates/app.conf\"",

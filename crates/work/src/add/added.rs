@@ -4,7 +4,7 @@ use cledger_core::effects::{Effect, Seen};
 use cledger_core::model::Ledger;
 use cledger_store::{Changed, Tree as _, append};
 
-use crate::change::Changing;
+use crate::change::{Changing, Planned};
 use crate::trouble::Trouble;
 
 /// What was added.
@@ -43,8 +43,17 @@ pub(crate) fn written(
     changed: Changed,
     what: String,
 ) -> Result<(Added, Ledger), Trouble> {
-    let mut planned = changing.plan_texts(changed)?;
+    let planned = changing.plan_texts(changed)?;
     changing.refuse_bad_rows(&planned)?;
+    written_as_planned(changing, planned, what)
+}
+
+/// Writes a change that is granted, and says what needs a value now; with the ledger after it.
+pub(crate) fn written_as_planned(
+    changing: &Changing,
+    mut planned: Planned,
+    what: String,
+) -> Result<(Added, Ledger), Trouble> {
     changing.write(&planned)?;
     let is_missing = |effect: &Effect| effect.after == Seen::Missing && effect.before == Seen::NotThere;
     planned.effects.retain(is_missing);

@@ -8,6 +8,7 @@ use cledger_core::value::Value;
 use cledger_store::{Changed, literal};
 
 use crate::add::added::{Added, appended, write};
+use crate::add::like::{Like, unit_like};
 use crate::change::Changing;
 use crate::trouble::Trouble;
 
@@ -24,9 +25,11 @@ pub struct NewUnit {
     pub uses: Vec<Name>,
     /// The stages where it belongs, as patterns; all if not given.
     pub stages: Vec<String>,
+    /// What it takes over from another unit.
+    pub like: Like,
 }
 
-/// Adds a unit with an empty contract.
+/// Adds a unit with an empty contract, or one that is like another.
 pub fn unit(changing: &Changing, new: &NewUnit) -> Result<Added, Trouble> {
     let name = &new.name;
     if name.is_taken() {
@@ -36,6 +39,9 @@ pub fn unit(changing: &Changing, new: &NewUnit) -> Result<Added, Trouble> {
     if changing.ledger().unit_id(name.as_str()).is_some() {
         let message = format!("there is a unit `{name}` already");
         return Err(Trouble::usage(message).help(format!("cledger show {name} shows it")));
+    }
+    if let Some(old) = &new.like.unit {
+        return unit_like(changing, new, changing.opened.unit_id(old)?);
     }
     let mut text = String::new();
     for (word, said) in [("about", &new.about), ("owner", &new.owner)] {

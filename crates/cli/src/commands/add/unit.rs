@@ -1,14 +1,17 @@
 //! `cledger add unit` and `cledger add instance`.
 
 use clap::Args;
+use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
 use cledger_work::add::Added;
+use cledger_work::add::like::Like;
 use cledger_work::add::unit::{NewUnit, instance, unit};
 
 use crate::app::App;
-use crate::options::WaitOptions;
+use crate::complete;
+use crate::options::{ChangeOptions, WaitOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct UnitArgs {
@@ -26,8 +29,17 @@ pub(crate) struct UnitArgs {
     /// The stages where it belongs, as patterns; all if not given
     #[arg(long, value_name = "PATTERN", value_delimiter = ',')]
     stages: Vec<String>,
+    /// A unit that it is made like: with its contract, its settings and its instances
+    #[arg(add = ArgValueCompleter::new(complete::address), long, value_name = "UNIT", conflicts_with_all = ["about", "owner", "uses", "stages"])]
+    like: Option<Name>,
+    /// Texts in values that become others
+    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], requires = "like")]
+    swap: Vec<String>,
+    /// Take over secrets, too, which are left out otherwise
+    #[arg(long, requires = "like")]
+    with_secrets: bool,
     #[command(flatten)]
-    wait: WaitOptions,
+    change: ChangeOptions,
 }
 
 impl UnitArgs {
@@ -38,8 +50,14 @@ impl UnitArgs {
             owner: self.owner.clone(),
             uses: self.uses.clone(),
             stages: self.stages.clone(),
+            like: Like {
+                unit: self.like.clone(),
+                swap: self.swap.clone(),
+                with_secrets: self.with_secrets,
+                consent: self.change.consent(),
+            },
         };
-        unit(&app.change(&self.wait)?, &new)
+        unit(&app.change(&self.change.wait)?, &new)
     }
 }
 
