@@ -92,9 +92,9 @@ pub fn environment<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: S
         }
     }
     let is_own = !own.is_empty();
-    let mut named: BTreeSet<Slot> = BTreeSet::new();
-    for output in own.into_iter().chain([&all]) {
-        let is_rest = std::ptr::eq(output, &all);
+    let mut done: BTreeSet<Slot> = BTreeSet::new();
+    let files = own.into_iter().map(|output| (output, false));
+    for (output, is_rest) in files.chain([(&all, true)]) {
         let names = match output.names_in(ledger, subject, stage) {
             Ok(names) => names,
             Err(missing) => {
@@ -102,16 +102,16 @@ pub fn environment<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: S
                 return made;
             }
         };
-        let before = named.clone();
+        let before = done.clone();
         for (name, slot) in names.into_iter().filter(|(_, slot)| !is_rest || !before.contains(slot)) {
-            named.insert(slot);
+            done.insert(slot);
             let field = FieldId { subject, stage, slot };
             let Outcome::Value(effective) = session.outcome(field) else { continue };
             match made.variables.entry(name.concat()) {
                 Entry::Vacant(vacant) => drop(vacant.insert((field, effective))),
                 Entry::Occupied(known) if known.get().0 == field => {}
                 Entry::Occupied(known) if is_rest && is_own => {
-                    made.left_out.push((known.key().clone(), field))
+                    made.left_out.push((known.key().clone(), field));
                 }
                 Entry::Occupied(known) => made.clashes.push((known.key().clone(), field)),
             }

@@ -5,10 +5,12 @@ mod files;
 mod named;
 mod side;
 mod stages;
+mod structure;
 
 pub use self::named::{NamedSides, named_sides};
 pub use self::side::Side;
 pub use self::stages::{ComparedStages, stages};
+pub use self::structure::Structure;
 
 use std::sync::Arc;
 

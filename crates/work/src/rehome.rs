@@ -1,7 +1,5 @@
 //! An artifact exported from one stage, with the values of another.
 
-mod archive;
-
 use std::path::{Path, PathBuf};
 
 use cledger_core::address::Address;
@@ -15,6 +13,7 @@ use cledger_outlets::file::FileError;
 use cledger_store::{Mode, write_atomically};
 use zeroize::Zeroizing;
 
+use crate::archive;
 use crate::change::hands_out;
 use crate::existing;
 use crate::meant::{known_stage, unit_of};

@@ -5,7 +5,9 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_core::effects::Effect;
 use cledger_core::model::{Ledger, OutputFormat};
-use cledger_work::compare::{ComparedStages, NamedSides, Side, named_sides, stages, with_revision};
+use cledger_work::compare::{
+    ComparedStages, NamedSides, Side, Structure, named_sides, stages, with_revision,
+};
 use cledger_work::meant::scope_of;
 use cledger_work::{Kind, Trouble};
 use serde::Serialize;
@@ -31,6 +33,12 @@ pub(crate) struct CompareArgs {
     /// The format of files whose names do not tell it
     #[arg(long, value_name = "FORMAT", value_parser = OutputFormat::ALL.map(|(_, name)| name))]
     format: Option<String>,
+    /// Tell rows and maps in lists apart by this column or name; else by `name`, `id` or `key`, where that does
+    #[arg(long = "match", value_name = "KEY")]
+    key: Option<String>,
+    /// Compare the names in two files alone, whatever their values are
+    #[arg(long)]
+    structure: bool,
     /// Show also what is the same
     #[arg(long)]
     all: bool,
@@ -48,10 +56,19 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
     let texts = (left.as_str(), right.as_str());
     let sides = (Side::parse(left)?, Side::parse(right)?);
     let (Side::Ledger(left), Side::Ledger(right)) = &sides else {
-        let format = args.format.as_deref().and_then(format);
-        let compared = named_sides(&app.at, (&sides.0, &sides.1), format)?;
+        let how = Structure {
+            format: args.format.as_deref().and_then(format),
+            key: args.key.clone(),
+            names_only: args.structure,
+        };
+        let compared = named_sides(&app.at, (&sides.0, &sides.1), &how)?;
         return Ok(app.show(&Names { compared, texts, all: args.all }));
     };
+    if args.structure || args.key.is_some() {
+        return Err(
+            Trouble::usage("--match and --structure are for two files").help("write file:PATH file:PATH")
+        );
+    }
     let opened = app.open_partly(&scope_of([left, right]))?;
     let resolver = opened.resolver();
     let compared = stages(&opened, &resolver, left, right)?;

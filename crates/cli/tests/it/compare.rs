@@ -282,3 +282,65 @@ differs: 21 the same, 2 different, 1 only in the first, 1 only in the second.
     let (_, err) = written(&ledger.run("compare file:half.json file:a.env").code(2));
     assert!(err.starts_with("error: half.json:3: "), "{err}");
 }
+
+/// Files are compared by what they are made of: rows and maps by their keys, archives by their members.
+#[test]
+fn files_are_compared_by_their_structure() {
+    let ledger = TestLedger::small();
+    let archive = |path: &str, members: &[(&str, &[u8])]| {
+        let mut writer = zip::ZipWriter::new(std::fs::File::create(ledger.path(path)).unwrap());
+        for (name, bytes) in members {
+            writer.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+            std::io::Write::write_all(&mut writer, bytes).unwrap();
+        }
+        writer.finish().unwrap();
+    };
+    archive("a.zip", &[("app.json", b"{\"x\": 1}"), ("logo", &[0xff, 1]), ("same.env", b"A=1\n")]);
+    archive("b.zip", &[("app.json", b"{\"x\": 2}"), ("logo", &[0xff, 2]), ("same.env", b"A=1\n")]);
+    for (path, text) in [
+        ("a.csv", "id,name,berths\n1,North,3\n2,South,4\n"),
+        ("b.csv", "name,berths,id\nSouth,5,2\nNorth,3,1\nWest,1,9\n"),
+        (
+            "a.json",
+            "{\"l\": [{\"code\": \"en\", \"w\": 1}, {\"code\": \"de\", \"w\": 2}], \"n\": null, \"k\": [{\"id\": 1, \"p\": [{\"name\": \"x\", \"v\": 1}]}]}",
+        ),
+        (
+            "b.json",
+            "{\"l\": [{\"code\": \"de\", \"w\": 3}, {\"code\": \"en\", \"w\": 1}], \"k\": [{\"id\": 1, \"p\": [{\"name\": \"x\", \"v\": 2}]}]}",
+        ),
+    ] {
+        ledger.write(path, text);
+    }
+    // Each case: what is asked, the status, what is told, and what is not.
+    let cases: [(&str, i32, &[&str], &[&str]); 8] = [
+        (
+            "file:a.csv file:b.csv",
+            1,
+            &["South.berths  4      5       differs", "West.berths   none   1       only in the second"],
+            &["North"],
+        ),
+        ("file:a.csv file:b.csv --match id", 1, &["2.berths  4      5       differs"], &["1."]),
+        ("file:a.csv file:b.csv --structure", 1, &["West.id"], &["South"]),
+        (
+            "file:a.json file:b.json --match code",
+            1,
+            &["l.de.w    2      3       differs", "k.1.p.x.v  1", "n"],
+            &["l.en"],
+        ),
+        ("file:a.json file:a.json", 0, &["the same"], &["differs"]),
+        ("file:a.zip file:b.zip", 1, &["app.json.x  1", "logo"], &["same.env"]),
+        ("a.csv file:b.csv", 2, &["`a.csv` is a file", "write file:a.csv"], &[]),
+        ("@dev @prod --structure", 2, &["--match and --structure are for two files"], &[]),
+    ];
+    for (asked, code, told, untold) in cases {
+        let (out, err) = written(&ledger.run(&format!("compare {asked}")).code(code));
+        let said = out + &err;
+        for part in told {
+            let squeezed = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+            assert!(squeezed(&said).contains(&squeezed(part)), "{asked}: {part}: {said}");
+        }
+        for part in untold {
+            assert!(!said.contains(part), "{asked}: {part}: {said}");
+        }
+    }
+}

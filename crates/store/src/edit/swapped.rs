@@ -33,13 +33,19 @@ pub fn swapped(text: &str, pairs: &[(String, String)]) -> Option<String> {
 
 /// The places of all values that hold no others, in their order.
 fn of_pairs(pairs: &[Pair], spans: &mut Vec<Range<usize>>) {
-    pairs.iter().for_each(|pair| of_node(&pair.value, spans));
+    for pair in pairs {
+        of_node(&pair.value, spans);
+    }
 }
 
 fn of_node(node: &Node, spans: &mut Vec<Range<usize>>) {
     match &node.holds {
         Holds::One => spans.push(node.span.clone()),
-        Holds::List(items) => items.iter().for_each(|item| of_node(item, spans)),
+        Holds::List(items) => {
+            for item in items {
+                of_node(item, spans);
+            }
+        }
         Holds::Table(pairs) => of_pairs(pairs, spans),
     }
 }

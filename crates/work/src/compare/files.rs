@@ -37,7 +37,7 @@ impl<'p> Content<'p> {
     }
 }
 
-fn cannot_be_read(path: &str, error: &ExistingError) -> Trouble {
+pub(super) fn cannot_be_read(path: &str, error: &ExistingError) -> Trouble {
     let message = match error {
         ExistingError::Form(form) => format!("{path}:{}: {}", form.line, form.reason),
         other => format!("`{path}` cannot be read: {other}"),

@@ -12,8 +12,9 @@ use cledger_store::Scope;
 use cledger_store::daybook::Content;
 
 use crate::compare::captures;
-use crate::compare::files::{Content as FileContent, in_file, of_unit};
+use crate::compare::files::{Content as FileContent, of_unit};
 use crate::compare::side::Side;
+use crate::compare::structure::{self, Structure};
 use crate::daybook;
 use crate::deliver::history::record;
 use crate::meant::{scope_of, unit_of};
@@ -38,16 +39,21 @@ impl NamedSides {
     }
 }
 
-/// Compares two sides by their names; `format` is that of files whose names do not tell it.
+/// Compares two sides by their names; `how` is for files.
 pub fn named_sides(
     at: &Arc<Workplace>,
     (left, right): (&Side, &Side),
-    format: Option<OutputFormat>,
+    how: &Structure,
 ) -> Result<NamedSides, Trouble> {
+    let format = how.format;
+    if how.key.is_some() || how.names_only {
+        refuse_all_but_files(left, right)?;
+    }
     let names = match (left, right) {
         (Side::File(one), Side::File(other)) => {
-            let (one, other) = (FileContent::read(one, format)?, FileContent::read(other, format)?);
-            named(in_file(&one, None)?, in_file(&other, None)?, one.format != other.format)
+            let ((one, of_one), (other, of_other)) =
+                (structure::in_file(one, how)?, structure::in_file(other, how)?);
+            named(one, other, of_one != of_other)
         }
         (Side::File(file), Side::Ledger(address)) => {
             let (unit, file, alike) = unit_and_file(at, address, file, format)?;
@@ -85,6 +91,14 @@ pub fn named_sides(
         }
     };
     Ok(NamedSides { names })
+}
+
+/// Refuses to compare by structure what has none of its own.
+fn refuse_all_but_files(left: &Side, right: &Side) -> Result<(), Trouble> {
+    if matches!((left, right), (Side::File(_), Side::File(_))) {
+        return Ok(());
+    }
+    Err(Trouble::usage("--match and --structure are for two files").help("write file:PATH file:PATH"))
 }
 
 /// What a unit gets in a stage, what is in a file, and whether only names that are spelled alike correspond.

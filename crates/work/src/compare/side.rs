@@ -1,6 +1,6 @@
 //! What can be compared: the ledger, deliveries, captures and files.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use cledger_core::address::Address;
 
@@ -31,6 +31,11 @@ impl Side {
         }
         if let Some(path) = text.strip_prefix(FILE) {
             return Ok(Side::File(path.to_owned()));
+        }
+        // A path is told as such, be it one that an address could be, too.
+        let is_path = text.contains(['.', '/']) && !text.contains('@') && Path::new(text).is_file();
+        if is_path {
+            return Err(Trouble::usage(format!("`{text}` is a file")).help(format!("write {FILE}{text}")));
         }
         let address = Address::parse(text)?;
         if address.entry.is_some() {

@@ -18,14 +18,18 @@ const LARGEST: usize = 256 << 20;
 const MOST: usize = 10_000;
 
 /// A member that was looked at.
-pub(super) struct Member {
-    pub(super) name: String,
+pub(crate) struct Member {
+    pub(crate) name: String,
     /// Its text; `None` where it is none, or cannot be unpacked here.
-    pub(super) text: Option<String>,
+    pub(crate) text: Option<String>,
+    /// How many bytes it has, as the archive says.
+    pub(crate) size: u64,
+    /// Its check sum (CRC-32), as the archive says.
+    pub(crate) check_sum: u32,
 }
 
 /// Whether bytes are those of a zip archive.
-pub(super) fn is_archive(bytes: &[u8]) -> bool {
+pub(crate) fn is_archive(bytes: &[u8]) -> bool {
     bytes.starts_with(b"PK\x03\x04") || bytes.starts_with(b"PK\x05\x06")
 }
 
@@ -34,7 +38,7 @@ fn broken(error: &ZipError) -> Trouble {
 }
 
 /// Unpacks all members that are text into memory.
-pub(super) fn members(bytes: &[u8]) -> Result<Vec<Member>, Trouble> {
+pub(crate) fn members(bytes: &[u8]) -> Result<Vec<Member>, Trouble> {
     let mut archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| broken(&error))?;
     if archive.len() > MOST {
         let message = format!("the archive has {} members, and {MOST} are looked at", archive.len());
@@ -58,6 +62,7 @@ pub(super) fn members(bytes: &[u8]) -> Result<Vec<Member>, Trouble> {
             );
         }
         let readable = file.is_file() && !file.encrypted();
+        let (size, check_sum) = (file.size(), file.crc32());
         drop(file);
         let mut unpacked = Vec::new();
         if readable && let Ok(file) = archive.by_index(at) {
@@ -76,17 +81,17 @@ pub(super) fn members(bytes: &[u8]) -> Result<Vec<Member>, Trouble> {
                 );
             }
         } else if readable {
-            members.push(Member { name, text: None });
+            members.push(Member { name, text: None, size, check_sum });
             continue;
         }
         let text = String::from_utf8(unpacked).ok().filter(|text| readable && !is_archive(text.as_bytes()));
-        members.push(Member { name, text });
+        members.push(Member { name, text, size, check_sum });
     }
     Ok(members)
 }
 
 /// The archive with other texts in some members; all others are copied as they are packed.
-pub(super) fn packed(bytes: &[u8], new: &[Option<&str>]) -> Result<Vec<u8>, Trouble> {
+pub(crate) fn packed(bytes: &[u8], new: &[Option<&str>]) -> Result<Vec<u8>, Trouble> {
     let mut archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| broken(&error))?;
     let mut writer = ZipWriter::new(Cursor::new(Vec::with_capacity(bytes.len())));
     writer.set_raw_comment(archive.comment().into()).map_err(|error| broken(&error))?;
