@@ -16,7 +16,7 @@ mod repeats;
 mod secrecy;
 mod words;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 pub use gather::{Gathered, flattened, gather, with_stage};
 pub use infer::inferred;
@@ -49,6 +49,8 @@ pub struct OldFile {
     pub lines: BTreeMap<OutputName, usize>,
     /// What comments say of its values.
     pub comments: BTreeMap<OutputName, String>,
+    /// The names whose values are those of the base file that it is laid over.
+    pub base: BTreeSet<OutputName>,
 }
 
 /// A place in one of the files.
@@ -88,6 +90,8 @@ pub struct OldField {
     pub names: BTreeMap<usize, (OutputFormat, OutputName)>,
     /// What a comment says of it.
     pub about: Option<String>,
+    /// The stages whose value is that of the base file.
+    pub from_base: BTreeSet<StageId>,
     /// Its values, by stage; if two files of a stage have it, the first.
     pub values: BTreeMap<StageId, OldValue>,
 }

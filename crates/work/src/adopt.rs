@@ -5,6 +5,7 @@
 //! settings, and before anything is written, rendering proves that each file comes back (`proof`).
 
 pub mod adoption;
+mod base;
 mod contract;
 mod files;
 pub mod found;
@@ -13,10 +14,11 @@ pub mod proof;
 mod settings;
 mod values;
 
-use cledger_core::adopt::{NotPlaced, gather, naming_the_stage, propose, repeats};
+use cledger_core::adopt::{NotPlaced, Proposed, ProposedField, gather, naming_the_stage, propose, repeats};
 use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
 use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Resolver};
+use cledger_core::types::Type;
 use cledger_store::field_pattern;
 
 use self::adoption::{Adoption, ToAdopt, Work};
@@ -57,7 +59,7 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
         let entries = |id| ledger.entry_names(Subject::Unit(id, None)).any(|known| known == name);
         unit.is_some_and(entries)
     };
-    let (proposed, refused) = propose(&known.new, &files.stages, in_use);
+    let (proposed, refused) = propose(&known.new, &files.stages, in_use, !asked.no_defaults);
     not_placed.extend(refused);
     not_placed.extend(known.not_placed.iter().cloned());
     let not_placed_here = not_placed.clone();
@@ -150,6 +152,23 @@ impl Work<'_> {
         Ok((changes_something, recorded))
     }
 
+    /// Where one stage alone is adopted: hosts, URLs and logins that became defaults, so that every new stage has them.
+    fn inherited(&self) -> Vec<String> {
+        if self.files.stages.len() != 1 {
+            return Vec::new();
+        }
+        let is_of_place = |field: &ProposedField| {
+            let is_login = field.name.as_ref().is_some_and(|name| name.as_str() == "user");
+            is_login || matches!(field.this_type, Type::Host | Type::Url)
+        };
+        let of_entry = |entry: &Proposed| {
+            let fields = entry.fields.iter().filter(|field| field.default.is_some() && is_of_place(field));
+            let patterns = fields.map(|field| field_pattern(&entry.name, field.name.as_ref()));
+            patterns.collect::<Vec<_>>()
+        };
+        self.proposed.iter().flat_map(of_entry).collect()
+    }
+
     fn adoption(&self, not_placed: Vec<NotPlaced>, proof: &Proof) -> Adoption {
         let ledger = self.changing.ledger();
         let fields = || self.proposed.iter().flat_map(|entry| &entry.fields);
@@ -195,6 +214,7 @@ impl Work<'_> {
                 .collect(),
             stages: self.files.stages.iter().map(name).collect(),
             proposed: self.proposed.to_vec(),
+            inherited: self.inherited(),
             defaults: fields().filter(|field| field.default.is_some()).count(),
             settings: fields().map(|field| field.settings.len()).sum(),
             secrets: fields().filter(|field| field.secret).map(|field| field.settings.len()).sum(),

@@ -17,13 +17,16 @@ pub(crate) struct AdoptArgs {
     /// The unit to make, or to bring up to date
     #[arg(add = ArgValueCompleter::new(complete::address))]
     unit: Name,
-    /// A file, or a folder of files, and the stage that it is of; or `STAGE=capture:FILE`, what a capture
-    /// has of the unit
+    /// A file, or a folder of files, and the stage that it is of; `default=FILE`, a base file over which those of the stages
+    /// are laid; or `STAGE=capture:FILE`, what a capture has of the unit
     #[arg(required = true, value_name = "STAGE=FILE")]
     sources: Vec<String>,
     /// The format of files whose names do not tell it
     #[arg(long, value_name = "FORMAT", value_parser = OutputFormat::ALL.map(|(_, name)| name))]
     format: Option<String>,
+    /// Make no value a default: each is a setting of its stage
+    #[arg(long)]
+    no_defaults: bool,
     /// Let secrets stand in plain text where a stage has no key
     #[arg(long)]
     plain_secrets: bool,
@@ -39,6 +42,7 @@ pub(crate) fn run(args: &AdoptArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         unit: args.unit.clone(),
         sources: args.sources.clone(),
         format: args.format.as_deref().and_then(format),
+        no_defaults: args.no_defaults,
         plain_secrets: args.plain_secrets,
         consent: args.change.consent(),
         write: args.write,

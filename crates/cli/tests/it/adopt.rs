@@ -358,6 +358,48 @@ fn what_has_no_place_is_said_and_holds_up_until_it_has_one() {
     ledger.run("render desk@dev --out out").code(0);
 }
 
+/// What a base file says and no stage says otherwise is a default; what one stage alone says need not become one.
+#[test]
+fn a_base_file_becomes_defaults_and_its_overrides_settings() {
+    let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+    ledger.write(
+        "../old/base.properties",
+        "shop.name=Crumbs\npool.size=4\npage=http://page.example/x\nkey.password=low-tide\n",
+    );
+    ledger.write("../old/dev.properties", "pool.size=2\n");
+    ledger.write("../old/prod.properties", "pool.size=4\nextra=1\n");
+    let sources = "default=../old/base.properties dev=../old/dev.properties prod=../old/prod.properties";
+    let command = format!("adopt desk {sources} --write --plain-secrets --countersign prod");
+    ledger.run(&command).code(0);
+    let contract = ledger.read("units/desk.toml");
+    assert!(contract.contains("[variables.pool_size]\ntype = \"integer\"\ndefault = 4\n"), "{contract}");
+    assert!(contract.contains("default = \"http://page.example/x\"\n"), "{contract}");
+    let settings = |stage: &str| {
+        ledger.read(&format!("stages/{stage}.toml")).split("[units.desk]\n").last().unwrap().to_owned()
+    };
+    assert!(
+        settings("dev").contains("pool_size = 2\n")
+            && settings("dev").contains("key_password = \"low-tide\"\n")
+    );
+    assert!(
+        !settings("prod").contains("pool_size") && settings("prod").contains("extra = 1\n"),
+        "{}",
+        settings("prod")
+    );
+    let (out, _) = written(&ledger.run(&command).code(0));
+    assert!(out.ends_with(" is as its files are.\n"), "{out}");
+    let (_, err) = written(&ledger.run("adopt x default=../old/base.properties dev=../old/a.env").code(2));
+    assert!(err.contains("a.env"), "{err}");
+    ledger.write("../old/a.env", "A=1\n");
+    let (_, err) = written(&ledger.run("adopt x default=../old/base.properties dev=../old/a.env").code(2));
+    assert!(err.contains("no stage has a file of the format properties to lay over"), "{err}");
+    let (out, _) = written(&ledger.run("adopt x dev=../old/base.properties").code(0));
+    let told = "became defaults, which every new stage has; --no-defaults makes them settings of this one:\n  page\n";
+    assert!(out.contains(told) && out.contains("3 defaults, 1 setting,"), "{out}");
+    let (out, _) = written(&ledger.run("adopt x dev=../old/base.properties --no-defaults").code(0));
+    assert!(!out.contains("became defaults") && out.contains("0 defaults, 4 settings,"), "{out}");
+}
+
 /// Rendered files keep the order of the originals, and what a comment says of a value becomes what it is for.
 #[test]
 fn order_and_comments_are_kept() {

@@ -29,30 +29,21 @@ pub fn gather(files: &[OldFile]) -> Gathered {
     let mut not_placed = Vec::new();
     let names = names_as_written(files);
     let mut leaves: BTreeMap<(usize, OutputName), Vec<(usize, Value)>> = BTreeMap::new();
-    let mut lines: BTreeMap<(usize, OutputName), usize> = BTreeMap::new();
-    let mut comments: BTreeMap<(usize, OutputName), String> = BTreeMap::new();
+    let mut beside = Beside::default();
     for (at, file) in files.iter().enumerate() {
         for (raw, value) in flattened(&file.tree.0) {
             let name = names[at].get(&raw).unwrap_or(&raw).clone();
-            lines.insert((at, name.clone()), file.lines.get(&raw).copied().unwrap_or(1));
-            if let Some(comment) = file.comments.get(&raw) {
-                comments.insert((at, name.clone()), comment.clone());
-            }
+            beside.add((at, name.clone()), file, &raw);
             leaves.entry((file.output, name)).or_default().push((at, value));
         }
     }
-    let place = |file: usize, name: &OutputName| OldPlace {
-        file,
-        line: lines.get(&(file, name.clone())).copied().unwrap_or(1),
-    };
-    let about = |file: usize, name: &OutputName| comments.get(&(file, name.clone())).cloned();
     // A name that is a value in one file and a level in another.
     let all: Vec<(usize, OutputName)> = leaves.keys().cloned().collect();
     for pair in all.windows(2) {
         if pair[0].0 == pair[1].0 && pair[1].1.starts_with(&pair[0].1) {
             for (file, _) in leaves.remove(&pair[0]).unwrap_or_default() {
                 let reason = "it is a value here, and a level with values below it elsewhere".to_owned();
-                let place = place(file, &pair[0].1);
+                let place = beside.place(file, &pair[0].1);
                 not_placed.push(NotPlaced { names: [pair[0].clone()].into(), place, reason });
             }
         }
@@ -67,7 +58,7 @@ pub fn gather(files: &[OldFile]) -> Gathered {
             of_key.push(OldField::default());
             of_key.len() - 1
         });
-        join(&mut of_key[at], output, name, values, files, (&place, &about));
+        join(&mut of_key[at], output, name, values, files, &beside);
     }
     let mut fields: Vec<OldField> = fields.into_values().flatten().collect();
     fields.sort_by(|one, other| one.names.cmp(&other.names));
@@ -143,28 +134,56 @@ fn may_join(field: &OldField, output: usize, values: &[(usize, Value)], files: &
     !field.names.contains_key(&output) && !field.names.values().any(same_format) && values.iter().all(agrees)
 }
 
+/// What stands beside the values: their lines, what comments say of them, and which are those of a base file; by file and
+/// by the name that contracts have.
+#[derive(Default)]
+struct Beside {
+    lines: BTreeMap<(usize, OutputName), usize>,
+    comments: BTreeMap<(usize, OutputName), String>,
+    base: BTreeSet<(usize, OutputName)>,
+}
+
+impl Beside {
+    fn add(&mut self, key: (usize, OutputName), file: &OldFile, raw: &OutputName) {
+        if let Some(comment) = file.comments.get(raw) {
+            self.comments.insert(key.clone(), comment.clone());
+        }
+        if file.base.contains(raw) {
+            self.base.insert(key.clone());
+        }
+        self.lines.insert(key, file.lines.get(raw).copied().unwrap_or(1));
+    }
+
+    fn place(&self, file: usize, name: &OutputName) -> OldPlace {
+        OldPlace { file, line: self.lines.get(&(file, name.clone())).copied().unwrap_or(1) }
+    }
+}
+
 fn join(
     field: &mut OldField,
     output: usize,
     name: OutputName,
     values: Vec<(usize, Value)>,
     files: &[OldFile],
-    (place, about): (
-        &impl Fn(usize, &OutputName) -> OldPlace,
-        &impl Fn(usize, &OutputName) -> Option<String>,
-    ),
+    beside: &Beside,
 ) {
     for (file, value) in values {
         let of = &files[file];
-        let old = OldValue::new(value, of.format, place(file, &name));
+        let key = (file, name.clone());
+        let old = OldValue::new(value, of.format, beside.place(file, &name));
         match field.values.entry(of.stage) {
-            Entry::Vacant(vacant) => drop(vacant.insert(old)),
+            Entry::Vacant(vacant) => {
+                vacant.insert(old);
+                if beside.base.contains(&key) {
+                    field.from_base.insert(of.stage);
+                }
+            }
             // A file with types says more than one without.
             Entry::Occupied(mut known) if known.get().is_bare && !old.is_bare => drop(known.insert(old)),
             Entry::Occupied(_) => {}
         }
         if field.about.is_none() {
-            field.about = about(file, &name);
+            field.about = beside.comments.get(&key).cloned();
         }
         field.names.entry(output).or_insert_with(|| (of.format, name.clone()));
     }

@@ -57,7 +57,7 @@ pub fn inferred(format: OutputFormat, name: &[String], value: &Value) -> Result<
     let field = OldField {
         names: [(0, (format, name.to_vec()))].into(),
         values: [(StageId(0), old)].into(),
-        about: None,
+        ..OldField::default()
     };
     let (this, mut values) = infer(&field)?;
     values.pop_first().map(|(_, value)| (this, value)).ok_or_else(|| reason(&field))

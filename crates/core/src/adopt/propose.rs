@@ -13,15 +13,17 @@ use crate::source::{FileId, Place};
 use crate::types::Type;
 use crate::value::Value;
 
-/// Proposes entries for these fields in these stages. Entries get names that are not `in_use`.
+/// Proposes entries for these fields in these stages. Entries get names that are not `in_use`; without `defaults`, all
+/// values are settings.
 pub fn propose(
     fields: &[OldField],
     stages: &[StageId],
     in_use: impl Fn(&str) -> bool,
+    defaults: bool,
 ) -> (Vec<Proposed>, Vec<NotPlaced>) {
     // Nothing of it is shown: what is proposed stands nowhere yet.
     let place = Place { file: FileId(0), start: 0, end: 0 };
-    let mut maker = Maker { fields, stages, names: BTreeSet::new() };
+    let mut maker = Maker { fields, stages, defaults, names: BTreeSet::new() };
     let (mut proposed, mut not_placed) = (Vec::new(), Vec::new());
     let mut done: BTreeSet<usize> = BTreeSet::new();
     for recognised in recognise(fields, place) {
@@ -57,6 +59,7 @@ fn first_place(fields: &[OldField], of: &[usize]) -> Option<OldPlace> {
 struct Maker<'f> {
     fields: &'f [OldField],
     stages: &'f [StageId],
+    defaults: bool,
     names: BTreeSet<Name>,
 }
 
@@ -104,7 +107,7 @@ impl Maker<'_> {
         let may_default = !declaration.secret && declaration.vary != Vary::Must && !declaration.derived;
         let needed = declaration.required == Required::Yes && declaration.default.is_none();
         let known = declaration.default.as_ref().map(|default| default.value.expose());
-        let (default, settings) = self.default_of(values, may_default);
+        let (default, settings) = self.default_of(values, may_default, old);
         ProposedField {
             name: declaration.name.clone(),
             this_type: declaration.this_type,
@@ -132,7 +135,7 @@ impl Maker<'_> {
             Some(texts) if !matches!(this_type, Type::Pem | Type::Url) => (Type::Text, texts),
             _ => (this_type, values),
         };
-        let (default, settings) = self.default_of(values, !secret);
+        let (default, settings) = self.default_of(values, !secret, Some(at));
         Ok(ProposedField {
             name: None,
             this_type,
@@ -152,12 +155,23 @@ impl Maker<'_> {
         &self,
         mut values: BTreeMap<StageId, Value>,
         may_default: bool,
+        old: Option<usize>,
     ) -> (Option<Value>, BTreeMap<StageId, Value>) {
+        if !may_default || !self.defaults {
+            return (None, values);
+        }
+        // What a base file says is the default, and what stages say otherwise are settings.
+        let from_base = old.map(|at| &self.fields[at].from_base);
+        let base = from_base.and_then(|stages| values.get(stages.first()?).cloned());
+        if let Some(base) = base {
+            values.retain(|_, value| *value != base);
+            return (Some(base), values);
+        }
         let everywhere = self.stages.iter().all(|stage| values.contains_key(stage));
         let mut others = values.values();
         let first = others.next().cloned();
         let same = others.all(|value| Some(value) == first.as_ref());
-        if may_default && everywhere && same {
+        if everywhere && same {
             values.clear();
             return (first, values);
         }

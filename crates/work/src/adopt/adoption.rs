@@ -20,6 +20,8 @@ pub struct ToAdopt {
     pub sources: Vec<String>,
     /// The format of files whose names do not tell it.
     pub format: Option<OutputFormat>,
+    /// Whether no value becomes a default.
+    pub no_defaults: bool,
     /// Whether secrets may stand in plain text where a stage has no key.
     pub plain_secrets: bool,
     /// What somebody says to it.
@@ -43,6 +45,8 @@ pub struct Adoption {
     pub stages: Vec<Name>,
     /// What is declared for new names.
     pub proposed: Vec<Proposed>,
+    /// Where one stage alone is adopted: the hosts, URLs and logins that became defaults, as `ENTRY[.FIELD]`.
+    pub inherited: Vec<String>,
     /// How many new fields have a default.
     pub defaults: usize,
     /// How many settings there are.

@@ -18,8 +18,9 @@ use cledger_outlets::held::Held;
 use cledger_store::Keys;
 use zeroize::Zeroizing;
 
+use crate::adopt::base::Base;
 use crate::existing;
-use crate::meant::known_stage;
+use crate::meant::{DEFAULT, known_stage};
 use crate::reality::captured::{CAPTURE, Captured};
 use crate::trouble::Trouble;
 
@@ -80,11 +81,16 @@ pub(crate) fn read(
     captures: &FromCaptures<'_>,
 ) -> Result<Files, Trouble> {
     let mut files = Files::default();
+    let mut bases = Vec::new();
     for source in sources {
         let Some((stage, path)) = source.split_once('=').filter(|(_, path)| !path.is_empty()) else {
             let message = format!("`{source}` does not say which stage it is of");
             return Err(Trouble::usage(message).help("write STAGE=FILE, STAGE=FOLDER or STAGE=capture:FILE"));
         };
+        if stage == DEFAULT {
+            bases.push(Base::read(path, said)?);
+            continue;
+        }
         let id = known_stage(ledger, stage)?;
         let stage = Name::parse(stage).map_err(|error| Trouble::usage(error.to_string()))?;
         if let Some(capture) = path.strip_prefix(CAPTURE) {
@@ -117,6 +123,7 @@ pub(crate) fn read(
     }
     files.stages.sort_unstable();
     files.settle_beside();
+    files.lay_over(&bases)?;
     if files.old.is_empty() {
         return Err(Trouble::usage("there is nothing in there that could be adopted")
             .help("name files whose names tell their format, such as app.properties, or add --format"));
@@ -184,7 +191,7 @@ fn walk(root: &Path, below: &str, found: &mut Vec<String>) -> Result<(), Trouble
     Ok(())
 }
 
-fn wrong(shown: &str, error: &existing::ExistingError) -> Trouble {
+pub(super) fn wrong(shown: &str, error: &existing::ExistingError) -> Trouble {
     let message = match error {
         existing::ExistingError::Form(form) => format!("{shown}:{}: {}", form.line, form.reason),
         other => format!("`{shown}` cannot be read: {other}"),
@@ -359,7 +366,16 @@ impl Files {
         }
         let stage_name = stage_name.clone();
         let comments = comments_of(format, text, &found.lines);
-        self.old.push(OldFile { stage, stage_name, output, format, tree, lines: found.lines, comments });
+        self.old.push(OldFile {
+            stage,
+            stage_name,
+            output,
+            format,
+            tree,
+            lines: found.lines,
+            comments,
+            base: BTreeSet::new(),
+        });
         self.paths.push(shown.to_owned());
     }
 

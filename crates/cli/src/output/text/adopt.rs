@@ -30,6 +30,9 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
         &adoption.missing,
         |(field, stages)| format!("{field}: {}", joined(stages)),
     );
+    let inherited =
+        "became defaults, which every new stage has; --no-defaults makes them settings of this one";
+    list(console, inherited, &adoption.inherited, Clone::clone);
     list(console, "not placed", &adoption.not_placed, |(name, file, line, reason)| {
         format!("{} ({}:{line}): {reason}", values::escape(name), values::escape(file))
     });
@@ -154,7 +157,9 @@ fn summary(console: &mut Console, adoption: &Adoption) {
         counted(adoption.proven, "value")
     ));
     let text = adoption.text;
-    if (text.gone, text.come) == (0, 0) {
+    if text.lines == 0 && text.come == 0 {
+        // Files that are laid over others are no texts of their own.
+    } else if (text.gone, text.come) == (0, 0) {
         console.line(format!("as text: the same {}.", counted(text.lines, "line")));
     } else {
         console.line(format!(
