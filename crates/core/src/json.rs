@@ -9,8 +9,6 @@ use serde::ser::{Error as _, Serialize, SerializeMap as _, Serializer};
 use serde_json::value::RawValue;
 use zeroize::Zeroize as _;
 
-use crate::value::Value;
-
 /// How deep levels may be nested.
 const DEEPEST: usize = 100;
 
@@ -115,61 +113,6 @@ impl Json {
         })
     }
 
-    /// As a value of a file has it: what plain values can hold is one, objects are levels, and the rest stays as it is.
-    pub fn into_value(self) -> Value {
-        match self {
-            Json::Boolean(truth) => Value::Boolean(truth),
-            Json::Text(text) => Value::Text(text),
-            Json::Number(text) => match (text.parse::<i64>(), text.parse::<f64>()) {
-                (Ok(whole), _) if whole.to_string() == text => Value::Integer(whole),
-                (Err(_), Ok(number)) if is_exact(&text, number) => Value::Number(number),
-                _ => Value::Json(Json::Number(text)),
-            },
-            Json::Object(pairs) => {
-                Value::Map(pairs.into_iter().map(|(name, json)| (name, json.into_value())).collect())
-            }
-            Json::List(items) => {
-                if items.iter().all(|item| matches!(item, Json::Text(_))) {
-                    Value::List(items.into_iter().map(Json::into_value).collect())
-                } else {
-                    Value::Json(Json::List(items))
-                }
-            }
-            Json::Null => Value::Json(Json::Null),
-        }
-    }
-
-    /// The same for a form that knows levels and texts alone: what is neither stays as it is.
-    pub fn into_texts(self) -> Value {
-        match self {
-            Json::Object(pairs) => {
-                Value::Map(pairs.into_iter().map(|(name, json)| (name, json.into_texts())).collect())
-            }
-            Json::Text(text) | Json::Number(text) => Value::Text(text),
-            Json::Boolean(truth) => Value::Text(truth.to_string().into()),
-            Json::List(_) | Json::Null => Value::Json(self),
-        }
-    }
-
-    /// What a value is.
-    pub fn of_value(value: &Value) -> Self {
-        match value {
-            Value::Json(json) => json.clone(),
-            Value::Text(text) | Value::Time(text) => Json::Text(text.clone()),
-            Value::Integer(_) => Json::Number(value.to_text()),
-            Value::Number(number) if number.is_finite() => Json::Number(
-                serde_json::Number::from_f64(*number)
-                    .map_or_else(|| value.to_text(), |it| it.to_string().into()),
-            ),
-            Value::Number(_) | Value::Date(_) => Json::Text(value.to_text()),
-            Value::Boolean(truth) => Json::Boolean(*truth),
-            Value::List(items) => Json::List(items.iter().map(Self::of_value).collect()),
-            Value::Map(map) => {
-                Json::Object(map.iter().map(|(name, value)| (name.clone(), Self::of_value(value))).collect())
-            }
-        }
-    }
-
     /// The first number in it that readers of other forms get with other digits.
     pub fn inexact(&self) -> Option<&str> {
         match self {
@@ -208,7 +151,7 @@ fn fraction(text: &str) -> Option<f64> {
 }
 
 /// Whether a number of 64 bits (IEEE 754) says all that these digits do: 15 of them always come back.
-fn is_exact(text: &str, number: f64) -> bool {
+pub(crate) fn is_exact(text: &str, number: f64) -> bool {
     let mantissa = text.split(['e', 'E']).next().unwrap_or_default();
     let digits: String = mantissa.chars().filter(char::is_ascii_digit).collect();
     number.is_finite() && digits.trim_start_matches('0').len() <= 15
@@ -311,7 +254,6 @@ mod tests {
         ] {
             let json = Json::parse(text).unwrap();
             assert_eq!(json.to_string(), text);
-            assert_eq!(Json::of_value(&json.clone().into_value()), Json::parse(&json.to_string()).unwrap());
         }
         for bad in ["", "{", "[1,]", "{\"a\":1,\"a\":2}", "nul", "01", "'a'", &"[".repeat(300)] {
             assert!(Json::parse(bad).is_err(), "{bad}");
@@ -324,21 +266,5 @@ mod tests {
         assert!(same(r#"{"a":1,"b":[2]}"#, r#"{ "b": [2], "a": 1 }"#));
         assert!(!same(r#"{"a":null}"#, "{}") && !same("[1,2]", "[2,1]") && !same("1", "1.0"));
         assert!(same("[1.0]", "[1.00]") && !same("[1.00000000000000000001]", "[1.0]"));
-    }
-
-    #[test]
-    fn plain_values_are_plain_and_the_rest_stays() {
-        for (text, plain) in [
-            ("3", true),
-            ("0.25", true),
-            ("[\"a\"]", true),
-            ("12345678901234567890", false),
-            ("0.12345678901234567891", false),
-            ("[1]", false),
-            ("null", false),
-        ] {
-            let value = Json::parse(text).unwrap().into_value();
-            assert_eq!(!matches!(value, Value::Json(_)), plain, "{text}");
-        }
     }
 }

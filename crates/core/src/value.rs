@@ -7,7 +7,7 @@ use compact_str::CompactString;
 use jiff::civil::Date;
 use zeroize::{Zeroize, Zeroizing};
 
-use crate::json::Json;
+use crate::json::{Json, is_exact};
 use crate::reference;
 
 /// A value. It may be of a type that no field has, such as a time, so that it can be reported.
@@ -166,6 +166,63 @@ impl Value {
     }
 }
 
+impl Json {
+    /// As a value of a file has it: what plain values can hold is one, objects are levels, and the rest stays as it is.
+    pub fn into_value(self) -> Value {
+        match self {
+            Json::Boolean(truth) => Value::Boolean(truth),
+            Json::Text(text) => Value::Text(text),
+            Json::Number(text) => match (text.parse::<i64>(), text.parse::<f64>()) {
+                (Ok(whole), _) if whole.to_string() == text => Value::Integer(whole),
+                (Err(_), Ok(number)) if is_exact(&text, number) => Value::Number(number),
+                _ => Value::Json(Json::Number(text)),
+            },
+            Json::Object(pairs) => {
+                Value::Map(pairs.into_iter().map(|(name, json)| (name, json.into_value())).collect())
+            }
+            Json::List(items) => {
+                if items.iter().all(|item| matches!(item, Json::Text(_))) {
+                    Value::List(items.into_iter().map(Json::into_value).collect())
+                } else {
+                    Value::Json(Json::List(items))
+                }
+            }
+            Json::Null => Value::Json(Json::Null),
+        }
+    }
+
+    /// The same for a form that knows levels and texts alone: what is neither stays as it is.
+    pub fn into_texts(self) -> Value {
+        match self {
+            Json::Object(pairs) => {
+                Value::Map(pairs.into_iter().map(|(name, json)| (name, json.into_texts())).collect())
+            }
+            Json::Text(text) | Json::Number(text) => Value::Text(text),
+            Json::Boolean(truth) => Value::Text(truth.to_string().into()),
+            Json::List(_) | Json::Null => Value::Json(self),
+        }
+    }
+
+    /// What a value is.
+    pub fn of_value(value: &Value) -> Self {
+        match value {
+            Value::Json(json) => json.clone(),
+            Value::Text(text) | Value::Time(text) => Json::Text(text.clone()),
+            Value::Integer(_) => Json::Number(value.to_text()),
+            Value::Number(number) if number.is_finite() => Json::Number(
+                serde_json::Number::from_f64(*number)
+                    .map_or_else(|| value.to_text(), |it| it.to_string().into()),
+            ),
+            Value::Number(_) | Value::Date(_) => Json::Text(value.to_text()),
+            Value::Boolean(truth) => Json::Boolean(*truth),
+            Value::List(items) => Json::List(items.iter().map(Self::of_value).collect()),
+            Value::Map(map) => {
+                Json::Object(map.iter().map(|(name, value)| (name.clone(), Self::of_value(value))).collect())
+            }
+        }
+    }
+}
+
 impl fmt::Debug for Value {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "({})", self.type_name())
@@ -251,6 +308,23 @@ mod tests {
             (map, r#"{"a":"é\"","b":"2"}"#),
         ] {
             assert_eq!(value.to_text(), text);
+        }
+    }
+
+    #[test]
+    fn plain_values_are_plain_and_the_rest_stays() {
+        for (text, plain) in [
+            ("3", true),
+            ("0.25", true),
+            ("[\"a\"]", true),
+            ("12345678901234567890", false),
+            ("0.12345678901234567891", false),
+            ("[1]", false),
+            ("null", false),
+        ] {
+            let value = Json::parse(text).unwrap().into_value();
+            assert_eq!(!matches!(value, Value::Json(_)), plain, "{text}");
+            assert!(Json::of_value(&value) == Json::parse(text).unwrap(), "{text}");
         }
     }
 

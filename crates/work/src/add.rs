@@ -4,7 +4,8 @@
 //! all the same.
 
 pub mod entry;
-pub mod like;
+mod like;
+pub mod new_unit;
 pub mod stage;
 pub mod unit;
 

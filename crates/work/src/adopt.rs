@@ -22,6 +22,7 @@ use cledger_core::types::Type;
 use cledger_store::field_pattern;
 
 use self::adoption::{Adoption, ToAdopt, Work};
+use self::base::Base;
 use self::files::Files;
 use self::found::{Found, FoundThere, Recording};
 use self::known::Known;
@@ -42,7 +43,11 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
     let has = unit.map(|id| (Subject::Unit(id, None), ledger.unit(id)));
     let keys = changing.keys(&NO_CHANGE);
     let captures = files::FromCaptures { keys: &keys, unit: asked.unit.as_str() };
-    let files = files::read(ledger, has, &asked.sources, asked.format, &captures)?;
+    let (bases, sources) = base::parted(&asked.sources);
+    let mut files = files::read(ledger, has, &sources, asked.format, &captures)?;
+    let bases: Vec<Base> =
+        bases.into_iter().map(|path| Base::read(path, asked.format)).collect::<Result<_, _>>()?;
+    files.lay_over(&bases)?;
     refuse_stages(ledger, unit, &files)?;
     let gathered = gather(&files.old);
     let mut not_placed = files.not_placed.clone();

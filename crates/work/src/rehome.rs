@@ -71,6 +71,8 @@ pub struct ToRehome {
     pub only: Vec<String>,
     /// The file to write instead of the artifact itself.
     pub out: Option<PathBuf>,
+    /// Whether that file may be there already.
+    pub overwrite: bool,
     /// The production stages whose secrets may be handed out, by their names.
     pub countersign: Vec<Name>,
     /// Do it.
@@ -110,6 +112,10 @@ pub fn rehome(opened: &Opened, asked: &ToRehome) -> Result<RehomeReport, Trouble
     let changes = parts.iter().filter_map(|part| part.rehomed.as_ref()).any(|it| !it.replaced.is_empty());
     let written = asked.write && (changes || asked.out.is_some());
     if written {
+        if asked.out.as_ref().is_some_and(|out| out.exists()) && !asked.overwrite {
+            let message = format!("`{}` is there already, and is not written over", out.display());
+            return Err(Trouble::usage(message).help("name another file, or add --overwrite"));
+        }
         let mut spots = parts.iter().filter_map(|part| part.rehomed.as_ref()).flat_map(|it| &it.replaced);
         let holds_secrets = spots.any(|spot| swaps[spot.swap].secret);
         hands_out(&opened.at, ledger.stage(to_stage), holds_secrets, &asked.countersign)?;

@@ -28,6 +28,9 @@ pub(crate) struct CaptureArgs {
     /// The file to write; without it the capture is printed
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
+    /// Write over a file that is there
+    #[arg(long, requires = "out")]
+    overwrite: bool,
     /// What becomes of secrets, and of names that the ledger does not know
     #[arg(long, value_enum, default_value_t = Secrets::Encrypted)]
     secrets: Secrets,
@@ -62,6 +65,13 @@ pub(crate) fn run(args: &CaptureArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         app.console.raw(&captured.capture.to_text());
         return Ok(exit::of_result(captured.kind()));
     };
+    if path.exists() && !args.overwrite {
+        return Err(Trouble::usage(format!(
+            "`{}` is there already, and is not written over",
+            path.display()
+        ))
+        .help("name another file, or add --overwrite"));
+    }
     write_atomically(path, captured.capture.to_text().as_bytes(), Mode::AsBefore)?;
     Ok(app.show(&View { captured, path }))
 }

@@ -28,6 +28,9 @@ pub(crate) struct RehomeArgs {
     /// Write to this file instead of the artifact itself
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
+    /// Write over a file that is there
+    #[arg(long, requires = "out")]
+    overwrite: bool,
     /// Do it; without, it is only shown
     #[arg(long)]
     write: bool,
@@ -42,6 +45,7 @@ pub(crate) fn run(args: &RehomeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         to: address(&args.to, None)?,
         only: args.only.clone(),
         out: args.out.clone(),
+        overwrite: args.overwrite,
         countersign: args.hand_out.countersign.clone(),
         write: args.write,
     };

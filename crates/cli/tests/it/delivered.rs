@@ -165,13 +165,13 @@ fn captures_hold_documents_and_rows_too() {
     let (live, _) = quay.run("drift @dev", 1);
     assert!(live.contains("hold  5m  9m  differs: edited by hand"), "{live}");
     for how in ["encrypted", "fingerprints"] {
-        quay.run(&format!("capture @dev --out c.json --secrets {how}"), 0);
+        quay.run(&format!("capture @dev --out c.json --overwrite --secrets {how}"), 0);
         assert!(!quay.ledger.read("c.json").contains("by-hand-17"));
         let (captured, _) = quay.run("drift --captured c.json", 1);
         assert_eq!(captured, live, "{how}");
     }
     // What has no file becomes one that is adopted.
-    quay.run("capture @dev --out c.json", 0);
+    quay.run("capture @dev --out c.json --overwrite", 0);
     let (out, _) = quay.run("adopt desk dev=capture:c.json", 0);
     assert!(out.contains("boards.json"), "{out}");
     fs::remove_file(&document).unwrap();

@@ -103,6 +103,8 @@ fn a_capture_is_what_was_live() {
     let (now, _) = run(&ledger, "drift @dev", 1);
     for how in ["encrypted", "fingerprints"] {
         let (out, _) = run(&ledger, &format!("capture @dev --out {how}.json --secrets {how}"), 0);
+        let (_, err) = run(&ledger, &format!("capture @dev --out {how}.json --secrets {how}"), 2);
+        assert!(err.contains("is there already, and is not written over"), "{err}");
         assert!(out.ends_with(&format!("Captured to {how}.json.\n")), "{out}");
         let text = ledger.read(&format!("{how}.json"));
         assert!(!text.contains("by-hand-17") && !text.contains("plover"), "{text}");

@@ -5,23 +5,10 @@ use cledger_core::name::Name;
 use cledger_store::{Changed, Edit, Overlay, Target, What, apply, setting, swapped};
 
 use crate::add::added::{Added, written_as_planned};
-use crate::add::unit::NewUnit;
-use crate::change::{Changing, Consent, NO_CHANGE};
+use crate::add::new_unit::NewUnit;
+use crate::change::{Changing, NO_CHANGE};
 use crate::setting::{setting_literal, source_text};
 use crate::trouble::Trouble;
-
-/// What a unit takes over from another.
-#[derive(Debug, Clone, Default)]
-pub struct Like {
-    /// The other one.
-    pub unit: Option<Name>,
-    /// Texts in its values, and what stands in their place: old, new, old, new …
-    pub swap: Vec<String>,
-    /// Whether it takes over secrets, too.
-    pub with_secrets: bool,
-    /// What somebody says to it.
-    pub consent: Consent,
-}
 
 /// Adds a unit that is like another.
 pub(crate) fn unit_like(changing: &Changing, new: &NewUnit, old: UnitId) -> Result<Added, Trouble> {

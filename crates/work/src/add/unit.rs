@@ -3,31 +3,14 @@
 use std::fmt::Write as _;
 
 use cledger_core::address::{Address, Owner};
-use cledger_core::name::Name;
 use cledger_core::value::Value;
 use cledger_store::{Changed, literal};
 
 use crate::add::added::{Added, appended, write};
-use crate::add::like::{Like, unit_like};
+use crate::add::like::unit_like;
+use crate::add::new_unit::NewUnit;
 use crate::change::Changing;
 use crate::trouble::Trouble;
-
-/// A unit that is new.
-#[derive(Debug, Clone)]
-pub struct NewUnit {
-    /// Its name.
-    pub name: Name,
-    /// What it is.
-    pub about: Option<String>,
-    /// Who looks after it.
-    pub owner: Option<String>,
-    /// The shared entries that it uses.
-    pub uses: Vec<Name>,
-    /// The stages where it belongs, as patterns; all if not given.
-    pub stages: Vec<String>,
-    /// What it takes over from another unit.
-    pub like: Like,
-}
 
 /// Adds a unit with an empty contract, or one that is like another.
 pub fn unit(changing: &Changing, new: &NewUnit) -> Result<Added, Trouble> {

@@ -7,7 +7,15 @@ use cledger_formats::{Found, Particulars, comments_of, detect};
 
 use crate::adopt::files::{Files, wrong};
 use crate::existing;
+use crate::meant::DEFAULT;
 use crate::trouble::Trouble;
+
+/// Parts the base files, named `default=FILE`, from all others.
+pub(super) fn parted(sources: &[String]) -> (Vec<&str>, Vec<String>) {
+    let base = |source: &&String| source.strip_prefix(DEFAULT).is_some_and(|rest| rest.starts_with('='));
+    let bases = sources.iter().filter(base).map(|source| &source[DEFAULT.len() + 1..]).collect();
+    (bases, sources.iter().filter(|source| !base(source)).cloned().collect())
+}
 
 /// A base file.
 pub(super) struct Base {

@@ -18,9 +18,8 @@ use cledger_outlets::held::Held;
 use cledger_store::Keys;
 use zeroize::Zeroizing;
 
-use crate::adopt::base::Base;
 use crate::existing;
-use crate::meant::{DEFAULT, known_stage};
+use crate::meant::known_stage;
 use crate::reality::captured::{CAPTURE, Captured};
 use crate::trouble::Trouble;
 
@@ -81,16 +80,11 @@ pub(crate) fn read(
     captures: &FromCaptures<'_>,
 ) -> Result<Files, Trouble> {
     let mut files = Files::default();
-    let mut bases = Vec::new();
     for source in sources {
         let Some((stage, path)) = source.split_once('=').filter(|(_, path)| !path.is_empty()) else {
             let message = format!("`{source}` does not say which stage it is of");
             return Err(Trouble::usage(message).help("write STAGE=FILE, STAGE=FOLDER or STAGE=capture:FILE"));
         };
-        if stage == DEFAULT {
-            bases.push(Base::read(path, said)?);
-            continue;
-        }
         let id = known_stage(ledger, stage)?;
         let stage = Name::parse(stage).map_err(|error| Trouble::usage(error.to_string()))?;
         if let Some(capture) = path.strip_prefix(CAPTURE) {
@@ -123,7 +117,6 @@ pub(crate) fn read(
     }
     files.stages.sort_unstable();
     files.settle_beside();
-    files.lay_over(&bases)?;
     if files.old.is_empty() {
         return Err(Trouble::usage("there is nothing in there that could be adopted")
             .help("name files whose names tell their format, such as app.properties, or add --format"));

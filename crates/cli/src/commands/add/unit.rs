@@ -6,8 +6,8 @@ use cledger_core::address::Address;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
 use cledger_work::add::Added;
-use cledger_work::add::like::Like;
-use cledger_work::add::unit::{NewUnit, instance, unit};
+use cledger_work::add::new_unit::{Like, NewUnit};
+use cledger_work::add::unit::{instance, unit};
 
 use crate::app::App;
 use crate::complete;
