@@ -23,32 +23,78 @@ pub struct Made {
     pub files: Vec<String>,
     /// Its stages, with what each is for, and whether its name says so.
     pub stages: Vec<(Name, Class, bool)>,
+    /// Whether it has no example in it.
+    pub is_empty: bool,
 }
 
-/// Makes a ledger with this name and these stages in a folder.
-pub fn init(at: &Workplace, dir: &Path, name: &str, stages: &[Name]) -> Result<Made, Trouble> {
+/// What ledger is to be made.
+#[derive(Debug, Clone, Default)]
+pub struct NewLedger {
+    /// What it is called.
+    pub name: String,
+    /// Its stages, in the order in which changes move up.
+    pub stages: Vec<Name>,
+    /// What stages are for whose names do not tell it: `NAME=CLASS`.
+    pub classes: Vec<String>,
+    /// Whether it has no example in it.
+    pub empty: bool,
+}
+
+/// Makes a ledger in a folder.
+pub fn init(at: &Workplace, dir: &Path, new: &NewLedger) -> Result<Made, Trouble> {
+    let NewLedger { name, stages, .. } = new;
     refuse(dir, name, stages)?;
+    let said = said_classes(new)?;
     let class = |stage: &Name| {
-        let guess = guess(stage.as_str());
-        (stage.clone(), guess.unwrap_or(Class::Production), guess.is_some())
+        let said = said.iter().find(|(known, _)| *known == stage.as_str()).map(|(_, class)| *class);
+        let told = said.or_else(|| guess(stage.as_str()));
+        (stage.clone(), told.unwrap_or(Class::Production), told.is_some())
     };
     let stages: Vec<(Name, Class, bool)> = stages.iter().map(class).collect();
     let classes: Vec<(&Name, Class, bool)> =
         stages.iter().map(|(stage, class, told)| (stage, *class, *told)).collect();
-    let mut files = vec![
-        (MANIFEST.to_owned(), manifest(name, &classes)),
-        ("shared.toml".to_owned(), SHARED.to_owned()),
-        ("units/example.toml".to_owned(), CONTRACT.to_owned()),
-        (".gitignore".to_owned(), IGNORED.to_owned()),
-    ];
-    for (stage, class, _) in &classes {
-        files.push((format!("stages/{stage}.toml"), settings(stage, *class)));
+    let mut files =
+        vec![(MANIFEST.to_owned(), manifest(name, &classes)), (".gitignore".to_owned(), IGNORED.to_owned())];
+    if !new.empty {
+        files.push(("shared.toml".to_owned(), SHARED.to_owned()));
+        files.push(("units/example.toml".to_owned(), CONTRACT.to_owned()));
+        for (stage, class, _) in &classes {
+            files.push((format!("stages/{stage}.toml"), settings(stage, *class)));
+        }
     }
     for (path, content) in &files {
         write_atomically(&dir.join(path), content.as_bytes(), Mode::Usual)?;
     }
     trust_own(at, dir);
-    Ok(Made { files: files.into_iter().map(|(path, _)| path).collect(), stages })
+    Ok(Made { files: files.into_iter().map(|(path, _)| path).collect(), stages, is_empty: new.empty })
+}
+
+/// The classes that somebody said.
+fn said_classes(new: &NewLedger) -> Result<Vec<(&str, Class)>, Trouble> {
+    let mut said: Vec<(&str, Class)> = Vec::new();
+    for text in &new.classes {
+        let (name, class) = said_class(text, &new.stages)?;
+        if said.iter().any(|(known, _)| *known == name) {
+            return Err(Trouble::usage(format!("the class of `{name}` is there twice")).help("say it once"));
+        }
+        said.push((name, class));
+    }
+    Ok(said)
+}
+
+fn said_class<'a>(text: &'a str, stages: &[Name]) -> Result<(&'a str, Class), Trouble> {
+    let (name, word) = text
+        .split_once('=')
+        .ok_or_else(|| Trouble::usage(format!("`{text}` does not say a class")).help("write STAGE=CLASS"))?;
+    if !stages.iter().any(|stage| stage.as_str() == name) {
+        return Err(Trouble::usage(format!("there is no stage `{name}` among those of --stages")));
+    }
+    let class = Class::ALL.iter().find(|(_, known)| *known == word).map(|(class, _)| *class);
+    let class = class.ok_or_else(|| {
+        Trouble::usage(format!("there is no class `{word}`"))
+            .help("the classes are development, test, production")
+    })?;
+    Ok((name, class))
 }
 
 fn refuse(dir: &Path, name: &str, stages: &[Name]) -> Result<(), Trouble> {

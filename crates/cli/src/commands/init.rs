@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
-use cledger_work::init::{Made, init};
+use cledger_work::init::{Made, NewLedger, init};
 use serde::Serialize;
 
 use crate::app::App;
@@ -23,10 +23,22 @@ pub(crate) struct InitArgs {
     /// The stages, in the order in which changes move up
     #[arg(long, value_delimiter = ',', value_name = "STAGE,…", default_value = "dev,test,prod")]
     stages: Vec<Name>,
+    /// What a stage is for whose name does not tell it: development, test or production
+    #[arg(long = "class", value_delimiter = ',', value_name = "STAGE=CLASS")]
+    classes: Vec<String>,
+    /// Without an example in it
+    #[arg(long)]
+    empty: bool,
 }
 
 pub(crate) fn run(args: &InitArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let made = init(&app.at, &args.dir, &args.name, &args.stages)?;
+    let new = NewLedger {
+        name: args.name.clone(),
+        stages: args.stages.clone(),
+        classes: args.classes.clone(),
+        empty: args.empty,
+    };
+    let made = init(&app.at, &args.dir, &new)?;
     Ok(app.show(&View { args, made }))
 }
 

@@ -2,7 +2,7 @@
 
 use snapbox::str;
 
-use crate::test_ledger::TestLedger;
+use crate::test_ledger::{TestLedger, program, written};
 
 #[test]
 fn init_writes_a_ledger_that_works_at_once() {
@@ -13,15 +13,15 @@ fn init_writes_a_ledger_that_works_at_once() {
         .stdout_eq(str![[r#"
 Made the ledger `Tides` in new:
   ledger.toml
+  .gitignore
   shared.toml
   units/example.toml
-  .gitignore
   stages/dev.toml
   stages/qa-2.toml
   stages/prod.toml
   stages/live-south.toml
 
-The classes of the stages are guesses by their names; mend them in ledger.toml:
+The classes of the stages, as they were said or as their names tell; mend them in ledger.toml:
   dev          development
   qa-2         test
   prod         production
@@ -136,4 +136,32 @@ For more information, try '--help'.
 
 "#]]);
     assert!(!ledger.path("new").exists());
+}
+
+#[test]
+fn an_empty_ledger_has_what_was_said_and_nothing_else() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let init = |dir: &str, more: &[&str]| {
+        let arguments =
+            ["init", dir, "--name", "x", "--stages", "blue,green"].into_iter().chain(more.iter().copied());
+        program().current_dir(folder.path()).args(arguments).assert()
+    };
+    let (out, _) = written(&init("a", &["--class", "blue=test,green=production", "--empty"]).code(0));
+    assert!(out.contains("blue         test\n") && out.contains("green        production\n"), "{out}");
+    assert!(!out.contains("the careful choice") && out.ends_with("or add unit UNIT\n"), "{out}");
+    let made = std::fs::read_dir(folder.path().join("a")).unwrap().map(|it| it.unwrap().file_name());
+    let mut made: Vec<_> = made.collect();
+    made.sort();
+    assert_eq!(made, [".gitignore", "ledger.toml"]);
+    program().current_dir(folder.path().join("a")).arg("check").assert().code(0);
+    for (class, message) in [
+        ("blue", "does not say a class"),
+        ("red=test", "there is no stage `red`"),
+        ("blue=test,blue=production", "is there twice"),
+        ("blue=staging", "there is no class `staging`"),
+    ] {
+        let (_, err) = written(&init("b", &["--class", class]).code(2));
+        assert!(err.contains(message), "{class}: {err}");
+    }
+    assert!(!folder.path().join("b").exists());
 }

@@ -12,7 +12,9 @@ pub(crate) fn print(console: &mut Console, name: &str, dir: &Path, made: &Made) 
     for path in &made.files {
         console.line(format!("  {path}"));
     }
-    console.line("\nThe classes of the stages are guesses by their names; mend them in ledger.toml:");
+    console.line(
+        "\nThe classes of the stages, as they were said or as their names tell; mend them in ledger.toml:",
+    );
     for (stage, class, is_told) in &made.stages {
         let why = if *is_told { "" } else { "  (the name says nothing, so the careful choice)" };
         console.line(format!("  {stage:<12} {}{why}", class.name()));
@@ -22,5 +24,6 @@ pub(crate) fn print(console: &mut Console, name: &str, dir: &Path, made: &Made) 
          [daybook] store = \"postgres\" in ledger.toml.",
         "",
     );
-    console.line(format!("\nNext: cledger -C {dir} check, then cledger -C {dir} show example"));
+    let next = if made.is_empty { "adopt UNIT STAGE=FILE, or add unit UNIT" } else { "show example" };
+    console.line(format!("\nNext: cledger -C {dir} check, then cledger -C {dir} {next}"));
 }
