@@ -5,9 +5,13 @@
 //! swap a part for a link between the look and the deed. Only regular files are read, up to a size that
 //! whoever reads names: a pipe, a device or a socket is told, and never waited for.
 
+mod error;
+mod opening;
+mod temporary;
+
 use std::collections::BTreeSet;
-use std::fs::{File, TryLockError};
-use std::io::{self, Read as _, Write as _};
+use std::fs::File;
+use std::io::{self, Read as _};
 use std::os::fd::OwnedFd;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
@@ -15,22 +19,12 @@ use std::sync::{Mutex, PoisonError};
 use rustix::fs::{AtFlags, CWD, Dir, FileType, OFlags, Stat};
 use rustix::io::Errno;
 
+use self::error::MOST_NAMES;
+use self::opening::{FOLDER, FOLDER_BITS, OWNER_ONLY, READ, no_bits};
+use self::temporary::{Temporary, clear};
 use crate::mode::{Mode, Written};
 
-/// The most names in one folder that are read.
-const MOST_NAMES: usize = 200_000;
-
-/// How the names of temporary files begin.
-pub(crate) const TEMPORARY: &str = ".cledger-";
-
-/// Bits of a folder that is made.
-const FOLDER_BITS: u32 = 0o777;
-
-/// The rights of new files, before the umask takes from them.
-const FILE_BITS: u32 = 0o666;
-
-/// The rights of files with secrets.
-const OWNER_ONLY: u32 = 0o600;
+pub use self::error::FileError;
 
 /// What becomes of links below a folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,69 +35,6 @@ pub enum Links {
     Inside,
     /// They are followed, wherever they lead.
     Followed,
-}
-
-/// Why a file could not be read.
-#[derive(Debug, thiserror::Error)]
-pub enum FileError {
-    /// The system refused.
-    #[error("it cannot be read: {0}")]
-    Io(#[from] io::Error),
-    /// A folder stands where a file should be.
-    #[error("it is a folder, and a file is needed")]
-    Folder,
-    /// A pipe, device or socket stands there.
-    #[error("it is no regular file")]
-    Special,
-    /// A link stands there or on the way, and is not followed.
-    #[error("it is a link, or reached through one, and links are not followed here")]
-    Link,
-    /// A link leads out of the folder.
-    #[error("it is a link that leads out of the folder")]
-    LeadsOut,
-    /// Its bytes are not UTF-8 from this line on.
-    #[error("it is not UTF-8 text: the first wrong byte is in line {0}")]
-    NotUtf8(usize),
-    /// It is larger than so many bytes.
-    #[error("it is larger than {}", mebibytes(*.0))]
-    TooLarge(u64),
-    /// A folder holds more than 200,000 files.
-    #[error("it holds more than {MOST_NAMES} files")]
-    TooMany,
-}
-
-fn mebibytes(bytes: u64) -> String {
-    format!("{} MiB", bytes >> 20)
-}
-
-impl FileError {
-    /// What to do about it.
-    pub fn help(&self) -> &'static str {
-        match self {
-            FileError::Io(_) => "make it readable, or take it out of the ledger",
-            FileError::Folder => "rename the folder, or move it out of the ledger",
-            FileError::Special => "put a regular file there",
-            FileError::Link | FileError::LeadsOut => "put the file itself in place of the link",
-            FileError::NotUtf8(_) => "save it as UTF-8",
-            FileError::TooLarge(_) => "split it: a stage or group can be a folder with a file for each unit",
-            FileError::TooMany => "part the ledger into several",
-        }
-    }
-
-    /// Whether nothing is there.
-    pub fn is_not_there(&self) -> bool {
-        matches!(self, FileError::Io(error)
-            if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory))
-    }
-}
-
-impl From<Errno> for FileError {
-    fn from(error: Errno) -> Self {
-        match error {
-            Errno::LOOP => FileError::Link,
-            error => FileError::Io(error.into()),
-        }
-    }
 }
 
 /// A folder that is held open.
@@ -359,10 +290,8 @@ impl Folder {
         let (folder, name) = self.parent(relative)?;
         self.clear_once(relative.parent().unwrap_or(Path::new("")), &folder);
         let temporary = Temporary::new(&folder, content, Some(OWNER_ONLY))?;
-        // A second name for the same file, which the system gives only if nobody has it.
-        match rustix::fs::linkat(&folder, &temporary.name, &folder, name, AtFlags::empty()) {
+        match temporary.take_free_name(name) {
             Ok(()) => {
-                drop(temporary);
                 rustix::fs::fsync(&folder)?;
                 Ok(Written::New)
             }
@@ -415,19 +344,9 @@ impl Folder {
     }
 }
 
-/// How files are opened to be read: a pipe or a device must not hold us up.
-const READ: OFlags = OFlags::RDONLY.union(OFlags::CLOEXEC).union(OFlags::NONBLOCK).union(OFlags::NOCTTY);
-
-/// How folders are opened.
-const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::CLOEXEC).union(OFlags::DIRECTORY);
-
 /// Whether the six bits of a mode that are the group's and all others' are off.
 fn is_for_its_owner_alone(mode: u32) -> bool {
     mode.trailing_zeros() >= 6
-}
-
-fn no_bits() -> rustix::fs::Mode {
-    rustix::fs::Mode::empty()
 }
 
 /// The parts of a plain relative path.
@@ -491,76 +410,6 @@ pub fn read_named(path: &Path, most: u64) -> Result<Vec<u8>, FileError> {
 /// The text of a regular file that somebody named, at most so many bytes.
 pub fn text_named(path: &Path, most: u64) -> Result<String, FileError> {
     as_text(read_named(path, most)?)
-}
-
-/// A temporary file, locked as long as it is written, and gone if it does not take its name.
-struct Temporary<'f> {
-    folder: &'f OwnedFd,
-    name: String,
-    /// Locked: closing it gives that back.
-    file: File,
-}
-
-impl<'f> Temporary<'f> {
-    /// Makes one with these rights, or with those that the process gives to files that it makes (its umask).
-    fn new(folder: &'f OwnedFd, content: &[u8], bits: Option<u32>) -> io::Result<Self> {
-        let mut this = loop {
-            let name = format!("{TEMPORARY}{:016x}", getrandom::u64().map_err(io::Error::other)?);
-            let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
-            let first = bits.map_or(FILE_BITS, |_| OWNER_ONLY);
-            let file = File::from(rustix::fs::openat(folder, &name, flags, first.into())?);
-            file.lock()?;
-            // Whoever clears up may have come between the making and the locking.
-            if rustix::fs::fstat(&file)?.st_nlink > 0 {
-                break Self { folder, name, file };
-            }
-        };
-        this.file.write_all(content)?;
-        if let Some(bits) = bits {
-            rustix::fs::fchmod(&this.file, bits.into())?;
-        }
-        this.file.sync_all()?;
-        Ok(this)
-    }
-
-    /// Gives the file its name.
-    fn take_name(mut self, folder: &OwnedFd, name: &Path) -> Result<(), (Errno, Self)> {
-        match rustix::fs::renameat(self.folder, &self.name, folder, name) {
-            Ok(()) => {
-                self.name.clear();
-                Ok(())
-            }
-            Err(error) => Err((error, self)),
-        }
-    }
-}
-
-impl Drop for Temporary<'_> {
-    fn drop(&mut self) {
-        if !self.name.is_empty() {
-            // What stays is cleared away by whoever writes there next.
-            let _ = rustix::fs::unlinkat(self.folder, &self.name, AtFlags::empty());
-        }
-    }
-}
-
-/// Removes the temporary files in a folder that nobody holds.
-fn clear(folder: &OwnedFd) {
-    let Ok(entries) = Dir::read_from(folder) else { return };
-    for entry in entries.flatten() {
-        let name = entry.file_name();
-        if !name.to_bytes().starts_with(TEMPORARY.as_bytes()) {
-            continue;
-        }
-        let flags = READ | OFlags::NOFOLLOW;
-        let Ok(fd) = rustix::fs::openat(folder, name, flags, no_bits()) else { continue };
-        let is_file = rustix::fs::fstat(&fd)
-            .is_ok_and(|about| FileType::from_raw_mode(about.st_mode) == FileType::RegularFile);
-        let file = File::from(fd);
-        if is_file && !matches!(file.try_lock(), Err(TryLockError::WouldBlock)) {
-            let _ = rustix::fs::unlinkat(folder, name, AtFlags::empty());
-        }
-    }
 }
 
 #[cfg(test)]
