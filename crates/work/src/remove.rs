@@ -1,10 +1,10 @@
 //! Something goes, with the settings that are made for it.
 
-use cledger_core::address::Address;
+use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
 use cledger_core::effects::Effect;
 use cledger_core::findings::{Code, Finding};
-use cledger_core::model::{Ledger, Stage};
+use cledger_core::model::{Ledger, Stage, Unit};
 use cledger_store::{Named, move_key, remove as store_remove};
 
 use crate::change::{Changing, Consent};
@@ -41,6 +41,22 @@ fn must_not_be_listed(ledger: &Ledger, things: &[Named], thing: &Named) -> Resul
     Err(Trouble::refused(message).help("take it out of their `groups` in ledger.toml first"))
 }
 
+/// Refuses a shared entry that units which stay use: their contracts would name what is not there.
+fn must_not_be_used(ledger: &Ledger, things: &[Named], thing: &Named) -> Result<(), Trouble> {
+    let Named::Entry(Owner::Shared, name) = thing else { return Ok(()) };
+    let Some(entry) = ledger.shared_id(name.as_str()) else { return Ok(()) };
+    let stays = |unit: &&Unit| !things.contains(&Named::Unit(unit.name.clone()));
+    let using = ledger.units.iter().filter(stays).filter(|unit| unit.uses.contains(&entry));
+    let using: Vec<&str> = using.map(|unit| unit.name.as_str()).collect();
+    if using.is_empty() {
+        return Ok(());
+    }
+    let message =
+        format!("shared/{name} cannot go: `uses` names it in the contracts of {}", using.join(", "));
+    Err(Trouble::refused(message)
+        .help("take it out of these first, or let them go too: name them in the same command"))
+}
+
 /// Takes what these addresses name out of the ledger, with the settings that are made for it. Refused where
 /// something depends on it.
 pub fn remove(
@@ -53,7 +69,10 @@ pub fn remove(
     let things: Vec<Named> =
         addresses.iter().map(|address| named(&changing.opened, address)).collect::<Result<_, Trouble>>()?;
     daybook::refuse_open_of(&changing.opened, &things.iter().collect::<Vec<_>>())?;
-    things.iter().try_for_each(|thing| must_not_be_listed(ledger, &things, thing))?;
+    for thing in &things {
+        must_not_be_listed(ledger, &things, thing)?;
+        must_not_be_used(ledger, &things, thing)?;
+    }
     let mut changed = store_remove(changing.disk(), ledger, &things)?;
     for thing in &things {
         let scope = match thing {

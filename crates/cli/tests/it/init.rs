@@ -154,6 +154,14 @@ fn an_empty_ledger_has_what_was_said_and_nothing_else() {
     made.sort();
     assert_eq!(made, [".gitignore", "ledger.toml"]);
     program().current_dir(folder.path().join("a")).arg("check").assert().code(0);
+
+    init("full", &["--class", "blue=test"]).code(0);
+    let in_full =
+        |line: &str| program().current_dir(folder.path().join("full")).args(line.split(' ')).assert().code(0);
+    in_full("remove example shared/main-db --write --countersign green");
+    let (out, _) = written(&in_full("check"));
+    assert_eq!(out, "ok: no findings in 0 units.\n", "what init wrote goes without a trace");
+
     for (class, message) in [
         ("blue", "does not say a class"),
         ("red=test", "there is no stage `red`"),
