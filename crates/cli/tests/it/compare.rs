@@ -312,7 +312,7 @@ fn files_are_compared_by_their_structure() {
         ledger.write(path, text);
     }
     // Each case: what is asked, the status, what is told, and what is not.
-    let cases: [(&str, i32, &[&str], &[&str]); 8] = [
+    let cases: [(&str, i32, &[&str], &[&str]); 9] = [
         (
             "file:a.csv file:b.csv",
             1,
@@ -330,6 +330,7 @@ fn files_are_compared_by_their_structure() {
         ("file:a.json file:a.json", 0, &["the same"], &["differs"]),
         ("file:a.zip file:b.zip", 1, &["app.json.x  1", "logo"], &["same.env"]),
         ("a.csv file:b.csv", 2, &["`a.csv` is a file", "write file:a.csv"], &[]),
+        ("file:a.json file:a.json --match nothing", 2, &["`nothing` tells nothing apart"], &["the same:"]),
         ("@dev @prod --structure", 2, &["--match and --structure are for two files"], &[]),
     ];
     for (asked, code, told, untold) in cases {

@@ -14,7 +14,7 @@ use cledger_store::daybook::Content;
 use crate::compare::captures;
 use crate::compare::files::{Content as FileContent, of_unit};
 use crate::compare::side::Side;
-use crate::compare::structure::{self, Structure};
+use crate::compare::structure::{self, Keys, Structure};
 use crate::daybook;
 use crate::deliver::history::record;
 use crate::meant::{scope_of, unit_of};
@@ -51,8 +51,10 @@ pub fn named_sides(
     }
     let names = match (left, right) {
         (Side::File(one), Side::File(other)) => {
+            let keys = Keys::of(how);
             let ((one, of_one), (other, of_other)) =
-                (structure::in_file(one, how)?, structure::in_file(other, how)?);
+                (structure::in_file(one, how, &keys)?, structure::in_file(other, how, &keys)?);
+            keys.refuse_unused()?;
             named(one, other, of_one != of_other)
         }
         (Side::File(file), Side::Ledger(address)) => {

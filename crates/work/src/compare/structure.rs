@@ -1,6 +1,7 @@
 //! Files compared by their structure: rows by their key, lists of maps by a key that all have, archives member by
 //! member.
 
+use std::cell::Cell;
 use std::collections::BTreeSet;
 use std::path::Path;
 
@@ -36,8 +37,41 @@ pub struct Structure {
     pub names_only: bool,
 }
 
+/// What tells rows and maps in lists apart.
+pub(crate) struct Keys<'h> {
+    said: Option<&'h str>,
+    /// Whether what is said has told something apart.
+    is_used: Cell<bool>,
+}
+
+impl<'h> Keys<'h> {
+    pub(crate) fn of(how: &'h Structure) -> Self {
+        Self { said: how.key.as_deref(), is_used: Cell::new(false) }
+    }
+
+    /// Refuses a key that tells nothing apart: whoever names it means something.
+    pub(crate) fn refuse_unused(&self) -> Result<(), Trouble> {
+        match self.said.filter(|_| !self.is_used.get()) {
+            Some(key) => Err(Trouble::usage(format!("`{key}` tells nothing apart in either file"))
+                .help("name a key that all maps of a list have, and no two with the same value")),
+            None => Ok(()),
+        }
+    }
+
+    /// What `by` makes of the key that is said, else of the first of the usual ones.
+    fn find(&self, by: impl Fn(&str) -> Option<Vec<String>>) -> Option<Vec<String>> {
+        let said = self.said.and_then(&by);
+        self.is_used.set(self.is_used.get() || said.is_some());
+        said.or_else(|| KEYS.into_iter().find_map(by))
+    }
+}
+
 /// What stands in a file, and its format; none for an archive.
-pub(crate) fn in_file(path: &str, how: &Structure) -> Result<(Vec<Named>, Option<OutputFormat>), Trouble> {
+pub(crate) fn in_file(
+    path: &str,
+    how: &Structure,
+    keys: &Keys<'_>,
+) -> Result<(Vec<Named>, Option<OutputFormat>), Trouble> {
     let bytes = existing::bytes(Path::new(path), LARGEST).map_err(|error| {
         Trouble::usage(format!("`{path}` cannot be read: {error}")).help("name another file")
     })?;
@@ -47,7 +81,7 @@ pub(crate) fn in_file(path: &str, how: &Structure) -> Result<(Vec<Named>, Option
             let of_member = (vec![member.name.clone()], format!("{path} {}", member.name));
             let text = member.text.as_deref();
             if let Some((text, Some(format))) = text.map(|text| (text, detect(&member.name, text))) {
-                of_text((of_member.0, &of_member.1), text, format, how, &mut named)?;
+                of_text((of_member.0, &of_member.1), text, format, keys, &mut named)?;
             } else {
                 // What has no names is one value: its size, and the check sum that the archive has of it.
                 let sum = format!("{} bytes, CRC-32 {:08x}", member.size, member.check_sum);
@@ -63,7 +97,7 @@ pub(crate) fn in_file(path: &str, how: &Structure) -> Result<(Vec<Named>, Option
     let format = told.or(how.format).ok_or_else(|| {
         Trouble::usage(format!("the name of `{path}` does not tell its format")).help("add --format FORMAT")
     })?;
-    of_text((Vec::new(), path), &text, format, how, &mut named)?;
+    of_text((Vec::new(), path), &text, format, keys, &mut named)?;
     Ok((done(named, how), Some(format)))
 }
 
@@ -85,15 +119,15 @@ fn of_text(
     (steps, path): (OutputName, &str),
     text: &str,
     format: OutputFormat,
-    how: &Structure,
+    keys: &Keys<'_>,
     named: &mut Vec<Named>,
 ) -> Result<(), Trouble> {
     if format == OutputFormat::Csv {
-        return rows((steps, path), text, how, named);
+        return rows((steps, path), text, keys, named);
     }
     let found = existing::read(text, format, Particulars::default());
     let found = found.map_err(|error| cannot_be_read(path, &error))?;
-    let of = Of { is_bare: format.knows_text_alone(), is_secret: format == OutputFormat::K8sSecret, how };
+    let of = Of { is_bare: format.knows_text_alone(), is_secret: format == OutputFormat::K8sSecret, keys };
     of.level(&steps, &found.tree.0, named);
     Ok(())
 }
@@ -103,7 +137,7 @@ fn of_text(
 struct Of<'h> {
     is_bare: bool,
     is_secret: bool,
-    how: &'h Structure,
+    keys: &'h Keys<'h>,
 }
 
 impl Of<'_> {
@@ -116,7 +150,7 @@ impl Of<'_> {
     fn value(self, steps: OutputName, value: &Value, named: &mut Vec<Named>) {
         match value {
             Value::Map(level) if !level.is_empty() => self.level(&steps, level, named),
-            Value::Json(Json::List(items)) => match key_of(items, self.how) {
+            Value::Json(Json::List(items)) => match key_of(items, self.keys) {
                 Some(keys) => {
                     for (key, item) in keys.into_iter().zip(items) {
                         self.value([steps.clone(), vec![key]].concat(), &item.clone().into_value(), named);
@@ -136,7 +170,7 @@ impl Of<'_> {
 }
 
 /// What tells the maps of a list apart, if something does: a text or number that all have, and no two the same.
-fn key_of(items: &[Json], how: &Structure) -> Option<Vec<String>> {
+fn key_of(items: &[Json], keys: &Keys<'_>) -> Option<Vec<String>> {
     let of_item = |item: &Json, key: &str| match item {
         Json::Object(pairs) => pairs.iter().find(|(name, _)| name == key).and_then(|(_, json)| match json {
             Json::Text(text) | Json::Number(text) => Some(text.to_string()),
@@ -148,7 +182,7 @@ fn key_of(items: &[Json], how: &Structure) -> Option<Vec<String>> {
         let keys: Vec<String> = items.iter().map(|item| of_item(item, key)).collect::<Option<_>>()?;
         (keys.iter().collect::<BTreeSet<_>>().len() == keys.len() && !keys.is_empty()).then_some(keys)
     };
-    how.key.as_deref().and_then(by).or_else(|| KEYS.into_iter().find_map(by))
+    keys.find(by)
 }
 
 /// The cells of a CSV file (RFC 4180), each below the key of its row, or below its number where no column tells rows
@@ -156,7 +190,7 @@ fn key_of(items: &[Json], how: &Structure) -> Option<Vec<String>> {
 fn rows(
     (steps, path): (OutputName, &str),
     text: &str,
-    how: &Structure,
+    keys: &Keys<'_>,
     named: &mut Vec<Named>,
 ) -> Result<(), Trouble> {
     let wrong = |reason: String| {
@@ -176,16 +210,13 @@ fn rows(
             records.iter().map(|row| row.get(at).unwrap_or_default().to_owned()).collect();
         (keys.iter().collect::<BTreeSet<_>>().len() == keys.len()).then_some(keys)
     };
-    let keys = match &how.key {
-        Some(key) => by(key).ok_or_else(|| {
-            wrong(format!("its column `{key}` is missing, or does not tell its rows apart"))
-        })?,
-        None => KEYS
-            .into_iter()
-            .find_map(by)
-            .unwrap_or_else(|| (1..=records.len()).map(|number| format!("row {number}")).collect()),
-    };
-    for (key, row) in keys.into_iter().zip(&records) {
+    if let Some(key) = keys.said.filter(|key| by(key).is_none()) {
+        return Err(wrong(format!("its column `{key}` is missing, or does not tell its rows apart")));
+    }
+    let of_rows = keys.find(by);
+    let of_rows =
+        of_rows.unwrap_or_else(|| (1..=records.len()).map(|number| format!("row {number}")).collect());
+    for (key, row) in of_rows.into_iter().zip(&records) {
         for (head, cell) in heads.iter().zip(row) {
             let name = [steps.clone(), vec![key.clone(), head.to_owned()]].concat();
             named.push(one(name, Value::text(cell), true));
