@@ -42,16 +42,17 @@ impl PartialEq for Json {
             (Json::Text(one), Json::Text(other)) => one == other,
             (Json::List(one), Json::List(other)) => one == other,
             (Json::Object(one), Json::Object(other)) => {
-                let sorted = |pairs: &[(CompactString, Json)]| {
-                    let mut pairs: Vec<(CompactString, Json)> = pairs.to_vec();
-                    pairs.sort_by(|(one, _), (other, _)| one.cmp(other));
-                    pairs
-                };
-                one.len() == other.len() && sorted(one).iter().eq(sorted(other).iter())
+                one.len() == other.len() && by_name(one) == by_name(other)
             }
             _ => false,
         }
     }
+}
+
+fn by_name(pairs: &[(CompactString, Json)]) -> Vec<&(CompactString, Json)> {
+    let mut pairs: Vec<&(CompactString, Json)> = pairs.iter().collect();
+    pairs.sort_by(|(one, _), (other, _)| one.cmp(other));
+    pairs
 }
 
 /// The text in one line, without blanks.

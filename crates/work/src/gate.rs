@@ -19,29 +19,32 @@ pub(crate) fn holding_up(
     Ok(findings::judge(resolver, &wanted, Some(opened.at.today()?)).gate())
 }
 
-/// What could not be judged, since files cannot be read.
+/// The codes of what could not be judged, since files cannot be read.
 fn not_judged(ledger: &Ledger) -> Option<String> {
     let codes: Vec<&str> = findings::not_judged(ledger).iter().map(|code| code.name()).collect();
-    (!codes.is_empty()).then(|| format!("not judged beside what cannot be read: {}", codes.join(", ")))
+    (!codes.is_empty()).then(|| codes.join(", "))
 }
 
 /// Tells what could not be judged, since files cannot be read.
 pub(crate) fn tell_not_judged(opened: &Opened) {
-    if let Some(said) = not_judged(&opened.ledger) {
-        opened.at.telling.notice(&format!("N{}.", &said[1..]));
+    if let Some(codes) = not_judged(&opened.ledger) {
+        opened.at.telling.notice(&format!("Not judged beside what cannot be read: {codes}."));
     }
 }
 
 /// Refuses a delivery to a production stage of which something could not be judged; tells it of other stages.
 pub(crate) fn refuse_not_judged(opened: &Opened, stage: StageId) -> Result<(), Trouble> {
     let (ledger, here) = (&opened.ledger, opened.ledger.stage(stage));
-    let Some(said) = not_judged(ledger).filter(|_| here.class == Class::Production) else {
+    let Some(codes) = not_judged(ledger).filter(|_| here.class == Class::Production) else {
         tell_not_judged(opened);
         return Ok(());
     };
     let paths: Vec<String> =
         ledger.broken.0.iter().map(|file| file.path.escape_debug().to_string()).collect();
-    Err(Trouble::refused(format!("`{}` is a production stage, and this is {said}", here.name))
+    let name = &here.name;
+    let message =
+        format!("`{name}` is a production stage, and this is not judged beside what cannot be read: {codes}");
+    Err(Trouble::refused(message)
         .help(format!("mend {}: `cledger check` shows what is wrong", paths.join(", "))))
 }
 

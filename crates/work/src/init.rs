@@ -87,7 +87,9 @@ fn said_class<'a>(text: &'a str, stages: &[Name]) -> Result<(&'a str, Class), Tr
         .split_once('=')
         .ok_or_else(|| Trouble::usage(format!("`{text}` does not say a class")).help("write STAGE=CLASS"))?;
     if !stages.iter().any(|stage| stage.as_str() == name) {
-        return Err(Trouble::usage(format!("there is no stage `{name}` among those of --stages")));
+        let known: Vec<&str> = stages.iter().map(Name::as_str).collect();
+        return Err(Trouble::usage(format!("there is no stage `{name}` among those of --stages"))
+            .help(format!("they are {}", known.join(", "))));
     }
     let class = Class::ALL.iter().find(|(_, known)| *known == word).map(|(class, _)| *class);
     let class = class.ok_or_else(|| {

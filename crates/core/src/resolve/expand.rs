@@ -36,8 +36,8 @@ impl<'l> Session<'_, 'l> {
     pub(super) fn evaluate(&self, node: Node, edges: &[Edge<'l>]) -> Outcome<'l> {
         let field = self.field(node);
         let (entry, declaration) = self.resolver.ledger().field(field.subject, field.slot);
-        if let Some(path) = edges.iter().find_map(|edge| self.not_known(edge)) {
-            return unreadable(&path, self.origin(node));
+        if let Some(outcome) = edges.iter().find_map(|edge| self.not_known(edge, node)) {
+            return outcome;
         }
         if let Kind::Connection { protocol, url: Some(shape) } = &entry.kind
             && declaration.derived
@@ -103,14 +103,15 @@ impl<'l> Session<'_, 'l> {
         Outcome::Missing(Because::NothingSet, None)
     }
 
-    /// The file for which it is not known what an edge leads to.
-    fn not_known(&self, edge: &Edge<'l>) -> Option<String> {
+    /// What a node comes to if it is not known what an edge of it leads to.
+    fn not_known(&self, edge: &Edge<'l>, node: Node) -> Option<Outcome<'l>> {
         if let Edge::Broken(path) = edge {
-            return Some((*path).to_owned());
+            return Some(unreadable(path, self.origin(node)));
         }
         let Some((_, Outcome::Broken(problems))) = edge.outcome(self) else { return None };
         let is_it = |problem: &&Problem| problem.code == ProblemCode::UnreadableFile;
-        problems.iter().find(is_it).and_then(|problem| problem.detail.split('`').nth(1)).map(str::to_owned)
+        let problem = problems.iter().find(is_it)?;
+        Some(broken(problem.code, problem.detail.clone(), self.origin(node)))
     }
 
     /// Reports what keeps a text from being expanded: unknown references, or fields without value.

@@ -35,13 +35,12 @@ pub(crate) fn unit_like(changing: &Changing, new: &NewUnit, old: UnitId) -> Resu
             own.chain(of_instances).flat_map(|(at, all)| all.iter().map(move |it| (at, it)))
         {
             let from = (Subject::Unit(old, instance), setting);
-            match edit(ledger, &after, from, (id, instance, layer), (&pairs, like.with_secrets)) {
-                Some(edit) => {
-                    edits.push(edit);
-                    layers.push(layer);
-                }
-                None => secrets.push(ledger.field_name(from.0, setting.slot)),
+            if ledger.field(from.0, setting.slot).1.secret && !like.with_secrets {
+                secrets.push(ledger.field_name(from.0, setting.slot));
+                continue;
             }
+            edits.push(edit(ledger, &after, from, (id, instance, layer), &pairs)?);
+            layers.push(layer);
         }
     }
     let base = Overlay::new(changing.disk(), &changed);
@@ -80,25 +79,25 @@ fn contract(ledger: &Ledger, known: &Unit, pairs: &[(String, String)]) -> Result
     swapped(text, pairs).ok_or_else(wrong)
 }
 
-/// The setting as the new unit has it; nothing where it is a secret that stays where it is.
+/// The setting as the new unit has it.
 fn edit(
     ledger: &Ledger,
     after: &Ledger,
     (from, known): (Subject, &Setting),
     (unit, instance, layer): (UnitId, Option<InstanceId>, LayerId),
-    (pairs, with_secrets): (&[(String, String)], bool),
-) -> Option<Edit> {
+    pairs: &[(String, String)],
+) -> Result<Edit, Trouble> {
     let (entry, declaration) = ledger.field(from, known.slot);
-    if declaration.secret && !with_secrets {
-        return None;
-    }
     let said = source_text(ledger, known);
     let copied = swapped(&format!("x = {said}"), pairs).map(|text| text["x = ".len()..].to_owned());
     let literal = copied.unwrap_or_else(|| {
         setting_literal(&known.value, &known.note.as_deref().cloned().unwrap_or_default(), None)
     });
     let subject = Subject::Unit(unit, instance);
-    let slot =
-        after.find_slot(subject, entry.name.as_str(), declaration.name.as_ref().map(Name::as_str)).ok()?;
-    Some(setting(after, Target::Layer(layer), subject, slot, What::Set(literal)))
+    let slot = after.find_slot(subject, entry.name.as_str(), declaration.name.as_ref().map(Name::as_str));
+    let slot = slot.map_err(|_| {
+        let name = ledger.field_name(from, known.slot);
+        Trouble::usage(format!("`{name}` has no place in the new unit")).help("add the unit without --like")
+    })?;
+    Ok(setting(after, Target::Layer(layer), subject, slot, What::Set(literal)))
 }
