@@ -55,6 +55,8 @@ pub struct FilesThere {
     pub files: BTreeMap<String, Result<FileThere, FileError>>,
     /// The paths of others, where they are told.
     pub others: Vec<String>,
+    /// Whether there are more than are told: too many, or too deep.
+    pub has_more: bool,
 }
 
 /// What a unit or instance has there.

@@ -18,6 +18,7 @@ use crate::failure::Deadline;
 use crate::held::Held;
 use crate::reach::Reach;
 
+pub use files::NOT_ALL;
 pub(crate) use files::files;
 pub use source::{Listing, Source};
 

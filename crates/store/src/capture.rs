@@ -8,8 +8,8 @@ use cledger_core::name::Name;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
-/// The version of the form. The first, which is read as well, calls `sealed` what is `cipher_text` now.
-const FORMAT: u32 = 2;
+/// The version of the form. Earlier ones are read as well: the first calls `sealed` what is `cipher_text` now.
+const FORMAT: u32 = 3;
 
 /// What the first version says of a file that was not there.
 const NOT_THERE: &str = "it is not there";
@@ -32,8 +32,25 @@ pub struct Capture {
     pub taken: String,
     /// Who took it.
     pub by: Option<String>,
+    /// Why it was taken.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// The key of its own that its secrets are encrypted under, wrapped by a passphrase; without it, they are under the
+    /// stage's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<OwnKey>,
     /// The outlets, in the order of the ledger.
     pub outlets: Vec<CapturedOutlet>,
+}
+
+/// A key of a capture's own, which a passphrase opens.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OwnKey {
+    /// The id of the data key.
+    pub id: String,
+    /// The key file's text, as `docs/formats.md` has it.
+    pub text: String,
 }
 
 /// What one outlet held.
@@ -86,15 +103,27 @@ pub struct CapturedFile {
     /// Whether it was not there.
     #[serde(default, skip_serializing_if = "is_false")]
     pub not_there: bool,
+    /// Whether the ledger made no such file.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub theirs: bool,
     /// Why it could not be read, as what keeps it says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
-    /// Its text, where no format reads it.
+    /// Its text, where no format reads it, or the ledger does not know its names.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub text: Option<CapturedContent>,
     /// Its values.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub values: Vec<CapturedValue>,
+}
+
+impl CapturedFile {
+    /// Whether what it has under a name is not for anybody to see: a value, or a part of its text.
+    pub fn is_secret(&self, name: &[String]) -> bool {
+        let is_open = |content: &CapturedContent| matches!(content, CapturedContent::Open(_));
+        let value = self.values.iter().find(|value| value.name == name);
+        !value.map(|value| &value.content).or(self.text.as_ref()).is_some_and(is_open)
+    }
 }
 
 /// A value under a name.
@@ -142,7 +171,8 @@ pub enum NoCapture {
 impl Capture {
     /// A capture of a stage with nothing in it yet.
     pub fn new(ledger: &str, stage: Name, taken: String, by: Option<String>) -> Self {
-        Self { format: FORMAT, ledger: ledger.to_owned(), stage, taken, by, outlets: Vec::new() }
+        let (ledger, outlets) = (ledger.to_owned(), Vec::new());
+        Self { format: FORMAT, ledger, stage, taken, by, why: None, key: None, outlets }
     }
 
     /// Reads a capture.
@@ -153,15 +183,15 @@ impl Capture {
             return Err(NoCapture::Version(format));
         }
         let mut capture: Self = serde_json::from_str(text).map_err(NoCapture::Form)?;
-        if format < FORMAT {
+        if format == 1 {
             capture.bring_forward();
         }
+        capture.format = FORMAT;
         Ok(capture)
     }
 
     /// Makes one of the first version into one of the second.
     fn bring_forward(&mut self) {
-        self.format = FORMAT;
         for unit in self.outlets.iter_mut().flat_map(|outlet| outlet.units.values_mut()) {
             let CapturedUnit::There { files, .. } = unit else { continue };
             for file in files.iter_mut().filter(|file| file.trouble.as_deref() == Some(NOT_THERE)) {
@@ -192,11 +222,12 @@ mod tests {
     }
 
     #[test]
-    fn captures_of_the_first_version_are_read_and_written_as_those_of_the_second() {
+    fn captures_of_earlier_versions_are_read_and_written_as_those_of_this_one() {
         let first = Capture::parse(&capture(1, "sealed")).unwrap().to_text();
         assert!(first.contains("\"cipher_text\": \"copper-1.x\"") && !first.contains("sealed"), "{first}");
-        assert!(Capture::parse(&capture(2, "cipher_text")).is_ok());
-        assert!(matches!(Capture::parse(&capture(3, "cipher_text")), Err(NoCapture::Version(3))));
+        assert_eq!(Capture::parse(&capture(2, "cipher_text")).unwrap().to_text(), first);
+        assert!(Capture::parse(&capture(3, "cipher_text")).is_ok());
+        assert!(matches!(Capture::parse(&capture(4, "cipher_text")), Err(NoCapture::Version(4))));
         assert!(matches!(Capture::parse(&capture(2, "other")), Err(NoCapture::Form(_))));
     }
 }

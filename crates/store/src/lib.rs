@@ -23,7 +23,7 @@ mod tree;
 mod write;
 
 pub use capture::{
-    Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, NoCapture,
+    Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, NoCapture, OwnKey,
 };
 pub use edit::{
     Edit, EditError, LeftOut, Named, OutputList, ProposedOutput, Renaming, Target, What, added_to_list,

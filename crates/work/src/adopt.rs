@@ -7,11 +7,12 @@
 pub mod adoption;
 mod base;
 mod contract;
-mod files;
+pub mod files;
 pub mod found;
 mod known;
 pub mod proof;
 mod settings;
+mod there;
 mod values;
 
 use cledger_core::adopt::{NotPlaced, Proposed, ProposedField, gather, naming_the_stage, propose, repeats};
@@ -27,6 +28,7 @@ use self::files::Files;
 use self::found::{Found, FoundThere, Recording};
 use self::known::Known;
 use self::proof::{Claim, Proof, prove};
+use self::there::There;
 use self::values::Setting;
 use crate::change::{Changing, NO_CHANGE, Planned};
 use crate::meant::DEFAULT;
@@ -42,9 +44,9 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
     let unit = ledger.unit_id(asked.unit.as_str());
     let has = unit.map(|id| (Subject::Unit(id, None), ledger.unit(id)));
     let keys = changing.keys(&NO_CHANGE);
-    let captures = files::FromCaptures { keys: &keys, unit: asked.unit.as_str() };
+    let there = There { opened: &changing.opened, keys: &keys, unit: &asked.unit };
     let (bases, sources) = base::parted(&asked.sources);
-    let mut files = files::read(ledger, has, &sources, asked.format, &captures)?;
+    let mut files = files::read(ledger, has, &sources, asked.format, &there)?;
     let bases: Vec<Base> =
         bases.into_iter().map(|path| Base::read(path, asked.format)).collect::<Result<_, _>>()?;
     files.lay_over(&bases)?;
@@ -92,7 +94,7 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
         prove(&planned.after, &outside, id, &claim)
     };
     refuse_unproven(&proof, &files)?;
-    let found = found::of_captures(&files, &not_placed)?;
+    let found = found::there(&files, &not_placed)?;
     let (written, found) = work.write(&planned, &found)?;
     let mut adoption = work.adoption(not_placed, &proof);
     (adoption.changes_something, adoption.written) = (!planned.changed.is_empty(), written);

@@ -12,7 +12,7 @@ use crate::trouble::Trouble;
 pub(crate) use cledger_outlets::file::{bytes, text, text_up_to};
 
 /// The largest capture, in bytes.
-const LARGEST_CAPTURE: usize = 64 << 20;
+pub(crate) const LARGEST_CAPTURE: usize = 64 << 20;
 
 /// Why a file is not read.
 #[derive(Debug, thiserror::Error)]

@@ -1,15 +1,13 @@
 //! What is really out there: where it is, how it stands to the ledger, and how it is brought into line.
 //!
-//! `places` says where to look, `look` compares what is there with what the ledger
-//! makes (`making`), `bring` brings it and looks again, `since` tells edits by hand from what was not
-//! delivered yet, `veiling` keeps secrets that are still there, `capturing` writes captures, `captured` takes them in place of outlets, `lookups` finds values that
-//! the other side assigns.
+//! `places` says where to look, `look` compares what is there with what the ledger makes (`making`), `whole` reads
+//! what is there beside that, `since` tells edits by hand from what was not delivered yet, `veiling` keeps secrets
+//! that are still there, `capturing` writes captures, `captured` takes them in place of outlets, `lookups` finds
+//! values that the other side assigns.
 
 pub(crate) mod around;
-
 pub(crate) mod captured;
 pub mod capturing;
-
 pub(crate) mod look;
 pub(crate) mod looked;
 pub mod lookups;
@@ -21,3 +19,4 @@ pub(crate) mod since;
 pub mod standing;
 pub(crate) mod veiling;
 pub(crate) mod way;
+pub(crate) mod whole;

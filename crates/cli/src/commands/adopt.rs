@@ -18,7 +18,7 @@ pub(crate) struct AdoptArgs {
     #[arg(add = ArgValueCompleter::new(complete::address))]
     unit: Name,
     /// A file, or a folder of files, and the stage that it is of; `default=FILE`, a base file over which those of the stages
-    /// are laid; or `STAGE=capture:FILE`, what a capture has of the unit
+    /// are laid; `STAGE=outlet:NAME`, what an outlet has of the unit now; or `STAGE=capture:FILE`, what a capture has of it
     #[arg(required = true, value_name = "STAGE=FILE")]
     sources: Vec<String>,
     /// The format of files whose names do not tell it

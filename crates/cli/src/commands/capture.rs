@@ -4,28 +4,28 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
 use clap_complete::ArgValueCompleter;
-use cledger_store::{Mode, Scope, write_atomically};
-use cledger_work::capture::{Captured, SecretsAs, capture};
+use cledger_store::{Mode, Scope, SecretString, write_atomically};
+use cledger_work::capture::{Captured, SecretsAs, ToCapture, capture};
 use cledger_work::meant::address;
 use cledger_work::{Kind, Trouble};
 use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
-use crate::exit;
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::output::{json, text};
+use crate::terminal::new_passphrase;
 
 #[derive(Debug, Args)]
 pub(crate) struct CaptureArgs {
     /// The stage, as @STAGE
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "@STAGE")]
     address: String,
-    /// Only these units
-    #[arg(value_name = "UNIT")]
+    /// Only these units or instances, whether the ledger knows them or not (patterns); all that is there if not given
+    #[arg(value_name = "UNIT", value_delimiter = ',')]
     units: Vec<String>,
-    /// The file to write; without it the capture is printed
+    /// The file to write; without it, one in `captures/` that is named by the stage and the time
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
     /// Write over a file that is there
@@ -34,6 +34,12 @@ pub(crate) struct CaptureArgs {
     /// What becomes of secrets, and of names that the ledger does not know
     #[arg(long, value_enum, default_value_t = Secrets::Encrypted)]
     secrets: Secrets,
+    /// Encrypt its secrets under a passphrase instead, so that it can be read elsewhere
+    #[arg(long, conflicts_with = "secrets")]
+    passphrase: bool,
+    /// Why it is taken
+    #[arg(long, value_name = "TEXT")]
+    why: Option<String>,
 }
 
 /// What becomes of secrets in a capture.
@@ -59,21 +65,28 @@ impl From<Secrets> for SecretsAs {
 
 pub(crate) fn run(args: &CaptureArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, None)?;
-    let opened = app.open(&Scope::Whole)?;
-    let captured = capture(&opened, &address, &args.units, args.secrets.into())?;
-    let Some(path) = &args.out else {
-        app.console.raw(&captured.capture.to_text());
-        return Ok(exit::of_result(captured.kind()));
+    let refuse_overwriting = |path: &Path| {
+        if path.exists() && !args.overwrite {
+            let message = format!("`{}` is there already, and is not written over", path.display());
+            return Err(Trouble::usage(message).help("name another file, or add --overwrite"));
+        }
+        Ok(())
     };
-    if path.exists() && !args.overwrite {
-        return Err(Trouble::usage(format!(
-            "`{}` is there already, and is not written over",
-            path.display()
-        ))
-        .help("name another file, or add --overwrite"));
-    }
-    write_atomically(path, captured.capture.to_text().as_bytes(), Mode::AsBefore)?;
-    Ok(app.show(&View { captured, path }))
+    args.out.as_deref().map(refuse_overwriting).transpose()?;
+    let opened = app.open(&Scope::Whole)?;
+    let passphrase: &dyn Fn() -> Result<SecretString, Trouble> = &new_passphrase;
+    let asked = ToCapture {
+        address: &address,
+        units: &args.units,
+        secrets: args.secrets.into(),
+        passphrase: args.passphrase.then_some(passphrase),
+        why: args.why.as_deref(),
+    };
+    let captured = capture(&opened, &asked)?;
+    let path = args.out.clone().unwrap_or_else(|| opened.folder.join(captured.usual_path()));
+    refuse_overwriting(&path)?;
+    write_atomically(&path, captured.text.as_bytes(), Mode::AsBefore)?;
+    Ok(app.show(&View { captured, path: &path }))
 }
 
 /// What was captured, and where it was written.
@@ -84,11 +97,11 @@ struct View<'p> {
 
 impl Shown for View<'_> {
     fn print(&self, console: &mut Console) {
-        text::capture::print(console, &self.captured.counted, self.path);
+        text::capture::print(console, &self.captured, self.path);
     }
 
     fn document(&self) -> impl Serialize {
-        json::capture::document(&self.captured.capture, self.path)
+        json::capture::document(&self.captured, self.path)
     }
 
     fn kind(&self) -> Option<Kind> {

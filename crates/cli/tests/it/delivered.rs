@@ -173,10 +173,10 @@ fn captures_hold_documents_and_rows_too() {
     // What has no file becomes one that is adopted.
     quay.run("capture @dev --out c.json --overwrite", 0);
     let (out, _) = quay.run("adopt desk dev=capture:c.json", 0);
-    assert!(out.contains("boards.json"), "{out}");
+    assert!(out.contains("desk.json") && out.contains("desk.properties"), "{out}");
     fs::remove_file(&document).unwrap();
     let (out, _) = quay.run("capture @dev --out d.json", 0);
-    assert!(out.contains("boards  http  0  1"), "{out}");
+    assert!(out.contains("boards  http  0  0  1"), "{out}");
     let (out, _) = quay.run("compare capture:c.json capture:d.json", 1);
     assert!(out.contains("desk document hold") && out.contains("only in the first"), "{out}");
 }

@@ -28,6 +28,7 @@ mod judged;
 mod keys;
 mod killed;
 mod list;
+mod live_units;
 mod outlets;
 mod outputs;
 mod probe;

@@ -71,30 +71,34 @@ pub(crate) fn files(root: &Path, asked: &UnitFiles) -> Held {
     };
     let files = asked.paths.iter().map(|path| (path.clone(), file(path))).collect();
     let mut others = Vec::new();
-    if asked.all {
-        other_files(&folder, asked, Path::new(""), &mut others);
-    }
-    Held::Files(FilesThere { files, others })
+    let all_told = !asked.all || other_files(&folder, asked, Path::new(""), &mut others);
+    Held::Files(FilesThere { files, others, has_more: !all_told })
 }
 
-/// How many folders deep other files are looked for, and how many of them are told.
+/// How many folders deep other files are looked for.
 const DEEPEST: usize = 8;
+
+/// How many of them are told.
 const MOST: usize = 1000;
 
-/// Adds the paths of files below that nobody asked for.
-fn other_files(folder: &Folder, asked: &UnitFiles, within: &Path, others: &mut Vec<String>) {
-    let names = folder.names(&asked.below.join(within), asked.links).ok().flatten().unwrap_or_default();
-    for name in names {
+/// Why not all that is in a folder is told.
+pub const NOT_ALL: &str =
+    "not all of its folder is read: at most 1,000 files, in folders at most 8 deep, that may be read";
+
+/// Adds the paths of files below that nobody asked for, and tells whether these are all.
+fn other_files(folder: &Folder, asked: &UnitFiles, within: &Path, others: &mut Vec<String>) -> bool {
+    let Ok(names) = folder.names(&asked.below.join(within), asked.links) else { return false };
+    let mut is_all = true;
+    for name in names.unwrap_or_default() {
         let path = within.join(&name);
         if others.len() == MOST {
-            return;
+            return false;
         }
         if folder.is_folder(&asked.below.join(&path), asked.links) {
-            if path.components().count() < DEEPEST {
-                other_files(folder, asked, &path, others);
-            }
+            is_all &= path.components().count() < DEEPEST && other_files(folder, asked, &path, others);
         } else if let Some(path) = path.to_str().filter(|path| !asked.paths.iter().any(|it| it == path)) {
             others.push(path.to_owned());
         }
     }
+    is_all
 }

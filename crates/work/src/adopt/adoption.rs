@@ -4,7 +4,7 @@ use cledger_core::adopt::{NotPlaced, Proposed, Repeat};
 use cledger_core::model::{OutputFormat, UnitId};
 use cledger_core::name::Name;
 
-use crate::adopt::files::Files;
+use crate::adopt::files::{Files, NotRead};
 use crate::adopt::found::FoundThere;
 use crate::adopt::known::Known;
 use crate::adopt::proof::TextDifference;
@@ -59,8 +59,8 @@ pub struct Adoption {
     pub missing: Vec<(String, Vec<Name>)>,
     /// Name, file, line and reason.
     pub not_placed: Vec<(String, String, usize, String)>,
-    /// Files of no known format.
-    pub not_read: Vec<String>,
+    /// Files in folders that are not read.
+    pub not_read: Vec<NotRead>,
     /// Texts of YAML that readers of its version 1.1 take for something else: name, file and line.
     pub other_in_old_yaml: Vec<(String, String, usize)>,
     /// Addresses of fields whose file has them no more, and that file.
@@ -75,7 +75,7 @@ pub struct Adoption {
     pub proven: usize,
     /// How the rendered texts differ from those of the files.
     pub text: TextDifference,
-    /// What captures say was there, as it is recorded for the first delivery: each stage of them.
+    /// What was found at outlets, as it is recorded for the first delivery: each stage of them.
     pub found: Vec<(Name, FoundThere)>,
     /// Whether the ledger does not say all of it already.
     pub changes_something: bool,

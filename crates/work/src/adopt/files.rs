@@ -14,13 +14,11 @@ use cledger_core::value::Value;
 use cledger_formats::{ELEMENT, Found, Particulars, comments_of, detect, format};
 
 use cledger_outlets::file::FileError;
-use cledger_outlets::held::Held;
-use cledger_store::Keys;
 use zeroize::Zeroizing;
 
+use crate::adopt::there::{FoundAt, There};
 use crate::existing;
 use crate::meant::known_stage;
-use crate::reality::captured::{CAPTURE, Captured};
 use crate::trouble::Trouble;
 
 /// The files, and what was found on the way to them.
@@ -36,14 +34,23 @@ pub(crate) struct Files {
     pub(crate) not_placed: Vec<NotPlaced>,
     /// Texts of YAML that readers of its version 1.1 take for something else: name, file and line.
     pub(crate) other_in_old_yaml: Vec<(OutputName, OldPlace)>,
-    /// Of which outlet a file of a capture is, by its position.
+    /// Of which outlet a file is that was found at one, by its position.
     pub(crate) found: BTreeMap<usize, FoundAt>,
-    /// Files in folders that are of no known format.
-    pub(crate) not_read: Vec<String>,
+    /// Files in folders that are not read.
+    pub(crate) not_read: Vec<NotRead>,
     /// The texts of the files, by path.
     pub(crate) texts: BTreeMap<String, Zeroizing<String>>,
     /// What files say beside their values, by file.
     pub(crate) beside: BTreeMap<usize, Beside>,
+}
+
+/// A file that is not read.
+#[derive(Debug, Clone)]
+pub struct NotRead {
+    /// Its path.
+    pub path: String,
+    /// Why not.
+    pub reason: String,
 }
 
 /// What a file says beside its values.
@@ -71,29 +78,30 @@ pub(crate) struct Seen {
     pub(crate) beside: Branch,
 }
 
-/// Reads `STAGE=FILE`, `STAGE=FOLDER` and `STAGE=capture:FILE` arguments.
+/// Reads `STAGE=FILE`, `STAGE=FOLDER`, `STAGE=outlet:NAME` and `STAGE=capture:FILE` arguments.
 pub(crate) fn read(
     ledger: &Ledger,
     unit: Option<(Subject, &Unit)>,
     sources: &[String],
     said: Option<OutputFormat>,
-    captures: &FromCaptures<'_>,
+    there: &There<'_>,
 ) -> Result<Files, Trouble> {
     let mut files = Files::default();
     for source in sources {
         let Some((stage, path)) = source.split_once('=').filter(|(_, path)| !path.is_empty()) else {
             let message = format!("`{source}` does not say which stage it is of");
-            return Err(Trouble::usage(message).help("write STAGE=FILE, STAGE=FOLDER or STAGE=capture:FILE"));
+            let help = "write STAGE=FILE, STAGE=FOLDER, STAGE=outlet:NAME or STAGE=capture:FILE";
+            return Err(Trouble::usage(message).help(help));
         };
         let id = known_stage(ledger, stage)?;
         let stage = Name::parse(stage).map_err(|error| Trouble::usage(error.to_string()))?;
-        if let Some(capture) = path.strip_prefix(CAPTURE) {
-            for (at, below, text) in captures.texts(ledger, Path::new(capture))? {
+        if let Some(there) = there.texts(path, id)? {
+            files.not_read.extend(there.not_read);
+            for (at, below, text) in there.texts {
                 let (shown, file) = (format!("{path} {below}"), files.old.len());
                 files.add_text(ledger, unit, (id, &stage), (&shown, &below, &text), said, false)?;
-                if files.old.len() > file {
-                    files.found.insert(file, at);
-                }
+                // Several documents may be of one file.
+                files.found.extend((file..files.old.len()).map(|file| (file, at.clone())));
             }
             if !files.stages.contains(&id) {
                 files.stages.push(id);
@@ -192,82 +200,6 @@ pub(super) fn wrong(shown: &str, error: &existing::ExistingError) -> Trouble {
     Trouble::usage(message).help("mend it, or leave it out")
 }
 
-/// Where a capture has something of the unit.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct FoundAt {
-    pub(crate) outlet: String,
-    pub(crate) place: FoundPlace,
-}
-
-/// What it is there.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum FoundPlace {
-    /// A file with this path.
-    File(String),
-    /// A document.
-    Document,
-    /// Rows.
-    Rows,
-    /// What a running process has, which nothing is ever brought to.
-    Environment,
-}
-
-/// A file of a capture: where it was found, its path, its text.
-type FromCapture = (FoundAt, String, Zeroizing<String>);
-
-/// Where captures are read, and for which unit.
-pub(crate) struct FromCaptures<'k> {
-    pub(crate) keys: &'k Keys<'k>,
-    pub(crate) unit: &'k str,
-}
-
-impl FromCaptures<'_> {
-    /// The files that a capture has of the unit, as texts by path; of outlets without files one each.
-    fn texts(&self, ledger: &Ledger, path: &Path) -> Result<Vec<FromCapture>, Trouble> {
-        let captured = Captured { file: existing::capture(path)?, keys: self.keys };
-        let mut texts = Vec::new();
-        for outlet in &captured.file.outlets {
-            let mut found = captured.of(outlet.name.as_str(), ledger, &BTreeMap::new());
-            let veiled =
-                found.veiled.iter().any(|((owner, _), veiled)| owner == self.unit && !veiled.is_empty());
-            if veiled {
-                let message = format!("secrets of `{}` are not readable in `{}`", self.unit, path.display());
-                return Err(Trouble::refused(message).help("let a reader of the stage's key do it"));
-            }
-            let rows = |values: &mut dyn Iterator<Item = (String, Value)>, format: OutputFormat| {
-                let tree = Tree(values.map(|(name, value)| (name.into(), value)).collect());
-                let written = self::format(format, Particulars::default()).map(|form| form.write(&tree));
-                let text = written.transpose().map_err(|error| Trouble::usage(error.to_string()))?;
-                Ok::<_, Trouble>(Zeroizing::new(text.unwrap_or_default()))
-            };
-            let at = |place| FoundAt { outlet: outlet.name.to_string(), place };
-            match found.back.units.remove(self.unit) {
-                Some(Held::Files(there)) => {
-                    let files = there.files.into_iter();
-                    texts.extend(files.filter_map(|(path, file)| {
-                        Some((at(FoundPlace::File(path.clone())), path, file.ok()?.text))
-                    }));
-                }
-                Some(Held::Document(text, _)) => {
-                    texts.push((at(FoundPlace::Document), format!("{}.json", outlet.name), text));
-                }
-                Some(Held::Rows(values)) => {
-                    let mut values = values.iter().map(|(name, text)| (name.clone(), Value::text(text)));
-                    let text = rows(&mut values, OutputFormat::Properties)?;
-                    texts.push((at(FoundPlace::Rows), format!("{}.properties", outlet.name), text));
-                }
-                Some(Held::Environment(values)) => {
-                    let mut values = values.iter().map(|(name, text)| (name.clone(), Value::text(text)));
-                    let text = rows(&mut values, OutputFormat::Shell)?;
-                    texts.push((at(FoundPlace::Environment), format!("{}.sh", outlet.name), text));
-                }
-                Some(Held::NotThere | Held::NotKnown(_)) | None => {}
-            }
-        }
-        Ok(texts)
-    }
-}
-
 impl Files {
     #[expect(clippy::too_many_arguments, reason = "a file is all of this")]
     fn add(
@@ -283,7 +215,7 @@ impl Files {
         let shown = path.display().to_string();
         let text = match existing::text(path) {
             Err(FileError::NotText) if !is_named => {
-                self.not_read.push(shown);
+                self.not_read.push(NotRead { path: shown, reason: FileError::NotText.to_string() });
                 return Ok(());
             }
             text => text.map_err(|error| wrong(&shown, &error.into()))?,
@@ -307,7 +239,8 @@ impl Files {
                 let message = format!("the name of `{shown}` does not tell its format");
                 return Err(Trouble::usage(message).help("add --format FORMAT"));
             }
-            self.not_read.push(shown.to_owned());
+            let reason = "its name does not tell its format".to_owned();
+            self.not_read.push(NotRead { path: shown.to_owned(), reason });
             return Ok(());
         };
         let found = existing::read(text, format, Particulars::default());

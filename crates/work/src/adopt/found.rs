@@ -1,4 +1,4 @@
-//! What captures say was at the outlets before anything of ours came there: recorded, it is what the first delivery
+//! What was at the outlets before anything of ours came there: recorded, it is what the first delivery
 //! is judged by, so that it may go over it without being told to.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -13,7 +13,8 @@ use cledger_formats::Particulars;
 use cledger_store::Keys;
 use cledger_store::daybook::{Answer, AnswerState, Content, Daybook as _, Kind, Wanted};
 
-use crate::adopt::files::{Files, FoundPlace};
+use crate::adopt::files::Files;
+use crate::adopt::there::FoundPlace;
 use crate::anchor;
 use crate::bringing::part::{Form, rows};
 use crate::daybook;
@@ -47,16 +48,16 @@ pub enum FoundThere {
     NoKey,
 }
 
-/// What captures say of a stage, as a record has it.
+/// What was found in a stage, as a record has it.
 pub(super) struct Found {
     stage: StageId,
     content: Content,
     outlets: BTreeMap<String, &'static str>,
 }
 
-/// What the captures among these files say, by stage, but for what has no place in the ledger: nobody shall take
+/// What those of these files are that were found at outlets, by stage, but for what has no place in the ledger: nobody shall take
 /// that for ours.
-pub(super) fn of_captures(files: &Files, not_placed: &[NotPlaced]) -> Result<Vec<Found>, Trouble> {
+pub(super) fn there(files: &Files, not_placed: &[NotPlaced]) -> Result<Vec<Found>, Trouble> {
     let mut all: BTreeMap<StageId, Found> = BTreeMap::new();
     for (file, at) in &files.found {
         let old = &files.old[*file];

@@ -43,8 +43,17 @@ pub(crate) fn compare(
     let mut session = resolver.session(Some(unit));
     let mut known = Known::default();
     for field in fields {
-        let mut found = field.names.iter().filter_map(|(output, (_, name))| slots[*output].get(name));
-        let Some(&slot) = found.next() else {
+        let called = |is_known: bool| {
+            let of = move |output: &usize| files.outputs[*output].known.is_some() == is_known;
+            let names = field.names.iter().filter(move |(output, _)| of(output));
+            names.filter_map(|(output, (_, name))| slots[*output].get(name).copied())
+        };
+        let by_usual_name = called(false).next().filter(|slot| {
+            let is_it =
+                called(false).all(|other| other == *slot) && called(false).count() == field.names.len();
+            is_it && says_the_same(&mut session, (subject, *slot), &field)
+        });
+        let Some(slot) = called(true).next().or(by_usual_name) else {
             known.new.push(field);
             continue;
         };
@@ -95,14 +104,22 @@ pub(crate) fn compare(
     known
 }
 
-/// The fields of the unit by the names that they have, or would have, in each output.
+/// Whether the files say of a field what the ledger says, in all their stages.
+fn says_the_same(session: &mut Session<'_, '_>, (subject, slot): (Subject, Slot), field: &OldField) -> bool {
+    let this = session.ledger().field(subject, slot).1.this_type;
+    field.values.iter().all(|(&stage, old)| {
+        let outcome = session.outcome(FieldId { subject, stage, slot });
+        outcome.value().and_then(Effective::expose).is_some_and(|now| is_same(now, old, this))
+    })
+}
+
+/// The fields of the unit by the names that they have, or would have, in each output: in one that the unit does not
+/// have yet, by the usual names of its format.
 fn slots_by_name(ledger: &Ledger, unit: UnitId, files: &Files) -> Vec<BTreeMap<OutputName, Slot>> {
     let subject = Subject::Unit(unit, None);
     let of_output = |seen: &Seen| {
-        let Some(output) = seen.known.map(|known| &ledger.unit(unit).outputs[known]) else {
-            return BTreeMap::new();
-        };
-        let maker = NameMaker::as_written(output);
+        let output = seen.known.map(|known| &ledger.unit(unit).outputs[known]);
+        let maker = output.map_or_else(|| NameMaker::usual(seen.format), NameMaker::as_written);
         let slots = ledger.slots(subject).all().filter_map(|slot| {
             let (entry, field) = ledger.field(subject, slot);
             Some((maker.name_of(entry, field).ok()?, slot))

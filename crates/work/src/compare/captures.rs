@@ -2,14 +2,13 @@
 
 use cledger_core::address::{Address, Pattern};
 use cledger_core::compare::{Named, NamedCompared, named};
-use cledger_core::model::{LayerId, Ledger, OutputFormat};
+use cledger_core::model::{LayerId, OutputFormat};
 use cledger_core::resolve::Resolver;
 use cledger_core::value::{Held, Value};
-use cledger_store::{CapturedContent, CapturedUnit};
+use cledger_store::CapturedUnit;
 use std::path::Path;
 
 use crate::compare::side::Side;
-use crate::existing;
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::reality::around::Around;
@@ -20,11 +19,10 @@ use crate::trouble::Trouble;
 
 /// Compares a capture with another one, or with what the ledger makes for its units.
 pub(crate) fn compared(opened: &Opened, left: &Side, right: &Side) -> Result<Vec<NamedCompared>, Trouble> {
-    let ledger = &opened.ledger;
     match (left, right) {
         (Side::Capture(one), Side::Capture(other)) => {
             let (one, other) = (captured(opened, one)?, captured(opened, other)?);
-            Ok(named(in_capture(&one, ledger, None)?, in_capture(&other, ledger, None)?, false))
+            Ok(named(in_capture(&one, None)?, in_capture(&other, None)?, false))
         }
         (Side::Capture(path), Side::Ledger(address)) => {
             let (in_capture, in_ledger) = with_ledger(opened, path, address)?;
@@ -39,19 +37,21 @@ pub(crate) fn compared(opened: &Opened, left: &Side, right: &Side) -> Result<Vec
 }
 
 fn captured<'k>(opened: &'k Opened, path: &Path) -> Result<Captured<'k>, Trouble> {
-    Ok(Captured { file: existing::capture(path)?, keys: opened.keys() })
+    Captured::read(path, opened.keys())
 }
 
 fn with_ledger(opened: &Opened, path: &Path, address: &Address) -> Result<(Vec<Named>, Vec<Named>), Trouble> {
     let captured = captured(opened, path)?;
     let (resolver, around) = (opened.resolver(), Around::of_capture(opened));
     let of_ledger = in_ledger(address, &captured, &resolver, &around)?;
-    Ok((in_capture(&captured, &opened.ledger, Some(address))?, of_ledger))
+    Ok((in_capture(&captured, Some(address))?, of_ledger))
 }
 
 /// A name in one of a unit's files, as it is shown.
 fn name(owner: &str, path: &str, steps: &[String]) -> Vec<String> {
-    vec![format!("{owner} {path} {}", steps.join("."))]
+    let steps = steps.join(".");
+    let whole = if steps.is_empty() { "(the text)" } else { &steps };
+    vec![format!("{owner} {path} {whole}")]
 }
 
 fn is_of(wanted: Option<&Address>, owner: &str) -> bool {
@@ -59,31 +59,25 @@ fn is_of(wanted: Option<&Address>, owner: &str) -> bool {
 }
 
 /// What a capture has, of one unit where one is asked for.
-fn in_capture(
-    captured: &Captured<'_>,
-    ledger: &Ledger,
-    wanted: Option<&Address>,
-) -> Result<Vec<Named>, Trouble> {
+fn in_capture(captured: &Captured<'_>, wanted: Option<&Address>) -> Result<Vec<Named>, Trouble> {
     let mut all = Vec::new();
     for outlet in &captured.file.outlets {
         let units = outlet.units.iter().filter(|(owner, _)| is_of(wanted, owner));
         for (owner, unit) in units {
             let CapturedUnit::There { files, .. } = unit else { continue };
             for file in files {
-                let read = captured.tree(ledger, owner, outlet.name.as_str(), file);
+                let read = captured.tree(owner, outlet.name.as_str(), file);
                 let (tree, veiled) = read.map_err(Trouble::usage)?;
                 let format = OutputFormat::ALL.iter().find(|(_, name)| *name == file.format);
                 let is_bare = format.is_none_or(|(format, _)| format.knows_text_alone());
-                for value in &file.values {
-                    let print = veiled.iter().find(|(name, _)| *name == value.name);
-                    let found = match print {
-                        Some((_, print)) => print.as_deref().map(Value::text),
-                        None => tree.get(&value.name).cloned(),
-                    };
-                    let is_secret = !matches!(value.content, CapturedContent::Open(_));
+                let veiled =
+                    veiled.into_iter().map(|(steps, print)| (steps, print.as_deref().map(Value::text)));
+                let read = tree.leaves().into_iter().map(|(steps, value)| (steps, Some(value.clone())));
+                for (steps, value) in read.chain(veiled) {
+                    let is_secret = file.is_secret(&steps);
                     all.push(Named {
-                        name: name(owner, &file.path, &value.name),
-                        value: found.map(|value| Held::new(value, is_secret)),
+                        name: name(owner, &file.path, &steps),
+                        value: value.map(|value| Held::new(value, is_secret)),
                         is_bare,
                     });
                 }
@@ -119,7 +113,7 @@ fn in_ledger(
             }
             let made = make_alone(&place, subject, resolver);
             for file in files {
-                let (_, veiled) = captured.tree(ledger, &owner, &outlet, file).map_err(Trouble::usage)?;
+                let (_, veiled) = captured.tree(&owner, &outlet, file).map_err(Trouble::usage)?;
                 for (steps, value, secret) in made.values(&file.path) {
                     let print = veiled.iter().any(|(name, print)| *name == steps && print.is_some());
                     let value = match (value, print) {

@@ -158,7 +158,7 @@ pub(crate) fn see<R>(
         Err(trouble) if !lookups.is_empty() && trouble.kind() != Kind::Refused => Vec::new(),
         places => places?,
     };
-    let capture = capture.map(|file| Captured { file, keys });
+    let capture = capture.map(|file| Captured::of_file(file, keys));
     let seeing = capture.as_ref().map_or(Seeing::Live(telling), Seeing::Capture);
     let mut book = daybook::reading(opened)?;
     let remains = match (&mut book, &capture) {

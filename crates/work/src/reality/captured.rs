@@ -1,20 +1,25 @@
 //! Captures looked at in place of outlets.
 
 use std::collections::BTreeMap;
+use std::path::Path;
 
+use cledger_core::cipher::KeyScope;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
-use cledger_core::model::{LayerId, Ledger, OutputFormat};
+use cledger_core::model::OutputFormat;
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
 use cledger_core::value::Value;
-use cledger_formats::{format, particulars};
+use cledger_formats::{Particulars, format, particulars};
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::{FileThere, FilesThere, Held};
 use cledger_outlets::read_back::ReadBack;
-use cledger_store::{Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, Keys};
+use cledger_store::{Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, Keys, Unsealed};
 use zeroize::Zeroizing;
 
+use crate::existing;
+
 use crate::reality::making::Made;
+use crate::trouble::Trouble;
 
 /// What a cipher text in a capture is bound to.
 pub(crate) fn place_of(owner: &str, outlet: &str, path: &str, name: &[String]) -> String {
@@ -40,14 +45,28 @@ pub(crate) struct FromCapture {
     pub(crate) veiled: BTreeMap<(String, String), Veiled>,
 }
 
-impl Captured<'_> {
+impl<'k> Captured<'k> {
+    /// Reads one; where it has a key of its own, its passphrase is asked for once something is opened.
+    pub(crate) fn read(path: &Path, keys: &'k Keys<'k>) -> Result<Self, Trouble> {
+        Ok(Self::of_file(existing::capture(path)?, keys))
+    }
+
+    /// The same of one that is read already.
+    pub(crate) fn of_file(file: Capture, keys: &'k Keys<'k>) -> Self {
+        keys.take_note(file.key.iter().map(|key| (key.id.clone(), key.text.clone())));
+        Self { file, keys }
+    }
+
+    /// Who could read what nobody here can.
+    pub(crate) fn readers(&self) -> &'static str {
+        match self.file.key {
+            Some(_) => "type its passphrase, or give it in CLEDGER_PASSPHRASE",
+            None => "let a reader of the stage's key do it",
+        }
+    }
+
     /// What the capture has of an outlet, where the ledger makes these things of units.
-    pub(crate) fn of(
-        &self,
-        outlet: &str,
-        ledger: &Ledger,
-        made: &BTreeMap<String, &Made<'_>>,
-    ) -> FromCapture {
+    pub(crate) fn of(&self, outlet: &str, made: &BTreeMap<String, &Made<'_>>) -> FromCapture {
         let mut found = FromCapture::default();
         let Some(captured) = self.file.outlets.iter().find(|known| known.name.as_str() == outlet) else {
             found.back.trouble = Some("the capture has nothing of this outlet".to_owned());
@@ -59,13 +78,8 @@ impl Captured<'_> {
                 CapturedUnit::NotThere => Held::NotThere,
                 CapturedUnit::NotKnown { reason } => Held::NotKnown(reason.clone()),
                 CapturedUnit::There { tag, files, .. } => {
-                    match self.unit(
-                        ledger,
-                        (owner, captured),
-                        (files, made.get(owner)),
-                        tag.as_ref(),
-                        &mut found.veiled,
-                    ) {
+                    let made = (&files[..], made.get(owner));
+                    match self.unit((owner, captured), made, tag.as_ref(), &mut found.veiled) {
                         Ok(held) => held,
                         Err(reason) => Held::NotKnown(reason),
                     }
@@ -81,15 +95,14 @@ impl Captured<'_> {
 
     fn unit(
         &self,
-        ledger: &Ledger,
         (owner, outlet): (&str, &CapturedOutlet),
         (files, made): (&[CapturedFile], Option<&&Made<'_>>),
         tag: Option<&String>,
         veiled: &mut BTreeMap<(String, String), Veiled>,
     ) -> Result<Held, String> {
-        let mut texts = BTreeMap::new();
+        let (mut texts, mut others) = (BTreeMap::new(), Vec::new());
         for file in files {
-            let (tree, hidden) = self.tree(ledger, owner, outlet.name.as_str(), file)?;
+            let (tree, hidden) = self.tree(owner, outlet.name.as_str(), file)?;
             veiled.insert((owner.to_owned(), file.path.clone()), hidden);
             match outlet.kind.as_str() {
                 "postgres" => return Ok(Held::Rows(texts_of(&tree))),
@@ -107,7 +120,7 @@ impl Captured<'_> {
                 (Some(trouble), ..) => Err(FileError::Io(std::io::Error::other(trouble.clone()))),
                 (None, Some(text), _) => {
                     let place = place_of(owner, outlet.name.as_str(), &file.path, &[]);
-                    match self.opened(ledger, &place, text) {
+                    match self.opened(&place, text) {
                         Some(Value::Text(text)) => Ok(Zeroizing::new(text.to_string())),
                         _ => Err(FileError::Io(std::io::Error::other("the capture does not show its text"))),
                     }
@@ -129,23 +142,43 @@ impl Captured<'_> {
                     .map(|text| Held::Document(text, tag.cloned()))
                     .map_err(|error| error.to_string());
             }
+            if file.theirs {
+                others.push(file.path.clone());
+            }
             texts.insert(file.path.clone(), text.map(|text| FileThere { text, mode: None }));
         }
-        Ok(Held::Files(FilesThere { files: texts, others: Vec::new() }))
+        Ok(Held::Files(FilesThere { files: texts, others, has_more: false }))
     }
 
-    /// The values of a file, and those that are not in the open.
+    /// The values of a file, or its text under no name where no format reads it, and those that are not in the open.
     pub(crate) fn tree(
         &self,
-        ledger: &Ledger,
         owner: &str,
         outlet: &str,
         file: &CapturedFile,
     ) -> Result<(Tree, Veiled), String> {
         let (mut tree, mut veiled) = (Tree::default(), Veiled::new());
+        if let Some(text) = &file.text {
+            let known =
+                OutputFormat::ALL.iter().find(|(_, name)| *name == file.format).map(|(this, _)| *this);
+            let opened = self.opened(&place_of(owner, outlet, &file.path, &[]), text);
+            match (opened, known, text) {
+                (Some(Value::Text(text)), Some(this), _) => {
+                    match existing::read(&text, this, Particulars::default()) {
+                        Ok(found) => return Ok((found.tree, veiled)),
+                        Err(_) => tree.0.extend([("".into(), Value::Text(text))]),
+                    }
+                }
+                (Some(text), ..) => tree.0.extend([("".into(), text)]),
+                (None, _, CapturedContent::Fingerprint(print)) => {
+                    veiled.push((Vec::new(), Some(print.clone())))
+                }
+                (None, ..) => veiled.push((Vec::new(), None)),
+            }
+        }
         for value in &file.values {
             let place = place_of(owner, outlet, &file.path, &value.name);
-            match (self.opened(ledger, &place, &value.content), &value.content) {
+            match (self.opened(&place, &value.content), &value.content) {
                 (Some(found), _) => tree.insert(&value.name, found),
                 (None, CapturedContent::Fingerprint(print)) => {
                     veiled.push((value.name.clone(), Some(print.clone())));
@@ -159,32 +192,25 @@ impl Captured<'_> {
         Ok((tree, veiled))
     }
 
-    fn opened(&self, ledger: &Ledger, place: &str, content: &CapturedContent) -> Option<Value> {
+    /// Whose key its secrets are encrypted under, be that one of its own.
+    fn scope(&self) -> KeyScope {
+        KeyScope::Stage(self.file.stage.clone())
+    }
+
+    fn opened(&self, place: &str, content: &CapturedContent) -> Option<Value> {
         match content {
             CapturedContent::Open(json) => Value::from_json(json.clone()),
             CapturedContent::Fingerprint(_) | CapturedContent::LeftOut(_) => None,
-            CapturedContent::CipherText(text) => {
-                let stage = ledger.stage_id(self.file.stage.as_str())?;
-                let layer = LayerId::Stage(stage);
-                let text = self.keys.text(ledger, layer, text, place)?;
-                Value::from_json(serde_json::from_str(&text).ok()?)
-            }
+            CapturedContent::CipherText(text) => match self.keys.look_into(&self.scope(), text, place) {
+                Unsealed::Text(text) => Value::from_json(serde_json::from_str(&text).ok()?),
+                Unsealed::NotAtHand | Unsealed::Damaged(_) => None,
+            },
         }
     }
 
     /// Says of veiled values what can be said: they are as they should be, they differ, or nobody can tell.
-    pub(crate) fn unveil(
-        &self,
-        ledger: &Ledger,
-        made: &Made<'_>,
-        path: &str,
-        veiled: &Veiled,
-        drift: &mut FileDrift,
-    ) {
-        let print = |text: &str| {
-            let scope = ledger.key_scope(LayerId::Stage(ledger.stage_id(self.file.stage.as_str())?));
-            Some(self.keys.key(&scope).ok()?.key.fingerprint(text))
-        };
+    pub(crate) fn unveil(&self, made: &Made<'_>, path: &str, veiled: &Veiled, drift: &mut FileDrift) {
+        let print = |text: &str| Some(self.keys.key(&self.scope()).ok()?.key.fingerprint(text));
         if !matches!(drift, FileDrift::AsLedger | FileDrift::Drifted(_)) {
             return;
         }

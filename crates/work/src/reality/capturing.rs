@@ -1,6 +1,6 @@
 //! Captures: what outlets hold, written down.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::cipher::KeyScope;
 use cledger_core::drift::{FileDrift, NameDrift};
@@ -9,10 +9,13 @@ use cledger_core::output::OutputName;
 use cledger_core::render::RenderedOutput;
 use cledger_core::tree::Tree;
 use cledger_core::value::{Held as HeldValue, Value};
-use cledger_formats::particulars;
+use cledger_formats::{detect, particulars};
 use cledger_outlets::file::FileError;
-use cledger_outlets::held::{FileThere, Held};
-use cledger_store::{CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, Keys};
+use cledger_outlets::held::{FileThere, Held, Values};
+use cledger_outlets::read_back::NOT_ALL;
+use cledger_store::{
+    CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, KeyError, KeyFile, Keys,
+};
 use zeroize::Zeroizing;
 
 use crate::existing;
@@ -38,6 +41,8 @@ pub(crate) struct Hiding<'k> {
     pub(crate) keys: &'k Keys<'k>,
     pub(crate) scope: KeyScope,
     pub(crate) how: SecretsAs,
+    /// The capture's own key in place of the stage's.
+    pub(crate) own: Option<&'k KeyFile>,
 }
 
 impl Hiding<'_> {
@@ -47,7 +52,10 @@ impl Hiding<'_> {
         }
         let text = Zeroizing::new(value.to_json().to_string());
         Ok(match self.how {
-            SecretsAs::Encrypted => CapturedContent::CipherText(self.keys.seal(&self.scope, place, &text)?),
+            SecretsAs::Encrypted => CapturedContent::CipherText(match self.own {
+                Some(own) => own.key.seal(&own.scope, place, &text).map_err(KeyError::Random)?,
+                None => self.keys.seal(&self.scope, place, &text)?,
+            }),
             SecretsAs::Fingerprints => {
                 let text = Zeroizing::new(value.to_text().to_string());
                 CapturedContent::Fingerprint(self.keys.key(&self.scope)?.key.fingerprint(&text))
@@ -57,10 +65,11 @@ impl Hiding<'_> {
     }
 }
 
-/// Writes down what was seen at one place.
+/// Writes down what was seen at one place, and what it has beside what the ledger makes.
 pub(crate) fn outlet(
     ledger: &Ledger,
     looked: &Looked<'_>,
+    mut beside: BTreeMap<String, Held>,
     hiding: &Hiding<'_>,
 ) -> Result<CapturedOutlet, Trouble> {
     let (name, kind) = match looked.place.outlet {
@@ -76,7 +85,10 @@ pub(crate) fn outlet(
             }
             (Some(held), _) => {
                 let id = ledger.unit_id(ledger.owner(look.subject).names().0);
-                let files = files(unit, name.as_str(), &look.made, held, hiding)?;
+                let mut files = files(unit, name.as_str(), &look.made, held, hiding)?;
+                if let Some(more) = beside.remove(&unit.owner) {
+                    files.extend(theirs(&unit.owner, name.as_str(), &more, hiding)?);
+                }
                 let tag = match held {
                     Held::Document(_, tag) => tag.clone(),
                     _ => None,
@@ -88,9 +100,79 @@ pub(crate) fn outlet(
         };
         units.insert(unit.owner.clone(), captured);
     }
+    for (owner, held) in beside {
+        let captured = match &held {
+            Held::NotThere => CapturedUnit::NotThere,
+            Held::NotKnown(reason) => CapturedUnit::NotKnown { reason: reason.clone() },
+            Held::Files(there) if there.has_more => CapturedUnit::NotKnown { reason: NOT_ALL.to_owned() },
+            held => {
+                let files = theirs(&owner, name.as_str(), held, hiding)?;
+                CapturedUnit::There { version: None, tag: None, files }
+            }
+        };
+        units.insert(owner, captured);
+    }
     let unknown = looked.units.iter().filter(|unit| matches!(unit.state, State::Unknown));
-    let unknown = unknown.map(|unit| unit.owner.clone()).collect();
+    let mut unknown: BTreeSet<String> = unknown.map(|unit| unit.owner.clone()).collect();
+    let known: BTreeSet<&String> = looked.units.iter().map(|unit| &unit.owner).collect();
+    unknown.extend(units.keys().filter(|owner| !known.contains(owner)).cloned());
+    let unknown = unknown.into_iter().collect();
     Ok(CapturedOutlet { name, kind: kind.to_owned(), unknown, units })
+}
+
+/// What a unit has that the ledger makes nothing of: nobody has said that something in it is no secret.
+fn theirs(owner: &str, outlet: &str, held: &Held, hiding: &Hiding<'_>) -> Result<Vec<CapturedFile>, Trouble> {
+    let text = |path: &str, format: OutputFormat, text: &str| {
+        let content = hiding.content(&place_of(owner, outlet, path, &[]), true, &Value::text(text))?;
+        Ok::<_, Trouble>(CapturedFile { text: Some(content), ..not_ledgers(path, format) })
+    };
+    let named = |path: &str, format: OutputFormat, values: &Values| {
+        let value = |(name, value): (&String, &Zeroizing<String>)| {
+            let name = vec![name.clone()];
+            let content = hiding.content(&place_of(owner, outlet, path, &name), true, &Value::text(value))?;
+            Ok::<_, Trouble>(CapturedValue { name, content })
+        };
+        let values = values.iter().map(value).collect::<Result<_, _>>()?;
+        Ok::<_, Trouble>(CapturedFile { values, ..not_ledgers(path, format) })
+    };
+    Ok(match held {
+        Held::Files(there) => {
+            let mut files = Vec::new();
+            for (path, file) in &there.files {
+                files.push(match file {
+                    Ok(file) => {
+                        let format = detect(path, &file.text).unwrap_or(OutputFormat::Template);
+                        text(path, format, &file.text)?
+                    }
+                    Err(error) => CapturedFile {
+                        trouble: Some(error.to_string()),
+                        ..not_ledgers(path, OutputFormat::Template)
+                    },
+                });
+            }
+            files
+        }
+        Held::Document(document, _) => vec![text("document", OutputFormat::Json, document)?],
+        Held::Rows(rows) => vec![named("rows", OutputFormat::Properties, rows)?],
+        Held::Environment(variables) => {
+            let values = variables.iter().map(|(name, text)| (name.clone(), Zeroizing::new(text.clone())));
+            vec![named("environment", OutputFormat::Dotenv, &values.collect())?]
+        }
+        Held::NotThere | Held::NotKnown(_) => Vec::new(),
+    })
+}
+
+/// A file that the ledger does not make.
+fn not_ledgers(path: &str, format: OutputFormat) -> CapturedFile {
+    CapturedFile {
+        path: path.to_owned(),
+        format: format.name().to_owned(),
+        not_there: false,
+        theirs: true,
+        trouble: None,
+        text: None,
+        values: Vec::new(),
+    }
 }
 
 fn files(
@@ -102,16 +184,10 @@ fn files(
 ) -> Result<Vec<CapturedFile>, Trouble> {
     let State::There(drifts) = &unit.state else { return Ok(Vec::new()) };
     let mut captured = Vec::new();
-    for (path, drift) in drifts {
+    let is_theirs = |path: &String| matches!(held, Held::Files(there) if there.others.contains(path));
+    for (path, drift) in drifts.iter().filter(|(path, _)| !is_theirs(path)) {
         let this = made.format_of(path);
-        let mut file = CapturedFile {
-            path: path.clone(),
-            format: this.name().to_owned(),
-            not_there: false,
-            trouble: None,
-            text: None,
-            values: Vec::new(),
-        };
+        let mut file = CapturedFile { theirs: false, ..not_ledgers(path, this) };
         let place = |name: &[String]| place_of(&unit.owner, outlet, path, name);
         let output = made.output(path);
         let tree = match held {

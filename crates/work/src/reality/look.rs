@@ -98,7 +98,7 @@ pub(crate) fn look_for<'l>(
             let of = |(place, made): (&Place<'l>, &Vec<Made<'l>>)| {
                 let owners = place.subjects.iter().map(|&subject| ledger.owner(subject).to_string());
                 let name = place.outlet_name().unwrap_or_default().0;
-                capture.of(&name, ledger, &owners.zip(made).collect())
+                capture.of(&name, &owners.zip(made).collect())
             };
             places.iter().zip(&all_made).map(of).collect()
         }
@@ -136,7 +136,7 @@ fn judged<'l>(
                 if let (Seeing::Capture(capture), Some(veiled)) =
                     (at, veiled.get(&(owner.clone(), path.clone())))
                 {
-                    capture.unveil(ledger, &look.made, path, veiled, file);
+                    capture.unveil(&look.made, path, veiled, file);
                 }
                 file.keep(|name| place.keeps(name));
                 if matches!(file, FileDrift::Theirs) && place.keeps(path) {
@@ -165,7 +165,7 @@ fn judged<'l>(
     }
     let unknown = place.unknown(ledger, &back).into_iter();
     units.extend(unknown.map(|name| unit(&place, ledger, name.clone(), State::Unknown)));
-    Looked { place, looks, units }
+    Looked { place, looks, units, trouble: back.trouble }
 }
 
 fn unit(place: &Place<'_>, ledger: &Ledger, owner: String, state: State) -> UnitDrift {
@@ -192,10 +192,13 @@ fn state(ledger: &Ledger, look: &Look<'_>, held: &Held) -> State {
             };
             let mut all: Vec<(String, FileDrift)> = rendering.outputs.iter().map(file).collect();
             let is_rendered = |path: &String| rendering.outputs.iter().any(|output| output.path == *path);
-            let left = files
-                .files
-                .iter()
-                .filter(|(path, file)| !is_rendered(path) && !matches!(file, Err(FileError::NotThere)));
+            // A capture has what is theirs with its text.
+            let is_left = |path: &String, file: &Result<FileThere, FileError>| {
+                !is_rendered(path)
+                    && !files.others.contains(path)
+                    && !matches!(file, Err(FileError::NotThere))
+            };
+            let left = files.files.iter().filter(|(path, file)| is_left(path, file));
             all.extend(left.map(|(path, _)| (path.clone(), FileDrift::LeftOver)));
             all.extend(files.others.iter().map(|path| (path.clone(), FileDrift::Theirs)));
             State::There(all)

@@ -21,4 +21,6 @@ pub(crate) struct Looked<'l> {
     pub(crate) looks: Vec<Look<'l>>,
     /// How each of these stands, and units that the ledger does not know.
     pub(crate) units: Vec<UnitDrift>,
+    /// Why the place as a whole does not answer.
+    pub(crate) trouble: Option<String>,
 }

@@ -318,6 +318,11 @@ impl Place<'_> {
         matches!(kind, Some(OutletKind::Postgres(postgres)) if postgres.columns.are_given)
     }
 
+    /// Whether it can tell which units are there.
+    pub(crate) fn tells_names(&self) -> bool {
+        self.is_whole && self.source.listing.is_some()
+    }
+
     /// Whether a name there is never ours.
     pub(crate) fn keeps(&self, name: &str) -> bool {
         self.outlet.is_some_and(|outlet| outlet.keeps(name))

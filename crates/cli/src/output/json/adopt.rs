@@ -5,6 +5,7 @@ use serde::Serialize;
 use super::FORMAT;
 use crate::output::text::adopt::kind;
 use cledger_work::adopt::adoption::Adoption;
+use cledger_work::adopt::files::NotRead;
 use cledger_work::adopt::found::FoundThere;
 
 #[derive(Debug, Serialize)]
@@ -18,7 +19,7 @@ pub(crate) struct Document<'a> {
     changed: &'a [String],
     missing: Vec<MissingDocument<'a>>,
     not_placed: Vec<NotPlacedDocument<'a>>,
-    not_read: &'a [String],
+    not_read: Vec<NotReadDocument<'a>>,
     other_in_old_yaml: Vec<PlaceDocument<'a>>,
     gone: Vec<GoneDocument<'a>>,
     added: Vec<AddedDocument<'a>>,
@@ -27,6 +28,12 @@ pub(crate) struct Document<'a> {
     proven: usize,
     text: TextDocument,
     found: Vec<FoundDocument<'a>>,
+}
+
+#[derive(Debug, Serialize)]
+struct NotReadDocument<'a> {
+    file: &'a str,
+    reason: &'a str,
 }
 
 #[derive(Debug, Serialize)]
@@ -145,7 +152,11 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
             .iter()
             .map(|(name, file, line, reason)| NotPlacedDocument { name, file, line: *line, reason })
             .collect(),
-        not_read: &adoption.not_read,
+        not_read: adoption
+            .not_read
+            .iter()
+            .map(|NotRead { path, reason }| NotReadDocument { file: path, reason })
+            .collect(),
         other_in_old_yaml: adoption
             .other_in_old_yaml
             .iter()

@@ -9,6 +9,7 @@ use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
 use cledger_work::adopt::adoption::Adoption;
+use cledger_work::adopt::files::NotRead;
 use cledger_work::adopt::found::FoundThere;
 use cledger_work::shown::counted;
 
@@ -49,8 +50,8 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
         &adoption.added,
         |(name, file)| format!("{} in {}", values::escape(name), values::escape(file)),
     );
-    list(console, "not read, since the name tells no format", &adoption.not_read, |path| {
-        values::escape(path)
+    list(console, "not read", &adoption.not_read, |NotRead { path, reason }| {
+        format!("{}: {reason}", values::escape(path))
     });
     list(console, "could refer to one another, since they have the same host", &adoption.repeats, repeat);
     list(console, "could be one default with ${stage.name} in it", &adoption.by_stage, Clone::clone);
@@ -122,26 +123,22 @@ fn repeat(repeat: &Repeat) -> String {
     }
 }
 
-/// What is said of what captures show of a stage.
+/// What is said of what was found in a stage.
 fn found(stage: &Name, there: FoundThere) -> String {
+    let not = format!("{stage}: what was found at its outlets is not recorded");
     match there {
         FoundThere::ToRecord => format!(
-            "{stage}: --write also records what the capture has as found there, and the first delivery may go over it."
+            "{stage}: --write also records what was found at its outlets, and the first delivery may go over it."
         ),
         FoundThere::Recorded => {
             format!(
-                "{stage}: what the capture has is recorded as found there, and the first delivery may go over it."
+                "{stage}: what was found at its outlets is recorded, and the first delivery may go over it."
             )
         }
-        FoundThere::HasRecords => {
-            format!(
-                "{stage}: what the capture has is not recorded as found there: the daybook has records of it already."
-            )
+        FoundThere::HasRecords => format!("{not}: the daybook has records of it already."),
+        FoundThere::NoKey => {
+            format!("{not}: the stage has no key to keep it under (cledger key make @{stage}).")
         }
-        FoundThere::NoKey => format!(
-            "{stage}: what the capture has is not recorded as found there: the stage has no key to keep it under \
-             (cledger key make @{stage})."
-        ),
     }
 }
 

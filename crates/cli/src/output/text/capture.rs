@@ -2,29 +2,63 @@
 
 use std::path::Path;
 
-use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
-use crate::output::values;
-use cledger_work::capture::Counted;
+use cledger_work::capture::{Captured, Counted};
 use cledger_work::shown::counted;
 
-pub(crate) fn print(console: &mut Console, outlets: &[Counted], path: &Path) {
-    let mut table = Table::new(&["outlet", "kind", "there", "not there", ""], console.width());
+use crate::output::console::Console;
+use crate::output::table::{Table, Tone};
+use crate::output::{style, values};
+
+pub(crate) fn print(console: &mut Console, captured: &Captured, path: &Path) {
+    let outlets = &captured.counted;
+    let mut table =
+        Table::new(&["outlet", "kind", "there", "not in the ledger", "not there"], console.width());
     for outlet in outlets {
-        let not_known = match &outlet.not_known[..] {
-            [] => String::new(),
-            [first, ..] => {
-                format!("{} not known: {}", counted(outlet.not_known.len(), "unit"), values::escape(first))
-            }
-        };
         table.row(vec![
             (outlet.outlet.clone(), Tone::Plain),
             (outlet.kind.clone(), Tone::Plain),
             (outlet.there.to_string(), Tone::Plain),
+            (outlet.unknown.to_string(), Tone::Plain),
             (outlet.not_there.to_string(), Tone::Plain),
-            (not_known, Tone::Bad),
         ]);
     }
     table.lines().iter().for_each(|line| console.line(line));
-    console.line(format!("Captured to {}.", path.display()));
+    list(console, "not known", outlets, |outlet| &outlet.not_known);
+    list(console, "there, and not in the capture", outlets, |outlet| &outlet.left_out);
+    console.line("");
+    let nameless: Vec<&str> =
+        outlets.iter().filter(|it| it.tells_no_names).map(|it| it.outlet.as_str()).collect();
+    if !nameless.is_empty() {
+        let tells = if nameless.len() == 1 { "tells" } else { "tell" };
+        let text = format!(
+            "{} {tells} no names: of units that the ledger does not know, only those that you name are asked for.",
+            nameless.join(", ")
+        );
+        console.wrapped(&text, "");
+    }
+    let in_part = outlets.iter().any(|outlet| !outlet.not_known.is_empty() || !outlet.left_out.is_empty());
+    let word = if in_part { style::doubtful("Captured in part") } else { "Captured".into() };
+    console.line(format!("{word} to {}.", values::escape(&path.display().to_string())));
+}
+
+fn list(console: &mut Console, heading: &str, outlets: &[Counted], of: fn(&Counted) -> &Vec<String>) {
+    if outlets.iter().all(|outlet| of(outlet).is_empty()) {
+        return;
+    }
+    console.line("");
+    console.line(format!("{}:", style::heading(heading)));
+    for outlet in outlets.iter().filter(|outlet| !of(outlet).is_empty()) {
+        // A service that is down says the same of each unit.
+        let mut said: Vec<(&String, usize)> = Vec::new();
+        for text in of(outlet) {
+            match said.iter_mut().find(|(known, _)| *known == text) {
+                Some((_, times)) => *times += 1,
+                None => said.push((text, 1)),
+            }
+        }
+        for (text, times) in said {
+            let times = if times > 1 { format!("{}: ", counted(times, "unit")) } else { String::new() };
+            console.wrapped(&format!("  {}: {times}{}", outlet.outlet, values::escape(text)), "    ");
+        }
+    }
 }
