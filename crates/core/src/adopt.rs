@@ -23,7 +23,7 @@ pub use infer::inferred;
 pub use propose::propose;
 pub use repeats::{Repeat, naming_the_stage, repeats};
 pub use secrecy::looks_secret;
-pub use words::loose;
+pub use words::{entry_name, loose};
 
 use crate::model::{OutputFormat, StageId};
 use crate::name::Name;

@@ -211,14 +211,13 @@ impl Named {
         let unreached = looked.iter().find_map(|looked| looked.trouble.as_ref()).or(not_known);
         let outlets: Vec<String> =
             looked.iter().filter_map(|looked| Some(looked.place.outlet_name()?.0)).collect();
-        let nothing = |what: &str| match unreached {
-            Some(reason) => {
-                Trouble::outside(format!("nobody can tell whether there is anything of {what}: {reason}"))
+        let nothing = |what: &str| {
+            if let Some(reason) = unreached {
+                let message = format!("nobody can tell whether there is anything of {what}: {reason}");
+                return Trouble::outside(message);
             }
-            None => {
-                let message = format!("there is nothing of {what} at {}", outlets.join(", "));
-                Trouble::usage(message).help("`cledger drift` shows what is there")
-            }
+            let message = format!("there is nothing of {what} at {}", outlets.join(", "));
+            Trouble::usage(message).help("`cledger drift` shows what is there")
         };
         for (text, pattern) in &self.0 {
             let is_covered = |owner: &Owner| pattern.covers_owner(owner.names().0, owner.names().1);
@@ -235,7 +234,7 @@ fn beside<'l>(opened: &'l Opened, stage: StageId, looked: &Looked<'l>, named: &N
     let ledger = &opened.ledger;
     let known: BTreeSet<Owner> = ledger.subjects_in(stage).map(|subject| ledger.owner(subject)).collect();
     let mut whole: BTreeSet<Owner> =
-        names_there(looked).filter_map(|name| owner(name)).filter(|owner| named.covers(owner)).collect();
+        names_there(looked).filter_map(owner).filter(|owner| named.covers(owner)).collect();
     // Where nothing tells which units are there, those that are named are asked for.
     let takes = |owner: &Owner| looked.place.outlet.is_some_and(|outlet| outlet.takes(stage, owner.names()));
     whole.extend(named.owners().filter(|owner| !known.contains(owner) && takes(owner)));
@@ -267,11 +266,16 @@ fn count(captured: &CapturedOutlet, looked: &Looked<'_>, named: &Named) -> Count
     let mut left_out = Vec::new();
     for (owner, unit) in &captured.units {
         let CapturedUnit::There { files, .. } = unit else { continue };
-        if files.iter().any(|file| matches!(file.text, Some(CapturedContent::LeftOut(_)))) {
-            left_out.push(format!("{owner}: what of its files is no secret, nobody has said"));
+        for file in files {
+            let path = &file.path;
+            match (&file.text, &file.trouble) {
+                (Some(CapturedContent::LeftOut(_)), _) => {
+                    left_out.push(format!("{owner} {path}: what of it is no secret, nobody can tell"));
+                }
+                (None, Some(trouble)) => left_out.push(format!("{owner} {path}: {trouble}")),
+                _ => {}
+            }
         }
-        let not_read = files.iter().filter_map(|file| Some((&file.path, file.trouble.as_ref()?)));
-        left_out.extend(not_read.map(|(path, reason)| format!("{owner} {path}: {reason}")));
     }
     for (look, unit) in looked.looks.iter().zip(&looked.units) {
         if matches!(&look.held, Some(Held::Files(there)) if there.has_more) {

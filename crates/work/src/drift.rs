@@ -1,5 +1,7 @@
 //! What is really there, compared with what the ledger says.
 
+mod asked;
+mod follow;
 mod live;
 mod new_name;
 mod take;
@@ -15,7 +17,7 @@ use crate::reality::standing::UnitDrift;
 use crate::trouble::{Kind, Trouble};
 use crate::workplace::Workplace;
 
-pub use self::take::{ToTake, take};
+pub use self::take::{Taken, ToTake, take};
 pub use self::wanted::ToLookAt;
 
 use self::wanted::{Wanted, see};

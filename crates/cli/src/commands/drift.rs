@@ -4,7 +4,6 @@ use std::path::PathBuf;
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::{Address, AddressError};
 use cledger_core::name::Name;
 use cledger_work::Trouble;
 use cledger_work::drift::{ToLookAt, ToTake, drift, take};
@@ -31,8 +30,8 @@ pub(crate) struct DriftArgs {
     /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD")]
     today: Option<String>,
-    /// Take the live values of these fields over into the ledger; UNIT/NAME@STAGE for a name that no
-    /// contract has, which is declared
+    /// Take the live values of these fields over into the ledger (patterns); UNIT/NAME@STAGE for a name that
+    /// no contract has, which is declared
     #[arg(long, value_name = "ADDRESS", num_args = 1.., conflicts_with = "addresses")]
     take: Vec<String>,
     /// Write what is taken over; without it is only shown
@@ -64,9 +63,8 @@ fn taken(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         return Err(Trouble::usage("values are taken over from outlets or from a capture")
             .help("leave --observed out, or set the values yourself"));
     }
-    let fields = args.take.iter().map(|text| Address::parse(text));
     let asked = ToTake {
-        fields: fields.collect::<Result<_, AddressError>>()?,
+        fields: args.take.clone(),
         stage: args.stage.clone(),
         captured: args.captured.clone(),
         today: args.today.clone(),

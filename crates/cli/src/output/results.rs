@@ -8,7 +8,7 @@ use cledger_work::deliver::dropping::Dropped;
 use cledger_work::deliver::history::{History, Verified};
 use cledger_work::deliver::overwritten::{BroughtBack, Overwritten};
 use cledger_work::deliver::status::Status;
-use cledger_work::drift::Drift;
+use cledger_work::drift::{Drift, Taken};
 use cledger_work::impact::Impact;
 use cledger_work::keys::{Compared, KeysChanged, KeysTrusted, Listed as ListedKey, OwnIdentity};
 use cledger_work::matrix::Matrix;
@@ -104,6 +104,7 @@ shown! {
     Shared, |it, console| text::rename::print(console, "shared", (&it.from, &it.to), &it.files, it.written),
         json::rename::document((&it.from, &it.to), &it.files, it.written);
     Status, |it, console| text::status::print(console, it), json::status::document(it);
+    Taken, |it, console| text::change::taken(console, it), json::change::taken(it), kind it.kind();
     Trusted, |it, console| text::trust::print(console, it), json::trust::document(it);
     Verified, |it, console| text::history::verified(console, it), json::history::verified(it), kind it.kind();
     Waived, |it, console| text::waive::print(console, it), json::waive::document(it);

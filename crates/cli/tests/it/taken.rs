@@ -40,10 +40,10 @@ fn a_hotfix_becomes_official() {
     let before = ledger.read("stages/dev.toml");
     let (out, _) = run(&ledger, "drift --take desk/hold@dev desk/debug_port@dev desk/db.password@dev", 0);
     for line in [
-        "desk/hold@dev         not set  9m ",
-        "desk/debug_port       not set  declared: port, optional; into desk.env  units/desk.toml",
-        "desk/debug_port@dev   not set  8070 ",
-        "desk/db.password@dev  not set  (secret) ",
+        "desk/hold@dev           not set   9m ",
+        "desk/debug_port         not set   declared: port, optional; into desk.env  units/desk.toml",
+        "desk/debug_port@dev     not set   8070 ",
+        "shared/db.password@dev  (secret)  (secret) ",
     ] {
         assert!(out.contains(line), "{out}");
     }
@@ -65,8 +65,8 @@ fn a_hotfix_becomes_official() {
     assert!(!ledger.read("stages/dev.toml").contains("plover"));
     run(&ledger, "drift @dev", 0);
     for (arguments, message) in [
-        ("desk/hold@dev", "`desk/hold@dev` is there as the ledger says, or not at all"),
-        ("desk/nothing@dev", "`desk/nothing@dev` is there as the ledger says, or not at all"),
+        ("desk/nothing@dev", "there is no `desk/nothing@dev`, neither in the ledger nor where one looked"),
+        ("desk/n*@dev", "`desk/n*@dev` covers nothing that was looked at"),
         ("desk/hold", "`desk/hold` names no stage"),
         ("desk/db.url@dev", "`desk/db.url@dev` is derived from other fields"),
         ("desk/debug.port@dev", "`desk/debug.port@dev` names a field of an entry that is not declared"),
@@ -74,6 +74,47 @@ fn a_hotfix_becomes_official() {
         let (_, err) = run(&ledger, &format!("drift --take {arguments} --write"), 2);
         assert!(err.starts_with(&format!("error: {message}")), "{arguments}: {err}");
     }
+}
+
+#[test]
+fn patterns_take_all_that_they_cover_and_say_what_stays() {
+    let ledger = live();
+    let contract =
+        ledger.read("units/desk.toml") + "\n[variables.debug]\ntype = \"boolean\"\nrequired = false\n";
+    ledger.write("units/desk.toml", &contract);
+    ledger.write("units/gate.toml", &contract);
+    ledger.write("stages/dev.toml", ledger.read("stages/dev.toml") + "[units.gate]\nregion = \"north\"\n");
+    run(&ledger, "render @dev --out live", 0);
+    let everywhere = |from: &str, to: &str| {
+        for unit in ["desk", "gate"] {
+            let path = format!("live/{unit}/desk.env");
+            ledger.write(&path, ledger.read(&path).replace(from, to));
+        }
+    };
+    // A field without a value is taken, too, and what agrees already fails nobody.
+    by_hand(&ledger, "REGION=north", "REGION=north\nDEBUG=true");
+    let (out, _) = run(&ledger, "drift --take desk/hold@dev desk/debug@dev", 0);
+    assert!(out.starts_with("desk/hold@dev is there as the ledger says.\n"), "{out}");
+    assert!(out.contains("desk/debug@dev  not set  true"), "{out}");
+    // What is shared stays shared as long as all have the same, and what is derived follows.
+    everywhere("DB_HOST=db.dev.example", "DB_HOST=db2.dev.example");
+    everywhere("@db.dev.example", "@db2.dev.example");
+    for asked in ["desk/db.host@dev", "desk/*@dev", "*/db.host@d*", "shared/*@dev"] {
+        let (out, _) = run(&ledger, &format!("drift --take {asked}"), 0);
+        assert!(out.contains("shared/db.host@dev") && !out.contains("not taken over"), "{asked}: {out}");
+        assert!(!out.contains("gate/db.host@dev  db.dev.example  db.dev"), "{asked}: {out}");
+    }
+    by_hand(&ledger, "db2.dev.example", "db3.dev.example");
+    let (out, err) = run(&ledger, "drift --take gate/*@dev", 0);
+    assert!(err.contains("`desk` has another one there: it is taken over for this one alone"), "{err}");
+    assert!(out.contains("gate/db.host@dev  not set  db2.dev.example"), "{out}");
+    let (out, _) = run(&ledger, "drift --take shared/*@dev", 1);
+    assert!(out.contains("not taken over:") && out.contains("desk at files and gate at files have"), "{out}");
+    let (out, _) = run(&ledger, "drift --take *@dev --write", 0);
+    assert!(out.contains("desk/db.host@dev") && out.contains("gate/db.host@dev"), "{out}");
+    run(&ledger, "drift @dev", 0);
+    let (out, _) = run(&ledger, "drift --take *@dev --write", 0);
+    assert!(out.contains("*@dev is there as the ledger says."), "{out}");
 }
 
 #[test]

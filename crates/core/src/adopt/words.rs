@@ -32,6 +32,11 @@ pub fn loose(name: &[String]) -> String {
     words(name).concat()
 }
 
+/// The name that a variable gets which stands in a file under this one; `None` where too little of it is left.
+pub fn entry_name(steps: &[String]) -> Option<Name> {
+    name_of(&words(steps), '_')
+}
+
 /// These words as a name of the ledger; `None` where too little of them is left.
 pub(super) fn name_of(words: &[String], between: char) -> Option<Name> {
     let mut name = String::new();

@@ -1,20 +1,31 @@
-//! What is there of a field, at all the places that have it.
+//! What is live under names that have drifted, and of which fields these are.
 
-use cledger_core::address::{Address, Owner};
-use cledger_core::drift::{Drifted, FileDrift};
-use cledger_core::model::{Ledger, OutputFormat, Subject};
+use std::collections::BTreeMap;
+
+use cledger_core::address::Address;
+use cledger_core::adopt::loose;
+use cledger_core::drift::{Drifted, FileDrift, NameDrift};
+use cledger_core::model::{Ledger, OutputFormat, Slot, StageId, Subject};
 use cledger_core::name::Name;
+use cledger_core::output::OutputName;
 use cledger_core::source::Place;
 use cledger_core::value::Held;
 
-use crate::reality::looked::Looked;
-use crate::reality::standing::State;
+use crate::reality::looked::{Look, Looked};
+use crate::reality::making::Made;
+use crate::reality::standing::{State, UnitDrift};
 use crate::trouble::Trouble;
+
+/// A field of a unit or instance in a stage.
+pub(crate) type Field = (Subject, StageId, Slot);
 
 /// A name that has drifted somewhere.
 pub(crate) struct Live<'d> {
     /// Of which unit or instance.
-    pub(crate) owner: &'d str,
+    pub(crate) subject: Subject,
+    pub(crate) stage: StageId,
+    /// The field, if one has the name.
+    pub(crate) slot: Option<Slot>,
     /// At which outlet.
     pub(crate) outlet: String,
     /// In which format.
@@ -25,84 +36,198 @@ pub(crate) struct Live<'d> {
     pub(crate) drifted: &'d Drifted,
 }
 
-/// Whether a field that has drifted is meant: a shared one, by whatever unit uses it.
-pub(crate) fn is_same_field(ledger: &Ledger, drifted: &Address, wanted: &Address) -> bool {
-    let same =
-        (&drifted.entry, &drifted.field, &drifted.stage) == (&wanted.entry, &wanted.field, &wanted.stage);
-    let owner = match (&drifted.owner, &wanted.owner) {
-        (Some(Owner::Unit(unit, _)), Some(Owner::Shared)) => {
-            let entry = drifted.entry.as_ref().map(Name::as_str);
-            ledger.unit_id(unit.as_str()).is_some_and(|id| {
-                let subject = Subject::Unit(id, None);
-                let mut entries = ledger.slots(subject).entries.iter();
-                entries.any(|known| {
-                    known.entry.shared().is_some()
-                        && Some(ledger.entry(subject, known.entry).name.as_str()) == entry
-                })
-            })
+/// Everything that has drifted where one looked.
+pub(crate) struct Lives<'d> {
+    pub(crate) ledger: &'d Ledger,
+    pub(crate) looked: &'d [Looked<'d>],
+    all: Vec<Live<'d>>,
+    by_field: BTreeMap<Field, Vec<usize>>,
+    /// Names that no field has, by what spellings do not differ in.
+    by_name: BTreeMap<(Subject, StageId, String), Vec<usize>>,
+}
+
+/// What was seen of a field that has not drifted.
+pub(crate) enum Seen {
+    /// It is there as the ledger says.
+    AsLedger,
+    /// Nobody can tell, for this reason.
+    NotKnown(String),
+    /// It is in nothing that was looked at.
+    Nowhere,
+}
+
+impl<'d> Lives<'d> {
+    /// All names that have drifted.
+    pub(crate) fn of(ledger: &'d Ledger, looked: &'d [Looked<'d>]) -> Self {
+        let mut lives =
+            Self { ledger, looked, all: Vec::new(), by_field: BTreeMap::new(), by_name: BTreeMap::new() };
+        for (place, look, unit) in units(looked) {
+            let State::There(files) = &unit.state else { continue };
+            for (path, drift) in files {
+                if let FileDrift::Drifted(names) = drift {
+                    lives.add((place, look, unit), path, names);
+                }
+            }
         }
-        (drifted, wanted) => drifted == wanted,
-    };
-    same && owner
-}
+        lives
+    }
 
-/// All names that have drifted in the stage of an address.
-pub(crate) fn lives<'d>(looked: &'d [Looked<'_>], address: &Address) -> impl Iterator<Item = Live<'d>> {
-    let stage = address.stage.as_ref().map(ToString::to_string);
-    let units = looked.iter().flat_map(|looked| {
-        looked.units.iter().enumerate().map(move |(at, unit)| (looked, looked.looks.get(at), unit))
-    });
-    units.filter(move |(.., unit)| Some(&unit.stage) == stage.as_ref()).flat_map(|(_, look, unit)| {
-        let files = match &unit.state {
-            State::There(files) => &files[..],
-            _ => &[],
-        };
+    fn add(
+        &mut self,
+        (place, look, unit): (&Looked<'_>, &Look<'_>, &UnitDrift),
+        path: &str,
+        names: &'d [Drifted],
+    ) {
+        let (subject, stage) = (look.subject, place.place.stage);
+        let without_value = self.names_without_value(look, stage, path, names);
         let outlet = unit.outlet.as_ref().map_or_else(|| "the folder".to_owned(), |(name, _)| name.clone());
-        files.iter().flat_map(move |(path, drift)| {
-            let names = match drift {
-                FileDrift::Drifted(names) => &names[..],
-                _ => &[],
+        let output = look.made.output(path);
+        for drifted in names {
+            let known = drifted.address.as_deref();
+            let slot = known.map_or_else(
+                || without_value.get(&drifted.steps).copied(),
+                |address| slot_at(self.ledger, subject, address),
+            );
+            let list = match slot {
+                Some(slot) => self.by_field.entry((subject, stage, slot)).or_default(),
+                None => self.by_name.entry((subject, stage, loose(&drifted.steps))).or_default(),
             };
-            let format = look.map_or(OutputFormat::Dotenv, |look| look.made.format_of(path));
-            let output = look.and_then(|look| look.made.output(path)).map(|output| output.output.place);
-            let outlet = outlet.clone();
-            names.iter().map(move |drifted| Live {
-                owner: &unit.owner,
+            list.push(self.all.len());
+            self.all.push(Live {
+                subject,
+                stage,
+                slot,
                 outlet: outlet.clone(),
-                format,
-                output,
+                format: look.made.format_of(path),
+                output: output.map(|output| output.output.place),
                 drifted,
-            })
-        })
-    })
+            });
+        }
+    }
+
+    /// The fields without a value by the names that they would have, where something is there that has no field.
+    fn names_without_value(
+        &self,
+        look: &Look<'_>,
+        stage: StageId,
+        path: &str,
+        names: &[Drifted],
+    ) -> BTreeMap<OutputName, Slot> {
+        let extra = || names.iter().filter(|drifted| drifted.what == NameDrift::ExtraThere);
+        if extra().next().is_none() {
+            return BTreeMap::new();
+        }
+        let (ledger, subject) = (self.ledger, look.subject);
+        if let Some(output) = look.made.output(path) {
+            return output.output.names_in(ledger, subject, stage).unwrap_or_default().into_iter().collect();
+        }
+        // The environment of a program has no file of its own.
+        let called = |slot: Slot| {
+            let (entry, field) = ledger.field(subject, slot);
+            let steps = std::iter::once(&entry.name).chain(&field.name).map(ToString::to_string);
+            (loose(&steps.collect::<Vec<_>>()), slot)
+        };
+        let slots: BTreeMap<String, Slot> = ledger.slots(subject).all().map(called).collect();
+        let of = |drifted: &Drifted| Some((drifted.steps.clone(), *slots.get(&loose(&drifted.steps))?));
+        extra().filter_map(of).collect()
+    }
+
+    /// All names that have drifted, in the order in which one looked.
+    pub(crate) fn all(&self) -> &[Live<'d>] {
+        &self.all
+    }
+
+    /// Where a field has drifted.
+    pub(crate) fn of_field(&self, field: Field) -> impl Iterator<Item = &Live<'d>> {
+        self.by_field.get(&field).into_iter().flatten().map(|&at| &self.all[at])
+    }
+
+    /// Where a name is that no field has, however it is spelled.
+    pub(crate) fn called(
+        &self,
+        subject: Subject,
+        stage: &Name,
+        name: &Name,
+    ) -> impl Iterator<Item = &Live<'d>> {
+        let stage = self.ledger.stage_id(stage.as_str());
+        let key = stage.map(|stage| (subject, stage, loose(&[name.to_string()])));
+        key.and_then(|key| self.by_name.get(&key)).into_iter().flatten().map(|&at| &self.all[at])
+    }
+
+    /// What was seen of a field that has not drifted.
+    pub(crate) fn seen(&self, (subject, stage, slot): Field) -> Seen {
+        let mut seen = Seen::Nowhere;
+        let of_it = units(self.looked)
+            .filter(|(place, look, _)| (look.subject, place.place.stage) == (subject, stage));
+        for (_, look, unit) in of_it {
+            if let Some(reason) = unit.reason() {
+                return Seen::NotKnown(reason.to_owned());
+            }
+            let State::There(files) = &unit.state else { continue };
+            for (path, drift) in files.iter().filter(|(path, _)| look.made.holds(path, slot)) {
+                match drift {
+                    FileDrift::AsLedger | FileDrift::Drifted(_) => seen = Seen::AsLedger,
+                    FileDrift::Unreadable(reason) => return Seen::NotKnown(format!("{path}: {reason}")),
+                    FileDrift::TextDiffers { .. } => {
+                        return Seen::NotKnown(format!("{path} is made by a template, and its text differs"));
+                    }
+                    FileDrift::NotThere | FileDrift::LeftOver | FileDrift::Theirs => {}
+                }
+            }
+        }
+        seen
+    }
+
+    /// Why a unit or instance could not be looked at, if that is so.
+    pub(crate) fn not_known(&self) -> impl Iterator<Item = (Subject, StageId, &str)> {
+        units(self.looked)
+            .filter_map(|(place, look, unit)| Some((look.subject, place.place.stage, unit.reason()?)))
+    }
 }
 
-/// The one value that all places have for a field; `None` if none of them has one.
+/// All units and instances that were looked at, with where.
+fn units<'d>(
+    looked: &'d [Looked<'d>],
+) -> impl Iterator<Item = (&'d Looked<'d>, &'d Look<'d>, &'d UnitDrift)> {
+    looked
+        .iter()
+        .flat_map(|place| place.looks.iter().zip(&place.units).map(move |(look, unit)| (place, look, unit)))
+}
+
+fn slot_at(ledger: &Ledger, subject: Subject, address: &str) -> Option<Slot> {
+    let address = Address::parse(address).ok()?;
+    ledger.find_slot(subject, address.entry?.as_str(), address.field.as_ref().map(Name::as_str)).ok()
+}
+
+impl Made<'_> {
+    /// Whether a field has its place in one of the files, or in what else there is.
+    fn holds(&self, path: &str, slot: Slot) -> bool {
+        match self {
+            Made::Environment(made) => made.variables.values().any(|(field, _)| field.slot == slot),
+            _ => self.output(path).is_some_and(|output| {
+                output.values.values().any(|(field, _)| field.slot == slot)
+                    || output.lacking.values().any(|lacking| lacking.field.slot == slot)
+            }),
+        }
+    }
+}
+
+/// The one value that all these places have for a field; `None` if none of them has one.
 pub(crate) fn agreed<'d>(
-    address: &Address,
-    found: &[Live<'d>],
-    looked: &[Looked<'_>],
+    ledger: &Ledger,
+    what: &str,
+    found: &[&Live<'d>],
 ) -> Result<Option<&'d Held>, Trouble> {
     let there = |live: &Live<'d>| live.drifted.there.as_ref();
-    let is_same = |one: &Held, other: &Held| one.expose().to_text() == other.expose().to_text();
-    let Some(first) = found.first() else {
-        let stage = address.stage.as_ref().map(ToString::to_string);
-        let mut units = looked.iter().flat_map(|looked| &looked.units);
-        let unreached = units.find_map(|unit| unit.reason().filter(|_| Some(&unit.stage) == stage.as_ref()));
-        return Err(match unreached {
-            Some(reason) => Trouble::outside(format!("nobody can tell what `{address}` is there: {reason}")),
-            None => Trouble::usage(format!("`{address}` is there as the ledger says, or not at all"))
-                .help("`cledger drift` shows what differs"),
-        });
-    };
-    let differs = |other: &&Live<'d>| match (there(first), there(other)) {
-        (Some(one), Some(other)) => !is_same(one, other),
-        (one, other) => one.is_some() != other.is_some(),
-    };
-    if let Some(other) = found.iter().find(differs) {
+    let mut all = found.iter();
+    let Some(first) = all.next() else { return Ok(None) };
+    if let Some(other) = all.find(|other| !is_same(there(first), there(other))) {
         let message = format!(
-            "`{address}` is not the same everywhere: {} and {} have different values",
-            first.outlet, other.outlet
+            "`{what}` is not the same everywhere: {} at {} and {} at {} have different values",
+            ledger.owner(first.subject),
+            first.outlet,
+            ledger.owner(other.subject),
+            other.outlet
         );
         return Err(
             Trouble::usage(message).help("bring one of them into line first, or set the value yourself")
@@ -111,32 +236,10 @@ pub(crate) fn agreed<'d>(
     Ok(there(first))
 }
 
-/// Refuses to take a shared value over that only some of the units have there: the others stand as the
-/// ledger says.
-pub(crate) fn all_have_it(
-    ledger: &Ledger,
-    address: &Address,
-    found: &[Live<'_>],
-    looked: &[Looked<'_>],
-) -> Result<(), Trouble> {
-    let entry = address.entry.as_ref().map(Name::as_str);
-    let stage = address.stage.as_ref().map(ToString::to_string);
-    for (look, unit) in looked.iter().flat_map(|looked| looked.looks.iter().zip(&looked.units)) {
-        let is_there = matches!(unit.state, State::There(_)) && Some(&unit.stage) == stage.as_ref();
-        let slots = ledger.slots(look.subject);
-        let uses = slots.entries.iter().any(|known| {
-            known.entry.shared().is_some()
-                && Some(ledger.entry(look.subject, known.entry).name.as_str()) == entry
-        });
-        if is_there && uses && !found.iter().any(|live| live.owner == unit.owner) {
-            let message =
-                format!("`{address}` is not the same everywhere: `{}` has it as the ledger says", unit.owner);
-            let own = Address {
-                owner: Address::parse(found[0].owner).ok().and_then(|it| it.owner),
-                ..address.clone()
-            };
-            return Err(Trouble::usage(message).help(format!("take it for one unit alone: {own}")));
-        }
+/// Whether two places have the same.
+pub(crate) fn is_same(one: Option<&Held>, other: Option<&Held>) -> bool {
+    match (one, other) {
+        (Some(one), Some(other)) => one.expose().to_text() == other.expose().to_text(),
+        (one, other) => one.is_some() == other.is_some(),
     }
-    Ok(())
 }

@@ -3,19 +3,19 @@
 use std::collections::BTreeMap;
 
 use cledger_core::address::{Address, Owner};
-use cledger_core::adopt::{inferred, looks_secret, loose};
-use cledger_core::drift::NameDrift;
+use cledger_core::adopt::{inferred, looks_secret};
 use cledger_core::model::{LayerId, Ledger, Output, Subject, UnitId};
 use cledger_core::name::Name;
+use cledger_core::output::as_text;
 use cledger_core::types::Type;
 use cledger_core::value::Value;
-use cledger_store::{Edit, OutputList, What, added_to_list, literal, put, setting_of};
+use cledger_store::{Edit, OutputList, What, added_to_list, key, literal, put, setting_of};
 
 use crate::change::{Changing, Planned};
-use crate::drift::live::{Live, agreed, lives};
+use crate::drift::asked::is_declared;
+use crate::drift::live::{Live, Lives, agreed};
 use crate::drift::taking::{Changes, Found, With};
-use crate::meant::known_stage;
-use crate::reality::looked::Looked;
+use crate::meant::{known_stage, outputs_of};
 use crate::setting::Written;
 use crate::shown;
 use crate::trouble::Trouble;
@@ -24,7 +24,7 @@ use crate::trouble::Trouble;
 pub(crate) fn declare(
     with: With<'_>,
     address: &Address,
-    looked: &[Looked<'_>],
+    lives: &Lives<'_>,
     changes: &mut Changes,
 ) -> Result<(), Trouble> {
     let ledger = with.ledger;
@@ -39,32 +39,58 @@ pub(crate) fn declare(
         return Err(Trouble::usage(message)
             .help(format!("take it as a variable, {unit}/NAME@{stage}, or declare the entry: cledger add")));
     }
-    let owner = address.owner.as_ref().map(ToString::to_string).unwrap_or_default();
-    let wanted = loose(&[entry.to_string()]);
-    let is_it = |live: &Live<'_>| {
-        live.owner == owner
-            && live.drifted.what == NameDrift::ExtraThere
-            && loose(&live.drifted.steps) == wanted
+    if is_declared(ledger, address) {
+        let message =
+            format!("`{address}` is declared, and stands there under another name than in its file");
+        return Err(Trouble::usage(message).help("say its name in the file: `as` in the contract"));
+    }
+    let layer = LayerId::Stage(known_stage(ledger, stage.as_str())?);
+    let Some(subject) = subject(ledger, unit, instance.as_ref()) else {
+        return Err(
+            Trouble::usage(format!("there is no unit `{unit}`")).help("`cledger list units` shows them")
+        );
     };
-    let found: Vec<Live<'_>> = lives(looked, address).filter(is_it).collect();
-    let Some(there) = agreed(address, &found, looked)? else { return Ok(()) };
+    let found: Vec<&Live<'_>> = lives.called(subject, stage, entry).collect();
+    let Some(there) = agreed(ledger, &address.to_string(), &found)? else {
+        let reason = lives.not_known().find(|(of, ..)| *of == subject).map(|(.., reason)| reason);
+        return Err(match reason {
+            Some(reason) => Trouble::outside(format!("nobody can tell what `{address}` is there: {reason}")),
+            None => {
+                Trouble::usage(format!("there is no `{address}`, neither in the ledger nor where one looked"))
+                    .help("`cledger drift` shows what is there")
+            }
+        });
+    };
     let (format, steps) = (found[0].format, found[0].drifted.steps.clone());
     let has_it = |output: &&Output| found.iter().any(|live| live.output == Some(output.place));
     let outputs = ledger.unit_id(unit.as_str()).into_iter().flat_map(|id| &ledger.unit(id).outputs);
-    let paths = outputs.filter(has_it).map(|output| output.path.as_written().to_owned()).collect();
+    let paths: Vec<String> =
+        outputs.filter(has_it).map(|output| output.path.as_written().to_owned()).collect();
     let (this, value) = inferred(format, &steps, there.expose()).map_err(|reason| {
         Trouble::usage(format!("`{address}` cannot be declared: {reason}"))
             .help("declare it yourself: cledger add")
     })?;
     let secret = looks_secret(&steps, &value);
-    let (subject, layer) =
-        (subject(ledger, unit, instance.as_ref()), LayerId::Stage(known_stage(ledger, stage.as_str())?));
-    let Some(subject) = subject else {
-        return Err(
-            Trouble::usage(format!("there is no unit `{unit}`")).help("`cledger list units` shows them")
-        );
-    };
-    changes.edits.extend(declaration(unit, entry, this, secret));
+    let key = (unit.clone(), entry.clone());
+    let declared = changes.declared.get_mut(&key);
+    let is_first = declared.is_none();
+    if let Some(declared) = declared {
+        if (declared.this_type, declared.secret, declared.format) != (this, secret, format) {
+            let message = format!("`{address}` is of another kind there than in another stage");
+            return Err(Trouble::usage(message).help("declare it yourself: cledger add"));
+        }
+        for path in paths {
+            if !declared.paths.contains(&path) {
+                declared.paths.push(path);
+            }
+        }
+    } else {
+        let found = Found { this_type: this, secret, format, steps, paths };
+        changes.declared.insert(key, found);
+    }
+    if is_first {
+        changes.edits.extend(declaration(unit, entry, this, secret));
+    }
     let mut words = vec![this.name(), "optional"];
     words.extend(secret.then_some("secret"));
     let literal = if secret {
@@ -78,12 +104,14 @@ pub(crate) fn declare(
     };
     let edit = setting_of(ledger, layer, subject, entry, None, What::Set(said));
     let after = if secret { shown::MASK.to_owned() } else { shown::one_line(&value) };
-    changes.written.push(Written {
-        address: format!("{unit}/{entry}"),
-        file: contract_of(unit),
-        before: None,
-        after: Some(format!("declared: {}", words.join(", "))),
-    });
+    if is_first {
+        changes.written.push(Written {
+            address: format!("{unit}/{entry}"),
+            file: contract_of(unit),
+            before: None,
+            after: Some(format!("declared: {}", words.join(", "))),
+        });
+    }
     changes.written.push(Written {
         address: address.to_string(),
         file: edit.file.clone(),
@@ -92,7 +120,6 @@ pub(crate) fn declare(
     });
     changes.edits.push(edit);
     changes.layers.push(layer);
-    changes.declared.insert((unit.clone(), entry.clone()), Found { format, steps, paths });
     Ok(())
 }
 
@@ -140,12 +167,47 @@ fn sealed(
     Ok(literal(&Value::text(&keys.seal(&scope, &bare, text)?), None))
 }
 
+/// The plan, with names kept that new variables would not have by themselves.
+pub(super) fn planned(changing: &Changing, changes: &mut Changes) -> Result<Planned, Trouble> {
+    let planned = changing.plan(&changes.edits)?;
+    let mut more = Vec::new();
+    for ((unit, entry), Found { format, steps, .. }) in &changes.declared {
+        let Some(id) = planned.after.unit_id(unit.as_str()) else { continue };
+        let mut outputs = planned.after.unit(id).outputs.iter().filter(|output| output.format == *format);
+        let has_it = outputs
+            .any(|output| output.names_as_written(&planned.after, id).iter().any(|(name, _)| name == steps));
+        if !has_it {
+            let text = literal(&Value::text(&as_text(*format, steps)), None);
+            more.push(Edit {
+                file: contract_of(unit),
+                path: ["variables", entry.as_str(), "as"].map(str::to_owned).into(),
+                header: 2,
+                what: What::Set(format!("{{ {} = {text} }}", key(format.name()))),
+            });
+        }
+    }
+    let planned = if more.is_empty() {
+        planned
+    } else {
+        changes.edits.extend(more);
+        changing.plan(&changes.edits)?
+    };
+    let planned = where_found(changing, planned, changes)?;
+    for (unit, entry) in changes.declared.keys() {
+        let address = format!("{unit}/{entry}");
+        let declared = changes.written.iter_mut().filter(|written| written.address == address);
+        if let Some(outputs) = outputs_of(&planned.after, unit, entry) {
+            for said in declared.filter_map(|written| written.after.as_mut()) {
+                let into = if outputs.is_empty() { "no output".to_owned() } else { outputs.join(", ") };
+                *said = format!("{said}; into {into}");
+            }
+        }
+    }
+    Ok(planned)
+}
+
 /// The plan, with new variables in the outputs where they were found, and in no others.
-pub(super) fn where_found(
-    changing: &Changing,
-    planned: Planned,
-    changes: &Changes,
-) -> Result<Planned, Trouble> {
+fn where_found(changing: &Changing, planned: Planned, changes: &Changes) -> Result<Planned, Trouble> {
     let (after, mut values) = (&planned.after, Vec::new());
     let mut lists: BTreeMap<(UnitId, usize), [Vec<String>; 2]> = BTreeMap::new();
     for ((unit, entry), found) in changes.declared.iter().filter(|(_, found)| !found.paths.is_empty()) {

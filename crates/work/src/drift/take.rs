@@ -1,34 +1,40 @@
 //! Live values taken over into the ledger.
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
-use cledger_core::address::{Address, Owner};
-use cledger_core::model::{LayerId, Ledger, Note, SettingValue, Subject};
+use cledger_core::address::Address;
+use cledger_core::adopt::looks_secret;
+use cledger_core::drift::NameDrift;
+use cledger_core::model::{LayerId, Note, SettingValue, Slot, StageId, Subject};
 use cledger_core::name::Name;
-use cledger_core::output::as_text;
 use cledger_core::resolve::{FieldId, Outcome};
-use cledger_core::value::Value;
-use cledger_store::{Edit, Target, What, key, literal};
+use cledger_core::value::Held;
+use cledger_outlets::effect::Masking;
+use cledger_store::Target;
 
-use crate::change::{Changing, Consent, NO_CHANGE, Planned};
-use crate::drift::live::{Live, agreed, all_have_it, is_same_field, lives};
-use crate::drift::new_name::{declare, where_found};
-use crate::drift::taking::{Changes, Found, With};
+use crate::change::{Changing, Consent, NO_CHANGE};
+use crate::drift::asked::{Asked, Wish};
+use crate::drift::follow::{Goes, goes, is_shared, seeing};
+use crate::drift::live::{Field, Live, Lives, Seen, agreed};
+use crate::drift::new_name::{declare, planned};
+use crate::drift::taking::{Changes, With};
 use crate::drift::wanted::{Wanted, see};
 use crate::existing;
-use crate::meant::{Place, outputs_of, unit_of, with_stage};
+use crate::meant::{Place, unit_of};
 use crate::opened::Opened;
 use crate::reality::looked::Looked;
+use crate::reality::masking::secrets_of;
 use crate::set::SettingsChanged;
 use crate::setting::{Given, Setter, may_be_set, write};
 use crate::shown;
-use crate::trouble::Trouble;
+use crate::trouble::{Kind, Trouble};
 
 /// What is to be taken over.
 #[derive(Debug, Clone)]
 pub struct ToTake {
-    /// The fields; UNIT/NAME@STAGE for a name that no contract has, which is declared.
-    pub fields: Vec<Address>,
+    /// Fields and patterns of them; `UNIT/NAME@STAGE` for a name that no contract has, which is declared.
+    pub fields: Vec<String>,
     /// The stage, where an address names none.
     pub stage: Option<Name>,
     /// A capture to take them from instead of outlets.
@@ -43,14 +49,33 @@ pub struct ToTake {
     pub write: bool,
 }
 
+/// What was taken over.
+#[derive(Debug)]
+pub struct Taken {
+    /// What that changes.
+    pub changed: SettingsChanged,
+    /// What was asked for and is there as the ledger says.
+    pub agreeing: Vec<String>,
+    /// What stays as it is, each with the reason: a pattern covers it, and it cannot be taken over.
+    pub left: Vec<(String, String)>,
+}
+
+impl Taken {
+    /// What kind of trouble there is: something that was asked for stays.
+    pub fn kind(&self) -> Option<Kind> {
+        (!self.left.is_empty()).then_some(Kind::Found)
+    }
+}
+
 /// Takes the live values of fields over, or shows what that would change.
-pub fn take(changing: &Changing, asked: &ToTake) -> Result<SettingsChanged, Trouble> {
+pub fn take(changing: &Changing, asked: &ToTake) -> Result<Taken, Trouble> {
     let capture = asked.captured.as_deref().map(existing::capture).transpose()?;
     let stage_of_capture = capture.as_ref().map(|capture| &capture.stage);
-    let wanted = Wanted::for_fields(&asked.fields, asked.stage.as_ref(), stage_of_capture)?;
+    let asks = Asked::read(&asked.fields, asked.stage.as_ref().or(stage_of_capture))?;
     let opened = &changing.opened;
+    let wanted = Wanted::of_patterns(asks.places(&opened.ledger)?, stage_of_capture)?;
     let mut changes = see(opened, &wanted, asked.today.as_deref(), capture, |looked, _, _| {
-        changes(changing, asked, &looked)
+        changes(changing, asked, &asks, &looked)
     })?;
     let planned = planned(changing, &mut changes)?;
     changing.refuse_bad_rows(&planned)?;
@@ -58,72 +83,172 @@ pub fn take(changing: &Changing, asked: &ToTake) -> Result<SettingsChanged, Trou
         changing.guard(&changes.layers, &planned, &asked.consent)?;
         changing.write(&planned)?;
     }
-    Ok(SettingsChanged::of(changing, changes.written, planned, asked.write))
+    let Changes { written, agreeing, left, .. } = changes;
+    Ok(Taken { changed: SettingsChanged::of(changing, written, planned, asked.write), agreeing, left })
 }
 
 /// What taking the fields over changes.
-fn changes(changing: &Changing, asked: &ToTake, looked: &[Looked<'_>]) -> Result<Changes, Trouble> {
+fn changes(
+    changing: &Changing,
+    asked: &ToTake,
+    asks: &Asked,
+    looked: &[Looked<'_>],
+) -> Result<Changes, Trouble> {
     let (opened, ledger) = (&changing.opened, changing.ledger());
     let keys = changing.keys(&NO_CHANGE);
     let with = With { ledger, keys: &keys, plain_secrets: asked.plain_secrets, consent: &asked.consent };
+    let lives = Lives::of(ledger, looked);
     let mut changes = Changes::default();
-    for address in &asked.fields {
-        if is_known(ledger, address) {
-            let field = opened.place(&address.to_string(), asked.stage.as_ref())?;
-            take_one(with, opened, &field, looked, &mut changes)?;
-        } else {
-            let address = with_stage(address.clone(), asked.stage.as_ref())?;
-            declare(with, &address, looked, &mut changes)?;
+    let mut done = BTreeSet::new();
+    for wish in asks.wishes(&lives)? {
+        match wish {
+            Wish::Field(address) => {
+                let field = opened.place(&address.to_string(), None)?;
+                take_one(with, opened, &field, &lives, (&mut changes, &mut done))?;
+            }
+            Wish::New(address) => declare(with, &address, &lives, &mut changes)?,
+            // One of several stays behind with its reason, and the others come.
+            Wish::Covered(address) => {
+                let field = opened.place(&address.to_string(), None)?;
+                match take_one(with, opened, &field, &lives, (&mut changes, &mut done)) {
+                    Err(trouble) if trouble.kind() != Kind::Outside => {
+                        changes.left.push((address.to_string(), trouble.to_string()));
+                    }
+                    taken => taken?,
+                }
+            }
+            Wish::CoveredNew(address) => match declare(with, &address, &lives, &mut changes) {
+                Err(trouble) if trouble.kind() != Kind::Outside => {
+                    changes.left.push((address.to_string(), trouble.to_string()));
+                }
+                declared => declared?,
+            },
+            Wish::Agrees(pattern) => changes.agreeing.push(pattern),
         }
     }
     Ok(changes)
-}
-
-/// Whether an entry of this name is declared.
-fn is_known(ledger: &Ledger, address: &Address) -> bool {
-    let (Some(owner), Some(entry)) = (&address.owner, &address.entry) else { return true };
-    let subject = match owner {
-        Owner::Shared => Some(Subject::Shared),
-        Owner::Unit(unit, _) => ledger.unit_id(unit.as_str()).map(|id| Subject::Unit(id, None)),
-    };
-    subject.is_none_or(|subject| ledger.entry_names(subject).any(|known| known == entry.as_str()))
 }
 
 /// Takes over what a field that is declared has there.
 fn take_one(
     with: With<'_>,
     opened: &Opened,
-    field: &Place,
-    looked: &[Looked<'_>],
-    changes: &mut Changes,
+    asked: &Place,
+    lives: &Lives<'_>,
+    (changes, done): (&mut Changes, &mut BTreeSet<(Subject, StageId, Slot)>),
 ) -> Result<(), Trouble> {
-    let (address, ledger) = (&field.address, with.ledger);
-    let layer = stage_layer(field)?;
-    may_be_set(field, ledger.field(field.subject, field.slot).1)?;
-    let is_it = |live: &Live<'_>| {
-        let drifted = live.drifted.address.as_deref().and_then(|text| Address::parse(text).ok());
-        drifted.is_some_and(|drifted| is_same_field(ledger, &drifted, address))
+    let (ledger, layer) = (with.ledger, stage_layer(asked)?);
+    let LayerId::Stage(stage) = layer else { return Ok(()) };
+    may_be_set(asked, ledger.field(asked.subject, asked.slot).1)?;
+    let fields: Vec<Field> = match asked.subject {
+        Subject::Shared => users(opened, lives, asked, stage),
+        subject @ Subject::Unit(..) => vec![(subject, stage, asked.slot)],
     };
-    let found: Vec<Live<'_>> = lives(looked, address).filter(is_it).collect();
-    let live = agreed(address, &found, looked)?;
-    if field.subject == Subject::Shared {
-        all_have_it(ledger, address, &found, looked)?;
+    let found: Vec<&Live<'_>> = fields.iter().flat_map(|field| lives.of_field(*field)).collect();
+    let Some(live) = there(asked, &fields, &found, lives)? else {
+        changes.agreeing.push(asked.address.to_string());
+        return Ok(());
+    };
+    refuse_made(opened, asked, layer)?;
+    let field = match goes(&opened.resolver(), lives, fields[0]) {
+        _ if asked.subject == Subject::Shared => asked.clone(),
+        Goes::There(subject, slot) => {
+            let address = ledger.address(FieldId { subject, stage, slot });
+            opened.place(&address.to_string(), None)?
+        }
+        Goes::Alone(other) => {
+            let text = format!(
+                "`{}` has its value in common with others, and `{other}` has another one there: it is taken over \
+                 for this one alone",
+                asked.address
+            );
+            opened.at.telling.notice(&text);
+            asked.clone()
+        }
+    };
+    if !done.insert((field.subject, stage, field.slot)) {
+        return Ok(());
     }
-    refuse_made(opened, field, layer)?;
     let before = ledger.setting_at(layer, field.subject, field.slot);
     let said = match live {
         Some(live) => {
             let setter = Setter { ledger, keys: with.keys, plain_secrets: with.plain_secrets };
-            setter.said(field, Given::System(live), before)?
+            let open = opened_up(opened, &found, live);
+            setter.said(&field, Given::System(open.as_ref().unwrap_or(live)), before)?
         }
         None => SettingValue::Absent,
     };
     let note = Note { why: with.consent.why.clone(), ..Note::default() };
-    let (edit, written) = write(ledger, field, layer, &said, &note);
+    let (edit, written) = write(ledger, &field, layer, &said, &note);
     changes.edits.extend(edit);
     changes.layers.push(layer);
     changes.written.push(written);
     Ok(())
+}
+
+/// The one value that is there of a field, `Some(None)` where it was taken out; `None` where all is as the ledger says.
+#[expect(clippy::option_option, reason = "there is nothing there, or nothing that differs")]
+fn there<'d>(
+    asked: &Place,
+    fields: &[Field],
+    found: &[&Live<'d>],
+    lives: &Lives<'_>,
+) -> Result<Option<Option<&'d Held>>, Trouble> {
+    let address = &asked.address;
+    let unknown =
+        |reason: &str| Trouble::outside(format!("nobody can tell what `{address}` is there: {reason}"));
+    if found.is_empty() {
+        let mut is_there = false;
+        for field in fields {
+            match lives.seen(*field) {
+                Seen::AsLedger => is_there = true,
+                Seen::NotKnown(reason) => return Err(unknown(&reason)),
+                Seen::Nowhere => {}
+            }
+        }
+        if is_there {
+            return Ok(None);
+        }
+        let message = format!("`{address}` is in nothing that was looked at");
+        return Err(Trouble::usage(message).help("`cledger drift` shows what is there"));
+    }
+    let live = agreed(lives.ledger, &address.to_string(), found)?;
+    if asked.subject == Subject::Shared {
+        let without = fields.iter().find(|field| lives.of_field(**field).next().is_none());
+        if let Some(&(subject, ..)) = without {
+            let owner = lives.ledger.owner(subject);
+            let message =
+                format!("`{address}` is not the same everywhere: `{owner}` has it as the ledger says");
+            let owner = lives.ledger.owner(found[0].subject);
+            let own = Address { owner: Some(owner), ..address.clone() };
+            return Err(Trouble::usage(message).help(format!("take it for one unit alone: {own}")));
+        }
+    }
+    Ok(Some(live))
+}
+
+/// What is there of a field that has no value in the ledger, and so counts as a secret while nothing says of which
+/// field it is: open, where neither its name nor what is in it says that it is one.
+fn opened_up(opened: &Opened, found: &[&Live<'_>], there: &Held) -> Option<Held> {
+    let first = found.iter().find(|live| live.drifted.what == NameDrift::ExtraThere)?;
+    let value = there.expose();
+    if looks_secret(&first.drifted.steps, value) {
+        return None;
+    }
+    let secrets = secrets_of(&opened.resolver(), first.subject, first.stage);
+    let masking = Masking::of(secrets.iter().map(|secret| secret.as_str()));
+    (!masking.finds(&value.to_secret_text())).then(|| Held::new(value.clone(), false))
+}
+
+/// The fields of units and instances that see what a shared entry says, as far as they were looked at.
+fn users(opened: &Opened, lives: &Lives<'_>, shared: &Place, stage: StageId) -> Vec<Field> {
+    let (ledger, resolver) = (&opened.ledger, opened.resolver());
+    let all = seeing(ledger, stage, (shared.subject, shared.slot));
+    let fields = all.into_iter().map(|(subject, slot)| (subject, stage, slot));
+    let seen = |field: &Field| {
+        lives.of_field(*field).next().is_some() || !matches!(lives.seen(*field), Seen::Nowhere)
+    };
+    fields.filter(|field| is_shared(&resolver, *field) && seen(field)).collect()
 }
 
 /// Refuses to put a text in the place of references: what a value is made of is what changed, and it may be a
@@ -149,43 +274,4 @@ fn stage_layer(field: &Place) -> Result<LayerId, Trouble> {
     }
     let message = format!("`{}` names no stage, and only stages are live", field.address);
     Err(Trouble::usage(message).help("write @STAGE behind the field"))
-}
-
-/// The plan, with names kept that new variables would not have by themselves.
-fn planned(changing: &Changing, changes: &mut Changes) -> Result<Planned, Trouble> {
-    let planned = changing.plan(&changes.edits)?;
-    let mut more = Vec::new();
-    for ((unit, entry), Found { format, steps, .. }) in &changes.declared {
-        let Some(id) = planned.after.unit_id(unit.as_str()) else { continue };
-        let mut outputs = planned.after.unit(id).outputs.iter().filter(|output| output.format == *format);
-        let has_it = outputs
-            .any(|output| output.names_as_written(&planned.after, id).iter().any(|(name, _)| name == steps));
-        if !has_it {
-            let text = literal(&Value::text(&as_text(*format, steps)), None);
-            more.push(Edit {
-                file: format!("units/{unit}.toml"),
-                path: ["variables", entry.as_str(), "as"].map(str::to_owned).into(),
-                header: 2,
-                what: What::Set(format!("{{ {} = {text} }}", key(format.name()))),
-            });
-        }
-    }
-    let planned = if more.is_empty() {
-        planned
-    } else {
-        changes.edits.extend(more);
-        changing.plan(&changes.edits)?
-    };
-    let planned = where_found(changing, planned, changes)?;
-    for (unit, entry) in changes.declared.keys() {
-        let address = format!("{unit}/{entry}");
-        let declared = changes.written.iter_mut().filter(|written| written.address == address);
-        if let Some(outputs) = outputs_of(&planned.after, unit, entry) {
-            for said in declared.filter_map(|written| written.after.as_mut()) {
-                let into = if outputs.is_empty() { "no output".to_owned() } else { outputs.join(", ") };
-                *said = format!("{said}; into {into}");
-            }
-        }
-    }
-    Ok(planned)
 }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use cledger_core::model::{LayerId, Ledger, OutputFormat};
 use cledger_core::name::Name;
+use cledger_core::types::Type;
 use cledger_store::{Edit, Keys};
 
 use crate::change::Consent;
@@ -27,10 +28,18 @@ pub(crate) struct Changes {
     pub(crate) written: Vec<Written>,
     /// New variables, by unit and name, with where they were found.
     pub(crate) declared: BTreeMap<(Name, Name), Found>,
+    /// What was asked for and is there as the ledger says.
+    pub(crate) agreeing: Vec<String>,
+    /// What stays as it is, each with the reason.
+    pub(crate) left: Vec<(String, String)>,
 }
 
-/// Where a name was found that no contract had.
+/// What a name becomes that no contract had, and where it was found.
 pub(crate) struct Found {
+    /// Its type.
+    pub(crate) this_type: Type,
+    /// Whether it is a secret.
+    pub(crate) secret: bool,
     /// In which format.
     pub(crate) format: OutputFormat,
     /// How it is called there.

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use cledger_core::address::{Address, Owner, Pattern};
+use cledger_core::address::{Address, Pattern};
 use cledger_core::name::Name;
 use cledger_store::{Capture, Scope};
 use jiff::civil::Date;
@@ -71,23 +71,9 @@ impl Wanted {
         Ok(Wanted::Outlets(of_capture(patterns, asked.stage.as_ref(), captured)?))
     }
 
-    /// What has to be looked at to take fields over: their whole units, and of shared fields all units.
-    pub(crate) fn for_fields(
-        fields: &[Address],
-        stage: Option<&Name>,
-        captured: Option<&Name>,
-    ) -> Result<Self, Trouble> {
-        let mut patterns = Vec::new();
-        for field in fields {
-            let owner = field.owner.as_ref().filter(|owner| **owner != Owner::Shared);
-            let owner = owner.map(ToString::to_string).unwrap_or_default();
-            let Some(stage) = field.stage.as_ref().or(stage) else {
-                let message = format!("`{field}` names no stage, and only stages are live");
-                return Err(Trouble::usage(message).help("write @STAGE behind the field"));
-            };
-            patterns.push(Pattern::parse(&format!("{owner}@{stage}"))?);
-        }
-        Ok(Wanted::Outlets(of_capture(patterns, stage, captured)?))
+    /// Whatever these patterns cover, in outlets or in a capture of this stage.
+    pub(crate) fn of_patterns(patterns: Vec<Pattern>, captured: Option<&Name>) -> Result<Self, Trouble> {
+        Ok(Wanted::Outlets(of_capture(patterns, None, captured)?))
     }
 
     /// How much of the ledger it takes.

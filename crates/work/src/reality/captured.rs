@@ -171,7 +171,7 @@ impl<'k> Captured<'k> {
                 }
                 (Some(text), ..) => tree.0.extend([("".into(), text)]),
                 (None, _, CapturedContent::Fingerprint(print)) => {
-                    veiled.push((Vec::new(), Some(print.clone())))
+                    veiled.push((Vec::new(), Some(print.clone())));
                 }
                 (None, ..) => veiled.push((Vec::new(), None)),
             }

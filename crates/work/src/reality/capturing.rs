@@ -216,7 +216,13 @@ fn files(
             Held::NotThere | Held::NotKnown(_) => Ok(Tree::default()),
         };
         match tree {
-            Err(trouble) => file.trouble = Some(trouble),
+            Err(trouble) => {
+                file.trouble = Some(trouble);
+                // Its text is kept all the same.
+                if let Some(text) = text_of(held, path) {
+                    file.text = Some(hiding.content(&place(&[]), true, &Value::text(text))?);
+                }
+            }
             Ok(tree) => {
                 for (name, secret) in known(made, path) {
                     if let Some(value) = tree.get(&name) {
@@ -238,6 +244,15 @@ fn files(
         captured.push(file);
     }
     Ok(captured)
+}
+
+/// The text of a file, or of the document.
+fn text_of<'h>(held: &'h Held, path: &str) -> Option<&'h str> {
+    match held {
+        Held::Files(there) => Some(there.files.get(path)?.as_ref().ok()?.text.as_str()),
+        Held::Document(text, _) => Some(text.as_str()),
+        _ => None,
+    }
 }
 
 fn read(text: &str, this: OutputFormat, output: Option<&RenderedOutput<'_>>) -> Result<Tree, String> {

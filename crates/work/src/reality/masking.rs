@@ -41,7 +41,7 @@ fn secrets_in(content: &Content) -> Vec<Zeroizing<String>> {
 }
 
 /// The secrets of a unit in a stage, as far as they are readable: the texts that they consist of.
-pub(super) fn secrets_of(
+pub(crate) fn secrets_of(
     resolver: &Resolver<'_>,
     subject: Subject,
     stage: StageId,

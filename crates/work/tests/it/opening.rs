@@ -4,10 +4,9 @@ use cledger_core::findings::{Code, check};
 use cledger_core::model::{StageId, Subject};
 use cledger_core::resolve::{FieldId, Outcome};
 use cledger_store::Scope;
-use cledger_work::capture::capture;
+use cledger_work::capture::{SecretsAs, ToCapture, capture};
 use cledger_work::check::ToCheck;
 use cledger_work::drift::{ToLookAt, drift};
-use cledger_work::reality::capturing::SecretsAs;
 use cledger_work::{Opened, deliver};
 
 use crate::workplaces::{Place, address};
@@ -89,6 +88,8 @@ fn reading_never_writes() {
     deliver::status::status(&opened, &[], true).unwrap();
     deliver::history::history(&opened, None, 10).unwrap_err();
     drift(&place.at, &ToLookAt { addresses: vec!["@dev".to_owned()], ..ToLookAt::default() }).unwrap();
-    capture(&opened, &address("@dev"), &[], SecretsAs::LeftOut).unwrap();
+    let stage = address("@dev");
+    let (secrets, units) = (SecretsAs::LeftOut, &[][..]);
+    capture(&opened, &ToCapture { address: &stage, units, secrets, passphrase: None, why: None }).unwrap();
     assert_eq!(place.everything(), before);
 }

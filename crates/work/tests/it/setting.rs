@@ -163,7 +163,7 @@ fn what_is_made_from_references_follows_and_is_never_carried() {
 /// What is live is taken over, as somebody asks for it.
 fn taken(place: &Place, field: &str) -> Result<SettingsChanged, Trouble> {
     let asked = ToTake {
-        fields: vec![address(field)],
+        fields: vec![field.to_owned()],
         stage: None,
         captured: None,
         today: None,
@@ -171,7 +171,7 @@ fn taken(place: &Place, field: &str) -> Result<SettingsChanged, Trouble> {
         consent: because(&[]),
         write: true,
     };
-    take(&place.change(), &asked)
+    take(&place.change(), &asked).map(|taken| taken.changed)
 }
 
 #[test]

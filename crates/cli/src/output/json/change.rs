@@ -9,6 +9,7 @@ use serde::Serialize;
 
 use super::FORMAT;
 use crate::output::text::change::words;
+use cledger_work::drift::Taken;
 use cledger_work::set::SettingsChanged;
 
 #[derive(Debug, Serialize)]
@@ -20,6 +21,26 @@ pub(crate) struct Document<'w> {
     cured: Vec<FindingDocument<'w>>,
     /// Whether it is done.
     written: bool,
+}
+
+/// What was taken over from what is live, and what was not.
+#[derive(Debug, Serialize)]
+pub(crate) struct TakenDocument<'w> {
+    #[serde(flatten)]
+    changed: Document<'w>,
+    agreeing: &'w [String],
+    left: Vec<LeftDocument<'w>>,
+}
+
+#[derive(Debug, Serialize)]
+struct LeftDocument<'w> {
+    address: &'w str,
+    reason: &'w str,
+}
+
+pub(crate) fn taken(taken: &Taken) -> TakenDocument<'_> {
+    let left = taken.left.iter().map(|(address, reason)| LeftDocument { address, reason });
+    TakenDocument { changed: document(&taken.changed), agreeing: &taken.agreeing, left: left.collect() }
 }
 
 #[derive(Debug, Serialize)]

@@ -7,6 +7,7 @@ use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use cledger_work::drift::Taken;
 use cledger_work::set::SettingsChanged;
 use cledger_work::setting::Written;
 use cledger_work::shown::counted;
@@ -17,6 +18,34 @@ const MOST_EFFECTS: usize = 30;
 pub(crate) fn print(console: &mut Console, changed: &SettingsChanged) {
     settings(console, &changed.settings);
     console.line("");
+    what_it_does(console, changed);
+}
+
+/// What was taken over from what is live, and what was not.
+pub(crate) fn taken(console: &mut Console, taken: &Taken) {
+    for agreeing in &taken.agreeing {
+        console.line(format!("{agreeing} is there as the ledger says."));
+    }
+    if !taken.left.is_empty() {
+        console.line(format!("{}:", style::doubtful("not taken over")));
+        for (address, reason) in &taken.left {
+            let reason = values::escape(reason);
+            let is_named = reason.contains(&format!("`{address}`"));
+            let text = if is_named { reason } else { format!("{address}: {reason}") };
+            console.wrapped(&format!("  {text}"), "    ");
+        }
+    }
+    if !taken.agreeing.is_empty() || !taken.left.is_empty() {
+        console.line("");
+    }
+    if taken.changed.settings.is_empty() {
+        console.line("There is nothing to take over.");
+    } else {
+        print(console, &taken.changed);
+    }
+}
+
+fn what_it_does(console: &mut Console, changed: &SettingsChanged) {
     effects(console, &changed.effects);
     findings(console, "causes", &changed.caused);
     findings(console, "cures", &changed.cured);
