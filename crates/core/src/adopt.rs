@@ -14,6 +14,7 @@ mod propose;
 mod recognise;
 mod repeats;
 mod secrecy;
+mod spellings;
 mod words;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -23,6 +24,7 @@ pub use infer::inferred;
 pub use propose::propose;
 pub use repeats::{Repeat, naming_the_stage, repeats};
 pub use secrecy::looks_secret;
+pub use spellings::{Spelled, Spelling, spellings};
 pub use words::{entry_name, loose};
 
 use crate::model::{OutputFormat, StageId};

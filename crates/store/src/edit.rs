@@ -8,6 +8,7 @@ mod change;
 mod csv;
 mod extend;
 mod literal;
+mod many;
 pub(crate) mod outline;
 mod proposed;
 mod put;
@@ -93,18 +94,24 @@ pub enum EditError {
 
 /// Makes changes, one after the other, and gives the new texts of all files that differ.
 pub fn apply(tree: &dyn Tree, edits: &[Edit]) -> Result<Changed, EditError> {
-    let mut texts: BTreeMap<&str, (Option<String>, String)> = BTreeMap::new();
+    let mut by_file: BTreeMap<&str, Vec<&Edit>> = BTreeMap::new();
     for edit in edits {
-        let file = edit.file.as_str();
-        if !texts.contains_key(file) {
-            let before = tree.text(file).map_err(|error| EditError::Unreadable(file.to_owned(), error))?;
-            let now = before.clone().unwrap_or_default();
-            texts.insert(file, (before, now));
+        by_file.entry(&edit.file).or_default().push(edit);
+    }
+    let mut texts: BTreeMap<&str, (Option<String>, String)> = BTreeMap::new();
+    for (file, edits) in by_file {
+        let before = tree.text(file).map_err(|error| EditError::Unreadable(file.to_owned(), error))?;
+        let mut now = before.clone().unwrap_or_default();
+        let made = if edits.len() > 1 { many::at_once(&now, &edits) } else { None };
+        if let Some(made) = made {
+            now = made;
+        } else {
+            for edit in edits {
+                now = change::change(&now, edit)
+                    .map_err(|reason| EditError::Form { file: file.to_owned(), reason })?;
+            }
         }
-        if let Some((_, text)) = texts.get_mut(file) {
-            *text = change::change(text, edit)
-                .map_err(|reason| EditError::Form { file: file.to_owned(), reason })?;
-        }
+        texts.insert(file, (before, now));
     }
     let differing = texts.into_iter().filter(|(_, (before, now))| before.as_ref() != Some(now));
     let changed = differing.filter_map(|(file, (before, now))| {

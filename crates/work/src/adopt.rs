@@ -7,6 +7,7 @@
 pub mod adoption;
 mod base;
 mod contract;
+pub mod differing;
 pub mod files;
 pub mod found;
 mod known;
@@ -15,23 +16,24 @@ mod settings;
 mod there;
 mod values;
 
-use cledger_core::adopt::{NotPlaced, Proposed, ProposedField, gather, naming_the_stage, propose, repeats};
+use cledger_core::adopt::{
+    NotPlaced, Proposed, ProposedField, Spelling, gather, naming_the_stage, propose, repeats, spellings,
+};
 use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
 use cledger_core::name::Name;
-use cledger_core::resolve::{FieldId, Resolver};
+use cledger_core::resolve::Resolver;
 use cledger_core::types::Type;
 use cledger_store::field_pattern;
 
-use self::adoption::{Adoption, ToAdopt, Work};
+use self::adoption::{Adoption, SpelledOtherwise, ToAdopt, Work};
 use self::base::Base;
+use self::differing::Takes;
 use self::files::Files;
 use self::found::{Found, FoundThere, Recording};
 use self::known::Known;
 use self::proof::{Claim, Proof, prove};
 use self::there::There;
-use self::values::Setting;
 use crate::change::{Changing, NO_CHANGE, Planned};
-use crate::meant::DEFAULT;
 use crate::trouble::Trouble;
 
 /// Makes a unit and its settings of files that exist, or brings it up to date.
@@ -54,21 +56,24 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
     let gathered = gather(&files.old);
     let mut not_placed = files.not_placed.clone();
     not_placed.extend(gathered.not_placed);
+    let takes = Takes::read(&asked.take, &asked.unit);
     let known = match unit {
-        None => Known { new: gathered.fields, ..Known::default() },
+        None => Known::of_nothing(gathered.fields),
         Some(id) => {
             let outside = changing.outside(&NO_CHANGE);
             let resolver = Resolver::new(ledger, &outside, &[]);
-            known::compare(&resolver, id, gathered.fields, &files, &gathered.names)
+            known::compare(&resolver, id, gathered.fields, &files, &gathered.names, &takes)
         }
     };
+    if unit.is_some() {
+        takes.refuse_unmet(&asked.unit)?;
+    }
     let in_use = |name: &str| {
         let entries = |id| ledger.entry_names(Subject::Unit(id, None)).any(|known| known == name);
         unit.is_some_and(entries)
     };
     let (proposed, refused) = propose(&known.new, &files.stages, in_use, !asked.no_defaults);
     not_placed.extend(refused);
-    not_placed.extend(known.not_placed.iter().cloned());
     let not_placed_here = not_placed.clone();
     let work = Work {
         asked,
@@ -90,11 +95,12 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
             outputs: &outputs,
             left_out: &not_placed,
             gone: &known.gone,
+            kept: &known.kept,
         };
         prove(&planned.after, &outside, id, &claim)
     };
     refuse_unproven(&proof, &files)?;
-    let found = found::there(&files, &not_placed)?;
+    let found = found::there(&files, &not_placed, &known.kept)?;
     let (written, found) = work.write(&planned, &found)?;
     let mut adoption = work.adoption(not_placed, &proof);
     (adoption.changes_something, adoption.written) = (!planned.changed.is_empty(), written);
@@ -176,6 +182,26 @@ impl Work<'_> {
         self.proposed.iter().flat_map(of_entry).collect()
     }
 
+    /// Values that are spelled otherwise in one stage than in another, with what aligns them.
+    fn spellings(&self) -> Vec<SpelledOtherwise> {
+        let name = |stage: StageId| self.changing.ledger().stage(stage).name.clone();
+        let found = spellings(self.proposed, &self.files.stages);
+        let of = |spelling: Spelling| {
+            let address = |stage| format!("{}/{}@{}", self.asked.unit, spelling.field, name(stage));
+            SpelledOtherwise {
+                what: spelling.what,
+                values: spelling.values.iter().map(|(stage, text)| (name(*stage), text.clone())).collect(),
+                aligned: spelling
+                    .aligned
+                    .iter()
+                    .map(|(stage, text)| (address(*stage), text.clone()))
+                    .collect(),
+                field: spelling.field.clone(),
+            }
+        };
+        found.into_iter().map(of).collect()
+    }
+
     fn adoption(&self, not_placed: Vec<NotPlaced>, proof: &Proof) -> Adoption {
         let ledger = self.changing.ledger();
         let fields = || self.proposed.iter().flat_map(|entry| &entry.fields);
@@ -190,16 +216,6 @@ impl Work<'_> {
                 missing.push((pattern, field.missing.iter().map(name).collect()));
             }
         }
-        let old = self.unit.map(|id| Subject::Unit(id, None));
-        let address = |setting: &Setting| {
-            let subject = old?;
-            let stage = setting.stage.or(self.files.stages.first().copied())?;
-            let mut address = ledger.address(FieldId { subject, stage, slot: setting.slot });
-            if setting.stage.is_none() {
-                address.stage = Name::parse(DEFAULT).ok();
-            }
-            Some(address.to_string())
-        };
         let mut not_placed: Vec<(String, String, usize, String)> = not_placed
             .into_iter()
             .map(|it| (shown(it.name()), paths[it.place.file].clone(), it.place.line, it.reason))
@@ -225,7 +241,9 @@ impl Work<'_> {
             defaults: fields().filter(|field| field.default.is_some()).count(),
             settings: fields().map(|field| field.settings.len()).sum(),
             secrets: fields().filter(|field| field.secret).map(|field| field.settings.len()).sum(),
-            changed: self.known.changed.iter().filter_map(address).collect(),
+            same: self.known.same,
+            differing: self.known.differing.clone(),
+            spellings: self.spellings(),
             missing,
             not_placed,
             not_read: self.files.not_read.clone(),

@@ -24,6 +24,10 @@ pub(crate) struct AdoptArgs {
     /// The format of files whose names do not tell it
     #[arg(long, value_name = "FORMAT", value_parser = OutputFormat::ALL.map(|(_, name)| name))]
     format: Option<String>,
+    /// Of a unit that is there already: take these values from the files in place of the ledger's: fields as
+    /// `ENTRY[.FIELD][@STAGE]`, patterns of them, or names as they stand in the files
+    #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',')]
+    take: Vec<String>,
     /// Make no value a default: each is a setting of its stage
     #[arg(long)]
     no_defaults: bool,
@@ -42,6 +46,7 @@ pub(crate) fn run(args: &AdoptArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         unit: args.unit.clone(),
         sources: args.sources.clone(),
         format: args.format.as_deref().and_then(format),
+        take: args.take.clone(),
         no_defaults: args.no_defaults,
         plain_secrets: args.plain_secrets,
         consent: args.change.consent(),

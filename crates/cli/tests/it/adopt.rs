@@ -130,7 +130,7 @@ fn changed_files_bring_the_unit_up_to_date() {
     let path = "../legacy/berth-planner/test/planner.properties";
     let text = ledger.read(path).replace("draught=4.5", "draught=5").replace("planner.horizon=14d\n", "");
     ledger.write(path, text + "planner.fog-horn=loud\nplanner.slots-per-berth.night=no\n");
-    ledger.run_in_80(&berths).code(0).stdout_eq(str![[r#"
+    ledger.run_in_80(&berths).code(1).stdout_eq(str![[r#"
 output              format      found in
 planner.env         dotenv      dev, test, staging, prod-north, prod-south
 planner.properties  properties  dev, test, staging, prod-north, prod-south
@@ -141,8 +141,10 @@ planner_slots_per_berth_night  variable  text
 
 0 defaults, 2 settings, 0 of them secret.
 
-other values than in the ledger:
-  berth-planner/planner_max_draught@test
+in both, and not the same               ledger  file
+berth-planner/planner_max_draught@test  4.5     5     the ledger's stays
+The ledger and the files have 81 values the same.
+--take NAME takes what the file says, --take '*' all of it.
 
 has no value in these stages, since their files lack it:
   planner_fog_horn: dev, staging, prod-north, prod-south
@@ -154,12 +156,15 @@ no longer in the files:
   berth-planner/berths-db.user@prod-south: not in
     ../legacy/berth-planner/prod-south/planner.properties
 
-proven: rendering gives back 84 values of 10 files, each as it was.
-as text: of 94 lines, 16 go and 8 come.
+proven: rendering gives back 83 values of 10 files, each as it was, but for what
+  the ledger says otherwise.
+as text: of 94 lines, 17 go and 9 come.
 nothing written: berth-planner would change; --write does it.
 
 "#]]);
-    ledger.run(&format!("{berths} --write --plain-secrets {SIGNED}")).code(0);
+    ledger.run(&format!("{berths} --take nothing")).code(2);
+    let take = "--take planner.max-draught@test java_heap";
+    ledger.run(&format!("{berths} {take} --write --plain-secrets {SIGNED}")).code(0);
     let contract = ledger.read("units/berth-planner.toml");
     assert!(contract.starts_with("# Ours\n[variables.java_heap]\n"), "{contract}");
     assert!(contract.contains("[variables.planner_fog_horn]\nabout = \"proposed: found by adopt\"\n"));
@@ -167,11 +172,44 @@ nothing written: berth-planner would change; --write does it.
     ledger.run("get berth-planner/planner_max_draught@dev").code(0).stdout_eq("4.5\n");
     let env = "../legacy/berth-planner/test/planner.env";
     ledger.write(env, ledger.read(env).replace("512MiB", "much"));
-    let (out, _) = written(&ledger.run(&berths).code(1));
-    assert!(
-        out.contains("JAVA_HEAP (../legacy/berth-planner/test/planner.env:2): it is not a size"),
-        "{out}"
+    let (out, _) = written(&ledger.run(&format!("{berths} --take *")).code(1));
+    assert!(out.contains("java_heap@test  512MiB  much  the ledger's stays: it is not a size"), "{out}");
+}
+
+#[test]
+fn what_the_ledger_says_otherwise_stays_until_it_is_named() {
+    let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+    let file = |stage: &str, text: &str| ledger.write(&format!("../old/{stage}/desk.env"), text);
+    file("dev", "ASK=true\nWAIT=10s\nBASE=http://dev.example/x\nPIN=low\nHOLD=5m\n");
+    file("prod", "ASK=yes\nWAIT=10\nBASE=https://example/x/\nPIN=high\nHOLD=9m\n");
+    let adopt = "adopt desk dev=../old/dev prod=../old/prod --plain-secrets --countersign prod";
+    let (out, _) = written(&ledger.run(&format!("{adopt} --write")).code(0));
+    let out = out.split_whitespace().collect::<Vec<_>>().join(" ");
+    for hint in [
+        "ask: one truth in several spellings: true in dev, yes in prod; aligned by: cledger set desk/ask@prod=true",
+        "wait: with and without a unit: 10s in dev, 10 in prod; aligned by: cledger set desk/wait@prod=10s",
+        "aligned by: cledger set desk/base@dev=https://dev.example/x",
+        "aligned by: cledger set desk/base@prod=https://example/x ",
+    ] {
+        assert!(out.contains(hint), "{hint}: {out}");
+    }
+    // The password was mended in the ledger, and the file has an old one; a stage is gone from the ledger.
+    let prod = ledger.read("stages/prod.toml");
+    ledger.write(
+        "stages/prod.toml",
+        prod.replace("pin = \"high\"", "pin = \"mended\"").replace("wait = \"10\"\n", ""),
     );
+    let (out, _) = written(&ledger.run(&format!("{adopt} --write")).code(1));
+    assert!(out.contains("desk/pin@prod              (secret)  (secret)  the ledger's stays"), "{out}");
+    assert!(out.contains("desk/wait@prod             none      10        comes from the file"), "{out}");
+    assert!(out.contains("rendering gives back 9 values of 2 files"), "{out}");
+    let prod = ledger.read("stages/prod.toml");
+    assert!(prod.contains("pin = \"mended\"") && prod.contains("wait = \"10\""), "{prod}");
+    for name in ["pin@prod", "PIN", "desk/p*@prod", "*"] {
+        ledger.write("stages/prod.toml", &prod);
+        ledger.run(&format!("{adopt} --take {name} --write")).code(0);
+        assert!(ledger.read("stages/prod.toml").contains("pin = \"high\""), "{name}");
+    }
 }
 
 #[test]
@@ -297,7 +335,7 @@ fn manifests_keep_their_names_and_defaults_move_on() {
         );
         ledger.write(&format!("../old/{stage}/a.yaml"), text);
     };
-    let command = "adopt desk dev=../old/dev prod=../old/prod --write --countersign prod";
+    let command = "adopt desk dev=../old/dev prod=../old/prod --take level --write --countersign prod";
     for level in ["info", "warn"] {
         manifest("dev", level);
         manifest("prod", level);

@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use super::many::pair;
 use super::outline::{Body, Node, Pair, outline};
 use super::{Edit, What, key};
 
@@ -212,19 +213,19 @@ fn before_newline(text: &str, at: usize) -> usize {
     without.unwrap_or(before).len()
 }
 
-fn line_start(text: &str, at: usize) -> usize {
+pub(super) fn line_start(text: &str, at: usize) -> usize {
     text[..at]
         .rfind('\n')
         .map_or(text.len() - text.trim_start_matches('\u{feff}').len(), |newline| newline + 1)
 }
 
 /// The offset after the line's end.
-fn line_end(text: &str, at: usize) -> usize {
+pub(super) fn line_end(text: &str, at: usize) -> usize {
     text[at..].find('\n').map_or(text.len(), |newline| at + newline + 1)
 }
 
 /// The line end that the file uses.
-fn newline(text: &str) -> &'static str {
+pub(super) fn newline(text: &str) -> &'static str {
     match text.find('\n') {
         Some(at) if text[..at].ends_with('\r') => "\r\n",
         _ => "\n",
@@ -255,10 +256,7 @@ fn remove_empty(text: &mut String, body: &Body) {
 }
 
 fn insert(text: &mut String, bodies: &[Body], path: &[&str], header: usize, literal: &str) {
-    let pair = |steps: &[&str]| {
-        let steps: Vec<String> = steps.iter().map(|step| key(step)).collect();
-        format!("{} = {literal}", steps.join("."))
-    };
+    let pair = |steps: &[&str]| pair(steps, literal);
     if let Some((node, rest)) = bodies.iter().find_map(|body| inline_on_the_way(body, path)) {
         let added = pair(rest);
         let inside = text[node.span.start + 1..node.span.end - 1].trim_end();

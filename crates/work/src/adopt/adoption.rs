@@ -1,9 +1,10 @@
 //! What adopting comes to, and what is being worked out for it.
 
-use cledger_core::adopt::{NotPlaced, Proposed, Repeat};
+use cledger_core::adopt::{NotPlaced, Proposed, Repeat, Spelled};
 use cledger_core::model::{OutputFormat, UnitId};
 use cledger_core::name::Name;
 
+use crate::adopt::differing::Differing;
 use crate::adopt::files::{Files, NotRead};
 use crate::adopt::found::FoundThere;
 use crate::adopt::known::Known;
@@ -20,6 +21,9 @@ pub struct ToAdopt {
     pub sources: Vec<String>,
     /// The format of files whose names do not tell it.
     pub format: Option<OutputFormat>,
+    /// Of a unit that is there already: fields, patterns of them, or names in the files, whose values are taken from
+    /// there in place of the ledger's.
+    pub take: Vec<String>,
     /// Whether no value becomes a default.
     pub no_defaults: bool,
     /// Whether secrets may stand in plain text where a stage has no key.
@@ -53,8 +57,12 @@ pub struct Adoption {
     pub settings: usize,
     /// How many of them are secrets.
     pub secrets: usize,
-    /// Addresses of fields that the unit had, and whose values change.
-    pub changed: Vec<String>,
+    /// Of a unit that was there: how many values are the same in the ledger and in the files.
+    pub same: usize,
+    /// Those that are not, with what becomes of them.
+    pub differing: Vec<Differing>,
+    /// Fields whose values are spelled otherwise in one stage than in another.
+    pub spellings: Vec<SpelledOtherwise>,
     /// Fields that only some stages have: `ENTRY[.FIELD]`, and the stages that lack it.
     pub missing: Vec<(String, Vec<Name>)>,
     /// Name, file, line and reason.
@@ -98,6 +106,20 @@ pub(crate) struct Work<'w> {
 impl Adoption {
     /// What kind of trouble there is, if any: something has no place.
     pub fn kind(&self) -> Option<Kind> {
-        (!self.not_placed.is_empty()).then_some(Kind::Found)
+        let keeps_own = self.differing.iter().any(|it| it.fate.is_kept());
+        (!self.not_placed.is_empty() || keeps_own).then_some(Kind::Found)
     }
+}
+
+/// A field whose values are spelled otherwise in one stage than in another.
+#[derive(Debug, Clone)]
+pub struct SpelledOtherwise {
+    /// The field, as `ENTRY` or `ENTRY.FIELD`.
+    pub field: String,
+    /// In what they differ.
+    pub what: Spelled,
+    /// The values, by stage.
+    pub values: Vec<(Name, String)>,
+    /// The settings that would align them: addresses with values.
+    pub aligned: Vec<(String, String)>,
 }

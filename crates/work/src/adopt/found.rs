@@ -57,12 +57,20 @@ pub(super) struct Found {
 
 /// What those of these files are that were found at outlets, by stage, but for what has no place in the ledger: nobody shall take
 /// that for ours.
-pub(super) fn there(files: &Files, not_placed: &[NotPlaced]) -> Result<Vec<Found>, Trouble> {
+pub(super) fn there(
+    files: &Files,
+    not_placed: &[NotPlaced],
+    kept: &BTreeSet<(StageId, usize, OutputName)>,
+) -> Result<Vec<Found>, Trouble> {
     let mut all: BTreeMap<StageId, Found> = BTreeMap::new();
     for (file, at) in &files.found {
         let old = &files.old[*file];
-        let without: BTreeSet<&OutputName> =
-            not_placed.iter().filter_map(|it| it.names.get(&old.output)).collect();
+        let kept = kept.iter().filter(|(stage, output, _)| (*stage, *output) == (old.stage, old.output));
+        let without: BTreeSet<&OutputName> = not_placed
+            .iter()
+            .filter_map(|it| it.names.get(&old.output))
+            .chain(kept.map(|(.., name)| name))
+            .collect();
         let mut tree = Tree::default();
         for (name, value) in old.tree.leaves().into_iter().filter(|(name, _)| !without.contains(name)) {
             tree.insert(&name, value.clone());

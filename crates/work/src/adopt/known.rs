@@ -2,29 +2,37 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::adopt::{NotPlaced, OldField, OldValue};
+use cledger_core::adopt::{OldField, OldValue};
 use cledger_core::json::Json;
 use cledger_core::model::{Declaration, Ledger, Slot, StageId, Subject, UnitId, Vary};
+use cledger_core::name::Name;
 use cledger_core::output::{NameMaker, OutputName};
 use cledger_core::render::as_written;
-use cledger_core::resolve::{Effective, FieldId, Layer, Resolver, Session};
+use cledger_core::resolve::{Effective, FieldId, Layer, Outcome, Resolver, Session};
 use cledger_core::types::Type;
 use cledger_core::value::Value;
 
+use crate::adopt::differing::{Differing, Fate, Takes};
 use crate::adopt::files::{Files, Seen};
 use crate::adopt::values::Setting;
+use crate::meant::DEFAULT;
 use crate::shown;
 
 /// What files say of a unit that is there already.
-#[derive(Default)]
 pub(crate) struct Known {
+    subject: Subject,
     /// The fields that it has not.
     pub(crate) new: Vec<OldField>,
     /// The fields that it has, with the outputs in which files have them.
     pub(crate) wanted: BTreeMap<usize, Vec<Slot>>,
-    /// Values that are other ones in the files.
+    /// How many values are the same in both.
+    pub(crate) same: usize,
+    /// Values that are other ones in the files, with what becomes of them.
+    pub(crate) differing: Vec<Differing>,
+    /// Those that come from the files.
     pub(crate) changed: Vec<Setting>,
-    pub(crate) not_placed: Vec<NotPlaced>,
+    /// Those of which the ledger keeps its own: the stage, and the output with the name there.
+    pub(crate) kept: BTreeSet<(StageId, usize, OutputName)>,
     /// Fields with a value that their file has not, by address and file.
     pub(crate) gone: Vec<(String, usize)>,
 }
@@ -36,12 +44,13 @@ pub(crate) fn compare(
     fields: Vec<OldField>,
     files: &Files,
     names: &[BTreeMap<OutputName, OutputName>],
+    takes: &Takes,
 ) -> Known {
     let ledger = resolver.ledger();
     let subject = Subject::Unit(unit, None);
     let slots = slots_by_name(ledger, unit, files);
     let mut session = resolver.session(Some(unit));
-    let mut known = Known::default();
+    let mut known = Known::of(subject);
     for field in fields {
         let called = |is_known: bool| {
             let of = move |output: &usize| files.outputs[*output].known.is_some() == is_known;
@@ -62,7 +71,8 @@ pub(crate) fn compare(
         }
         let declaration = ledger.field(subject, slot).1;
         if let Some(value) = new_default(&mut session, (subject, slot), &field, files) {
-            known.changed.push(Setting { stage: None, slot, value, secret: false });
+            let before = session.outcome(FieldId { subject, stage: files.stages[0], slot });
+            known.judge(ledger, &field, (None, slot), (&before, Ok(value)), takes);
             continue;
         }
         for (&stage, old) in &field.values {
@@ -72,18 +82,14 @@ pub(crate) fn compare(
                 .and_then(Effective::expose)
                 .is_some_and(|now| is_same(now, old, declaration.this_type))
             {
+                takes.takes(&ledger.address(FieldId { subject, stage, slot }).to_string(), &field);
+                known.same += 1;
                 continue;
             }
-            match effective
+            let value = effective
                 .map_or(Ok(()), |now| may_give_way(ledger, now))
-                .and_then(|()| value_for(declaration, old))
-            {
-                Ok(value) => {
-                    let secret = declaration.secret || effective.is_some_and(Effective::is_secret);
-                    known.changed.push(Setting { stage: Some(stage), slot, value, secret });
-                }
-                Err(reason) => known.not_placed.push(NotPlaced::of_field(&field, old.place, reason)),
-            }
+                .and_then(|()| value_for(declaration, old));
+            known.judge(ledger, &field, (Some(stage), slot), (&outcome, value), takes);
         }
     }
     for (at, file) in files.old.iter().enumerate() {
@@ -102,6 +108,81 @@ pub(crate) fn compare(
         }
     }
     known
+}
+
+impl Known {
+    /// Of a unit that is new, so that everything is.
+    pub(crate) fn of_nothing(new: Vec<OldField>) -> Self {
+        Self { new, ..Self::of(Subject::Shared) }
+    }
+
+    /// Of this unit nothing is known yet.
+    fn of(subject: Subject) -> Self {
+        Self {
+            subject,
+            new: Vec::new(),
+            wanted: BTreeMap::new(),
+            same: 0,
+            differing: Vec::new(),
+            changed: Vec::new(),
+            kept: BTreeSet::new(),
+            gone: Vec::new(),
+        }
+    }
+
+    /// What becomes of a value that is another one in the files: in a stage, or in place of the default.
+    fn judge(
+        &mut self,
+        ledger: &Ledger,
+        field: &OldField,
+        (stage, slot): (Option<StageId>, Slot),
+        (before, value): (&Outcome<'_>, Result<Value, String>),
+        takes: &Takes,
+    ) {
+        let Some((first, old)) = field.values.iter().find(|(of, _)| stage.is_none_or(|stage| stage == **of))
+        else {
+            return;
+        };
+        let subject = self.subject;
+        let mut address = ledger.address(FieldId { subject, stage: *first, slot });
+        if stage.is_none() {
+            address.stage = Name::parse(DEFAULT).ok();
+        }
+        let address = address.to_string();
+        let is_asked_for = takes.takes(&address, field);
+        let effective = before.value();
+        let declaration = ledger.field(subject, slot).1;
+        let secret = declaration.secret || effective.is_some_and(Effective::is_secret);
+        let is_nothing = matches!(before, Outcome::Unset | Outcome::Missing(..));
+        let shown = |value: &Value| if secret { shown::MASK.to_owned() } else { shown::one_line(value) };
+        let fate = match &value {
+            Err(reason) => Fate::Cannot(reason.clone()),
+            Ok(_) if is_nothing => Fate::Filled,
+            Ok(_) if is_asked_for => Fate::Taken,
+            Ok(_) => Fate::Kept,
+        };
+        if fate.is_kept() {
+            for (output, (_, name)) in &field.names {
+                let stages = field.values.keys().filter(|of| stage.is_none_or(|stage| stage == **of));
+                self.kept.extend(stages.map(|stage| (*stage, *output, name.clone())));
+            }
+        } else if let Ok(value) = &value {
+            self.changed.push(Setting { stage, slot, value: value.clone(), secret });
+        }
+        self.differing.push(Differing {
+            address,
+            ledger: match before {
+                Outcome::Value(effective) => {
+                    Some(effective.expose().map_or_else(|| shown::MASK.to_owned(), shown))
+                }
+                Outcome::Absent(_) => Some("absent".to_owned()),
+                Outcome::Broken(_) => Some("a problem".to_owned()),
+                Outcome::Unset | Outcome::Missing(..) => None,
+            },
+            file: shown(&old.value),
+            fate,
+        });
+    }
 }
 
 /// Whether the files say of a field what the ledger says, in all their stages.

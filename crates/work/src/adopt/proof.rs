@@ -63,11 +63,13 @@ pub(crate) struct Claim<'c> {
     pub(crate) left_out: &'c [NotPlaced],
     /// Addresses that the ledger keeps and a file has no more.
     pub(crate) gone: &'c [(String, usize)],
+    /// What the ledger says otherwise, and keeps: the stage, and the output with the name there.
+    pub(crate) kept: &'c BTreeSet<(StageId, usize, OutputName)>,
 }
 
 /// Renders all files and compares them.
 pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim: &Claim<'_>) -> Proof {
-    let Claim { files, names, outputs, left_out, gone } = claim;
+    let Claim { files, names, outputs, left_out, gone, kept } = claim;
     let resolver = Resolver::new(ledger, outside, &[]);
     let mut proof = Proof::default();
     let gone: BTreeSet<&(String, usize)> = gone.iter().collect();
@@ -113,6 +115,7 @@ pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
             match now.get(name) {
                 Some(same) if same == value => proof.values += 1,
                 _ if is_left_out.contains(written) => {}
+                _ if kept.contains(&(file.stage, file.output, written.clone())) => {}
                 _ => proof.failed.push((name.clone(), at)),
             }
         }

@@ -1,10 +1,14 @@
 //! `adopt` for programs. Values are in the ledger; here are names alone.
 
+use std::collections::BTreeMap;
+
+use cledger_core::adopt::Spelled;
 use serde::Serialize;
 
 use super::FORMAT;
 use crate::output::text::adopt::kind;
-use cledger_work::adopt::adoption::Adoption;
+use cledger_work::adopt::adoption::{Adoption, SpelledOtherwise};
+use cledger_work::adopt::differing::{Differing, Fate};
 use cledger_work::adopt::files::NotRead;
 use cledger_work::adopt::found::FoundThere;
 
@@ -16,7 +20,9 @@ pub(crate) struct Document<'a> {
     written: bool,
     files: Vec<FileDocument<'a>>,
     entries: Vec<EntryDocument<'a>>,
-    changed: &'a [String],
+    same: usize,
+    differing: Vec<DifferingDocument<'a>>,
+    spellings: Vec<SpellingDocument<'a>>,
     missing: Vec<MissingDocument<'a>>,
     not_placed: Vec<NotPlacedDocument<'a>>,
     not_read: Vec<NotReadDocument<'a>>,
@@ -28,6 +34,48 @@ pub(crate) struct Document<'a> {
     proven: usize,
     text: TextDocument,
     found: Vec<FoundDocument<'a>>,
+}
+
+#[derive(Debug, Serialize)]
+struct DifferingDocument<'a> {
+    address: &'a str,
+    ledger: Option<&'a str>,
+    file: &'a str,
+    fate: &'static str,
+    reason: Option<&'a str>,
+}
+
+fn differing(one: &Differing) -> DifferingDocument<'_> {
+    let (fate, reason) = match &one.fate {
+        Fate::Taken => ("taken", None),
+        Fate::Filled => ("filled", None),
+        Fate::Kept => ("kept", None),
+        Fate::Cannot(reason) => ("kept", Some(reason.as_str())),
+    };
+    DifferingDocument { address: &one.address, ledger: one.ledger.as_deref(), file: &one.file, fate, reason }
+}
+
+#[derive(Debug, Serialize)]
+struct SpellingDocument<'a> {
+    field: &'a str,
+    what: &'static str,
+    values: BTreeMap<&'a str, &'a str>,
+    aligned: BTreeMap<&'a str, &'a str>,
+}
+
+fn spelling(spelling: &SpelledOtherwise) -> SpellingDocument<'_> {
+    let what = match spelling.what {
+        Spelled::Truth => "truth",
+        Spelled::Unit => "unit",
+        Spelled::Scheme => "scheme",
+        Spelled::Slash => "slash",
+    };
+    SpellingDocument {
+        field: &spelling.field,
+        what,
+        values: spelling.values.iter().map(|(stage, text)| (stage.as_str(), text.as_str())).collect(),
+        aligned: spelling.aligned.iter().map(|(at, text)| (at.as_str(), text.as_str())).collect(),
+    }
 }
 
 #[derive(Debug, Serialize)]
@@ -138,7 +186,9 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
             .map(|(path, stage, format)| FileDocument { path, stage: stage.as_str(), format: format.name() })
             .collect(),
         entries: entries.collect(),
-        changed: &adoption.changed,
+        same: adoption.same,
+        differing: adoption.differing.iter().map(differing).collect(),
+        spellings: adoption.spellings.iter().map(spelling).collect(),
         missing: adoption
             .missing
             .iter()

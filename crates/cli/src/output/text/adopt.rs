@@ -2,13 +2,14 @@
 
 use std::collections::BTreeSet;
 
-use cledger_core::adopt::{Proposed, ProposedKind, Repeat};
+use cledger_core::adopt::{Proposed, ProposedKind, Repeat, Spelled};
 use cledger_core::name::Name;
 
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
-use cledger_work::adopt::adoption::Adoption;
+use cledger_work::adopt::adoption::{Adoption, SpelledOtherwise};
+use cledger_work::adopt::differing::Fate;
 use cledger_work::adopt::files::NotRead;
 use cledger_work::adopt::found::FoundThere;
 use cledger_work::shown::counted;
@@ -24,7 +25,7 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
     }
     table.lines().iter().for_each(|line| console.line(line));
     entries(console, adoption);
-    list(console, "other values than in the ledger", &adoption.changed, Clone::clone);
+    differing(console, adoption);
     list(
         console,
         "has no value in these stages, since their files lack it",
@@ -54,9 +55,64 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
         format!("{}: {reason}", values::escape(path))
     });
     list(console, "could refer to one another, since they have the same host", &adoption.repeats, repeat);
+    list(console, "spelled otherwise in one stage than in another", &adoption.spellings, spelling);
     list(console, "could be one default with ${stage.name} in it", &adoption.by_stage, Clone::clone);
     console.line("");
     summary(console, adoption);
+}
+
+/// What the ledger and the files say otherwise, value by value.
+fn differing(console: &mut Console, adoption: &Adoption) {
+    if adoption.is_new {
+        return;
+    }
+    console.line("");
+    if !adoption.differing.is_empty() {
+        let mut table = Table::new(&["in both, and not the same", "ledger", "file", ""], console.width());
+        for one in &adoption.differing {
+            let (fate, tone) = match &one.fate {
+                Fate::Taken => ("taken from the file".to_owned(), Tone::Plain),
+                Fate::Filled => ("comes from the file".to_owned(), Tone::Plain),
+                Fate::Kept => ("the ledger's stays".to_owned(), Tone::Doubtful),
+                Fate::Cannot(reason) => {
+                    (format!("the ledger's stays: {}", values::escape(reason)), Tone::Bad)
+                }
+            };
+            table.row(vec![
+                (one.address.clone(), Tone::Plain),
+                (one.ledger.clone().unwrap_or_else(|| "none".to_owned()), Tone::Plain),
+                (one.file.clone(), Tone::Plain),
+                (fate, tone),
+            ]);
+        }
+        table.keep_whole(0);
+        table.lines().iter().for_each(|line| console.line(line));
+    }
+    let same = counted(adoption.same, "value");
+    console.line(format!("The ledger and the files have {same} the same."));
+    if adoption.differing.iter().any(|one| one.fate == Fate::Kept) {
+        console.line("--take NAME takes what the file says, --take '*' all of it.");
+    }
+}
+
+fn spelling(spelling: &SpelledOtherwise) -> String {
+    let values: Vec<String> =
+        spelling.values.iter().map(|(stage, text)| format!("{} in {stage}", values::escape(text))).collect();
+    let what = match spelling.what {
+        Spelled::Truth => "one truth in several spellings",
+        Spelled::Unit => "with and without a unit",
+        Spelled::Scheme => "http beside https",
+        Spelled::Slash => "a slash at the end in one stage alone",
+    };
+    let set: Vec<String> =
+        spelling.aligned.iter().map(|(at, text)| quoted(&format!("{at}={text}"))).collect();
+    format!("{}: {what}: {}; aligned by: cledger set {}", spelling.field, values.join(", "), set.join(" "))
+}
+
+/// A word as a shell takes it.
+fn quoted(word: &str) -> String {
+    let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_./:@=+%,".contains(c);
+    if word.chars().all(is_plain) { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
 }
 
 fn entries(console: &mut Console, adoption: &Adoption) {
@@ -147,12 +203,19 @@ fn summary(console: &mut Console, adoption: &Adoption) {
     // Several documents may be of one file.
     let paths: BTreeSet<&String> = adoption.files.iter().map(|(path, ..)| path).collect();
     let files = counted(paths.len(), "file");
-    let left_out = if adoption.not_placed.is_empty() { "" } else { ", but for what is not placed" };
-    console.line(format!(
+    let keeps_own = adoption.differing.iter().any(|one| one.fate.is_kept());
+    let left_out = match (adoption.not_placed.is_empty(), keeps_own) {
+        (true, false) => "",
+        (false, false) => ", but for what is not placed",
+        (true, true) => ", but for what the ledger says otherwise",
+        (false, true) => ", but for what is not placed and what the ledger says otherwise",
+    };
+    let proven = format!(
         "{}: rendering gives back {} of {files}, each as it was{left_out}.",
         style::good("proven"),
         counted(adoption.proven, "value")
-    ));
+    );
+    console.wrapped(&proven, "  ");
     let text = adoption.text;
     if text.lines == 0 && text.come == 0 {
         // Files that are laid over others are no texts of their own.
@@ -177,6 +240,7 @@ fn summary(console: &mut Console, adoption: &Adoption) {
         let text = if adoption.is_new { "would be a new unit" } else { "would change" };
         console.line(format!("{}: {unit} {text}; --write does it.", style::doubtful("nothing written")));
     } else {
-        console.line(format!("{}: {unit} is as its files are.", style::good("nothing to do")));
+        let is = if keeps_own { "stays as it is" } else { "is as its files are" };
+        console.line(format!("{}: {unit} {is}.", style::good("nothing to do")));
     }
 }
