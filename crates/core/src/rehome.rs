@@ -4,6 +4,7 @@
 //! there. A value is replaced where it stands as a whole token, also percent-encoded or with
 //! backslashes; no other byte changes. Of values that overlap, the one that begins first counts, of those the longest.
 
+mod suggest;
 mod view;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -12,10 +13,11 @@ use std::ops::Range;
 use aho_corasick::{AhoCorasick, MatchKind};
 use zeroize::Zeroizing;
 
+pub use self::suggest::{Looks, Suggestion, Suggestions};
 use self::view::{View, views};
 use crate::compare::Compared;
 use crate::model::Ledger;
-use crate::resolve::Effective;
+use crate::resolve::{Effective, FieldId};
 use crate::types::Type;
 use crate::value::{Held, Value};
 
@@ -45,6 +47,8 @@ pub struct Stretch {
 
 /// A value of the first stage and the one that takes its place.
 pub struct Swap {
+    /// The fields themselves, in the second stage.
+    pub ids: Vec<FieldId>,
     /// The fields that it is of, as `ENTRY` or `ENTRY.FIELD`, with a key or position for maps and lists.
     pub fields: Vec<String>,
     from: Held,
@@ -54,11 +58,18 @@ pub struct Swap {
     pub secret: bool,
     /// Whether it says too little by itself to be looked for unless it is named.
     pub is_common: bool,
+    /// Whether it is the same in capitals and in small letters, as hosts and identifiers are.
+    pub any_case: bool,
 }
 
 impl Swap {
     fn from(&self) -> &str {
         self.from.expose().as_text().unwrap_or_default()
+    }
+
+    /// Whether this text is its own.
+    fn is_in(&self, text: &str) -> bool {
+        text == self.from() || self.any_case && text.eq_ignore_ascii_case(self.from())
     }
 
     /// Whether another one takes the place of the same text.
@@ -100,13 +111,17 @@ pub fn swaps(ledger: &Ledger, compared: &[Compared<'_>]) -> Vec<Swap> {
             let is_common = is_common(field.this_type, &from, secret);
             let held = |text: &str| Held::new(Value::text(text), true);
             let swap = found.entry((from.clone(), to.clone())).or_insert_with(|| Swap {
+                ids: Vec::new(),
                 fields: Vec::new(),
                 from: held(&from),
                 to: to.as_deref().map(held),
                 secret: false,
                 is_common: true,
+                any_case: false,
             });
             swap.fields.push(name);
+            swap.ids.push(one.right);
+            swap.any_case |= !is_common && (field.this_type == Type::Host || is_identifier(&from));
             swap.secret |= secret;
             swap.is_common &= is_common;
         }
@@ -125,6 +140,30 @@ fn is_common(this: Type, text: &str, secret: bool) -> bool {
         return small || length < TELLING_SECRET;
     }
     small || length < TELLING || length < TELLING_WORD && text.chars().all(char::is_alphabetic)
+}
+
+/// Whether a text is an identifier of hexadecimal digits: a UUID (RFC 9562), or at least twelve digits with letters
+/// among them.
+pub(crate) fn is_identifier(text: &str) -> bool {
+    let parts: Vec<&str> = text.split('-').collect();
+    let is_hex = |part: &&str| part.bytes().all(|byte| byte.is_ascii_hexdigit());
+    let is_uuid = parts.iter().map(|part| part.len()).eq([8, 4, 4, 4, 12]);
+    let is_long = parts.len() == 1 && text.len() >= 12;
+    let (digits, letters) = (text.contains(|c: char| c.is_ascii_digit()), text.contains(char::is_alphabetic));
+    parts.iter().all(is_hex) && (is_uuid || is_long && digits && letters)
+}
+
+/// A text in capitals where what it takes the place of is in capitals, and small where that is small throughout.
+fn cased(found: &str, from: &str, to: &str) -> String {
+    if found == from {
+        return to.to_owned();
+    }
+    let has = |of: fn(char) -> bool| found.contains(of);
+    match (has(char::is_uppercase), has(char::is_lowercase)) {
+        (true, false) => to.to_uppercase(),
+        (false, true) => to.to_lowercase(),
+        _ => to.to_owned(),
+    }
 }
 
 /// The texts in a value with what takes their places: of lists by position, of maps by key.
@@ -191,6 +230,8 @@ pub struct Rehomed {
 /// A value in the text: where, and what takes its place.
 struct Hit {
     range: Range<usize>,
+    /// How well the way of reading fits in which it was seen: the lowest first.
+    fit: usize,
     stretch: usize,
     swap: usize,
     coded: Zeroizing<String>,
@@ -212,6 +253,8 @@ pub fn rehome(
     };
     let finder = Finder::new(swaps);
     let mut hits: Vec<Hit> = Vec::new();
+    // Whole tokens that nothing takes the place of.
+    let mut lacking: BTreeSet<(usize, usize, usize)> = BTreeSet::new();
     // Bytes, stretch and value of whatever stands there in any form.
     let mut seen: Vec<(Range<usize>, usize, usize)> = Vec::new();
     for (at, stretch) in stretches.iter().enumerate() {
@@ -221,7 +264,8 @@ pub fn rehome(
             }
             for (swap, within) in finder.tokens(&view) {
                 let spot = Spot { place: stretch.place.clone(), swap };
-                let same = swaps.iter().enumerate().filter(|(_, other)| other.from() == swaps[swap].from());
+                let found = &view.text[within.clone()];
+                let same = swaps.iter().enumerate().filter(|(_, other)| other.is_in(found));
                 let same: Vec<usize> =
                     same.map(|(other, _)| other).filter(|other| chosen(&stretch.place, *other)).collect();
                 if !same.contains(&swap) {
@@ -230,19 +274,23 @@ pub fn rehome(
                 let to = swaps[swap].to.as_ref().and_then(|to| to.expose().as_text());
                 match to {
                     _ if same.len() > 1 => rehomed.ambiguous.push(spot),
-                    None => {}
+                    None => {
+                        let range = view.raw(within);
+                        lacking.insert((range.start, range.end, swap));
+                    }
                     Some(to) if stretch.coding == Coding::Number && !is_number(to) => {
                         rehomed.no_number.push(spot);
                     }
                     Some(to) => {
-                        let coded = Zeroizing::new(view.coded(to));
-                        hits.push(Hit { range: view.raw(within), stretch: at, swap, coded });
+                        let to = Zeroizing::new(cased(found, swaps[swap].from(), to));
+                        let (coded, fit) = (Zeroizing::new(view.coded(&to)), view.fit(&within));
+                        hits.push(Hit { range: view.raw(within), fit, stretch: at, swap, coded });
                     }
                 }
             }
         }
     }
-    hits.sort_by_key(|hit| (hit.range.start, std::cmp::Reverse(hit.range.end)));
+    hits.sort_by_key(|hit| (hit.range.start, std::cmp::Reverse(hit.range.end), hit.fit));
     let mut done = 0;
     let mut replaced: Vec<Range<usize>> = Vec::new();
     for hit in hits {
@@ -260,12 +308,14 @@ pub fn rehome(
     for (range, stretch, swap) in seen {
         let at = replaced.partition_point(|other| other.end <= range.start);
         let gone = replaced.get(at).is_some_and(|other| other.start < range.end);
-        if !gone && known.insert((stretch, swap)) {
+        if !gone && known.insert((range.start, range.end, swap)) {
             let place = stretches[stretch].place.clone();
-            let why = match &swaps[swap].to {
-                None => Left::NoValue,
-                Some(_) if !chosen(&place, swap) => Left::NotChosen,
-                Some(_) => Left::WithinOther,
+            let why = if !chosen(&place, swap) {
+                Left::NotChosen
+            } else if lacking.contains(&(range.start, range.end, swap)) {
+                Left::NoValue
+            } else {
+                Left::WithinOther
             };
             rehomed.left.push((Spot { place, swap }, why));
         }
@@ -286,6 +336,9 @@ fn is_number(text: &str) -> bool {
 struct Finder {
     /// The values, and which swap each is of.
     exact: Option<AhoCorasick>,
+    /// Those that are the same in any case, likewise.
+    any_case: Option<AhoCorasick>,
+    of_any_case: Vec<usize>,
     /// Those that say something, whatever their case.
     loose: Option<AhoCorasick>,
     telling: Vec<usize>,
@@ -301,8 +354,12 @@ impl Finder {
         };
         let telling: Vec<usize> =
             swaps.iter().enumerate().filter(|(_, swap)| !swap.is_common).map(|(at, _)| at).collect();
+        let of_any_case: Vec<usize> =
+            swaps.iter().enumerate().filter(|(_, swap)| swap.any_case).map(|(at, _)| at).collect();
         Self {
             exact: build(all.collect(), false),
+            any_case: build(of_any_case.iter().map(|&at| swaps[at].from()).collect(), true),
+            of_any_case,
             loose: build(telling.iter().map(|&at| swaps[at].from()).collect(), true),
             telling,
         }
@@ -311,9 +368,13 @@ impl Finder {
     /// Where values stand as whole tokens.
     fn tokens<'v>(&'v self, view: &'v View<'_>) -> impl Iterator<Item = (usize, Range<usize>)> + 'v {
         let text = view.text.as_str();
-        let found = self.exact.iter().flat_map(move |finder| finder.find_overlapping_iter(text));
-        let found = found.map(|it| (it.pattern().as_usize(), it.range()));
-        found.filter(move |(_, range)| is_token(text, range) && view.is_its_own(range))
+        let exact = self.exact.iter().flat_map(move |finder| finder.find_overlapping_iter(text));
+        let exact = exact.map(|it| (it.pattern().as_usize(), it.range()));
+        // Those of any case are found by their own finder, as they are written and otherwise.
+        let exact = exact.filter(|(swap, _)| self.of_any_case.binary_search(swap).is_err());
+        let others = self.any_case.iter().flat_map(move |finder| finder.find_overlapping_iter(text));
+        let others = others.map(|it| (self.of_any_case[it.pattern().as_usize()], it.range()));
+        exact.chain(others).filter(move |(_, range)| is_token(text, range))
     }
 
     /// Where values that say something stand at all.
@@ -350,7 +411,16 @@ mod tests {
     fn swap(field: &str, from: &str, to: Option<&str>) -> Swap {
         let held = |text: &str| Held::new(Value::text(text), false);
         let (from, to) = (held(from), to.map(held));
-        Swap { fields: vec![field.to_owned()], from, to, secret: false, is_common: false }
+        let any_case = is_identifier(from.expose().as_text().unwrap()) || field.ends_with("host");
+        Swap {
+            ids: Vec::new(),
+            fields: vec![field.to_owned()],
+            from,
+            to,
+            secret: false,
+            is_common: false,
+            any_case,
+        }
     }
 
     /// Rehomes a text that is one stretch.
@@ -365,6 +435,7 @@ mod tests {
             swap("db.host", "db.test.example", Some("db.north.example")),
             swap("api.base", "https://db.test.example/a", Some("https://x.example/b?c=\"d\"&e")),
             swap("user", "finder&co", Some("müller \"x\"")),
+            swap("id", "0a1b2c3d-0000-4000-8000-00000000abcd", Some("ffffffff-0000-4000-8000-00000000ffff")),
         ];
         for (coding, before, after) in [
             (Coding::Plain, "db.test.example", "db.north.example"),
@@ -395,6 +466,32 @@ mod tests {
                 "müller &quot;x&quot; &lt;db.north.example&gt; &x; &#38;",
             ),
             (Coding::Plain, "finder%26co", "m%C3%BCller%20%22x%22"),
+            // Next to an escape, of either case, and within two of them.
+            (Coding::Plain, "%2F%2Fdb.test.example%2F", "%2F%2Fdb.north.example%2F"),
+            (
+                Coding::Plain,
+                "u=%22db.test.example%22&v=%2f%2fdb.test.example",
+                "u=%22db.north.example%22&v=%2f%2fdb.north.example",
+            ),
+            (Coding::Plain, "%252F%252Fdb.test.example%252F", "%252F%252Fdb.north.example%252F"),
+            (
+                Coding::Plain,
+                "u=https%253a%252f%252fdb.test.example%252Fa",
+                "u=https%253A%252F%252Fx.example%252Fb%253Fc%253D%2522d%2522%2526e",
+            ),
+            (Coding::Plain, "a\\ndb.test.example\\n", "a\\ndb.north.example\\n"),
+            (
+                Coding::Json,
+                "{\\\"h\\\":\\\"%2Fdb.test.example%2F\\\"}",
+                "{\\\"h\\\":\\\"%2Fdb.north.example%2F\\\"}",
+            ),
+            // Hosts and identifiers in any case.
+            (Coding::Plain, "DB.TEST.EXAMPLE Db.test.example", "DB.NORTH.EXAMPLE db.north.example"),
+            (
+                Coding::Plain,
+                "id=0A1B2C3D-0000-4000-8000-00000000ABCD",
+                "id=FFFFFFFF-0000-4000-8000-00000000FFFF",
+            ),
         ] {
             assert_eq!(of(before, coding, &swaps).text.as_str(), after, "{before}");
         }
@@ -412,8 +509,8 @@ mod tests {
         let left: Vec<(usize, Left)> = rehomed.left.iter().map(|(spot, why)| (spot.swap, *why)).collect();
         assert!(left.contains(&(2, Left::NoValue)));
         let one = [swap("a", "test.example", Some("one"))];
-        let rehomed = of("TEST.example mytest.example", Coding::Plain, &one);
-        assert_eq!(rehomed.left.len(), 1, "whatever the case, and once a stretch");
+        let rehomed = of("TEST.example mytest.example Test.example2", Coding::Plain, &one);
+        assert_eq!(rehomed.left.len(), 3, "whatever the case, and each by itself");
         let port = [swap("port", "5432", Some("5433")), swap("word", "77", Some("n"))];
         assert_eq!(of("5432", Coding::Number, &port).text.as_str(), "5433");
         assert_eq!(of("15432", Coding::Number, &port).text.as_str(), "15432");

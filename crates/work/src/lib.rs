@@ -12,6 +12,7 @@ pub mod add;
 pub mod adopt;
 pub mod against;
 pub mod anchor;
+mod answers;
 mod archive;
 pub mod asking;
 pub mod bringing;

@@ -1,9 +1,7 @@
 //! What was delivered to one stage, moved up to the next.
 //!
-//! `fields` says what moving one unit means for each of its fields, `answers` has values that the stage above
-//! still needs, `live` puts what outlets have in place of what was delivered.
+//! `fields` says what moving one unit means for each of its fields, `live` puts what outlets have in place of what was delivered.
 
-mod answers;
 mod fields;
 mod live;
 
@@ -23,8 +21,8 @@ use zeroize::Zeroizing;
 
 pub use self::fields::{Field, NotCarried, NotRead, Promotion};
 
-use self::answers::Answers;
 use self::fields::{Carry, of_unit};
+use crate::answers::{Answers, Question};
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::daybook;
 use crate::deliver::recorded::Planner;
@@ -171,7 +169,11 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
     if promotions.is_empty() {
         return Err(nothing_delivered(&asked.from));
     }
-    let answers = Answers::read(opened, asked.answers.as_deref(), asked.write, &promotions)?;
+    let answers = {
+        let fields = promotions.iter().flat_map(|promotion| &promotion.fields);
+        let questions: Vec<Question> = fields.filter_map(Field::question).collect();
+        Answers::read(opened, asked.answers.as_deref(), asked.write, &questions)?
+    };
     let name = |stage: StageId| ledger.stage(stage).name.to_string();
     let not_carried = carry.idle(&promotions);
     let mut promoted = Promoted {
@@ -339,7 +341,9 @@ fn edits(
             setter.said(&field.place, Given::System(&carried), before)?
         } else {
             let judge = |answer: &Zeroizing<String>| setter.said(&field.place, Given::Hand(answer), before);
-            let Some(said) = answers.of(&opened.at, field, judge)? else { continue };
+            let said =
+                field.question().map(|question| answers.of(&opened.at, &question, judge)).transpose()?;
+            let Some(said) = said.flatten() else { continue };
             field.is_taken = true;
             said
         };

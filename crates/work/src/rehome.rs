@@ -1,19 +1,23 @@
 //! An artifact exported from one stage, with the values of another.
 
+pub mod suggest;
+
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use cledger_core::address::Address;
 use cledger_core::compare;
 use cledger_core::model::{FieldPatterns, Ledger, StageId, Subject};
 use cledger_core::name::Name;
-use cledger_core::rehome::{Rehomed, Spot, Swap, rehome as rehomed, swaps};
-use cledger_core::resolve::{Effective, FieldId};
+use cledger_core::rehome::{Left, Rehomed, Spot, Swap, rehome as rehomed, swaps};
+use cledger_core::resolve::{Assumption, Effective, FieldId};
 use cledger_formats::{Artifact, stretches};
 use cledger_outlets::file::FileError;
 use cledger_store::{Mode, write_atomically};
 use zeroize::Zeroizing;
 
-use crate::archive;
+use crate::answers::{Answers, Question};
+use crate::archive::{self, Unpacked};
 use crate::change::hands_out;
 use crate::existing;
 use crate::meant::{known_stage, unit_of};
@@ -46,7 +50,9 @@ pub struct RehomeReport {
     pub common: Vec<usize>,
     /// The file that is written.
     pub out: PathBuf,
-    /// Whether it was.
+    /// The form that was written for the values that the second stage lacks, and how many these are.
+    pub form: Option<(PathBuf, usize)>,
+    /// Whether it was written.
     pub written: bool,
 }
 
@@ -73,6 +79,8 @@ pub struct ToRehome {
     pub out: Option<PathBuf>,
     /// Whether that file may be there already.
     pub overwrite: bool,
+    /// The form with the values that the second stage lacks; it is written where it is not there.
+    pub answers: Option<PathBuf>,
     /// The production stages whose secrets may be handed out, by their names.
     pub countersign: Vec<Name>,
     /// Do it.
@@ -86,8 +94,13 @@ struct Only {
     places: Vec<String>,
 }
 
-/// Puts the values of a unit in one stage in place of those in another, in an artifact.
-pub fn rehome(opened: &Opened, asked: &ToRehome) -> Result<RehomeReport, Trouble> {
+/// Puts the values of a unit in one stage in place of those in another, in an artifact. Values that the second stage
+/// lacks are asked for; nothing is written while one is missing.
+pub fn rehome(
+    opened: &Opened,
+    assumptions: &[Assumption],
+    asked: &ToRehome,
+) -> Result<RehomeReport, Trouble> {
     let ledger = &opened.ledger;
     let only = Only::read(&asked.only)?;
     let ((from, from_stage), (to, to_stage)) = (side(opened, &asked.from)?, side(opened, &asked.to)?);
@@ -95,22 +108,37 @@ pub fn rehome(opened: &Opened, asked: &ToRehome) -> Result<RehomeReport, Trouble
         let message = "the two are different units, whose entries do not correspond";
         return Err(Trouble::usage(message).help("name one unit in two stages"));
     }
-    let resolver = opened.resolver();
-    let mut session = resolver.session(unit_of(from));
-    let compared = compare::fields(&mut session, (from, from_stage), (to, to_stage));
-    let unread = |value: &Effective<'_>| value.unread().is_some();
-    if compared.iter().any(|one| one.left_value.iter().chain(&one.right_value).any(unread)) {
-        return Err(not_readable(&[ledger.owner(from).to_string()], &opened.surroundings, ""));
-    }
-    only.refuse_unknown(ledger, compared.iter().map(|one| one.left))?;
-    let swaps = swaps(ledger, &compared);
     let bytes = existing::bytes(&asked.file, LARGEST).map_err(|error| cannot_be_read(&asked.file, &error))?;
-    let is_archive = archive::is_archive(&bytes);
-    let parts = parts(asked, &bytes, is_archive, &swaps, &only)?;
+    let mut assumptions = assumptions.to_vec();
+    let sides = [(from, from_stage), (to, to_stage)];
+    let (mut swaps, mut parts) = looked_into(opened, asked, &bytes, sides, (&assumptions, &only))?;
+    let mut form = None;
+    let questions = questions(ledger, &swaps, &parts);
+    if !questions.is_empty() {
+        let answers = Answers::read(opened, asked.answers.as_deref(), asked.write, &questions)?;
+        let before = assumptions.len();
+        for question in &questions {
+            let address = Address::parse(&question.address)?;
+            let judge = |answer: &Zeroizing<String>| {
+                Ok(Assumption::new(ledger, &address, answer.as_str(), to_stage)?)
+            };
+            assumptions.extend(answers.of(&opened.at, question, judge)?);
+        }
+        if let Answers::Form(path, count) = answers {
+            form = Some((path, count));
+        }
+        if assumptions.len() > before {
+            assumptions.sort_by_key(Assumption::strength);
+            (swaps, parts) = looked_into(opened, asked, &bytes, sides, (&assumptions, &only))?;
+        }
+    }
+    if asked.write && form.is_none() {
+        refuse_lacking(ledger, &asked.to, &swaps, &parts)?;
+    }
     refuse_undecided(&parts, &swaps)?;
     let out = asked.out.clone().unwrap_or_else(|| asked.file.clone());
     let changes = parts.iter().filter_map(|part| part.rehomed.as_ref()).any(|it| !it.replaced.is_empty());
-    let written = asked.write && (changes || asked.out.is_some());
+    let written = asked.write && form.is_none() && (changes || asked.out.is_some());
     if written {
         if asked.out.as_ref().is_some_and(|out| out.exists()) && !asked.overwrite {
             let message = format!("`{}` is there already, and is not written over", out.display());
@@ -120,7 +148,7 @@ pub fn rehome(opened: &Opened, asked: &ToRehome) -> Result<RehomeReport, Trouble
         let holds_secrets = spots.any(|spot| swaps[spot.swap].secret);
         hands_out(&opened.at, ledger.stage(to_stage), holds_secrets, &asked.countersign)?;
         let mode = if holds_secrets { Mode::OwnerOnly } else { Mode::AsBefore };
-        write_atomically(&out, &content(&bytes, is_archive, &parts)?, mode)?;
+        write_atomically(&out, &content(&bytes, &parts)?, mode)?;
     }
     let found = |swap: usize| {
         let spots = parts.iter().filter_map(|part| part.rehomed.as_ref());
@@ -135,8 +163,79 @@ pub fn rehome(opened: &Opened, asked: &ToRehome) -> Result<RehomeReport, Trouble
         parts,
         swaps,
         out,
+        form,
         written,
     })
+}
+
+/// The values that differ between two sides, and what becomes of each part of the artifact.
+fn looked_into(
+    opened: &Opened,
+    asked: &ToRehome,
+    bytes: &[u8],
+    [from, to]: [(Subject, StageId); 2],
+    (assumptions, only): (&[Assumption], &Only),
+) -> Result<(Vec<Swap>, Vec<Part>), Trouble> {
+    let ledger = &opened.ledger;
+    let resolver = opened.assuming(assumptions);
+    let mut session = resolver.session(unit_of(from.0));
+    let compared = compare::fields(&mut session, from, to);
+    let unread = |value: &Effective<'_>| value.unread().is_some();
+    if compared.iter().any(|one| one.left_value.iter().chain(&one.right_value).any(unread)) {
+        return Err(not_readable(&[ledger.owner(from.0).to_string()], &opened.surroundings, ""));
+    }
+    only.refuse_unknown(ledger, compared.iter().map(|one| one.left))?;
+    let swaps = swaps(ledger, &compared);
+    let parts = parts(asked, bytes, &swaps, only)?;
+    Ok((swaps, parts))
+}
+
+/// The values of the first stage that stand in the parts and that nothing takes the place of, by their positions.
+fn lacking(parts: &[Part]) -> BTreeSet<usize> {
+    let left = parts.iter().filter_map(|part| part.rehomed.as_ref()).flat_map(|it| &it.left);
+    left.filter(|(_, why)| *why == Left::NoValue).map(|(spot, _)| spot.swap).collect()
+}
+
+/// What is asked for: the values that the second stage lacks for what stands in the artifact.
+fn questions(ledger: &Ledger, swaps: &[Swap], parts: &[Part]) -> Vec<Question> {
+    let mut questions: BTreeMap<String, Question> = BTreeMap::new();
+    for swap in lacking(parts).into_iter().map(|at| &swaps[at]) {
+        // One part of a list or a map is not asked for by itself.
+        for (id, _) in swap.ids.iter().zip(&swap.fields).filter(|(_, name)| !name.contains('[')) {
+            let (declaration, address) =
+                (ledger.field(id.subject, id.slot).1, ledger.address(*id).to_string());
+            let elsewhere = swap.shown().map(|(from, _)| ("in the artifact", from.to_owned()));
+            questions.entry(address.clone()).or_insert_with(|| Question {
+                address,
+                asks: declaration.this_type.describe().to_owned(),
+                about: declaration.about.as_deref().map(str::to_owned),
+                elsewhere,
+                secret: declaration.secret || swap.secret,
+            });
+        }
+    }
+    questions.into_values().collect()
+}
+
+/// Refuses to write while something of the first stage would stay since the second has no value for it.
+fn refuse_lacking(ledger: &Ledger, to: &Address, swaps: &[Swap], parts: &[Part]) -> Result<(), Trouble> {
+    let lacking: Vec<&Swap> = lacking(parts).into_iter().map(|at| &swaps[at]).collect();
+    let Some(first) = lacking.first() else { return Ok(()) };
+    let address = first.ids.first().map(|id| ledger.address(*id).to_string()).unwrap_or_default();
+    let fields: Vec<String> =
+        lacking.iter().flat_map(|swap| &swap.fields).map(|name| format!("`{name}`")).collect();
+    let stage = to.stage.as_ref().map(Name::as_str).unwrap_or_default();
+    let (stand, have) = if fields.len() == 1 { ("stands", "has") } else { ("stand", "have") };
+    let message = format!(
+        "nothing is written: {} {stand} in there, and {have} no value in `{stage}`",
+        fields.join(", ")
+    );
+    let for_once = if first.secret { " --stdin" } else { "=VALUE" };
+    let help = format!(
+        "set it: cledger set {address}; give it for this once: --assume {address}{for_once}, or by a form: \
+         --answers FILE; or choose others: --only FIELD"
+    );
+    Err(Trouble::new(Kind::Found, message).help(help))
 }
 
 /// A unit in a stage that an address names.
@@ -222,13 +321,11 @@ fn cannot_be_read(path: &Path, error: &FileError) -> Trouble {
     Trouble::usage(message).help("name the file that was exported")
 }
 
-fn parts(
-    asked: &ToRehome,
-    bytes: &[u8],
-    is_archive: bool,
-    swaps: &[Swap],
-    only: &Only,
-) -> Result<Vec<Part>, Trouble> {
+/// How many archives may be inside one another.
+const DEEPEST: usize = 4;
+
+/// The parts of an artifact, one after the other, and what becomes of each.
+fn parts(asked: &ToRehome, bytes: &[u8], swaps: &[Swap], only: &Only) -> Result<Vec<Part>, Trouble> {
     let of_text = |name: &str, text: &str| -> Result<Rehomed, Trouble> {
         let found = stretches(Artifact::of(name, text), text).map_err(|error| {
             let message = format!("{name}:{}: this is not what its name says: {}", error.line, error.reason);
@@ -237,18 +334,45 @@ fn parts(
         let chosen = |place: &str, swap: usize| only.takes(&swaps[swap]) && only.takes_place(place);
         Ok(rehomed(text, &found, swaps, chosen))
     };
-    if !is_archive {
-        let text =
-            std::str::from_utf8(bytes).map_err(|_| cannot_be_read(&asked.file, &FileError::NotText))?;
-        let rehomed = of_text(&asked.file.display().to_string(), text)?;
-        return Ok(vec![Part { member: None, rehomed: Some(rehomed) }]);
+    let mut parts = Vec::new();
+    each(&asked.file, bytes, &mut |member, text| {
+        let name = member.map_or_else(|| asked.file.display().to_string(), str::to_owned);
+        let rehomed = text.map(|text| of_text(&name, text)).transpose()?;
+        parts.push(Part { member: member.map(str::to_owned), rehomed });
+        Ok(())
+    })?;
+    Ok(parts)
+}
+
+/// Takes the name of a member, and its text if it has one.
+type Look<'l> = dyn FnMut(Option<&str>, Option<&str>) -> Result<(), Trouble> + 'l;
+
+/// Gives the text of a file, or of each member of an archive and of those in it, with the member's name; no text where
+/// there is none.
+fn each(file: &Path, bytes: &[u8], look: &mut Look<'_>) -> Result<(), Trouble> {
+    if archive::is_archive(bytes) {
+        return each_member(("", 1), bytes, &mut Unpacked::default(), look);
     }
-    let members = archive::members(bytes)?.into_iter().map(|member| {
-        let text = member.text.map(Zeroizing::new);
-        let rehomed = text.map(|text| of_text(&member.name, &text)).transpose()?;
-        Ok(Part { member: Some(member.name), rehomed })
-    });
-    members.collect()
+    let text = std::str::from_utf8(bytes).map_err(|_| cannot_be_read(file, &FileError::NotText))?;
+    look(None, Some(text))
+}
+
+fn each_member(
+    (within, depth): (&str, usize),
+    bytes: &[u8],
+    so_far: &mut Unpacked,
+    look: &mut Look<'_>,
+) -> Result<(), Trouble> {
+    for member in archive::members(bytes, so_far)? {
+        let name = format!("{within}{}", member.name);
+        match (member.archive, member.text.map(Zeroizing::new)) {
+            (Some(inner), _) if depth < DEEPEST => {
+                each_member((&format!("{name}/"), depth + 1), &inner, so_far, look)?;
+            }
+            (_, text) => look(Some(&name), text.as_ref().map(|text| text.as_str()))?,
+        }
+    }
+    Ok(())
 }
 
 /// Refuses what somebody has to decide.
@@ -275,18 +399,36 @@ fn refuse_undecided(parts: &[Part], swaps: &[Swap]) -> Result<(), Trouble> {
 }
 
 /// The bytes of the new file.
-fn content(bytes: &[u8], is_archive: bool, parts: &[Part]) -> Result<Zeroizing<Vec<u8>>, Trouble> {
-    let new: Vec<Option<&str>> = parts
-        .iter()
-        .map(|part| {
-            let rehomed = part.rehomed.as_ref().filter(|it| !it.replaced.is_empty())?;
-            Some(rehomed.text.as_str())
-        })
-        .collect();
-    let content = match new.first() {
-        _ if is_archive => archive::packed(bytes, &new)?,
-        Some(Some(text)) => text.as_bytes().to_vec(),
-        _ => bytes.to_vec(),
+fn content(bytes: &[u8], parts: &[Part]) -> Result<Zeroizing<Vec<u8>>, Trouble> {
+    let mut parts = parts.iter();
+    let new = if archive::is_archive(bytes) {
+        archive_of(bytes, 1, &mut Unpacked::default(), &mut parts)?
+    } else {
+        parts.next().and_then(changed)
     };
-    Ok(Zeroizing::new(content))
+    Ok(new.unwrap_or_else(|| Zeroizing::new(bytes.to_vec())))
+}
+
+/// An archive with what became of its parts; `None` where nothing in it changes.
+fn archive_of(
+    bytes: &[u8],
+    depth: usize,
+    so_far: &mut Unpacked,
+    parts: &mut std::slice::Iter<'_, Part>,
+) -> Result<Option<Zeroizing<Vec<u8>>>, Trouble> {
+    let mut new = Vec::new();
+    for member in archive::members(bytes, so_far)? {
+        new.push(match member.archive {
+            Some(inner) if depth < DEEPEST => archive_of(&inner, depth + 1, so_far, parts)?,
+            _ => parts.next().and_then(changed),
+        });
+    }
+    let changes = new.iter().any(Option::is_some);
+    Ok(changes.then(|| archive::packed(bytes, &new)).transpose()?.map(Zeroizing::new))
+}
+
+/// The new content of a part, if it has one.
+fn changed(part: &Part) -> Option<Zeroizing<Vec<u8>>> {
+    let rehomed = part.rehomed.as_ref().filter(|it| !it.replaced.is_empty())?;
+    Some(Zeroizing::new(rehomed.text.as_bytes().to_vec()))
 }

@@ -6,11 +6,12 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_work::Trouble;
 use cledger_work::meant::{address, scope_of};
+use cledger_work::rehome::suggest::suggest;
 use cledger_work::rehome::{ToRehome, rehome};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::HandOutOptions;
+use crate::options::{AssumeOptions, HandOutOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct RehomeArgs {
@@ -20,8 +21,16 @@ pub(crate) struct RehomeArgs {
     #[arg(add = ArgValueCompleter::new(complete::address), long, value_name = "ADDRESS")]
     from: String,
     /// Whose values take their places: UNIT[+INSTANCE]@STAGE
-    #[arg(add = ArgValueCompleter::new(complete::address), long, value_name = "ADDRESS")]
-    to: String,
+    #[arg(
+        add = ArgValueCompleter::new(complete::address),
+        long,
+        value_name = "ADDRESS",
+        required_unless_present = "suggest"
+    )]
+    to: Option<String>,
+    /// Only list what in it looks as if it belonged to the stage, and is no value of the unit yet
+    #[arg(long, conflicts_with_all = ["to", "only", "out", "answers", "write"])]
+    suggest: bool,
     /// Only these fields (ENTRY or ENTRY.FIELD, a pattern), or only at and below a place (/JSON/POINTER)
     #[arg(long, value_name = "FIELD|PLACE", value_delimiter = ',')]
     only: Vec<String>,
@@ -31,6 +40,11 @@ pub(crate) struct RehomeArgs {
     /// Write over a file that is there
     #[arg(long, requires = "out")]
     overwrite: bool,
+    /// Take values that the second stage lacks from this form, and write it where it is not there yet
+    #[arg(long, value_name = "FILE")]
+    answers: Option<PathBuf>,
+    #[command(flatten)]
+    assume: AssumeOptions,
     /// Do it; without, it is only shown
     #[arg(long)]
     write: bool,
@@ -39,16 +53,24 @@ pub(crate) struct RehomeArgs {
 }
 
 pub(crate) fn run(args: &RehomeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    let from = address(&args.from, None)?;
+    let Some(to) = args.to.as_ref().filter(|_| !args.suggest) else {
+        let opened = app.open(&scope_of([&from]))?;
+        return Ok(app.show(&suggest(&opened, &args.file, &from)?));
+    };
     let asked = ToRehome {
         file: args.file.clone(),
-        from: address(&args.from, None)?,
-        to: address(&args.to, None)?,
+        from,
+        to: address(to, None)?,
         only: args.only.clone(),
         out: args.out.clone(),
         overwrite: args.overwrite,
+        answers: args.answers.clone(),
         countersign: args.hand_out.countersign.clone(),
         write: args.write,
     };
-    let opened = app.open(&scope_of([&asked.from, &asked.to]))?;
-    Ok(app.show(&rehome(&opened, &asked)?))
+    let opened = app.open(&args.assume.scope([&asked.from, &asked.to])?)?;
+    let stage = opened.told_stage(asked.to.stage.as_ref())?;
+    let assumptions = args.assume.read(&opened.ledger, stage)?;
+    Ok(app.show(&rehome(&opened, &assumptions, &asked)?))
 }

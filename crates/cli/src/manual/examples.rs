@@ -54,6 +54,10 @@ pub(super) const EXAMPLES: &[Fact] = &[
     ("cledger render @test --out rendered", "the files of all units for a stage"),
     ("cledger run tide-watch@test -- printenv LOW_WATER", "a program with the values of a unit"),
     (
+        "cledger rehome exports/tide-board.json --from tide-watch@test --suggest",
+        "lists hosts, addresses and identifiers that could become entries",
+    ),
+    (
         "cledger rehome exports/tide-board.json --from tide-watch@test --to tide-watch@prod-north --out tide-board.json",
         "an exported file with the values of another stage",
     ),

@@ -18,6 +18,7 @@ use cledger_work::outlet::put::Put;
 use cledger_work::probe::ProbeReport;
 use cledger_work::promote::Promoted;
 use cledger_work::rehome::RehomeReport;
+use cledger_work::rehome::suggest::Suggested;
 use cledger_work::remove::Removed;
 use cledger_work::rename::Renamed;
 use cledger_work::render::Rendered;
@@ -95,6 +96,7 @@ shown! {
         kind it.kind(), trouble it.delivered.as_ref().and_then(|delivered| delivered.trouble.as_ref());
     Put, |it, console| text::outlet::put(console, it), json::outlet::put(it), kind it.kind();
     RehomeReport, |it, console| text::rehome::print(console, it), json::rehome::document(it), kind it.kind();
+    Suggested, |it, console| text::rehome::suggested(console, it), json::rehome::suggested(it);
     Removed, |it, console| text::remove::print(console, it), json::remove::document(it);
     Renamed, |it, console| text::rename::print(console, "renamed", (&it.from, &it.to), &it.files, it.written),
         json::rename::document((&it.from, &it.to), &it.files, it.written);

@@ -6,6 +6,12 @@ use cledger_core::value::Held;
 
 pub(crate) use cledger_work::shown::{MASK, escape, held, is_rows, one_line};
 
+/// A word as a shell takes it.
+pub(crate) fn shell_word(word: &str) -> String {
+    let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_./:@=+%,".contains(c);
+    if word.chars().all(is_plain) { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
+}
+
 /// What stands for a value that is outside the ledger and was not read.
 pub(crate) const UNREAD: &str = "(not read)";
 

@@ -8,7 +8,7 @@ use snapbox::str;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
-use crate::test_ledger::{TestLedger, written};
+use crate::test_ledger::{SMALL, TestLedger, written};
 
 const MOVE: &str = "--from tide-watch@test --to tide-watch@prod-north";
 
@@ -27,13 +27,14 @@ replaced at      field          from                                      to
 /queue/host      events.host    mq.test.brackwater.example                mq.north.brackwater.example
 /alarm/to/0      alarm_to[0]    watch@test.brackwater.example             watch@brackwater.example
 /alarm/open      tide-api.base  https://tides.test.brackwater.example/v2  https://tides.brackwater.example/v2
+/note            events.host    mq.test.brackwater.example                mq.north.brackwater.example
 
 still there at  field        value
 /note           events.host  mq.test.brackwater.example  within other text
 
 Expected and not found: events.url, events.password, mail.host, mail.sender, mail.url, tide-api.token.
 Not looked for, since they say too little by themselves (--only FIELD names them): mail.port, tide-api.timeout, events.user.
-nothing written: 4 values would be replaced; --write does it.
+nothing written: 5 values would be replaced; --write does it.
 left: 1 value of the first stage is still in there.
 
 "#]]);
@@ -46,6 +47,7 @@ left: 1 value of the first stage is still in there.
             "https%3A%2F%2Ftides.brackwater.example%2Fv2",
         )
         .replace("\"mq.test.brackwater.example\"", "\"mq.north.brackwater.example\"")
+        .replace("MQ.TEST.brackwater.example", "mq.north.brackwater.example")
         .replace("\"watch@test.brackwater.example\"", "\"watch@brackwater.example\"");
     assert_eq!(ledger.read("new.json"), expected);
     // Fields and places are chosen; a word that means little by itself must be.
@@ -62,6 +64,51 @@ left: 1 value of the first stage is still in there.
             document["replaced"].as_array().unwrap().iter().map(|spot| spot["place"].as_str().unwrap());
         assert_eq!(places.collect::<Vec<_>>(), replaced, "{only}");
     }
+}
+
+#[test]
+fn what_the_other_stage_lacks_is_asked_for_before_anything_is_written() {
+    let ledger = TestLedger::with(SMALL);
+    ledger.write("units/winch.toml", "[variables.rope]\ntype = \"host\"\n[variables.tag]\nrequired = false\n[variables.key]\nsecret = true\n");
+    let dev = "[units.winch]\nrope = \"ropes.dev.example\"\ntag = \"tagged-dev-1\"\nkey = \"low-tide-dev\"\n";
+    ledger.write("stages/dev.toml", dev);
+    ledger.write("stages/prod.toml", "");
+    let artifact = "a=%22ropes.dev.example%22 b=ROPES.DEV.EXAMPLE c=tagged-dev-1 d=low-tide-dev\n";
+    ledger.write("a.txt", artifact);
+    let rehome = "rehome a.txt --from winch@dev --to winch@prod --write --countersign prod";
+    let (_, err) = written(&ledger.run(rehome).code(1));
+    assert!(err.contains("`key`, `rope`, `tag` stand in there, and have no value in `prod`"), "{err}");
+    let (out, _) = written(&ledger.run(&format!("{rehome} --answers form.toml")).code(1));
+    assert!(out.contains("Wrote the form for 2 values to form.toml"), "{out}");
+    let form = ledger.read("form.toml");
+    assert!(form.contains("# winch/key@prod is a secret") && !form.contains("low-tide"), "{form}");
+    ledger.write(
+        "form.toml",
+        form.replace("\"winch/rope@prod\" = \"\"", "\"winch/rope@prod\" = \"ropes.example\""),
+    );
+    ledger.run(&format!("{rehome} --answers form.toml --assume winch/tag@prod=t2")).code(1);
+    assert_eq!(ledger.read("a.txt"), artifact);
+    let whole =
+        format!("{rehome} --answers form.toml --assume winch/tag@prod=t2 --assume winch/key@prod --stdin");
+    ledger.command(&whole).stdin("whimbrel").assert().code(0);
+    assert_eq!(ledger.read("a.txt"), "a=%22ropes.example%22 b=ROPES.EXAMPLE c=t2 d=whimbrel\n");
+}
+
+#[test]
+fn what_belongs_to_a_stage_is_suggested_as_entries() {
+    let ledger = TestLedger::demo();
+    let (out, _) =
+        written(&ledger.run("rehome ../exports/tide-board.json --from tide-watch@test --suggest").code(0));
+    assert!(!out.contains("mq.test.brackwater.example\n") && !out.contains("watch@test"), "{out}");
+    let commands: Vec<&str> = out.lines().filter_map(|line| line.strip_prefix("cledger ")).collect();
+    assert_eq!(commands.len(), 4, "{out}");
+    for command in commands {
+        ledger.run(command).code(0);
+    }
+    ledger.run("get tide-watch/alarm_open@test").code(0).stdout_eq("board.brackwater.example\n");
+    let (out, _) =
+        written(&ledger.run("rehome ../exports/tide-board.json --from tide-watch@test --suggest").code(0));
+    assert!(out.starts_with("0 things look as if"), "{out}");
 }
 
 #[test]
@@ -136,6 +183,7 @@ fn the_other_members_of_an_archive_stay_as_they_are() {
         ("board/c.png", &image),
         ("board/d.zip", &inner),
         ("board/e.xml", b"<h>mq.test.brackwater.example</h>"),
+        ("board/f.zip", &packed(&[("y", b"nothing of ours")])),
     ]);
     ledger.write("board.zip", &old);
     ledger
@@ -143,18 +191,19 @@ fn the_other_members_of_an_archive_stay_as_they_are() {
         .code(0)
         .stderr_eq("")
         .stdout_eq(str![[r#"
-replaced at      field        from                        to
-board/a.json /h  events.host  mq.test.brackwater.example  mq.north.brackwater.example
-board/e.xml /h   events.host  mq.test.brackwater.example  mq.north.brackwater.example
+replaced at           field        from                        to
+board/a.json /h       events.host  mq.test.brackwater.example  mq.north.brackwater.example
+board/d.zip/x line 1  events.host  mq.test.brackwater.example  mq.north.brackwater.example
+board/e.xml /h        events.host  mq.test.brackwater.example  mq.north.brackwater.example
 
 Expected and not found: events.url, tide-api.base, events.password, mail.host, mail.sender, mail.url, tide-api.token, alarm_to[0].
 Not looked for, since they say too little by themselves (--only FIELD names them): mail.port, tide-api.timeout, events.user.
-Kept without looking into them, since they are no text: board/c.png, board/d.zip.
-replaced: 2 values, in new.zip.
+Kept without looking into them, since they are no text: board/c.png.
+replaced: 3 values, in new.zip.
 
 "#]]);
     let new = fs::read(ledger.path("new.zip")).unwrap();
-    for name in ["board/b.txt", "board/c.png", "board/d.zip"] {
+    for name in ["board/b.txt", "board/c.png", "board/f.zip"] {
         assert_eq!(raw(&new, name), raw(&old, name), "{name}");
     }
     let mut archive = ZipArchive::new(Cursor::new(&new)).unwrap();
@@ -162,6 +211,12 @@ replaced: 2 values, in new.zip.
     let mut text = String::new();
     archive.by_name("board/a.json").unwrap().read_to_string(&mut text).unwrap();
     assert_eq!(text, "{\"h\": \"mq.north.brackwater.example\"}");
+    let mut within = Vec::new();
+    archive.by_name("board/d.zip").unwrap().read_to_end(&mut within).unwrap();
+    let mut within = ZipArchive::new(Cursor::new(within)).unwrap();
+    text.clear();
+    within.by_name("x").unwrap().read_to_string(&mut text).unwrap();
+    assert_eq!(text, "mq.north.brackwater.example");
     assert_eq!(raw(&new, "board/e.xml").2, raw(&old, "board/e.xml").2);
     assert_eq!(fs::read(ledger.path("board.zip")).unwrap(), old);
 }

@@ -43,16 +43,15 @@ pub fn spellings(proposed: &[Proposed], stages: &[StageId]) -> Vec<Spelling> {
                 None => entry.name.to_string(),
                 Some(name) => format!("{}.{name}", entry.name),
             };
-            let kinds: [(Spelled, fn(&Values) -> Values); 4] = [
-                (Spelled::Truth, truths),
-                (Spelled::Unit, units),
-                (Spelled::Scheme, schemes),
-                (Spelled::Slash, slashes),
+            let aligned = [
+                (Spelled::Truth, truths(&values)),
+                (Spelled::Unit, units(&values)),
+                (Spelled::Scheme, schemes(&values)),
+                (Spelled::Slash, slashes(&values)),
             ];
-            let aligned = kinds.into_iter().map(|(what, align)| (what, align(&values)));
-            found.extend(aligned.filter(|(_, aligned)| !aligned.is_empty()).map(|(what, aligned)| {
-                Spelling { field: name.clone(), what, values: values.clone(), aligned }
-            }));
+            found.extend(aligned.into_iter().filter(|(_, aligned)| !aligned.is_empty()).map(
+                |(what, aligned)| Spelling { field: name.clone(), what, values: values.clone(), aligned },
+            ));
         }
     }
     found

@@ -184,7 +184,9 @@ fn with_changes(text: &str, changes: BTreeMap<(usize, usize), Vec<String>>) -> S
     let mut done = 0;
     for ((start, end), texts) in changes {
         made.push_str(&text[done..start]);
-        texts.iter().for_each(|text| made.push_str(text));
+        for text in texts {
+            made.push_str(&text);
+        }
         done = end;
     }
     made + &text[done..]

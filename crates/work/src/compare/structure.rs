@@ -15,7 +15,7 @@ use cledger_core::value::{Held, Value};
 use cledger_formats::{Particulars, detect};
 use csv::{ReaderBuilder, StringRecord};
 
-use crate::archive::{is_archive, members};
+use crate::archive::{Unpacked, is_archive, members};
 use crate::compare::files::cannot_be_read;
 use crate::existing;
 use crate::trouble::Trouble;
@@ -77,7 +77,7 @@ pub(crate) fn in_file(
     })?;
     let mut named = Vec::new();
     if is_archive(&bytes) {
-        for member in members(&bytes)? {
+        for member in members(&bytes, &mut Unpacked::default())? {
             let of_member = (vec![member.name.clone()], format!("{path} {}", member.name));
             let text = member.text.as_deref();
             if let Some((text, Some(format))) = text.map(|text| (text, detect(&member.name, text))) {

@@ -12,6 +12,7 @@ use cledger_core::search::declared;
 use cledger_store::Target;
 use cledger_store::daybook::{Content, Record};
 
+use crate::answers::Question;
 use crate::deliver::recorded::Planner;
 use crate::meant::{Place, unit_of};
 use crate::trouble::Trouble;
@@ -64,6 +65,20 @@ pub struct Field {
     /// What it is for, in its developers' words.
     pub about: Option<String>,
     pub(crate) addresses: Addresses,
+}
+
+impl Field {
+    /// What is asked of whoever can give its value, where one is needed.
+    pub(crate) fn question(&self) -> Option<Question> {
+        let below = self.below.as_ref().and_then(Kept::open);
+        (self.fate == Fate::Needed).then(|| Question {
+            address: self.place.address.to_string(),
+            asks: self.asks.clone(),
+            about: self.about.clone(),
+            elsewhere: below.map(|text| ("in the stage below", text.to_string())),
+            secret: self.secret,
+        })
+    }
 }
 
 /// The fields that are to be carried.

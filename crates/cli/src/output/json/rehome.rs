@@ -1,17 +1,21 @@
 //! `rehome` for programs.
 
-use cledger_core::rehome::Spot;
+use cledger_core::address::Address;
+use cledger_core::rehome::{Spot, Suggestion};
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::output::text::rehome::word;
+use crate::output::text::rehome::{commands, word};
 use cledger_work::rehome::RehomeReport;
+use cledger_work::rehome::suggest::Suggested;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'r> {
     format: u32,
     written: bool,
     out: String,
+    /// The form that was written, if one was.
+    form: Option<String>,
     replaced: Vec<SpotDocument<'r>>,
     left: Vec<SpotDocument<'r>>,
     not_found: Vec<&'r str>,
@@ -31,6 +35,47 @@ struct SpotDocument<'r> {
     why: Option<&'static str>,
 }
 
+/// What could become entries.
+#[derive(Debug, Serialize)]
+pub(crate) struct SuggestedDocument<'r> {
+    format: u32,
+    of: String,
+    suggestions: Vec<SuggestionDocument<'r>>,
+    known: usize,
+    skipped: &'r [String],
+}
+
+#[derive(Debug, Serialize)]
+struct SuggestionDocument<'r> {
+    looks_like: &'static str,
+    value: Option<String>,
+    secret: bool,
+    places: &'r [String],
+    entry: &'r str,
+    commands: [String; 2],
+}
+
+pub(crate) fn suggested(suggested: &Suggested) -> SuggestedDocument<'_> {
+    SuggestedDocument {
+        format: FORMAT,
+        of: suggested.of.to_string(),
+        suggestions: suggested.suggestions.iter().map(|it| suggestion(it, &suggested.of)).collect(),
+        known: suggested.known,
+        skipped: &suggested.skipped,
+    }
+}
+
+fn suggestion<'r>(it: &'r Suggestion, of: &Address) -> SuggestionDocument<'r> {
+    SuggestionDocument {
+        looks_like: it.looks.word(),
+        value: it.text.open().map(|value| value.to_text().to_string()),
+        secret: it.text.is_secret(),
+        places: &it.places,
+        entry: it.name.as_str(),
+        commands: commands(it, of),
+    }
+}
+
 pub(crate) fn document<'r>(report: &'r RehomeReport) -> Document<'r> {
     let spot = |member: Option<&'r str>, spot: &'r Spot, why| {
         let swap = &report.swaps[spot.swap];
@@ -41,6 +86,7 @@ pub(crate) fn document<'r>(report: &'r RehomeReport) -> Document<'r> {
         format: FORMAT,
         written: report.written,
         out: report.out.display().to_string(),
+        form: report.form.as_ref().map(|(path, _)| path.display().to_string()),
         replaced: Vec::new(),
         left: Vec::new(),
         not_found: names(report, &report.not_found),

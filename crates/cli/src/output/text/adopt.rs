@@ -105,14 +105,8 @@ fn spelling(spelling: &SpelledOtherwise) -> String {
         Spelled::Slash => "a slash at the end in one stage alone",
     };
     let set: Vec<String> =
-        spelling.aligned.iter().map(|(at, text)| quoted(&format!("{at}={text}"))).collect();
+        spelling.aligned.iter().map(|(at, text)| values::shell_word(&format!("{at}={text}"))).collect();
     format!("{}: {what}: {}; aligned by: cledger set {}", spelling.field, values.join(", "), set.join(" "))
-}
-
-/// A word as a shell takes it.
-fn quoted(word: &str) -> String {
-    let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_./:@=+%,".contains(c);
-    if word.chars().all(is_plain) { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
 }
 
 fn entries(console: &mut Console, adoption: &Adoption) {

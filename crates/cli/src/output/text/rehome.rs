@@ -1,10 +1,13 @@
 //! `rehome` for people: what is replaced, what is still in there, and what was not found.
 
-use cledger_core::rehome::{Left, Spot, Swap};
+use cledger_core::address::Address;
+use cledger_core::rehome::{Left, Spot, Suggestion, Swap};
+use cledger_core::types::Type;
 
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use cledger_work::rehome::suggest::Suggested;
 use cledger_work::rehome::{RehomeReport, place_of as place};
 use cledger_work::shown::counted;
 
@@ -42,6 +45,11 @@ pub(crate) fn print(console: &mut Console, report: &RehomeReport) {
         table.lines().iter().for_each(|line| console.line(line));
         console.line("");
     }
+    if let Some((path, count)) = &report.form {
+        let needed = counted(*count, "value");
+        let path = values::escape(&path.display().to_string());
+        console.line(format!("Wrote the form for {needed} to {path}. Fill it in, and try again."));
+    }
     listed(console, "Expected and not found", report, &report.not_found);
     listed(
         console,
@@ -62,6 +70,61 @@ pub(crate) fn print(console: &mut Console, report: &RehomeReport) {
         );
     }
     summary(console, report, replaced.len(), left.len());
+}
+
+/// What could become entries, with the commands that make them.
+pub(crate) fn suggested(console: &mut Console, suggested: &Suggested) {
+    let Suggested { of, suggestions, known, skipped } = suggested;
+    if !suggestions.is_empty() {
+        let mut table = Table::new(&["looks like", "value", "at", "entry"], console.width());
+        for it in suggestions {
+            let more = if it.places.len() > 1 {
+                format!(" and {} more", it.places.len() - 1)
+            } else {
+                String::new()
+            };
+            table.row(vec![
+                (it.looks.word().to_owned(), Tone::Plain),
+                (values::held(&it.text), Tone::Plain),
+                (format!("{}{more}", values::escape(&it.places[0])), Tone::Plain),
+                (it.name.to_string(), Tone::Plain),
+            ]);
+        }
+        table.lines().iter().for_each(|line| console.line(line));
+        console.line("");
+        for it in suggestions {
+            for command in commands(it, of) {
+                console.line(command);
+            }
+        }
+        console.line("");
+    }
+    if !skipped.is_empty() {
+        let skipped: Vec<String> = skipped.iter().map(|name| values::escape(name)).collect();
+        console.wrapped(&format!("Not looked into: {}.", skipped.join(", ")), "  ");
+    }
+    let count = counted(suggestions.len(), "thing");
+    let are = if *known == 1 { "is one" } else { "are some" };
+    let belongs = if suggestions.len() == 1 { "looks as if it belonged" } else { "look as if they belonged" };
+    console.line(format!("{count} {belongs} to the stage; {known} more {are} of the unit's values."));
+}
+
+/// The commands that declare an entry and set its value in the stage. A secret is asked for.
+pub(crate) fn commands(it: &Suggestion, of: &Address) -> [String; 2] {
+    let unit = of.owner.as_ref().map(|owner| owner.names().0.to_owned()).unwrap_or_default();
+    let field = Address { entry: Some(it.name.clone()), ..of.clone() };
+    let this = match it.looks.this_type() {
+        Type::Text => String::new(),
+        this => format!(" --type {}", this.name()),
+    };
+    let (secret, value) = match it.text.open() {
+        Some(value) => ("", format!("={}", value.to_text())),
+        None => (" --secret", String::new()),
+    };
+    [
+        format!("cledger add variable {unit}/{}{this}{secret}", it.name),
+        format!("cledger set {}", values::shell_word(&format!("{field}{value}"))),
+    ]
 }
 
 fn listed(console: &mut Console, heading: &str, report: &RehomeReport, swaps: &[usize]) {

@@ -1,21 +1,41 @@
-//! Values that a stage still needs: from a form that was filled in, or from whoever is there.
+//! Values that a stage still needs: from a form that is filled in, or from whoever is there.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
-use cledger_core::kept::Kept;
 use cledger_core::model::LayerId;
-use cledger_core::promotion::Fate;
 use cledger_core::resolve::FieldId;
 use cledger_store::{LARGEST_FILE, Mode, Target, key, text_named, write_atomically};
 use zeroize::Zeroizing;
 
 use crate::meant::unit_of;
 use crate::opened::Opened;
-use crate::promote::fields::{Field, Promotion};
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
+
+/// A value that is needed, and what whoever is asked should know of it.
+#[derive(Debug, Clone)]
+pub(crate) struct Question {
+    pub(crate) address: String,
+    /// The type.
+    pub(crate) asks: String,
+    /// What it is for, in its developers' words.
+    pub(crate) about: Option<String>,
+    /// What is in its place elsewhere: where, and which.
+    pub(crate) elsewhere: Option<(&'static str, String)>,
+    /// Whether nobody may see it.
+    pub(crate) secret: bool,
+}
+
+impl Question {
+    /// The words that ask for the value.
+    fn words(&self) -> String {
+        let about = self.about.as_ref().map(|about| format!("{about}; ")).unwrap_or_default();
+        let elsewhere = self.elsewhere.as_ref().map(|(at, text)| format!("{at}: {text}; "));
+        format!("{} ({about}{}; {}empty for later)", self.address, self.asks, elsewhere.unwrap_or_default())
+    }
+}
 
 /// Where answers come from.
 pub(crate) enum Answers {
@@ -36,14 +56,14 @@ impl Answers {
         opened: &Opened,
         path: Option<&Path>,
         write: bool,
-        promotions: &[Promotion],
+        questions: &[Question],
     ) -> Result<Self, Trouble> {
         let Some(path) = path else {
             let somebody = write && opened.at.asking.is_there();
             return Ok(if somebody { Answers::Asked } else { Answers::None });
         };
         if !path.exists() {
-            let (form, count) = form(promotions);
+            let (form, count) = form(questions);
             if count == 0 {
                 return Ok(Answers::None);
             }
@@ -60,7 +80,7 @@ impl Answers {
             let line = error.span().map_or(1, |span| text[..span.start].matches('\n').count() + 1);
             wrong(format!("line {line}: {}", error.message()))
         })?;
-        let needed: Vec<String> = needed(promotions).map(|field| field.place.address.to_string()).collect();
+        let needed: BTreeSet<&String> = questions.iter().map(|question| &question.address).collect();
         let mut given = BTreeMap::new();
         for (address, value) in table {
             let answer = match value {
@@ -78,29 +98,26 @@ impl Answers {
         Ok(Answers::Given(given))
     }
 
-    /// What is said of a field that is needed; `None` where nobody has given an answer. Whoever is there is asked
-    /// again where the answer will not do.
+    /// What is said to a question; `None` where nobody has given an answer. Whoever is there is asked again where the
+    /// answer will not do.
     pub(crate) fn of<S>(
         &self,
         at: &Workplace,
-        field: &Field,
+        question: &Question,
         judge: impl Fn(&Zeroizing<String>) -> Result<S, Trouble>,
     ) -> Result<Option<S>, Trouble> {
-        if field.fate != Fate::Needed {
-            return Ok(None);
-        }
-        let address = field.place.address.to_string();
+        let address = &question.address;
         match self {
             Answers::None | Answers::Form(..) => Ok(None),
             Answers::Given(given) => {
-                let answer = given.get(&address).filter(|answer| !answer.is_empty());
+                let answer = given.get(address).filter(|answer| !answer.is_empty());
                 answer.map(|answer| judge(&Zeroizing::new(answer.clone()))).transpose()
             }
             Answers::Asked => {
-                let asked = question(&address, field);
+                let words = question.words();
                 for _ in 0..MOST_TRIES {
                     let answer =
-                        if field.secret { at.asking.secret(&address)? } else { at.asking.value(&asked)? };
+                        if question.secret { at.asking.secret(address)? } else { at.asking.value(&words)? };
                     let Some(answer) = answer else { return Ok(None) };
                     match judge(&answer) {
                         Ok(said) => return Ok(Some(said)),
@@ -116,14 +133,6 @@ impl Answers {
 /// How often somebody is asked for one value.
 const MOST_TRIES: u32 = 5;
 
-/// The words that ask for a value: what it is for, and what the stage below has.
-fn question(address: &str, field: &Field) -> String {
-    let about = field.about.as_ref().map(|about| format!("{about}; ")).unwrap_or_default();
-    let below = field.below.as_ref().and_then(Kept::open);
-    let below = below.map(|text| format!("below: {text}; ")).unwrap_or_default();
-    format!("{address} ({about}{}; {below}empty for later)", field.asks)
-}
-
 /// Whether a field has a value already that reads like this.
 fn has_it(opened: &Opened, address: &str, answer: &str) -> bool {
     let Ok(place) = opened.place(address, None) else { return false };
@@ -134,28 +143,20 @@ fn has_it(opened: &Opened, address: &str, answer: &str) -> bool {
     outcome.value().and_then(|value| value.expose()).is_some_and(|value| value.to_text() == answer)
 }
 
-fn needed(promotions: &[Promotion]) -> impl Iterator<Item = &Field> {
-    let fields = promotions.iter().flat_map(|promotion| &promotion.fields);
-    fields.filter(|field| field.fate == Fate::Needed)
-}
-
 /// A TOML form with a line for each value; secrets are set by themselves.
-fn form(promotions: &[Promotion]) -> (String, usize) {
+fn form(questions: &[Question]) -> (String, usize) {
     let mut form = "# What the stage still needs. Fill in the values, and run the same command again;\n\
                     # what stays empty is left for later.\n"
         .to_owned();
-    let mut lines = BTreeMap::new();
-    for field in needed(promotions) {
-        lines.insert(field.place.address.to_string(), field);
-    }
-    for (address, field) in &lines {
-        if field.secret {
+    let questions: BTreeMap<&String, &Question> = questions.iter().map(|it| (&it.address, it)).collect();
+    for (address, question) in &questions {
+        if question.secret {
             let _ = writeln!(form, "# {address} is a secret: cledger set {address}");
             continue;
         }
-        let below = field.below.as_ref().and_then(Kept::open);
-        let below = below.map(|text| format!("; in the stage below: {text}")).unwrap_or_default();
-        let _ = writeln!(form, "\n# {}{below}\n{} = \"\"", field.asks, key(address));
+        let elsewhere = question.elsewhere.as_ref().map(|(at, text)| format!("; {at}: {text}"));
+        let elsewhere = elsewhere.unwrap_or_default();
+        let _ = writeln!(form, "\n# {}{elsewhere}\n{} = \"\"", question.asks, key(address));
     }
-    (form, lines.values().filter(|field| !field.secret).count())
+    (form, questions.values().filter(|question| !question.secret).count())
 }
