@@ -10,6 +10,7 @@
 
 mod gather;
 mod infer;
+mod order;
 mod propose;
 mod recognise;
 mod repeats;

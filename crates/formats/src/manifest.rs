@@ -6,7 +6,7 @@
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use cledger_core::json::{Json, Plainly};
+use cledger_core::json::Json;
 use cledger_core::model::OutputFormat;
 use cledger_core::tree::Branch;
 use cledger_core::value::Value;
@@ -107,12 +107,12 @@ fn document(
         }
     }
     if encoded && !beside.iter().any(|(name, _): &(CompactString, Json)| name == "type") {
-        beside.push(("type".into(), text(OPAQUE)));
+        beside.insert(0, ("type".into(), text(OPAQUE)));
     }
     top.push(("metadata".into(), Json::Object(metadata)));
     top.extend(beside);
     top.push(("data".into(), Json::Object(data)));
-    yaml::write(&Plainly(&Json::Object(top)))
+    yaml::write(&Json::Object(top))
 }
 
 /// Several manifests in one file.

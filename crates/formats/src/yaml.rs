@@ -1,8 +1,9 @@
-//! YAML 1.2. All text is quoted, so that readers of YAML 1.1 take `no`, `12:30:45` or `0123` as
-//! text too.
+//! YAML 1.2. Text is quoted where readers of YAML 1.1 or 1.2 would take it for something else, such as `no`, `12:30:45`
+//! or `0123`; lines of text stand in a block.
 
 use cledger_core::json::{Json, Plainly};
-use serde_saphyr::Spanned;
+use serde::{Serialize, Serializer};
+use serde_saphyr::{LitStr, Spanned};
 
 use crate::found::Node;
 use crate::node::ReadNode;
@@ -18,7 +19,7 @@ impl Format for Yaml {
                 return Err(WriteError { name: steps.join("."), reason });
             }
         }
-        write(&Plainly(&order.json(&mut Vec::new(), &tree.0)))
+        write(&order.json(&mut Vec::new(), &tree.0))
     }
 
     fn read(&self, text: &str) -> Result<Found, ReadError> {
@@ -26,14 +27,40 @@ impl Format for Yaml {
     }
 }
 
-/// The text of a document with every text in it quoted.
-pub(crate) fn write(document: &impl serde::Serialize) -> Result<String, WriteError> {
-    let options = serde_saphyr::ser_options! {
-        prefer_block_scalars: false,
-        quote_all: true,
-    };
-    serde_saphyr::to_string_with_options(document, options)
+/// The text of a document.
+pub(crate) fn write(document: &Json) -> Result<String, WriteError> {
+    // Blocks are chosen here: what begins with a tab is one that other readers refuse.
+    let options = serde_saphyr::ser_options! { prefer_block_scalars: false };
+    serde_saphyr::to_string_with_options(&Written(document), options)
         .map_err(|error| WriteError { name: String::new(), reason: error.to_string() })
+}
+
+/// A part of a document as it is written.
+struct Written<'j>(&'j Json);
+
+impl Serialize for Written<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self.0 {
+            Json::Text(text) if is_block(text) => LitStr(text).serialize(serializer),
+            Json::List(items) => serializer.collect_seq(items.iter().map(Written)),
+            Json::Object(pairs) => {
+                serializer.collect_map(pairs.iter().map(|(name, json)| (name.as_str(), Written(json))))
+            }
+            other => Plainly(other).serialize(serializer),
+        }
+    }
+}
+
+/// Whether a text is whole lines that every reader finds again in a block as they are.
+fn is_block(text: &str) -> bool {
+    let is_plain = |line: &str| {
+        let is_edge = |c: Option<char>| c.is_some_and(char::is_whitespace);
+        !is_edge(line.chars().next())
+            && !is_edge(line.chars().next_back())
+            && !line.contains(char::is_control)
+    };
+    let lines = text.strip_suffix('\n').filter(|lines| lines.contains('\n'));
+    lines.is_some_and(|lines| lines.split('\n').all(|line| !line.is_empty() && is_plain(line)))
 }
 
 fn options() -> serde_saphyr::Options {

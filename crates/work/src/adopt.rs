@@ -8,6 +8,7 @@ pub mod adoption;
 mod base;
 mod contract;
 pub mod differing;
+mod digits;
 pub mod files;
 pub mod found;
 mod known;

@@ -1,9 +1,7 @@
 //! `adopt`: a unit from files that exist, and nothing of them lost.
 
 use std::collections::BTreeMap;
-use std::fs;
 
-use cledger_core::adopt::flattened;
 use cledger_core::json::Json;
 use cledger_core::value::Value;
 use cledger_formats::{Particulars, detect, format};
@@ -11,114 +9,8 @@ use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use snapbox::str;
 
+use crate::legacy::{SIGNED, sources, values};
 use crate::test_ledger::{SMALL, TestLedger, written};
-
-const STAGES: [&str; 5] = ["dev", "test", "staging", "prod-north", "prod-south"];
-
-const SIGNED: &str = "--countersign prod-north,prod-south --why taken-over";
-
-/// The values in a text, by name, as another program would find them.
-fn values(name: &str, text: &str) -> BTreeMap<Vec<String>, Value> {
-    let this = detect(name, text).unwrap();
-    let found = format(this, Particulars::default()).unwrap().read(text).unwrap();
-    flattened(&found.tree.0).into_iter().collect()
-}
-
-fn sources(of: impl Fn(&str) -> String) -> String {
-    STAGES.map(|stage| format!("{stage}=../legacy/{}", of(stage))).join(" ")
-}
-
-#[test]
-fn the_legacy_of_the_demo_comes_back_value_for_value() {
-    let ledger = TestLedger::demo();
-    let berths = format!("adopt berth-planner {}", sources(|stage| format!("berth-planner/{stage}")));
-    let lost = format!("adopt lost-property {}", sources(|stage| format!("lost-property/lost-{stage}.yaml")));
-    let before = ledger.read("stages/prod-north.toml");
-    ledger.run_in_80(&berths).code(0).stderr_eq("").stdout_eq(str![[r#"
-output              format      found in
-planner.env         dotenv      dev, test, staging, prod-north, prod-south
-planner.properties  properties  dev, test, staging, prod-north, prod-south
-
-entry                    kind                    fields
-java_heap                variable                size
-log_level                variable                text
-status                   endpoint                base
-debug_port               variable                port
-berths-db                connection, postgresql  host, port, database, user,
-                                                 password (secret)
-tides                    endpoint                base, timeout
-planner_horizon          variable                duration
-planner_max_draught      variable                number
-planner_slots_per_berth  variable                integer
-planner_notify_crew      variable                text
-planner_greeting         variable                text
-planner_archive_dir      variable                path
-planner_tow_boats        variable                boolean
-berths_db_user           variable                text
-
-4 defaults, 58 settings, 5 of them secret.
-
-has no value in these stages, since their files lack it:
-  debug_port: test, staging, prod-north, prod-south
-  berths-db.user: prod-south
-  planner_tow_boats: staging, prod-north, prod-south
-  berths_db_user: dev, test, staging, prod-north
-
-in addition, since the stage follows another or has groups:
-  berths.db.username in ../legacy/berth-planner/prod-south/planner.properties
-
-could be one default with ${stage.name} in it:
-  planner_archive_dir
-
-proven: rendering gives back 83 values of 10 files, each as it was.
-as text: of 93 lines, 16 go and 7 come.
-nothing written: berth-planner would be a new unit; --write does it.
-
-"#]]);
-    assert!(!ledger.path("units/berth-planner.toml").exists(), "without --write nothing changes");
-    assert_eq!(ledger.read("stages/prod-north.toml"), before);
-    ledger.run(&format!("{berths} --write")).code(4).stdout_eq("").stderr_eq(str![[r#"
-error: `dev` has no key: secrets would stand there in plain text
-help: make one: cledger key make @dev --write; or add --plain-secrets
-
-"#]]);
-    for command in [&berths, &lost] {
-        ledger.run(&format!("{command} --write --plain-secrets {SIGNED}")).code(0);
-        let (out, _) = written(&ledger.run(command).code(0));
-        assert!(out.ends_with(" is as its files are.\n"), "a second time there is nothing to do: {out}");
-    }
-    for stage in STAGES {
-        ledger
-            .run(&format!("render berth-planner@{stage} --partial --out out/{stage} --countersign {stage}"));
-        ledger
-            .run(&format!("render lost-property@{stage} --partial --out out/{stage} --countersign {stage}"));
-        for (rendered, old) in [
-            ("berth-planner/planner.env".to_owned(), format!("berth-planner/{stage}/planner.env")),
-            (
-                "berth-planner/planner.properties".to_owned(),
-                format!("berth-planner/{stage}/planner.properties"),
-            ),
-            (format!("lost-property/lost-{stage}.yaml"), format!("lost-property/lost-{stage}.yaml")),
-        ] {
-            let old = fs::read_to_string(ledger.path(&format!("../legacy/{old}"))).unwrap();
-            let mut now = values(&rendered, &ledger.read(&format!("out/{stage}/{rendered}")));
-            if stage == "prod-south" {
-                // It follows prod-north, whose spelling of this name was another one.
-                now.remove(&vec!["berths.db.username".to_owned()]);
-            }
-            assert!(now == values(&rendered, &old), "{stage} {rendered}");
-        }
-    }
-    // What was wrong all along is found.
-    let (out, _) = written(&ledger.run("check berth-planner").code(1));
-    for wrong in [
-        "`password` of `berths-db` is the same in `prod-south` as in `test`",
-        "`debug_port` has no value in `prod-north`",
-        "`planner_notify_crew` in `prod-south` differs from that in `prod-north`",
-    ] {
-        assert!(out.contains(wrong), "{wrong}: {out}");
-    }
-}
 
 #[test]
 fn changed_files_bring_the_unit_up_to_date() {
@@ -354,10 +246,20 @@ fn manifests_keep_their_names_and_defaults_move_on() {
 
 #[test]
 fn what_has_no_place_is_said_and_holds_up_until_it_has_one() {
+    // Long fractions lose digits where they are read, too, wherever they stand.
+    for (text, line) in [("a: 1.00000000000000000001\n", 1), ("a:\n- x: [2.50000000000000000001]\n", 2)] {
+        let (out, _) = adopted(text, text, "a.yaml");
+        assert!(
+            out.contains(&format!("a (../old/dev/a.yaml:{line}): so long a number is not held")),
+            "{out}"
+        );
+    }
+    let (out, _) = adopted("a = 1.5\n", "a = 3.14159265358979323846\n", "a.toml");
+    assert!(out.contains("so long a number is not held to its last digit"), "{out}");
     let many = "123456789012345678901234567890";
     let (out, _) = adopted(&format!("a: {many}\nb: yes\nc: 'yes'\n"), "a: 1\nb: no\nc: \"no\"\n", "a.yaml");
     for told in [
-        "  a (../old/dev/a.yaml:1): so large a number is not held to its last digit",
+        "  a (../old/dev/a.yaml:1): so long a number is not held to its last digit",
         "rendered as text:\n  b (../old/dev/a.yaml:2)\n  b (../old/prod/a.yaml:2)\n\n",
     ] {
         assert!(out.contains(told), "{told}: {out}");
@@ -442,7 +344,7 @@ fn a_base_file_becomes_defaults_and_its_overrides_settings() {
 #[test]
 fn order_and_comments_are_kept() {
     let env = "# Top\n\nZ_LAST=1\n\n# Who may call\nALLOWED=all\n\n# Database\nDB_HOST=h.dev.example\nDB_PORT=5432\n";
-    let yaml = "zeta: 1  # the last one\nalpha:\n  two: 2\n  one: 'x'\nbeta:\n- 'a'\n- 'b'\n";
+    let yaml = "zeta: 1  # the last one\nalpha:\n  two: 2\n  one: x\nbeta:\n- a\n- b\n";
     let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
     for stage in ["dev", "prod"] {
         ledger.write(&format!("../old/{stage}/a.env"), env.replace("dev", stage));
@@ -509,7 +411,7 @@ fn manifests_and_elements_come_back_whole() {
         }
     }
     // What somebody changes beside the data is drift, and a difference between files.
-    let live = ledger.read("out/desk/dev.yaml").replace("tide: 'low'", "tide: 'high'");
+    let live = ledger.read("out/desk/dev.yaml").replace("tide: low", "tide: high");
     ledger.write("live/desk/dev.yaml", live);
     ledger.write("live/desk/dev.xml", ledger.read("out/desk/dev.xml"));
     let (out, _) = written(&ledger.run("drift desk@dev --observed live").code(1));

@@ -27,6 +27,7 @@ mod init;
 mod judged;
 mod keys;
 mod killed;
+mod legacy;
 mod list;
 mod live_units;
 mod outlets;

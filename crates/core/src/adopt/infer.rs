@@ -95,7 +95,7 @@ fn reason(field: &OldField) -> String {
     names.sort_unstable();
     names.dedup();
     if field.values.values().any(is_inexact) {
-        return "so large a number is not held to its last digit".to_owned();
+        return "so long a number is not held to its last digit".to_owned();
     }
     match &names[..] {
         [only] => format!("a value of the type {only} has no type here"),

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::infer::{all_as, infer};
+use super::order::merged;
 use super::recognise::{Recognised, recognise};
 use super::secrecy::{is_json_with_one, is_named_so, is_seen_so};
 use super::words::{name_of, unused, words};
@@ -29,7 +30,7 @@ pub fn propose(
     for recognised in recognise(fields, place) {
         let Some(name) = maker.name(&recognised.words, '-', &in_use) else { continue };
         let of_old: Vec<usize> = recognised.fields.iter().filter_map(|(.., old)| *old).collect();
-        proposed.push((first_place(fields, &of_old), maker.entry(name, recognised)));
+        proposed.push((places(fields, &of_old), maker.entry(name, recognised)));
         done.extend(of_old);
     }
     for (at, field) in fields.iter().enumerate().filter(|(at, _)| !done.contains(at)) {
@@ -38,7 +39,7 @@ pub fn propose(
         match maker.variable(at) {
             Ok(field) => {
                 let entry = Proposed { name, kind: ProposedKind::Variable, fields: vec![field] };
-                proposed.push((first_place(fields, &[at]), entry));
+                proposed.push((places(fields, &[at]), entry));
             }
             Err(reason) => {
                 maker.names.remove(&name);
@@ -46,14 +47,21 @@ pub fn propose(
             }
         }
     }
-    // As they stand in the files.
-    proposed.sort_by(|(one, entry), (other, next)| (one, &entry.name).cmp(&(other, &next.name)));
-    (proposed.into_iter().map(|(_, entry)| entry).collect(), not_placed)
+    proposed.sort_by(|(_, entry), (_, next)| entry.name.cmp(&next.name));
+    let (places, entries): (Vec<_>, Vec<_>) = proposed.into_iter().unzip();
+    let mut entries: Vec<Option<Proposed>> = entries.into_iter().map(Some).collect();
+    let entries = merged(&places).into_iter().filter_map(|at| entries[at].take());
+    (entries.collect(), not_placed)
 }
 
-/// Where the first of some fields stands first.
-fn first_place(fields: &[OldField], of: &[usize]) -> Option<OldPlace> {
-    of.iter().flat_map(|&at| fields[at].values.values().map(|old| old.place)).min()
+/// Where the first of some fields stands in each file.
+fn places(fields: &[OldField], of: &[usize]) -> Vec<OldPlace> {
+    let mut by_file: BTreeMap<usize, OldPlace> = BTreeMap::new();
+    for place in of.iter().flat_map(|&at| fields[at].values.values().map(|old| old.place)) {
+        let first = by_file.entry(place.file).or_insert(place);
+        *first = (*first).min(place);
+    }
+    by_file.into_values().collect()
 }
 
 struct Maker<'f> {

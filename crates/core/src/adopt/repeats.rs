@@ -31,7 +31,10 @@ pub fn naming_the_stage(proposed: &[Proposed], stages: &[(StageId, &Name)]) -> V
         first.is_some() && texts.all(|text| text == first)
     };
     let fields = proposed.iter().flat_map(|entry| valued(entry, &all));
-    fields.filter(|field| stages.len() > 1 && names_it(field)).map(|(called, ..)| called).collect()
+    fields
+        .filter(|field| stages.len() > 1 && !field.1.secret && names_it(field))
+        .map(|(called, ..)| called)
+        .collect()
 }
 
 /// A field with what it is called, and its values by stage; the default counts for all.

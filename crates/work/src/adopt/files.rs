@@ -16,6 +16,7 @@ use cledger_formats::{ELEMENT, Found, Particulars, comments_of, detect, format};
 use cledger_outlets::file::FileError;
 use zeroize::Zeroizing;
 
+use crate::adopt::digits::LongNumbers;
 use crate::adopt::there::{FoundAt, There};
 use crate::existing;
 use crate::meant::known_stage;
@@ -270,6 +271,7 @@ impl Files {
             OutputFormat::Xml => *name == [ELEMENT],
             format => format.is_manifest() && name[0].starts_with('/'),
         };
+        let long = LongNumbers::of(format, text);
         let has_beside = format.is_manifest() || format == OutputFormat::Xml;
         for (name, value) in flattened(&found.tree.0) {
             let place = OldPlace { file, line: found.line_of(&name).unwrap_or(1) };
@@ -280,7 +282,13 @@ impl Files {
             if format == OutputFormat::Yaml && is_other_in_old_yaml(&value, text, place.line) {
                 self.other_in_old_yaml.push((name.clone(), place));
             }
-            match refusal(format, &name, value.clone()) {
+            let digits = "so long a number is not held to its last digit";
+            let refusal = if long.has(&value) {
+                Some(digits.to_owned())
+            } else {
+                refusal(format, &name, value.clone())
+            };
+            match refusal {
                 None => tree.insert(&name, value),
                 Some(reason) => {
                     self.not_placed.push(NotPlaced { names: [(output, name)].into(), place, reason });

@@ -63,7 +63,7 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
 
 /// What the ledger and the files say otherwise, value by value.
 fn differing(console: &mut Console, adoption: &Adoption) {
-    if adoption.is_new {
+    if adoption.is_new || adoption.same == 0 && adoption.differing.is_empty() {
         return;
     }
     console.line("");
