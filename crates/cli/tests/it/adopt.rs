@@ -247,10 +247,10 @@ fn manifests_keep_their_names_and_defaults_move_on() {
 #[test]
 fn what_has_no_place_is_said_and_holds_up_until_it_has_one() {
     // Long fractions lose digits where they are read, too, wherever they stand.
-    for (text, line) in [("a: 1.00000000000000000001\n", 1), ("a:\n- x: [2.50000000000000000001]\n", 2)] {
+    for text in ["a: 1.00000000000000000001\n", "a:\n- x: [2.50000000000000000001]\n"] {
         let (out, _) = adopted(text, text, "a.yaml");
         assert!(
-            out.contains(&format!("a (../old/dev/a.yaml:{line}): so long a number is not held")),
+            out.contains("a (../old/dev/a.yaml:1): so long a number is not held to its last digit"),
             "{out}"
         );
     }
