@@ -73,7 +73,7 @@ fn main() {
     write(&plain);
     write(&sealed);
     cledger(&sealed, &identity, &["key", "identity"]);
-    cledger(&sealed, &identity, &["key", "make", "@test"]);
+    cledger(&sealed, &identity, &["key", "make", "@test", "--write"]);
     cledger(&sealed, &identity, &["key", "protect", "@test", "--write"]);
     let person = || Arc::new(Identity::at(Some(identity.clone()), Arc::new(|_: &str| None)));
     let scope = KeyScope::Stage(Name::parse("test").unwrap());

@@ -78,10 +78,10 @@ fn what_the_ledger_says_otherwise_stays_until_it_is_named() {
     let (out, _) = written(&ledger.run(&format!("{adopt} --write")).code(0));
     let out = out.split_whitespace().collect::<Vec<_>>().join(" ");
     for hint in [
-        "ask: one truth in several spellings: true in dev, yes in prod; aligned by: cledger set desk/ask@prod=true",
-        "wait: with and without a unit: 10s in dev, 10 in prod; aligned by: cledger set desk/wait@prod=10s",
-        "aligned by: cledger set desk/base@dev=https://dev.example/x",
-        "aligned by: cledger set desk/base@prod=https://example/x ",
+        "ask: one truth in several spellings: true in dev, yes in prod; to align them: cledger set desk/ask@prod=true",
+        "wait: with and without a unit: 10s in dev, 10 in prod; to align them: cledger set desk/wait@prod=10s",
+        "to align them: cledger set desk/base@dev=https://dev.example/x",
+        "to align them: cledger set desk/base@prod=https://example/x ",
     ] {
         assert!(out.contains(hint), "{hint}: {out}");
     }

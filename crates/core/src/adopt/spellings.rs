@@ -174,7 +174,8 @@ mod tests {
     #[test]
     fn what_is_spelled_otherwise_is_aligned_with_the_most() {
         type Align = fn(&Values) -> Values;
-        let cases: [(Align, &[&str], &[Option<&str>]); 14] = [
+        type Case = (Align, &'static [&'static str], &'static [Option<&'static str>]);
+        let cases: [Case; 14] = [
             (truths, &["true", "yes"], &[None, Some("true")]),
             (truths, &["yes", "off", "no"], &[None, Some("no"), None]),
             (truths, &["True", "false", "True"], &[None, Some("False"), None]),

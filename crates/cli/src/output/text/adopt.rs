@@ -55,7 +55,7 @@ pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
         format!("{}: {reason}", values::escape(path))
     });
     list(console, "could refer to one another, since they have the same host", &adoption.repeats, repeat);
-    list(console, "spelled otherwise in one stage than in another", &adoption.spellings, spelling);
+    spellings(console, &adoption.spellings);
     list(console, "could be one default with ${stage.name} in it", &adoption.by_stage, Clone::clone);
     console.line("");
     summary(console, adoption);
@@ -95,18 +95,27 @@ fn differing(console: &mut Console, adoption: &Adoption) {
     }
 }
 
-fn spelling(spelling: &SpelledOtherwise) -> String {
-    let values: Vec<String> =
-        spelling.values.iter().map(|(stage, text)| format!("{} in {stage}", values::escape(text))).collect();
-    let what = match spelling.what {
-        Spelled::Truth => "one truth in several spellings",
-        Spelled::Unit => "with and without a unit",
-        Spelled::Scheme => "http beside https",
-        Spelled::Slash => "a slash at the end in one stage alone",
-    };
-    let set: Vec<String> =
-        spelling.aligned.iter().map(|(at, text)| values::shell_word(&format!("{at}={text}"))).collect();
-    format!("{}: {what}: {}; aligned by: cledger set {}", spelling.field, values.join(", "), set.join(" "))
+/// Values that are spelled otherwise, each with the command that aligns them.
+fn spellings(console: &mut Console, spellings: &[SpelledOtherwise]) {
+    if spellings.is_empty() {
+        return;
+    }
+    console.line("");
+    console.line(format!("{}:", style::heading("spelled otherwise in one stage than in another")));
+    for spelling in spellings {
+        let value = |(stage, text): &(Name, String)| format!("{} in {stage}", values::escape(text));
+        let all: Vec<String> = spelling.values.iter().map(value).collect();
+        let what = match spelling.what {
+            Spelled::Truth => "one truth in several spellings",
+            Spelled::Unit => "with and without a unit",
+            Spelled::Scheme => "http beside https",
+            Spelled::Slash => "a slash at the end in one stage alone",
+        };
+        console.wrapped(&format!("  {}: {what}: {}; to align them:", spelling.field, all.join(", ")), "    ");
+        let set = spelling.aligned.iter().map(|(at, text)| values::shell_word(&format!("{at}={text}")));
+        // On a line of its own, so that it can be copied.
+        console.line(format!("    cledger set {}", set.collect::<Vec<_>>().join(" ")));
+    }
 }
 
 fn entries(console: &mut Console, adoption: &Adoption) {
