@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use cledger_core::json::Json;
+use cledger_core::model::OutputFormat;
 use cledger_core::value::Value;
 use cledger_formats::{Particulars, detect, format};
 use proptest::prelude::*;
@@ -529,7 +530,7 @@ fn hard() -> impl Strategy<Value = BTreeMap<String, String>> {
 
 #[test]
 fn whatever_the_files_hold_rendering_gives_it_back() {
-    let names: &'static [&str] = &["a.properties", "a.yaml", "a.json", "a.toml", "a.xml"];
+    let names: &'static [&str] = &["a.properties", "a.yaml", "a.json", "a.toml", "a.xml", "m.yaml"];
     // What formats with levels can say beside texts; comments stand around all of it.
     let as_is = prop::sample::select(
         &["null", "[{\"a\":null,\"b\":[1,\"x\"]}]", "[]", "1.50", "{\"n\":[[]],\"m\":{}}", "[0.1,2]"][..],
@@ -553,8 +554,23 @@ fn whatever_the_files_hold_rendering_gives_it_back() {
                 });
                 tree.0.extend(kept);
             }
-            let this = format(detect(name, "").unwrap(), Particulars::default()).unwrap();
-            let mut text = this.write(&tree).unwrap();
+            // What stands beside texts: attributes, and what a manifest says about its data.
+            let beside = Value::text(as_is.first().copied().unwrap_or("none"));
+            let this = if *name == "m.yaml" {
+                let is_key = |name: &str| name.chars().all(|c| c.is_ascii_alphanumeric() || "-_.".contains(c));
+                tree.0.retain(|name, _| is_key(name) && !matches!(name.as_str(), "." | ".."));
+                tree.insert(&["/metadata", "annotations", "x/y"].map(str::to_owned), beside);
+                tree.insert(&["/metadata", "namespace"].map(str::to_owned), Value::text(stage));
+                format(OutputFormat::K8sConfig, Particulars { manifest_name: "desk", ..Particulars::default() })
+            } else {
+                if *name == "a.xml" {
+                    tree.insert(&["@id"].map(str::to_owned), beside);
+                    tree.insert(&["more", "@n"].map(str::to_owned), Value::text("1"));
+                    tree.insert(&["more", "x"].map(str::to_owned), Value::text("2"));
+                }
+                format(detect(name, "").unwrap(), Particulars::default())
+            };
+            let mut text = this.unwrap().write(&tree).unwrap();
             if matches!(*name, "a.yaml" | "a.toml" | "a.properties") {
                 text = format!("# What it is\n{text}\n# The end\n");
             }
