@@ -19,7 +19,7 @@ use self::names::Renamed;
 use self::replacing::{Replaced, Replacing};
 use crate::change::{Changing, Consent, Planned};
 use crate::differing::differing;
-use crate::recipe::{self, Recipe};
+use crate::routine::{self, Routine};
 use crate::shown::{self, counted};
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -27,11 +27,11 @@ use crate::workplace::Workplace;
 /// What is to be replaced.
 #[derive(Debug, Clone, Default)]
 pub struct ToReplace {
-    /// The search and the changes; nothing of both where `recipe` says it.
-    pub texts: Recipe,
+    /// The search and the changes; nothing of both where `routine` says it.
+    pub texts: Routine,
     /// Use the search and changes that were kept under this name.
-    pub recipe: Option<Name>,
-    /// What the recipe leaves open, as `NAME=VALUE`.
+    pub routine: Option<Name>,
+    /// What the routine leaves open, as `NAME=VALUE`.
     pub with: Vec<String>,
     /// Whether names in rendered files change with the names of entries.
     pub outputs: bool,
@@ -61,20 +61,20 @@ pub struct Replacement {
 }
 
 /// Keeps a search and changes under a name, to be used again.
-pub fn keep(changing: &Changing, name: &Name, texts: &Recipe) -> Result<(), Trouble> {
+pub fn keep(changing: &Changing, name: &Name, texts: &Routine) -> Result<(), Trouble> {
     refuse_all(texts)?;
-    recipe::save(changing, name, texts)
+    routine::save(changing, name, texts)
 }
 
 /// Puts other values and names in place of what a search finds.
 pub fn replace(changing: &Changing, asked: &ToReplace) -> Result<Replacement, Trouble> {
     let given = !asked.texts.search.is_empty() || !asked.texts.replace.is_empty();
-    let wanted = match &asked.recipe {
+    let wanted = match &asked.routine {
         Some(name) if given => {
-            let message = format!("recipe `{name}` says what to search and what to change");
+            let message = format!("routine `{name}` says what to search and what to change");
             return Err(Trouble::usage(message).help("leave out the other conditions and changes"));
         }
-        Some(name) => recipe::filled(changing.ledger(), name, &asked.with)?,
+        Some(name) => routine::filled(changing.ledger(), name, &asked.with)?,
         None => asked.texts.clone(),
     };
     refuse_all(&wanted)?;
@@ -105,7 +105,7 @@ pub fn replace(changing: &Changing, asked: &ToReplace) -> Result<Replacement, Tr
 }
 
 /// Refuses a search that nothing narrows.
-fn refuse_all(wanted: &Recipe) -> Result<(), Trouble> {
+fn refuse_all(wanted: &Routine) -> Result<(), Trouble> {
     if wanted.search.is_empty() {
         return Err(Trouble::usage("nothing says what to replace")
             .help("narrow it: a pattern of addresses, --contains TEXT, --kind KIND …"));
@@ -114,7 +114,7 @@ fn refuse_all(wanted: &Recipe) -> Result<(), Trouble> {
 }
 
 /// Refuses changes that say nothing, or half of it.
-fn refuse_nothing(wanted: &Recipe) -> Result<(), Trouble> {
+fn refuse_nothing(wanted: &Routine) -> Result<(), Trouble> {
     if wanted.replace.is_empty() {
         let help = "add --to VALUE, --swap OLD NEW, --lead OLD NEW or --regex REGEX NEW";
         return Err(Trouble::usage("nothing says what to put in place of what is found").help(help));
@@ -127,7 +127,7 @@ fn refuse_nothing(wanted: &Recipe) -> Result<(), Trouble> {
 }
 
 /// Works out which values change, and how.
-fn replacing(at: &Workplace, ledger: &Ledger, wanted: &Recipe) -> Result<Replacing, Trouble> {
+fn replacing(at: &Workplace, ledger: &Ledger, wanted: &Routine) -> Result<Replacing, Trouble> {
     let mut replacing = Replacing::default();
     if !wanted.replace.changes_values() {
         return Ok(replacing);

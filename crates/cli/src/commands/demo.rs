@@ -39,7 +39,7 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let ledger = dir.join("ledger");
     trust_own(&app.at, &ledger);
     app.console.line(format!(
-        "The demo is in {}: a ledger, a vault, a pretend live system, and files from before.",
+        "The demo is in {}: a ledger, a strongroom, a pretend live system, and files from before.",
         dir.display()
     ));
     let standin = if args.files_only && !args.serve { None } else { Some(stand_in::start(dir)?) };

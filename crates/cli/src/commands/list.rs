@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use clap::{Args, ValueEnum};
 use cledger_core::model::Ledger;
 use cledger_store::Scope;
-use cledger_work::Trouble;
+use cledger_work::{Trouble, routine};
 use serde::Serialize;
 
 use crate::app::App;
@@ -30,16 +30,23 @@ enum What {
     Groups,
     /// The entries that units share
     Shared,
+    /// The searches with their changes that are kept
+    Routines,
 }
 
 pub(crate) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let scope = if args.what == What::Groups { Scope::Units(BTreeSet::new()) } else { Scope::Whole };
+    let scope = if matches!(args.what, What::Groups | What::Routines) {
+        Scope::Units(BTreeSet::new())
+    } else {
+        Scope::Whole
+    };
     let ledger = app.open_partly(&scope)?.ledger;
     let status = match args.what {
         What::Units => app.show(&Units(&ledger)),
         What::Stages => app.show(&Stages(&ledger)),
         What::Groups => app.show(&Groups(&ledger)),
         What::Shared => app.show(&Shared(&ledger)),
+        What::Routines => app.show(&Routines(routine::list(&ledger)?)),
     };
     Ok(status)
 }
@@ -77,6 +84,18 @@ impl Shown for Groups<'_> {
 
     fn document(&self) -> impl Serialize {
         json::list::groups(self.0)
+    }
+}
+
+struct Routines(Vec<routine::Listed>);
+
+impl Shown for Routines {
+    fn print(&self, console: &mut Console) {
+        text::list::routines(console, &self.0);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::list::routines(&self.0)
     }
 }
 

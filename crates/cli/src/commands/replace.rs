@@ -4,9 +4,9 @@ use clap::{Args, ValueEnum};
 use cledger_core::name::Name;
 use cledger_store::MANIFEST;
 use cledger_work::Trouble;
-use cledger_work::recipe::Recipe;
 use cledger_work::replace::changes::{ChangeTexts, Names};
 use cledger_work::replace::{ToReplace, keep, replace};
+use cledger_work::routine::Routine;
 
 use crate::app::App;
 use crate::conditions::ConditionOptions;
@@ -20,13 +20,13 @@ pub(crate) struct ReplaceArgs {
     #[command(flatten)]
     changes: ChangesOptions,
     /// Keep search and changes under this name in ledger.toml; {NAME} in a text is left open
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["recipe", "write"])]
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["routine", "write"])]
     save: Option<Name>,
     /// Use the search and changes that were kept under this name
     #[arg(long, value_name = "NAME")]
-    recipe: Option<Name>,
-    /// What a recipe leaves open
-    #[arg(long, value_name = "NAME=VALUE", requires = "recipe")]
+    routine: Option<Name>,
+    /// What a routine leaves open
+    #[arg(long, value_name = "NAME=VALUE", requires = "routine")]
     with: Vec<String>,
     /// With --names entries: let their names in rendered files change with them
     #[arg(long)]
@@ -92,16 +92,16 @@ impl ChangesOptions {
 }
 
 pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let texts = Recipe { search: args.conditions.texts(), replace: args.changes.texts() };
+    let texts = Routine { search: args.conditions.texts(), replace: args.changes.texts() };
     let changing = app.change(&args.change.wait)?;
     if let Some(name) = &args.save {
         keep(&changing, name, &texts)?;
-        app.console.line(format!("Kept in {MANIFEST}: cledger replace --recipe {name}"));
+        app.console.line(format!("Kept in {MANIFEST}: cledger replace --routine {name}"));
         return Ok(exit::CLEAN);
     }
     let asked = ToReplace {
         texts,
-        recipe: args.recipe.clone(),
+        routine: args.routine.clone(),
         with: args.with.clone(),
         outputs: args.outputs,
         consent: args.change.consent(),

@@ -2,10 +2,12 @@
 
 use clap::Args;
 use cledger_core::model::Ledger;
+use cledger_core::name::Name;
 use cledger_core::resolve::{Effective, FieldId, Resolver};
 use cledger_core::search::{self, Found};
 use cledger_store::Scope;
-use cledger_work::Trouble;
+use cledger_work::conditions::SearchTexts;
+use cledger_work::{Trouble, routine};
 use serde::Serialize;
 
 use crate::app::App;
@@ -21,11 +23,26 @@ pub(crate) struct SearchArgs {
     /// Search what units get in the end, and not what is written
     #[arg(long)]
     effective: bool,
+    /// Search for what was kept under this name
+    #[arg(long, value_name = "NAME")]
+    routine: Option<Name>,
+    /// What it leaves open
+    #[arg(long, value_name = "NAME=VALUE", requires = "routine")]
+    with: Vec<String>,
 }
 
 pub(crate) fn run(args: &SearchArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let opened = app.open_partly(&Scope::Whole)?;
-    let conditions = args.conditions.texts().read(&app.at, &opened.ledger)?;
+    let typed = args.conditions.texts();
+    let texts = match &args.routine {
+        Some(name) if typed != SearchTexts::default() => {
+            let message = format!("routine `{name}` says what to search");
+            return Err(Trouble::usage(message).help("leave the other conditions out"));
+        }
+        Some(name) => routine::search(&opened.ledger, name, &args.with)?,
+        None => typed,
+    };
+    let conditions = texts.read(&app.at, &opened.ledger)?;
     let (ledger, outside) = (&*opened.ledger, opened.unfetched());
     let status = if args.effective {
         let found = search::effective(&Resolver::new(ledger, &outside, &[]), &conditions);

@@ -6,7 +6,7 @@ use cledger_store::{Mode, write_atomically};
 use cledger_work::Trouble;
 use include_dir::{Dir, DirEntry, include_dir};
 
-/// The demo's files: `ledger`, `vault`, `live`, `boards`, `legacy` and `exports`.
+/// The demo's files: `ledger`, `strongroom`, `live`, `boards`, `legacy` and `exports`.
 static FILES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
 
 /// Writes them into a folder that is not there yet.
@@ -21,7 +21,7 @@ fn write_folder(folder: &Dir<'_>, to: &Path) -> Result<(), Trouble> {
             DirEntry::Dir(folder) => write_folder(folder, to)?,
             DirEntry::File(file) => {
                 // Nothing in the demo is a real secret, but its files set the example.
-                let secret = entry.path().starts_with("vault");
+                let secret = entry.path().starts_with("strongroom");
                 let mode = if secret { Mode::OwnerOnly } else { Mode::Usual };
                 write_atomically(&path, file.contents(), mode)?;
             }

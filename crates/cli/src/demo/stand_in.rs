@@ -16,7 +16,7 @@ const BOARDS: &str = "boards";
 const ADDRESS: &str = "boards.address";
 
 /// The file with the token that it asks for.
-const TOKEN: &str = "vault/boards";
+const TOKEN: &str = "strongroom/boards";
 
 /// Whether a demo that was written before is in this folder.
 pub(crate) fn is_there(dir: &Path) -> bool {

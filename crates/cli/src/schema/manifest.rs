@@ -48,7 +48,7 @@ pub(crate) fn ledger() -> Value {
             "aligned": list(aligned),
             "check": check,
             "rule": list(rule()),
-            "recipe": list(recipe()),
+            "routine": list(routine()),
             "outlet": list(outlet()),
             "daybook": table(
                 json!({
@@ -64,7 +64,7 @@ pub(crate) fn ledger() -> Value {
 }
 
 /// A search that is kept, and what is done with what it finds.
-fn recipe() -> Value {
+fn routine() -> Value {
     let classes: Vec<&str> = Class::ALL.iter().map(|(_, name)| *name).collect();
     let search = table(
         json!({

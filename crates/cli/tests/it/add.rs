@@ -243,7 +243,7 @@ stages = ["prod-north"]
     ledger.run("get fog-horn+spare/loudness@prod-north").code(0).stdout_eq("90\n");
     ledger.run("list groups").code(0).stdout_eq(str![[r#"
 group       stages                         about
-guarded     staging prod-north prod-south  Stages whose secrets come from the vault
+guarded     staging prod-north prod-south  Stages whose secrets come from the strongroom
 production  prod-north prod-south          What both production stages share
 quiet       -                              Nights
 

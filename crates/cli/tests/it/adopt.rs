@@ -557,11 +557,15 @@ fn whatever_the_files_hold_rendering_gives_it_back() {
             // What stands beside texts: attributes, and what a manifest says about its data.
             let beside = Value::text(as_is.first().copied().unwrap_or("none"));
             let this = if *name == "m.yaml" {
-                let is_key = |name: &str| name.chars().all(|c| c.is_ascii_alphanumeric() || "-_.".contains(c));
+                let is_key =
+                    |name: &str| name.chars().all(|c| c.is_ascii_alphanumeric() || "-_.".contains(c));
                 tree.0.retain(|name, _| is_key(name) && !matches!(name.as_str(), "." | ".."));
                 tree.insert(&["/metadata", "annotations", "x/y"].map(str::to_owned), beside);
                 tree.insert(&["/metadata", "namespace"].map(str::to_owned), Value::text(stage));
-                format(OutputFormat::K8sConfig, Particulars { manifest_name: "desk", ..Particulars::default() })
+                format(
+                    OutputFormat::K8sConfig,
+                    Particulars { manifest_name: "desk", ..Particulars::default() },
+                )
             } else {
                 if *name == "a.xml" {
                     tree.insert(&["@id"].map(str::to_owned), beside);

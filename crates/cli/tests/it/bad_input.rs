@@ -197,7 +197,7 @@ fn every_mistake_has_its_place_and_remedy() {
         ),
         (
             "stages/dev.toml",
-            "[units.desk]\nhold = { from = \"vault:x\" }".into(),
+            "[units.desk]\nhold = { from = \"strongroom:x\" }".into(),
             "stages/dev.toml:2:17",
             "env:NAME",
         ),

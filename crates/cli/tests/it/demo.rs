@@ -29,7 +29,7 @@ $ cledger drift @prod-north
 (exit status 1)
 "#]]
     );
-    assert!(!out.contains("made-up-"), "no secret of the vault is shown");
+    assert!(!out.contains("made-up-"), "no secret of the strongroom is shown");
     assert!(ledger.path("tour/rendered/prod-north/ticket-desk/ticket-desk.env").exists());
 }
 
@@ -38,7 +38,7 @@ fn demo_only_writes_files_where_nothing_is() {
     let ledger = TestLedger::with([]);
     ledger.run("demo tour --files-only").code(0).stderr_eq("");
     let files = ledger.files("tour");
-    for folder in ["tour/ledger/ledger.toml", "tour/vault/", "tour/live/prod-north/"] {
+    for folder in ["tour/ledger/ledger.toml", "tour/strongroom/", "tour/live/prod-north/"] {
         assert!(files.iter().any(|file| file.starts_with(folder)), "{folder} in {files:?}");
     }
     ledger.run("demo tour --files-only").code(2).stdout_eq("").stderr_eq(str![[r#"

@@ -254,7 +254,7 @@ fn the_guide_shows_what_the_program_prints() {
     let guide = fs::read_to_string(repository("docs/guide.md")).unwrap();
     let ledger = TestLedger::demo();
     // The stand-in as `cledger demo --serve` starts it, and a database for the outlet that is added.
-    let token = Some(ledger.read("../vault/boards").trim_end().to_owned());
+    let token = Some(ledger.read("../strongroom/boards").trim_end().to_owned());
     let options = Options { folder: ledger.path("../boards"), port: None, token };
     let standin = StandIn::start(options).unwrap();
     standin.set_fault("/prod-south", Some(Fault::Down));

@@ -29,7 +29,7 @@ pub(crate) fn sources(of: impl Fn(&str) -> String) -> String {
 fn the_legacy_of_the_demo_comes_back_value_for_value() {
     let ledger = TestLedger::demo();
     let berths = format!("adopt berth-planner {}", sources(|stage| format!("berth-planner/{stage}")));
-    let lost = format!("adopt lost-property {}", sources(|stage| format!("lost-property/lost-{stage}.yaml")));
+    let lost = format!("adopt lost-property {}", sources(|stage| format!("lost-property/{stage}")));
     let before = ledger.read("stages/prod-north.toml");
     ledger.run_in_80(&berths).code(0).stderr_eq("").stdout_eq(str![[r#"
 output              format      found in
@@ -95,7 +95,7 @@ help: make one: cledger key make @dev --write; or add --plain-secrets
                 "berth-planner/planner.properties".to_owned(),
                 format!("berth-planner/{stage}/planner.properties"),
             ),
-            (format!("lost-property/lost-{stage}.yaml"), format!("lost-property/lost-{stage}.yaml")),
+            ("lost-property/finds.yaml".to_owned(), format!("lost-property/{stage}/finds.yaml")),
         ] {
             let old = fs::read_to_string(ledger.path(&format!("../legacy/{old}"))).unwrap();
             let mut now = values(&rendered, &ledger.read(&format!("out/{stage}/{rendered}")));

@@ -29,7 +29,7 @@ prod-south  production   guarded production  prod-north  staging  locked  7
 "#]]);
     ledger.run("list groups").code(0).stdout_eq(str![[r#"
 group       stages                         about
-guarded     staging prod-north prod-south  Stages whose secrets come from the vault
+guarded     staging prod-north prod-south  Stages whose secrets come from the strongroom
 production  prod-north prod-south          What both production stages share
 
 "#]]);

@@ -33,7 +33,7 @@ nothing written: ticket-desk/seat_hold would become hold in 4 files; --write doe
     for arguments in [
         "ticket-desk/seat_hold hold",
         "harbour-gate/open_for open_time",
-        "@guarded vaulted",
+        "@guarded locked-up",
         "@staging rehearsal",
         "tide-watch/poll_every every",
     ] {

@@ -281,57 +281,73 @@ help: add --countersign prod-north
 }
 
 #[test]
-fn recipes_are_kept_and_filled_in() {
+fn routines_are_kept_and_filled_in() {
     let ledger = TestLedger::demo();
     let save = "replace *@{stage} --swap .{old}.brackwater.example .{new}.brackwater.example --lead {old} {new} --save move-stage";
     ledger
         .run(save)
         .code(0)
         .stdout_eq(str![[r#"
-Kept in ledger.toml: cledger replace --recipe move-stage
+Kept in ledger.toml: cledger replace --routine move-stage
 
 "#]])
         .stderr_eq("");
     let manifest = ledger.read("ledger.toml");
     snapbox::assert_data_eq!(
-        &manifest[manifest.find("[[recipe]]").unwrap()..],
+        &manifest[manifest.find("[[routine]]").unwrap()..],
         str![[r#"
-[[recipe]]
+[[routine]]
 name = "move-stage"
 
-[recipe.search]
+[routine.search]
 pattern = "*@{stage}"
 
-[recipe.replace]
+[routine.replace]
 swap = [".{old}.brackwater.example", ".{new}.brackwater.example"]
 lead = ["{old}", "{new}"]
 
 "#]]
     );
     ledger.run(save).code(2).stdout_eq("").stderr_eq(str![[r#"
-error: there is a recipe `move-stage` already
+error: there is a routine `move-stage` already
 help: choose another name, or take that one out of ledger.toml
 
 "#]]);
-    ledger.run("replace --recipe move-stage").code(2).stdout_eq("").stderr_eq(str![[r#"
-error: recipe `move-stage` leaves new, old, stage open
+    ledger.run("replace --routine move-stage").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: routine `move-stage` leaves new, old, stage open
 help: add --with new=… --with old=… --with stage=…
 
 "#]]);
-    ledger.run("replace --recipe move-stge").code(2).stdout_eq("").stderr_eq(str![[r#"
-error: there is no recipe `move-stge`
+    ledger.run("replace --routine move-stge").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: there is no routine `move-stge`
 help: did you mean `move-stage`?
 
 "#]]);
-    ledger.run("replace --recipe move-stage --with x").code(2).stdout_eq("");
-    ledger.run("replace --recipe move-stage --swap a b").code(2).stdout_eq("").stderr_eq(str![[r#"
-error: recipe `move-stage` says what to search and what to change
+    ledger.run("replace --routine move-stage --with x").code(2).stdout_eq("");
+    ledger.run("replace --routine move-stage --swap a b").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: routine `move-stage` says what to search and what to change
 help: leave out the other conditions and changes
 
 "#]]);
-    ledger.run("replace --recipe move-stage --with stage=test --with old=test --with new=qa --write").code(0);
+    ledger.run("list routines").code(0).stdout_eq(str![[r#"
+routine     leaves open          about
+move-stage  {new} {old} {stage}
+
+"#]]);
+    let (found, _) = written(&ledger.run("search --routine move-stage --with stage=test").code(0));
+    assert_eq!(found, written(&ledger.run("search *@test").code(0)).0);
+    ledger.run("search --routine move-stage").code(2);
+    ledger.run("search --routine move-stage --with stage=test --kind endpoint").code(2);
+    ledger
+        .run("replace --routine move-stage --with stage=test --with old=test --with new=qa --write")
+        .code(0);
     ledger.run("get fare-engine/listen.host@test").code(0).stdout_eq("fares.qa.brackwater.example\n");
     ledger.run("get crew-roster/payroll.user@test").code(0).stdout_eq("qa\n");
+    // What it was called before is answered precisely.
+    ledger
+        .write("ledger.toml", manifest.replace("[[routine]]", "[[recipe]]").replace("[routine.", "[recipe."));
+    let (_, err) = written(&ledger.run("list").code(2));
+    assert!(err.contains("unknown key `recipe`") && err.contains("it is called `routine` now"), "{err}");
     ledger.write("ledger.toml", manifest.replace("swap = ", "swp = "));
     ledger.run("list").code(2).stdout_eq("").stderr_eq(str![[r#"
 error: unknown key `swp`
@@ -346,8 +362,8 @@ error: the ledger cannot be read: 1 mistake was found
 
 "#]]);
     ledger.write("ledger.toml", manifest.replace("pattern = \"*@{stage}\"", "pattern = 5"));
-    ledger.run("replace --recipe move-stage").code(2).stdout_eq("").stderr_eq(str![[r#"
-error: a recipe in ledger.toml cannot be read: invalid type: integer `5`, expected a string
+    ledger.run("replace --routine move-stage").code(2).stdout_eq("").stderr_eq(str![[r#"
+error: a routine in ledger.toml cannot be read: invalid type: integer `5`, expected a string
 help: docs/formats.md says what can stand in it
 
 "#]]);

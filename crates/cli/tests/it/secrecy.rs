@@ -207,10 +207,10 @@ impl Marked {
         );
         ledger.write("ledger.toml", manifest);
         let umask = ["022", "000", "077"][tape.pick(3)];
-        let planted = ["marked.txt", "vault/word", "before/desk.env"].map(str::to_owned).into();
+        let planted = ["marked.txt", "strongroom/word", "before/desk.env"].map(str::to_owned).into();
         let made = Self { ledger, umask, planted, _boards: (standin, boards) };
         made.ledger.write("../marked.txt", "marked-tide-in-a-file\n");
-        made.ledger.write("../vault/word", "marked-tide-outside\n");
+        made.ledger.write("../strongroom/word", "marked-tide-outside\n");
         made.ledger.write(
             "../before/desk.env",
             "GATE_TOKEN=marked-tide-before\nLEVEL=1\nDB_PASSWORD=marked-tide-old\n",
@@ -294,7 +294,7 @@ impl Marked {
         {
             let mut text = format!("[shared.db]\nhost = \"db.{stage}.example\"\nuser = \"u\"\n");
             if stage == "prod" {
-                text += "password = { from = \"file:../vault/word\" }\n";
+                text += "password = { from = \"file:../strongroom/word\" }\n";
             }
             text += &format!("[units.desk]\nmq = {{ host = \"mq.{stage}.example\", user = \"u\" }}\n");
             for at in 0..3 {

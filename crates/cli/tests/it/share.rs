@@ -15,9 +15,9 @@ fn an_entry_is_shared_with_its_settings_and_its_twin() {
         let set = format!("set quay-screens/card-terminal.token@{stage} --stdin --plain-secrets");
         ledger.command(&set).stdin(format!("{stage}-terminal")).assert().code(0);
     }
-    let vault = "file:../vault/${stage.name}/card-terminal";
+    let strongroom = "file:../strongroom/${stage.name}/card-terminal";
     let set = "set quay-screens/card-terminal.token@guarded --why x --countersign prod-north,prod-south";
-    ledger.command(set).args(["--from", vault]).assert().code(0);
+    ledger.command(set).args(["--from", strongroom]).assert().code(0);
     let group = ledger.read("groups/guarded.toml").replace(", why = \"x\"", "");
     ledger.write("groups/guarded.toml", group);
     let before = written(&ledger.run("search --effective */card-terminal.*@test --json"))

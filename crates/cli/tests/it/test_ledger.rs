@@ -61,7 +61,7 @@ impl TestLedger {
         Self::with(SMALL)
     }
 
-    /// The demo: its ledger, its vault and its pretend live system.
+    /// The demo: its ledger, its strongroom and its pretend live system.
     pub(crate) fn demo() -> Self {
         let made = Self::with([]);
         copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo"), made.folder.path());

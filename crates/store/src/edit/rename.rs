@@ -267,7 +267,7 @@ impl Renaming {
                 | ["aligned", "except"]
                 | ["outlet", "units"]
                 | ["stage", "follow", "only" | "except"]
-                | ["recipe", "search", "pattern"]
+                | ["routine", "search", "pattern"]
                 | ["rule", "fields"]
                 | ["waiver", "address"],
             ) => self.pattern(text),

@@ -32,6 +32,9 @@ fn offsets(span: Range<usize>) -> (u32, u32) {
     (span.start as u32, span.end as u32)
 }
 
+/// Keys that were called otherwise in earlier ledgers.
+const FORMER: [(&str, &str); 1] = [("recipe", "routine")];
+
 impl In<'_> {
     pub(super) fn place(self, span: Range<usize>) -> Place {
         let (start, end) = offsets(span);
@@ -171,9 +174,11 @@ impl In<'_> {
     }
 
     pub(super) fn unknown_key(self, key: &Spanned<DeString<'_>>, known: &[&str]) {
-        let help = match nearest(key.get_ref(), known.iter().copied()) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None => format!("the keys that can stand here are {}", known.join(", ")),
+        let former = FORMER.iter().find(|(former, now)| key.get_ref() == former && known.contains(now));
+        let help = match (former, nearest(key.get_ref(), known.iter().copied())) {
+            (Some((_, now)), _) => format!("it is called `{now}` now"),
+            (None, Some(near)) => format!("did you mean `{near}`?"),
+            (None, None) => format!("the keys that can stand here are {}", known.join(", ")),
         };
         self.wrong_with(key.span(), format!("unknown key `{}`", key.get_ref()), help);
     }

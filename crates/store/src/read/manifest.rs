@@ -45,11 +45,11 @@ const KEYS: [&str; 11] = [
     "aligned",
     "check",
     "rule",
-    "recipe",
+    "routine",
     "outlet",
     "daybook",
 ];
-const RECIPE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
+const ROUTINE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
 const SEARCH_KEYS: [&str; 16] = [
     "pattern",
     "kind",
@@ -113,7 +113,7 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     let (store, anchors) = daybook(read, table);
     manifest.daybook = store.unwrap_or_default();
     manifest.anchors = anchors;
-    recipes(read, table);
+    routines(read, table);
     manifest
 }
 
@@ -129,12 +129,12 @@ fn daybook(read: In<'_>, table: &DeTable<'_>) -> (Option<DaybookStore>, bool) {
     (store, anchors)
 }
 
-/// Checks the keys and names of recipes; what is in them is read when one is used.
-fn recipes(read: In<'_>, table: &DeTable<'_>) {
+/// Checks the keys and names of routines; what is in them is read when one is used.
+fn routines(read: In<'_>, table: &DeTable<'_>) {
     let mut names: Vec<Name> = Vec::new();
-    for item in table.get("recipe").map(|item| read.list(item, "`recipe`")).unwrap_or_default() {
-        let Some(recipe) = read.table(item, "a recipe") else { continue };
-        read.keys(recipe, &RECIPE_KEYS, |key, item| {
+    for item in table.get("routine").map(|item| read.list(item, "`routine`")).unwrap_or_default() {
+        let Some(routine) = read.table(item, "a routine") else { continue };
+        read.keys(routine, &ROUTINE_KEYS, |key, item| {
             let known: &[&str] = match key {
                 "search" => &SEARCH_KEYS,
                 "replace" => &REPLACE_KEYS,
@@ -144,17 +144,17 @@ fn recipes(read: In<'_>, table: &DeTable<'_>) {
                 read.keys(table, known, |_, _| {});
             }
         });
-        let Some(name_item) = recipe.get("name") else {
-            read.wrong(item.span(), "this recipe has no `name`");
+        let Some(name_item) = routine.get("name") else {
+            read.wrong(item.span(), "this routine has no `name`");
             continue;
         };
-        let text = read.text(name_item, "a recipe's name");
-        let Some(name) = text.and_then(|text| read.name_text(text, name_item.span(), "a recipe", false))
+        let text = read.text(name_item, "a routine's name");
+        let Some(name) = text.and_then(|text| read.name_text(text, name_item.span(), "a routine", false))
         else {
             continue;
         };
         if names.contains(&name) {
-            read.wrong(name_item.span(), format!("there is a recipe `{name}` already"));
+            read.wrong(name_item.span(), format!("there is a routine `{name}` already"));
         }
         names.push(name);
     }

@@ -14,9 +14,9 @@ use cledger_core::value::Value;
 use cledger_store::{Edit, Named, Overlay, Renaming, apply};
 
 use crate::change::{Changing, Planned};
-use crate::recipe::Recipe;
 use crate::rename::{as_edit, renamed};
 use crate::replace::changes::{Changes, Names};
+use crate::routine::Routine;
 use crate::trouble::Trouble;
 
 /// A name that is replaced.
@@ -38,7 +38,7 @@ pub struct Renamed {
 pub(crate) fn replace(
     changing: &Changing,
     values: Planned,
-    wanted: &Recipe,
+    wanted: &Routine,
     outputs: bool,
 ) -> Result<(Planned, Vec<Renamed>), Trouble> {
     if wanted.replace.names.is_empty() || !wanted.replace.changes_names() {

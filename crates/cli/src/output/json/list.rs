@@ -1,6 +1,7 @@
 //! `list` for programs.
 
 use cledger_core::model::{Ledger, Stage, Unit};
+use cledger_work::routine::Listed;
 use serde::Serialize;
 
 use super::FORMAT;
@@ -16,6 +17,24 @@ pub(crate) struct Document<'l> {
     groups: Option<Vec<GroupDocument<'l>>>,
     #[serde(skip_serializing_if = "Option::is_none")]
     shared: Option<Vec<SharedDocument<'l>>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    routines: Option<Vec<RoutineDocument<'l>>>,
+}
+
+#[derive(Debug, Serialize)]
+struct RoutineDocument<'l> {
+    name: &'l str,
+    open: &'l [String],
+    about: Option<&'l str>,
+}
+
+pub(crate) fn routines(routines: &[Listed]) -> Document<'_> {
+    let document = routines.iter().map(|it| RoutineDocument {
+        name: &it.name,
+        open: &it.open,
+        about: it.about.as_deref(),
+    });
+    Document { routines: Some(document.collect()), ..empty() }
 }
 
 #[derive(Debug, Serialize)]
@@ -54,7 +73,7 @@ struct SharedDocument<'l> {
 }
 
 fn empty<'l>() -> Document<'l> {
-    Document { format: FORMAT, units: None, stages: None, groups: None, shared: None }
+    Document { format: FORMAT, units: None, stages: None, groups: None, shared: None, routines: None }
 }
 
 pub(crate) fn units(ledger: &Ledger) -> Document<'_> {

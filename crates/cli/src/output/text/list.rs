@@ -5,6 +5,7 @@ use cledger_core::name::Name;
 
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use cledger_work::routine::Listed;
 
 fn print(console: &mut Console, heads: &[&str], rows: impl Iterator<Item = Vec<String>>, none: &str) {
     let mut table = Table::new(heads, console.width());
@@ -98,4 +99,17 @@ pub(crate) fn shared(console: &mut Console, ledger: &Ledger) {
     });
     let heads = ["shared entry", "kind", "used by", "about"];
     print(console, &heads, rows, "There are no shared entries: declare one in shared.toml.");
+}
+
+pub(crate) fn routines(console: &mut Console, routines: &[Listed]) {
+    let rows = routines.iter().map(|routine| {
+        let open: Vec<String> = routine.open.iter().map(|name| format!("{{{name}}}")).collect();
+        vec![
+            routine.name.clone(),
+            if open.is_empty() { "-".to_owned() } else { open.join(" ") },
+            routine.about.clone().unwrap_or_default(),
+        ]
+    });
+    let none = "There are no routines: `cledger replace … --save NAME` keeps one.";
+    print(console, &["routine", "leaves open", "about"], rows, none);
 }
