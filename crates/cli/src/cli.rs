@@ -20,7 +20,7 @@ use crate::{exit, memory, trade_words};
 
 /// Keeps, checks, renders and compares the configuration of units across their stages.
 #[derive(Debug, Parser)]
-#[command(name = "cledger", version, disable_help_subcommand = true, max_term_width = 100)]
+#[command(name = "cledger", version, max_term_width = 100)]
 pub(crate) struct Cli {
     #[command(flatten)]
     globals: Globals,
@@ -32,7 +32,7 @@ pub(crate) struct Cli {
 const GROUPS: [(&str, &[&str]); 10] = [
     ("Start", &["init", "demo", "adopt", "trust"]),
     ("Declare", &["add", "list", "share", "rename", "remove"]),
-    ("Fill", &["set", "unset", "search", "replace", "key", "resume"]),
+    ("Fill", &["set", "unset", "fill", "search", "replace", "key", "resume"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "waive", "compare"]),
     ("Hand out", &["render", "run", "rehome"]),

@@ -10,6 +10,7 @@ mod completions;
 mod deliver;
 mod demo;
 mod drift;
+mod fill;
 mod get;
 mod history;
 mod impact;
@@ -70,6 +71,8 @@ pub(crate) enum Command {
     Set(set::SetArgs),
     /// Take settings out again
     Unset(set::UnsetArgs),
+    /// Give a stage the values that it lacks: each is asked for, or stands in a form
+    Fill(fill::FillArgs),
     /// Search settings and values by what they are and say
     Search(search::SearchArgs),
     /// Put other values in place of what a search finds
@@ -165,6 +168,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, Trouble> {
         Command::Probe(args) => probe::run(&args, app),
         Command::Capture(args) => capture::run(&args, app),
         Command::Drift(args) => drift::run(&args, app),
+        Command::Fill(args) => fill::run(&args, app),
         Command::Status(args) => status::run(&args, app),
         Command::History(args) => history::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),

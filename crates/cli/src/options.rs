@@ -1,5 +1,6 @@
 //! Options that several commands share.
 
+use std::cell::OnceCell;
 use std::io::{IsTerminal as _, Read as _};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -126,15 +127,22 @@ pub(crate) struct HandOutOptions {
 /// How long to wait for others.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct WaitOptions {
-    /// Wait so many seconds at most for somebody else who is changing the ledger
-    #[arg(long, value_name = "SECONDS", default_value_t = 10)]
-    wait: u64,
+    /// Wait so long at most for somebody else who is changing the ledger
+    #[arg(long, value_name = "DURATION", default_value = "10s", value_parser = duration_of)]
+    wait: Duration,
 }
 
 impl WaitOptions {
     pub(crate) fn time(&self) -> Duration {
-        Duration::from_secs(self.wait)
+        self.wait
     }
+}
+
+/// A duration as in the ledger's files, such as `30s` or `1m30s`; a number alone counts seconds.
+pub(crate) fn duration_of(text: &str) -> Result<Duration, String> {
+    let seconds = text.parse().ok().map(Duration::from_secs);
+    let duration = seconds.or_else(|| cledger_core::types::duration(text));
+    duration.ok_or_else(|| "a duration is needed, such as 30s or 1m30s".to_owned())
 }
 
 /// Options of every command that changes settings.
@@ -180,9 +188,20 @@ impl SecretOptions {
         self.stdin || self.file.is_some() || self.generate.is_some()
     }
 
-    /// Whether what they give is the value of one setting only.
-    pub(crate) fn is_for_one(&self) -> bool {
-        self.stdin || self.file.is_some()
+    /// The text that they give for one of several settings: what is read is the same for all, what is made is another
+    /// one for each.
+    pub(crate) fn text_for_several(
+        &self,
+        once: &OnceCell<Zeroizing<String>>,
+    ) -> Result<Zeroizing<String>, Trouble> {
+        if self.generate.is_some() {
+            return self.text();
+        }
+        if let Some(text) = once.get() {
+            return Ok(text.clone());
+        }
+        let text = self.text()?;
+        Ok(once.get_or_init(|| text).clone())
     }
 
     /// The text that they give.

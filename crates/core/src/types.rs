@@ -106,6 +106,15 @@ impl Type {
         }
     }
 
+    /// The same for whoever types a value by itself, where nothing is quoted.
+    pub fn typed(self) -> &'static str {
+        let said = self.describe();
+        [" without quotes", ", in quotes", " in quotes"]
+            .iter()
+            .find_map(|end| said.strip_suffix(end))
+            .unwrap_or(said)
+    }
+
     /// Whether values of this type are written as text in a ledger.
     pub fn is_written_as_text(self) -> bool {
         !matches!(

@@ -23,7 +23,7 @@ pub(crate) struct Question {
     /// What it is for, in its developers' words.
     pub(crate) about: Option<String>,
     /// What is in its place elsewhere: where, and which.
-    pub(crate) elsewhere: Option<(&'static str, String)>,
+    pub(crate) elsewhere: Option<(String, String)>,
     /// Whether nobody may see it.
     pub(crate) secret: bool,
 }

@@ -27,6 +27,7 @@ pub mod deliver;
 mod differing;
 pub mod drift;
 mod existing;
+pub mod fill;
 mod former_names;
 mod gate;
 pub mod generated;

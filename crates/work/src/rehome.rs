@@ -204,10 +204,10 @@ fn questions(ledger: &Ledger, swaps: &[Swap], parts: &[Part]) -> Vec<Question> {
         for (id, _) in swap.ids.iter().zip(&swap.fields).filter(|(_, name)| !name.contains('[')) {
             let (declaration, address) =
                 (ledger.field(id.subject, id.slot).1, ledger.address(*id).to_string());
-            let elsewhere = swap.shown().map(|(from, _)| ("in the artifact", from.to_owned()));
+            let elsewhere = swap.shown().map(|(from, _)| ("in the artifact".to_owned(), from.to_owned()));
             questions.entry(address.clone()).or_insert_with(|| Question {
                 address,
-                asks: declaration.this_type.describe().to_owned(),
+                asks: declaration.this_type.typed().to_owned(),
                 about: declaration.about.as_deref().map(str::to_owned),
                 elsewhere,
                 secret: declaration.secret || swap.secret,

@@ -1,10 +1,11 @@
 //! The files of a unit, or of a whole stage.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use cledger_core::findings::Finding;
+use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::output::OutputName;
@@ -29,8 +30,10 @@ pub struct ToRender {
     pub subjects: Vec<Subject>,
     /// The stage.
     pub stage: StageId,
-    /// The folder to write to.
-    pub out: PathBuf,
+    /// The folder to write to; `None` for one file alone that is given back as text.
+    pub out: Option<PathBuf>,
+    /// Only the outputs with these paths, as they are rendered.
+    pub paths: Vec<String>,
     /// Render even if values are missing or wrong, or a rule is broken.
     pub partial: bool,
     /// Leave secrets out.
@@ -65,6 +68,8 @@ pub struct Rendered {
     pub gaps: Vec<Finding>,
     /// Whether files were written all the same.
     pub partial: bool,
+    /// The text of the one file, where no folder is written to.
+    pub text: Option<Kept>,
 }
 
 impl Rendered {
@@ -86,7 +91,7 @@ pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Res
     let ledger = &opened.ledger;
     let stage = ledger.stage(asked.stage);
     let mut gaps: Vec<Finding> = Vec::new();
-    let (mut ready, mut unreadable) = (Vec::new(), Vec::new());
+    let (mut ready, mut unreadable, mut met) = (Vec::new(), Vec::new(), BTreeSet::new());
     for &subject in &asked.subjects {
         let mut rendering = rendering(&mut resolver.session(unit_of(subject)), subject, asked.stage);
         if asked.without_secrets {
@@ -96,6 +101,10 @@ pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Res
             unreadable.push(ledger.owner(subject).to_string());
         }
         refuse_clashes(ledger, &rendering)?;
+        met.extend(rendering.outputs.iter().map(|output| output.path.clone()));
+        if !asked.paths.is_empty() {
+            rendering.outputs.retain(|output| asked.paths.contains(&output.path));
+        }
         ready.extend(files(ledger, &rendering, asked.annotate)?);
         gate::extend(&mut gaps, rendering.gaps);
     }
@@ -107,17 +116,59 @@ pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Res
     if !unreadable.is_empty() {
         return Err(not_readable(&unreadable, &opened.surroundings, "; or add --without-secrets"));
     }
-    let mut files = Vec::new();
-    if (gaps.is_empty() || asked.partial) && !ready.is_empty() {
+    if let Some(path) = asked.paths.iter().find(|path| !met.contains(*path)) {
+        let message = format!("nothing is rendered to `{path}`");
+        let paths: Vec<&str> = met.iter().map(String::as_str).collect();
+        return Err(Trouble::usage(message).help(format!("the files are {}", paths.join(", "))));
+    }
+    let (mut files, mut text) = (Vec::new(), None);
+    let is_whole = gaps.is_empty() || asked.partial;
+    if asked.out.is_none() {
+        refuse_gaps(&gaps, is_whole)?;
+        refuse_other_than_one(&ready)?;
+    }
+    if is_whole && !ready.is_empty() {
         let holds_secrets = ready.iter().any(|file| file.secret);
         hands_out(&opened.at, stage, holds_secrets, &asked.countersign)?;
-        files = write(&asked.out, ready)?;
-        if holds_secrets {
-            tell_taken_in(opened, &asked.out);
+        if let Some(out) = &asked.out {
+            files = write(out, ready)?;
+            if holds_secrets {
+                tell_taken_in(opened, out);
+            }
+        } else {
+            text = ready.into_iter().next().map(|file| Kept::new(file.content, file.secret));
         }
     }
     let stage = stage.name.to_string();
-    Ok(Rendered { ledger: ledger.clone(), stage, files, gaps, partial: asked.partial })
+    Ok(Rendered { ledger: ledger.clone(), stage, files, gaps, partial: asked.partial, text })
+}
+
+/// Refuses to give a text while something is in the way: whoever reads it would take that for the file.
+fn refuse_gaps(gaps: &[Finding], is_whole: bool) -> Result<(), Trouble> {
+    match gaps.first().filter(|_| !is_whole) {
+        None => Ok(()),
+        Some(first) => {
+            let are = if gaps.len() == 1 { "is" } else { "are" };
+            let are = format!("{} {are}", shown::counted(gaps.len(), "error"));
+            let message = format!("nothing is rendered: {are} in the way: {}", first.message);
+            Err(Trouble::new(Kind::Found, message)
+                .help("`cledger check` shows them; --partial renders what there is"))
+        }
+    }
+}
+
+/// Refuses to give several files as one text.
+fn refuse_other_than_one(ready: &[Ready]) -> Result<(), Trouble> {
+    if ready.len() == 1 {
+        return Ok(());
+    }
+    let paths: Vec<String> = ready.iter().map(|file| file.path.display().to_string()).collect();
+    let message = if paths.is_empty() {
+        "there is nothing to render".to_owned()
+    } else {
+        format!("these are several files: {}", paths.join(", "))
+    };
+    Err(Trouble::usage(message).help("name one unit, and one of its files: --file PATH"))
 }
 
 fn write(out: &Path, ready: Vec<Ready>) -> Result<Vec<RenderedFile>, Trouble> {

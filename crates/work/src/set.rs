@@ -32,13 +32,8 @@ pub enum ToSay<'s> {
     Absent,
     /// It comes from outside when it is used: `env:NAME` or `file:PATH`.
     From(String),
-    /// This text; `is_for_one` says that it can be that of one setting only.
-    Text {
-        /// Gives it.
-        text: SecretText<'s>,
-        /// Whether it cannot be had twice.
-        is_for_one: bool,
-    },
+    /// This text: that of all settings, or another one each time.
+    Text(SecretText<'s>),
 }
 
 /// What is to be set.
@@ -215,6 +210,10 @@ fn said(
 ) -> Result<SettingValue, Trouble> {
     let (address, declaration) = (&place.address, setter.ledger.field(place.subject, place.slot).1);
     let says_it = !matches!(asked.say, ToSay::Asked);
+    if value.is_none() && !says_it && asked.looked_up.is_some() {
+        // Where it is looked up is said of what is there, or of a value that nobody knows yet.
+        return Ok(before.map_or(SettingValue::Absent, |setting| setting.value.clone()));
+    }
     if value.is_some() && says_it || value.is_none() && !says_it && !declaration.secret {
         let message = format!("`{address}` needs exactly one value");
         return Err(Trouble::usage(message)
@@ -230,10 +229,7 @@ fn said(
         (Some(value), _) => return setter.said(place, Given::Argument(value), before),
         (None, ToSay::Absent) => return Ok(SettingValue::Absent),
         (None, ToSay::From(source)) => return from_outside(place, declaration.this_type, source),
-        (None, ToSay::Text { is_for_one: true, .. }) if asked.settings.len() > 1 => {
-            return Err(Trouble::usage("--stdin and --file give the value of one setting only"));
-        }
-        (None, ToSay::Text { text, .. }) => text()?,
+        (None, ToSay::Text(text)) => text()?,
         (None, ToSay::Asked) => {
             let what = address.to_string();
             changing.opened.at.asking.secret(&what)?.ok_or_else(|| {

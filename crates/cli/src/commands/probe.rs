@@ -12,6 +12,7 @@ use cledger_work::probe::probe;
 
 use crate::app::App;
 use crate::complete;
+use crate::options::duration_of;
 
 #[derive(Debug, Args)]
 pub(crate) struct ProbeArgs {
@@ -24,18 +25,19 @@ pub(crate) struct ProbeArgs {
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
-    /// Give each service so many seconds
-    #[arg(long, value_name = "SECONDS", default_value = "5", value_parser = seconds)]
+    /// Give each service so long
+    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = up_to_ten_minutes)]
     timeout: Duration,
     /// Say that a production stage is meant, by its name
     #[arg(long, value_name = "STAGE")]
     countersign: Option<Name>,
 }
 
-fn seconds(text: &str) -> Result<Duration, String> {
-    let seconds: f64 = text.parse().map_err(|_| "a number of seconds is needed".to_owned())?;
-    let fits = (0.1..=600.0).contains(&seconds);
-    if fits { Ok(Duration::from_secs_f64(seconds)) } else { Err("from 0.1 to 600 seconds".to_owned()) }
+fn up_to_ten_minutes(text: &str) -> Result<Duration, String> {
+    let fraction = text.parse::<f64>().ok().and_then(|seconds| Duration::try_from_secs_f64(seconds).ok());
+    let time = fraction.map_or_else(|| duration_of(text), Ok)?;
+    let fits = (Duration::from_millis(100)..=Duration::from_secs(600)).contains(&time);
+    if fits { Ok(time) } else { Err("from 100ms to 10m".to_owned()) }
 }
 
 pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {

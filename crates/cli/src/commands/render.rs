@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
+use cledger_core::kept::Kept;
 use cledger_core::name::Name;
 use cledger_store::Scope;
 use cledger_work::Trouble;
@@ -12,6 +13,7 @@ use cledger_work::render::{ToRender, render};
 
 use crate::app::App;
 use crate::complete;
+use crate::exit;
 use crate::options::{AssumeOptions, HandOutOptions};
 
 #[derive(Debug, Args)]
@@ -22,9 +24,13 @@ pub(crate) struct RenderArgs {
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
-    /// The folder to write to [default: rendered/STAGE below the current folder]
+    /// The folder to write to, or `-` for one file to standard output [default: rendered/STAGE below the current
+    /// folder]
     #[arg(long, value_name = "DIR")]
     out: Option<PathBuf>,
+    /// Only these of the unit's files, by their paths
+    #[arg(long, value_name = "PATH", value_delimiter = ',')]
+    file: Vec<String>,
     /// Render even if errors are in the way, and list them
     #[arg(long)]
     partial: bool,
@@ -49,16 +55,27 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let stage = opened.told_stage(address.stage.as_ref())?;
     let subjects = opened.subjects_in(address.owner.as_ref(), stage)?;
     let assumptions = args.assume.read(ledger, stage)?;
+    let to_stdout = args.out.as_deref() == Some(Path::new("-"));
+    if to_stdout && app.console.is_json() {
+        return Err(
+            Trouble::usage("--json prints one document, and `--out -` a file").help("leave one of them out")
+        );
+    }
     let usual = || Path::new("rendered").join(ledger.stage(stage).name.as_str());
     let asked = ToRender {
         subjects,
         stage,
-        out: args.out.clone().unwrap_or_else(usual),
+        out: if to_stdout { None } else { Some(args.out.clone().unwrap_or_else(usual)) },
+        paths: args.file.clone(),
         partial: args.partial,
         without_secrets: args.without_secrets,
         annotate: args.annotate,
         countersign: args.hand_out.countersign.clone(),
     };
     let rendered = render(&opened, &opened.assuming(&assumptions), &asked)?;
+    if let Some(text) = rendered.text.as_ref().and_then(Kept::expose) {
+        app.console.verbatim(text);
+        return Ok(exit::of_result(rendered.kind()));
+    }
     Ok(app.show(&rendered))
 }

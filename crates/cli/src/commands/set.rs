@@ -1,5 +1,7 @@
 //! `cledger set` and `cledger unset`: settings of stages and groups, and defaults.
 
+use std::cell::OnceCell;
+
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
@@ -53,11 +55,12 @@ pub(crate) struct UnsetArgs {
 }
 
 pub(crate) fn set(args: &SetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let text = || args.secret.text();
+    let once = OnceCell::new();
+    let text = || args.secret.text_for_several(&once);
     let say = match &args.from {
         _ if args.absent => ToSay::Absent,
         Some(source) => ToSay::From(source.clone()),
-        None if args.secret.is_given() => ToSay::Text { text: &text, is_for_one: args.secret.is_for_one() },
+        None if args.secret.is_given() => ToSay::Text(&text),
         None => ToSay::Asked,
     };
     let asked = ToSet {

@@ -31,6 +31,7 @@ pub(super) const EXAMPLES: &[Fact] = &[
         "cledger replace @test --swap .test.example .qa.example",
         "what replacing a part of all texts of a stage would change",
     ),
+    ("cledger fill @prod-north", "the values that a stage lacks"),
     ("cledger key identity", "makes your private key and prints the public one"),
     ("cledger key make @test", "who would be able to read a new key of a stage"),
     ("cledger key list", "keys and their readers"),

@@ -88,6 +88,16 @@ impl Console {
         }
     }
 
+    /// Adds a file's text to the result as it is.
+    pub(crate) fn verbatim(&mut self, text: &str) {
+        if io::stdout().is_terminal() {
+            self.raw(text);
+        } else {
+            self.color_of_result = ColorChoice::AlwaysAnsi;
+            self.out.push_str(text);
+        }
+    }
+
     /// Adds a JSON document to the result.
     pub(crate) fn document(&mut self, document: &impl Serialize) {
         // Documents are made of texts, numbers and lists, which always serialise.

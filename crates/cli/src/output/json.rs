@@ -12,6 +12,7 @@ pub(crate) mod compare;
 pub(crate) mod deliver;
 pub(crate) mod drift;
 pub(crate) mod error;
+pub(crate) mod fill;
 pub(crate) mod history;
 pub(crate) mod impact;
 pub(crate) mod init;

@@ -9,6 +9,7 @@ use cledger_work::deliver::history::{History, Verified};
 use cledger_work::deliver::overwritten::{BroughtBack, Overwritten};
 use cledger_work::deliver::status::Status;
 use cledger_work::drift::{Drift, Taken};
+use cledger_work::fill::Filled;
 use cledger_work::impact::Impact;
 use cledger_work::keys::{Compared, KeysChanged, KeysTrusted, Listed as ListedKey, OwnIdentity};
 use cledger_work::matrix::Matrix;
@@ -80,6 +81,7 @@ shown! {
     Dropped, |it, console| text::deliver::dropped(console, it), json::deliver::dropped(it);
     Drift, |it, console| text::drift::print(console, &it.units), json::drift::document(&it.units),
         kind it.kind();
+    Filled, |it, console| text::fill::print(console, it), json::fill::document(it), kind it.kind();
     Impact<'_>, |it, console| text::impact::print(console, it.ledger, &it.address, &it.affected),
         json::impact::document(it.ledger, &it.address, &it.affected);
     Matrix<'_>, |it, console| text::matrix::print(console, it.ledger, &it.stages, &it.rows),

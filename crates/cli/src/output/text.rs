@@ -11,6 +11,7 @@ pub(crate) mod chores;
 pub(crate) mod compare;
 pub(crate) mod deliver;
 pub(crate) mod drift;
+pub(crate) mod fill;
 pub(crate) mod history;
 pub(crate) mod impact;
 pub(crate) mod init;

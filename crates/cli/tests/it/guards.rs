@@ -73,6 +73,7 @@ Declare:
 Fill:
   set         Set fields in a stage, a group or as defaults
   unset       Take settings out again
+  fill        Give a stage the values that it lacks: each is asked for, or stands in a form
   search      Search settings and values by what they are and say
   replace     Put other values in place of what a search finds
   key         Say who may read the secrets of which stages, and encrypt them

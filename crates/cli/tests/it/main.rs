@@ -20,6 +20,7 @@ mod delivered;
 mod demo;
 mod documents;
 mod drift;
+mod fill;
 mod forms;
 mod guards;
 mod hostile;

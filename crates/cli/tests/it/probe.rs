@@ -83,7 +83,7 @@ help: add --countersign test
     for (arguments, message) in [
         ("desk/queue@test", "error: `desk/queue@test` names an entry, and whole units are probed"),
         ("@test nothing", "error: there is no unit `nothing`"),
-        ("@test --timeout soon", "error: invalid value 'soon' for '--timeout <SECONDS>'"),
+        ("@test --timeout soon", "error: invalid value 'soon' for '--timeout <DURATION>'"),
     ] {
         let (out, err) = written(&ledger.run(&format!("probe {arguments} --countersign test")).code(2));
         assert!(out.is_empty() && err.starts_with(message), "{arguments}: {err}");

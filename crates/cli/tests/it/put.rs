@@ -300,7 +300,7 @@ fn what_the_other_side_assigns_is_looked_up() {
         ledger.read("units/desk.toml").replace("[[output]]", &format!("{unit}[[output]]")),
     );
     let place = format!("{}/registry/${{stage.name}}#/desks/0/", standin.url());
-    ledger.command("set desk/desk_id@dev --absent --looked-up").arg(format!("{place}id")).assert().code(0);
+    ledger.command("set desk/desk_id@dev --looked-up").arg(format!("{place}id")).assert().code(0);
     ledger.command("set desk/title@dev=x --looked-up").arg(format!("{place}name")).assert().code(0);
     let place = "desk_id = { absent = true, looked_up = \"http://127";
     assert!(ledger.read("stages/dev.toml").contains(place), "{}", ledger.read("stages/dev.toml"));

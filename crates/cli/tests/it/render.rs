@@ -196,3 +196,24 @@ fn an_output_path_stays_in_its_folder() {
         assert!(out.is_empty() && err.contains("units/desk.toml:4:8"), "{path}: {err}");
     }
 }
+
+#[test]
+fn one_file_goes_to_standard_output_and_nothing_else_does() {
+    let ledger = TestLedger::small();
+    let more = "[[output]]\npath = \"etc/more.json\"\nformat = \"json\"\n";
+    ledger.run("render desk@dev --out out").code(0);
+    let file = ledger.read("out/desk/desk.env");
+    ledger.run("render desk@dev --out -").code(0).stdout_eq(file.clone()).stderr_eq("");
+    ledger.write("units/desk.toml", ledger.read("units/desk.toml") + more);
+    ledger.run("render desk@dev --out - --file desk.env").code(0).stdout_eq(file);
+    for (arguments, code, message) in [
+        ("desk@dev --out -", 2, "these are several files: desk/desk.env, desk/etc/more.json"),
+        ("desk@dev --out - --file more.json", 2, "nothing is rendered to `more.json`"),
+        ("desk@prod --out - --file desk.env --countersign prod", 1, "nothing is rendered: "),
+    ] {
+        let (out, err) = written(&ledger.run(&format!("render {arguments}")).code(code));
+        assert!(out.is_empty() && err.contains(message), "{arguments}: {out}{err}");
+    }
+    ledger.run("render desk@dev --out - --file desk.env --json").code(2);
+    assert!(!ledger.path("-").exists());
+}

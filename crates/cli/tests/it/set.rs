@@ -73,6 +73,13 @@ fn every_form_of_a_setting_can_be_written() {
     }
     ledger.run("set desk/db.database@prod --absent --countersign prod").code(0);
     ledger.run("set shared/db.password@dev --from env:DB_DEV").code(0);
+    // One secret in several places at once, read once.
+    let several =
+        "set desk/db.password@dev shared/db.password@prod --stdin --plain-secrets --countersign prod";
+    ledger.command(several).stdin("neap tide\n").assert().code(0);
+    for file in ["stages/dev.toml", "stages/prod.toml"] {
+        assert!(ledger.read(file).contains("password = \"neap tide\""), "{}", ledger.read(file));
+    }
     let run = ledger.command("set desk/db.password@dev --stdin --plain-secrets").stdin("spring tide\n");
     let (out, _) = written(&run.assert().code(0));
     assert!(!out.contains("spring tide"), "{out}");
@@ -106,7 +113,7 @@ db.password = "spring tide"
 [shared.db]
 host = "db.prod.example"
 user = "ferry"
-password = { from = "env:DB_PASSWORD" }
+password = "neap tide"
 
 [units.desk]
 region = "south"

@@ -75,7 +75,7 @@ impl Field {
             address: self.place.address.to_string(),
             asks: self.asks.clone(),
             about: self.about.clone(),
-            elsewhere: below.map(|text| ("in the stage below", text.to_string())),
+            elsewhere: below.map(|text| ("in the stage below".to_owned(), text.to_string())),
             secret: self.secret,
         })
     }
@@ -259,7 +259,7 @@ impl Moving {
         Ok(Field {
             fate,
             secret,
-            asks: declaration.this_type.describe().to_owned(),
+            asks: declaration.this_type.typed().to_owned(),
             is_taken: fate == Fate::MayBeCarried && carried,
             is_news,
             about: declaration.about.clone(),

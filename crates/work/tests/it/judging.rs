@@ -38,7 +38,8 @@ fn handed_out(place: &Place) -> [bool; 4] {
     let to_render = ToRender {
         subjects: vec![subject],
         stage,
-        out: place.path("../rendered"),
+        out: Some(place.path("../rendered")),
+        paths: Vec::new(),
         partial: false,
         without_secrets: false,
         annotate: false,

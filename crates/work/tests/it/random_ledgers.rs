@@ -81,7 +81,8 @@ fn handed_out(place: &Place, opened: &Opened, unit: &str, stage: &str) -> BTreeS
     let to_render = ToRender {
         subjects: vec![subject],
         stage: id,
-        out: place.path("../rendered"),
+        out: Some(place.path("../rendered")),
+        paths: Vec::new(),
         partial: false,
         without_secrets: false,
         annotate: false,

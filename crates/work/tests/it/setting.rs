@@ -6,6 +6,7 @@ use cledger_core::promotion::{Fate, Stays};
 use cledger_work::change::Consent;
 use cledger_work::deliver::deliver;
 use cledger_work::drift::{ToTake, take};
+use cledger_work::fill::{ToFill, fill};
 use cledger_work::keys::{self, KeyChange, ToMake};
 use cledger_work::promote::{Promoted, ToPromote, promote};
 use cledger_work::set::{SettingsChanged, ToSay, ToSet, set, unset};
@@ -53,6 +54,32 @@ fn what_somebody_saves_while_a_person_is_asked_is_never_overwritten() {
     assert_eq!(place.read("stages/prod.toml"), by_hand);
     say(&place, &["desk/hold@prod=1m"], &because(&[])).unwrap();
     assert!(place.read("stages/prod.toml").starts_with("# by hand\n"));
+}
+
+#[test]
+fn what_a_stage_lacks_is_asked_for_with_what_helps_to_answer() {
+    let contract =
+        "[variables.berths]\nabout = \"how many\"\ntype = \"integer\"\n[variables.pin]\nsecret = true\n";
+    let answers = [
+        ("quay/berths@test (how many; a whole number; in dev: 3; empty for later)", "4"),
+        ("quay/pin@test", "tide-1"),
+    ];
+    let answers = Answers { stages: Vec::new(), values: answers.into() };
+    let dev = ("stages/dev.toml", "[units.quay]\nberths = 3\npin = \"tide-0\"\n");
+    let place = Place::answering(&[("units/quay.toml", contract), dev], answers);
+    let asked = ToFill {
+        stage: address("@test"),
+        units: vec!["q*".to_owned()],
+        answers: None,
+        plain_secrets: true,
+        consent: because(&[]),
+        write: false,
+    };
+    assert_eq!(fill(&place.change(), &asked).unwrap().lacking.len(), 2);
+    let filled = fill(&place.change(), &ToFill { write: true, ..asked }).unwrap();
+    assert!(filled.lacking.is_empty() && filled.changed.written);
+    let test = place.read("stages/test.toml");
+    assert!(test.contains("berths = { value = 4,") && test.contains("pin = { value = \"tide-1\","), "{test}");
 }
 
 #[test]
