@@ -16,6 +16,7 @@ mod remove;
 mod rename;
 mod setting;
 mod share;
+mod spread;
 mod swapped;
 
 use std::collections::BTreeMap;

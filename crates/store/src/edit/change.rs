@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use super::many::pair;
+use super::spread::Spread;
 use super::outline::{Body, Node, Pair, outline};
 use super::{Edit, What, key};
 
@@ -32,8 +33,11 @@ pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
         }
         What::Set(_) | What::Remove => {}
     }
-    if bodies.iter().any(|body| !body.listed && body.path == path) {
-        return Err(format!("`{}` is a table of its own there: edit it by hand", path.join(".")));
+    if let Some(spread) = Spread::find(&bodies, &path)? {
+        return match &edit.what {
+            What::Set(literal) => spread.set(text, literal),
+            _ => Ok(spread.without(text, &bodies)),
+        };
     }
     let found = bodies.iter().find_map(|body| find(body, &path));
     let mut changed = text.to_owned();
@@ -130,7 +134,7 @@ fn is_last(found: &Found<'_>) -> bool {
 }
 
 /// The text without a table and the comments right above it.
-fn without_body(text: &str, bodies: &[Body], at: usize) -> String {
+pub(super) fn without_body(text: &str, bodies: &[Body], at: usize) -> String {
     let from = start_with_comments(text, &bodies[at]);
     let next = bodies.get(at + 1).map(|body| start_with_comments(text, body));
     let mut shorter = text.to_owned();
@@ -234,7 +238,7 @@ pub(super) fn newline(text: &str) -> &'static str {
 
 /// Takes out the header of a table that has nothing left, with the blank line before it, unless a
 /// comment stands where the table was. Nothing before the header has changed.
-fn remove_empty(text: &mut String, body: &Body) {
+pub(super) fn remove_empty(text: &mut String, body: &Body) {
     if body.path.is_empty() {
         return;
     }

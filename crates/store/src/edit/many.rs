@@ -1,6 +1,7 @@
 //! Many values set in one file: as if one after the other, and with the text read once.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Bound;
 
 use super::change::{line_end, line_start, newline};
 use super::outline::{Body, Node, Pair, outline};
@@ -18,7 +19,7 @@ pub(super) fn at_once(text: &str, edits: &[&Edit]) -> Option<String> {
     let mut tables: Vec<(Vec<&str>, Lines<'_>)> = Vec::new();
     for edit in &edits {
         let path = &edit.path[..];
-        if known.tables.contains_key(path) || known.is_inside(path) {
+        if known.tables.contains_key(path) || known.is_inside(path) || known.is_spread(path) {
             return None;
         }
         if let Some(node) = known.values.get(path) {
@@ -129,6 +130,12 @@ impl<'o> Known<'o> {
         self.values.entry(path).or_insert(&pair.value);
     }
 
+    /// Whether a value is spread over several keys.
+    fn is_spread(&self, path: &[&str]) -> bool {
+        let mut from = self.values.range::<[&str], _>((Bound::Excluded(path), Bound::Unbounded));
+        !self.values.contains_key(path) && from.next().is_some_and(|(next, _)| next.starts_with(path))
+    }
+
     /// Whether a value that is not there would stand inside of another one.
     fn is_inside(&self, path: &[&str]) -> bool {
         !self.values.contains_key(path)
@@ -155,7 +162,7 @@ fn behind(text: &str, pair: &Pair) -> (usize, String) {
 }
 
 /// Where a line at the end of a table begins, and what it is indented with.
-fn end_of(text: &str, body: &Body) -> (usize, String) {
+pub(super) fn end_of(text: &str, body: &Body) -> (usize, String) {
     match body.pairs.last() {
         Some(pair) => behind(text, pair),
         None if body.path.is_empty() => (line_start(text, 0), String::new()),
@@ -164,7 +171,7 @@ fn end_of(text: &str, body: &Body) -> (usize, String) {
 }
 
 /// A line with its end, or behind the end of the line before it where the file lacks that.
-fn line(text: &str, at: usize, indent: &str, rest: &[&str], literal: &str) -> String {
+pub(super) fn line(text: &str, at: usize, indent: &str, rest: &[&str], literal: &str) -> String {
     let added = format!("{indent}{}", pair(rest, literal));
     let starts_line = at == 0 || text[..at].ends_with(['\n', '\u{feff}']);
     let ending = newline(text);
@@ -178,7 +185,7 @@ pub(super) fn pair(steps: &[&str], literal: &str) -> String {
 }
 
 /// The text with others in the place of parts of it.
-fn with_changes(text: &str, changes: BTreeMap<(usize, usize), Vec<String>>) -> String {
+pub(super) fn with_changes(text: &str, changes: BTreeMap<(usize, usize), Vec<String>>) -> String {
     let more: usize = changes.values().flatten().map(String::len).sum();
     let mut made = String::with_capacity(text.len() + more);
     let mut done = 0;
