@@ -56,6 +56,8 @@ pub struct Replacement {
     pub caused: Vec<Finding>,
     /// Findings that were there only before.
     pub cured: Vec<Finding>,
+    /// Settings that hold it inside of references, where it stays.
+    pub in_references: Vec<String>,
     /// Whether it is done.
     pub written: bool,
 }
@@ -100,8 +102,8 @@ pub fn replace(changing: &Changing, asked: &ToReplace) -> Result<Replacement, Tr
         changing.write(&planned)?;
     }
     let Planned { after, effects, .. } = planned;
-    let replaced = replacing.replaced;
-    Ok(Replacement { replaced, renamed, after, effects, caused, cured, written: asked.write })
+    let (replaced, in_references, written) = (replacing.replaced, replacing.in_references, asked.write);
+    Ok(Replacement { replaced, renamed, after, effects, caused, cured, in_references, written })
 }
 
 /// Refuses a search that nothing narrows.
@@ -137,6 +139,9 @@ fn replacing(at: &Workplace, ledger: &Ledger, wanted: &Routine) -> Result<Replac
         let count = replacing.replaced.len();
         let said = found.setting.map(|setting| &setting.value);
         replacing.encrypted += usize::from(matches!(said, Some(SettingValue::Cipher(_))));
+        if found.held.is_some_and(|held| changes.leaves_references(held.expose())) {
+            replacing.in_references.push(found.address(ledger).to_string());
+        }
         if let Kind::Table { .. } = ledger.field(found.subject, found.slot).0.kind {
             rows::replace(&changes, ledger, &found, &mut replacing);
         } else if let Some((edit, after)) =

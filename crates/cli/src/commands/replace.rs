@@ -53,6 +53,9 @@ struct ChangesOptions {
     /// What matches in a value for another text, in which $1 is the first group
     #[arg(long, num_args = 2, value_names = ["REGEX", "NEW"])]
     regex: Vec<String>,
+    /// Change also what stands inside of references, `${…}`
+    #[arg(long)]
+    in_references: bool,
     /// Which names to change, too
     #[arg(long, value_name = "WHICH", value_delimiter = ',', value_enum)]
     names: Vec<Which>,
@@ -86,8 +89,9 @@ impl ChangesOptions {
             Which::Outputs => Names::Outputs,
         };
         let names = self.names.iter().map(name).collect();
-        let Self { to, swap, lead, regex, name_swap, name_lead, name_regex, .. } = self.clone();
-        ChangeTexts { to, swap, lead, regex, names, name_swap, name_lead, name_regex }
+        let Self { to, swap, lead, regex, in_references, name_swap, name_lead, name_regex, .. } =
+            self.clone();
+        ChangeTexts { to, swap, lead, regex, in_references, names, name_swap, name_lead, name_regex }
     }
 }
 

@@ -80,6 +80,7 @@ fn routine() -> Value {
     let replace = table(
         json!({
             "to": { "type": "string" }, "swap": texts(), "lead": texts(), "regex": texts(),
+            "in_references": { "type": "boolean" },
             "names": { "type": "array", "items": { "enum": ["units", "entries", "outputs"] } },
             "name_swap": texts(), "name_lead": texts(), "name_regex": texts(),
         }),

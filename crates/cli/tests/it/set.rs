@@ -308,3 +308,32 @@ fn the_result_is_a_document_for_programs() {
     );
     program().args(["set", "--help"]).assert().code(0);
 }
+
+#[test]
+fn settings_are_changed_in_every_form_that_they_may_have() {
+    let ledger = TestLedger::small();
+    let unit = "\n[variables.labels]\ntype = \"map\"\nrequired = false\n";
+    ledger.write("units/desk.toml", ledger.read("units/desk.toml") + unit);
+    let stage = "[units.desk.hold]\nvalue = \"5m\" # for now\nwhy = \"slow\"\n\n[units.desk]\nregion.value = '''\nold plate'''\n\
+                 region.why = \"trial\"\n\n[units.desk.labels]\na = \"1\"\nb = \"plate ${region}\"\n\n\
+                 [shared.db]\nhost = \"db.dev.example\"\nuser = \"ferry\"\npassword = \"low-tide-dev\"\n";
+    ledger.write("stages/dev.toml", stage);
+    ledger.run("set desk/hold@dev=9m desk/region@dev=north").code(0);
+    let changed = ledger.read("stages/dev.toml");
+    assert_eq!(changed, stage.replace("5m", "9m").replace("'''\nold plate'''", "\"north\""), "{changed}");
+    ledger.command("set").arg("desk/labels@dev={ b = \"2\", c = \"3\" }").assert().code(0);
+    assert!(ledger.read("stages/dev.toml").contains("[units.desk.labels]\nb = \"2\"\nc = \"3\"\n"));
+    ledger.write("stages/dev.toml", stage);
+    // What stands inside of references is another one's name.
+    let (out, _) = written(&ledger.run("replace desk@dev --swap region shore --write").code(0));
+    assert!(out.contains("stays, since it stands inside of references:\n  desk/labels@dev"), "{out}");
+    assert_eq!(ledger.read("stages/dev.toml"), stage);
+    ledger.run("replace desk@dev --swap plate plank --write").code(0);
+    assert_eq!(
+        ledger.read("stages/dev.toml"),
+        stage.replace("'''\nold plate'''", "\"old plank\"").replace("plate $", "plank $")
+    );
+    ledger.run("unset desk/hold@dev desk/region@dev desk/labels@dev").code(0);
+    let left = ledger.read("stages/dev.toml");
+    assert!(left.starts_with("[shared.db]\n") || left.starts_with("[units.desk]\n\n[shared.db]"), "{left}");
+}

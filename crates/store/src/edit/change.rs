@@ -3,8 +3,8 @@
 use std::ops::Range;
 
 use super::many::pair;
-use super::spread::Spread;
 use super::outline::{Body, Node, Pair, outline};
+use super::spread::Spread;
 use super::{Edit, What, key};
 
 /// Where a value stands.

@@ -27,14 +27,19 @@ impl<'o> Spread<'o> {
     /// The value at a path, if it is spread there.
     pub(super) fn find(bodies: &'o [Body], path: &[&str]) -> Result<Option<Self>, String> {
         for (at, body) in bodies.iter().enumerate().filter(|(_, body)| !body.listed) {
-            let Some(rest) = path.get(body.path.len()..).filter(|_| body.path.iter().zip(path).all(|(a, b)| a == b))
+            let Some(rest) =
+                path.get(body.path.len()..).filter(|_| body.path.iter().zip(path).all(|(a, b)| a == b))
             else {
                 continue;
             };
-            let is_part = |pair: &&Pair| pair.keys.len() > rest.len() && pair.keys.iter().zip(rest).all(|(a, b)| a == b);
+            let is_part = |pair: &&Pair| {
+                pair.keys.len() > rest.len() && pair.keys.iter().zip(rest).all(|(a, b)| a == b)
+            };
             let pairs: Vec<&Pair> = body.pairs.iter().filter(is_part).collect();
             if rest.is_empty() && body.path.len() == path.len() || !rest.is_empty() && !pairs.is_empty() {
-                let below = |other: &Body| other.path.len() > path.len() && other.path.iter().zip(path).all(|(a, b)| a == b);
+                let below = |other: &Body| {
+                    other.path.len() > path.len() && other.path.iter().zip(path).all(|(a, b)| a == b)
+                };
                 if bodies.iter().any(below) {
                     return Err(format!("`{}` has tables of its own below it there", path.join(".")));
                 }
@@ -101,7 +106,9 @@ fn parts(literal: &str) -> Result<Vec<(Vec<String>, String)>, String> {
     let text = format!("x = {literal}");
     let bodies = outline(&text).ok_or("the new value is not TOML")?;
     let node = bodies.first().and_then(|body| body.pairs.first()).map(|pair| &pair.value.holds);
-    let Some(Holds::Table(pairs)) = node else { return Ok(vec![(vec!["value".to_owned()], literal.to_owned())]) };
+    let Some(Holds::Table(pairs)) = node else {
+        return Ok(vec![(vec!["value".to_owned()], literal.to_owned())]);
+    };
     Ok(pairs.iter().map(|pair| (pair.keys.clone(), text[pair.value.span.clone()].to_owned())).collect())
 }
 
@@ -123,16 +130,35 @@ mod tests {
         let map = "[units.desk.hold]\na = \"1\"\nb.c = \"2\"\n";
         for (text, what, expected) in [
             (own, set("\"9m\""), own.replace("\"5m\"", "\"9m\"").replace("why = \"trial\"\n", "")),
-            (own, set("{ value = \"9m\", why = \"longer\" }"), own.replace("5m", "9m").replace("trial", "longer")),
-            (own, set("{ absent = true, until = 2027-01-01 }"), own.replace("value = \"5m\" # short\nwhy = \"trial\"\n", "absent = true\nuntil = 2027-01-01\n")),
+            (
+                own,
+                set("{ value = \"9m\", why = \"longer\" }"),
+                own.replace("5m", "9m").replace("trial", "longer"),
+            ),
+            (
+                own,
+                set("{ absent = true, until = 2027-01-01 }"),
+                own.replace(
+                    "value = \"5m\" # short\nwhy = \"trial\"\n",
+                    "absent = true\nuntil = 2027-01-01\n",
+                ),
+            ),
             (own, What::Remove, "[units.desk]\nregion = \"x\"\n\n[shared.db]\nhost = \"y\"\n".to_owned()),
             (dotted, set("\"9m\""), dotted.replace("5m", "9m").replace("  hold.why = \"trial\"\n", "")),
-            (dotted, set("{ from = \"env:X\" }"), "[units.desk]\n  hold.from = \"env:X\"\nregion = \"x\"".to_owned()),
+            (
+                dotted,
+                set("{ from = \"env:X\" }"),
+                "[units.desk]\n  hold.from = \"env:X\"\nregion = \"x\"".to_owned(),
+            ),
             (dotted, What::Remove, "[units.desk]\nregion = \"x\"".to_owned()),
             (map, set("{ a = \"3\", d = \"4\" }"), "[units.desk.hold]\na = \"3\"\nd = \"4\"\n".to_owned()),
             (map, set("{}"), "[units.desk.hold]\n".to_owned()),
             ("[units.desk]\nhold.a = \"1\"\n", set("{}"), "[units.desk]\nhold = {}\n".to_owned()),
-            ("[units.desk]\r\nhold.value = [\r\n 1,\r\n]\r\n", set("[2]"), "[units.desk]\r\nhold.value = [2]\r\n".to_owned()),
+            (
+                "[units.desk]\r\nhold.value = [\r\n 1,\r\n]\r\n",
+                set("[2]"),
+                "[units.desk]\r\nhold.value = [2]\r\n".to_owned(),
+            ),
             ("[units.desk]\nhold.value = '''\na\nb'''\n", What::Remove, String::new()),
         ] {
             assert_eq!(changed(text, what), expected, "{text}");

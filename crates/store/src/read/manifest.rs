@@ -68,8 +68,8 @@ const SEARCH_KEYS: [&str; 16] = [
     "with_why",
     "past_until",
 ];
-const REPLACE_KEYS: [&str; 8] =
-    ["to", "swap", "lead", "regex", "names", "name_swap", "name_lead", "name_regex"];
+const REPLACE_KEYS: [&str; 9] =
+    ["to", "swap", "lead", "regex", "in_references", "names", "name_swap", "name_lead", "name_regex"];
 const STAGE_KEYS: [&str; 10] =
     ["name", "class", "groups", "after", "locked", "as_tested", "own", "labels", "follow", "chore"];
 

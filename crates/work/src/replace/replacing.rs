@@ -28,4 +28,6 @@ pub(crate) struct Replacing {
     /// How many encrypted secrets were found, which stay.
     pub(crate) encrypted: usize,
     pub(crate) layers: Vec<LayerId>,
+    /// Settings that hold it inside of references, where it stays.
+    pub(crate) in_references: Vec<String>,
 }

@@ -16,6 +16,7 @@ pub(crate) struct Document<'r> {
     effects: Vec<EffectDocument>,
     caused: Vec<FindingDocument<'r>>,
     cured: Vec<FindingDocument<'r>>,
+    in_references: &'r [String],
 }
 
 #[derive(Debug, Serialize)]
@@ -59,5 +60,6 @@ pub(crate) fn document(replacement: &Replacement) -> Document<'_> {
         effects: effects(&replacement.effects),
         caused: findings(&replacement.caused),
         cured: findings(&replacement.cured),
+        in_references: &replacement.in_references,
     }
 }

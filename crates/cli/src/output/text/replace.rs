@@ -9,6 +9,7 @@ use cledger_work::replace::changes::Names;
 use cledger_work::shown::counted;
 
 pub(crate) fn print(console: &mut Console, replacement: &Replacement) {
+    in_references(console, replacement);
     if replacement.replaced.is_empty() && replacement.renamed.is_empty() {
         console.line("Nothing to replace: nothing was found, or it is so already.");
         return;
@@ -33,6 +34,20 @@ pub(crate) fn print(console: &mut Console, replacement: &Replacement) {
         console
             .line(format!("{}: {count} would change; --write does it.", style::doubtful("nothing written")));
     }
+}
+
+/// What stays since it stands inside of references.
+fn in_references(console: &mut Console, replacement: &Replacement) {
+    let all = &replacement.in_references;
+    if all.is_empty() {
+        return;
+    }
+    console.line(format!("{}:", style::doubtful("stays, since it stands inside of references")));
+    for address in all {
+        console.line(format!("  {address}"));
+    }
+    console.line("--in-references changes it there, too.");
+    console.line("");
 }
 
 fn replaced(console: &mut Console, replacement: &Replacement) {
