@@ -17,6 +17,7 @@ mod archive;
 pub mod asking;
 pub mod bringing;
 pub mod capture;
+pub mod cells;
 pub mod change;
 pub mod check;
 pub mod compare;

@@ -74,6 +74,15 @@ impl Trouble {
         self
     }
 
+    /// Says where it is, in front of what is wrong.
+    #[must_use]
+    pub(crate) fn within(mut self, place: &str) -> Self {
+        if let Trouble::Plain { message, .. } = &mut self {
+            *message = format!("{place}: {message}");
+        }
+        self
+    }
+
     /// Adds lines that show what is meant.
     #[must_use]
     pub fn pointed(mut self, text: impl Into<String>) -> Self {

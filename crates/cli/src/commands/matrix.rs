@@ -4,12 +4,12 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_store::Scope;
 use cledger_work::Trouble;
+use cledger_work::cells::lines;
 use cledger_work::matrix::{ToTabulate, matrix};
 
 use crate::app::App;
 use crate::complete;
 use crate::exit;
-use crate::output::text;
 
 #[derive(Debug, Args)]
 pub(crate) struct MatrixArgs {
@@ -34,7 +34,7 @@ pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let outside = opened.unfetched();
     let matrix = matrix(&opened, &outside, &asked)?;
     let status = if args.csv {
-        text::matrix::csv(app.console, matrix.ledger, &matrix.stages, &matrix.rows)?;
+        app.console.exact(lines(&matrix)?.trim_end_matches('\n'));
         exit::CLEAN
     } else {
         app.show(&matrix)

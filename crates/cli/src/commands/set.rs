@@ -1,11 +1,13 @@
 //! `cledger set` and `cledger unset`: settings of stages and groups, and defaults.
 
 use std::cell::OnceCell;
+use std::path::PathBuf;
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
+use cledger_work::cells::{ToTakeIn, take_in};
 use cledger_work::set::{self, ToSay, ToSet};
 
 use crate::app::App;
@@ -15,7 +17,7 @@ use crate::options::{ChangeOptions, SecretOptions};
 #[derive(Debug, Args)]
 pub(crate) struct SetArgs {
     /// What to set, such as ticket-desk/seat_hold@test=45s; a group or @default may stand for the stage
-    #[arg(required = true, value_name = "ADDRESS[=VALUE]")]
+    #[arg(required_unless_present = "from_csv", value_name = "ADDRESS[=VALUE]")]
     #[arg(add = ArgValueCompleter::new(complete::address))]
     settings: Vec<String>,
     /// The stage or group, where an address names none
@@ -38,6 +40,16 @@ pub(crate) struct SetArgs {
     /// Where `outlet lookup` finds the value: `https://HOST/PATH#/JSON/POINTER`, or an outlet's name
     #[arg(long, value_name = "PLACE")]
     looked_up: Option<String>,
+    /// Take what was changed in a table that `matrix --csv` has written, each cell as a setting of its stage
+    #[arg(
+        long,
+        value_name = "FILE",
+        conflicts_with_all = ["settings", "absent", "from", "stdin", "file", "generate", "until", "looked_up", "stage"]
+    )]
+    from_csv: Option<PathBuf>,
+    /// Do what --from-csv shows
+    #[arg(long, requires = "from_csv")]
+    write: bool,
     #[command(flatten)]
     change: ChangeOptions,
 }
@@ -55,6 +67,10 @@ pub(crate) struct UnsetArgs {
 }
 
 pub(crate) fn set(args: &SetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    if let Some(file) = &args.from_csv {
+        let asked = ToTakeIn { file: file.clone(), consent: args.change.consent(), write: args.write };
+        return Ok(app.show(&take_in(&app.change(&args.change.wait)?, &asked)?));
+    }
     let once = OnceCell::new();
     let text = || args.secret.text_for_several(&once);
     let say = match &args.from {

@@ -2,6 +2,7 @@
 
 use cledger_work::add::Added;
 use cledger_work::adopt::adoption::Adoption;
+use cledger_work::cells::TakenIn;
 use cledger_work::deliver::Delivered;
 use cledger_work::deliver::chores::{ChoreDone, OpenChore};
 use cledger_work::deliver::dropping::Dropped;
@@ -109,6 +110,7 @@ shown! {
         json::rename::document((&it.from, &it.to), &it.files, it.written);
     Status, |it, console| text::status::print(console, it), json::status::document(it);
     Taken, |it, console| text::change::taken(console, it), json::change::taken(it), kind it.kind();
+    TakenIn, |it, console| text::change::taken_in(console, it), json::change::taken_in(it), kind it.kind();
     Trusted, |it, console| text::trust::print(console, it), json::trust::document(it);
     Verified, |it, console| text::history::verified(console, it), json::history::verified(it), kind it.kind();
     Waived, |it, console| text::waive::print(console, it), json::waive::document(it);

@@ -337,3 +337,56 @@ fn settings_are_changed_in_every_form_that_they_may_have() {
     let left = ledger.read("stages/dev.toml");
     assert!(left.starts_with("[shared.db]\n") || left.starts_with("[units.desk]\n\n[shared.db]"), "{left}");
 }
+
+#[test]
+fn a_table_of_values_goes_out_and_what_was_changed_in_it_comes_back() {
+    let ledger = TestLedger::small();
+    let (table, _) = written(&ledger.run("matrix desk --csv").code(0));
+    ledger.write("table.csv", &table);
+    ledger.run("set --from-csv table.csv").code(0).stdout_eq("Nothing is changed in the table.\n");
+    let line = |name: &str| table.lines().find(|line| line.starts_with(&format!("desk/{name},"))).unwrap();
+    let (hold, region, password, url) = (line("hold"), line("region"), line("db.password"), line("db.url"));
+    assert!(hold == "desk/hold,5m,2m" && region == "desk/region,north,south", "{table}");
+    assert!(password.ends_with(",(secret),(secret)") && url.ends_with(",(secret),(secret)"), "{table}");
+    let changed = table
+        .replace(hold, "desk/hold,7m,(absent)")
+        .replace(region, "desk/region,,\"a ${b}, \"\"c\"\"\"")
+        .replace(password, "desk/db.password,typed,(secret)")
+        .replace(line("db.port"), "desk/db.port,far,6000");
+    ledger.write("table.csv", changed);
+    let before = (ledger.read("stages/dev.toml"), ledger.read("stages/prod.toml"));
+    let (out, _) = written(&ledger.run("set --from-csv table.csv").code(1));
+    for told in [
+        "passed over:",
+        "desk/db.password@dev: it is a secret: cledger set desk/db.password@dev",
+        "the value for `desk/db.port@dev` is not a port",
+        "desk/hold@dev      not set  7m",
+        "desk/hold@prod     2m       absent",
+        "desk/db.port@prod  not set  6000",
+        "Nothing is written yet. To do it, add --write.",
+    ] {
+        assert!(out.contains(told), "{told}: {out}");
+    }
+    assert!(!out.contains("typed") && !out.contains("desk/region@dev"), "{out}");
+    assert_eq!((ledger.read("stages/dev.toml"), ledger.read("stages/prod.toml")), before);
+    ledger.run("set --from-csv table.csv --write").code(4);
+    ledger.run("set --from-csv table.csv --write --countersign prod").code(1);
+    ledger.run("get desk/region@prod").code(0).stdout_eq("a ${b}, \"c\"\n");
+    let (again, _) = written(&ledger.run("matrix desk --csv").code(0));
+    assert!(
+        again.contains("desk/hold,7m,(absent)\n")
+            && again.contains("desk/region,north,\"a ${b}, \"\"c\"\"\"\n")
+    );
+    for (text, message) in [
+        ("", "it is empty"),
+        ("entry,dev\n", "its first line does not begin with `field`"),
+        ("field,dv\n", "table.csv:1: there is no stage `dv`"),
+        ("field,dev,dev\n", "`dev` stands in its first line twice"),
+        ("field,dev\ndesk/nope,1\n", "table.csv:2: `desk` has no entry `nope`"),
+        ("field,dev\ndesk/hold\n", "is no table of values"),
+    ] {
+        ledger.write("table.csv", text);
+        let (_, err) = written(&ledger.run("set --from-csv table.csv --write").code(2));
+        assert!(err.contains(message), "{text}: {err}");
+    }
+}

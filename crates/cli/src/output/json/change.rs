@@ -9,6 +9,7 @@ use serde::Serialize;
 
 use super::FORMAT;
 use crate::output::text::change::words;
+use cledger_work::cells::TakenIn;
 use cledger_work::drift::Taken;
 use cledger_work::set::SettingsChanged;
 
@@ -36,6 +37,19 @@ pub(crate) struct TakenDocument<'w> {
 struct LeftDocument<'w> {
     address: &'w str,
     reason: &'w str,
+}
+
+/// What a table changes, and which of its cells are passed over.
+#[derive(Debug, Serialize)]
+pub(crate) struct TakenInDocument<'w> {
+    #[serde(flatten)]
+    changed: Document<'w>,
+    passed_over: Vec<LeftDocument<'w>>,
+}
+
+pub(crate) fn taken_in(taken: &TakenIn) -> TakenInDocument<'_> {
+    let left = taken.passed_over.iter().map(|(address, reason)| LeftDocument { address, reason });
+    TakenInDocument { changed: document(&taken.changed), passed_over: left.collect() }
 }
 
 pub(crate) fn taken(taken: &Taken) -> TakenDocument<'_> {

@@ -7,6 +7,7 @@ use super::rows;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
+use cledger_work::cells::TakenIn;
 use cledger_work::drift::Taken;
 use cledger_work::set::SettingsChanged;
 use cledger_work::setting::Written;
@@ -26,15 +27,7 @@ pub(crate) fn taken(console: &mut Console, taken: &Taken) {
     for agreeing in &taken.agreeing {
         console.line(format!("{agreeing} is there as the ledger says."));
     }
-    if !taken.left.is_empty() {
-        console.line(format!("{}:", style::doubtful("not taken over")));
-        for (address, reason) in &taken.left {
-            let reason = values::escape(reason);
-            let is_named = reason.contains(&format!("`{address}`"));
-            let text = if is_named { reason } else { format!("{address}: {reason}") };
-            console.wrapped(&format!("  {text}"), "    ");
-        }
-    }
+    passed_over(console, "not taken over", &taken.left);
     if !taken.agreeing.is_empty() || !taken.left.is_empty() {
         console.line("");
     }
@@ -42,6 +35,33 @@ pub(crate) fn taken(console: &mut Console, taken: &Taken) {
         console.line("There is nothing to take over.");
     } else {
         print(console, &taken.changed);
+    }
+}
+
+/// What a table changes, and which of its cells are passed over.
+pub(crate) fn taken_in(console: &mut Console, taken: &TakenIn) {
+    passed_over(console, "passed over", &taken.passed_over);
+    if !taken.passed_over.is_empty() {
+        console.line("");
+    }
+    if taken.changed.settings.is_empty() {
+        console.line("Nothing is changed in the table.");
+    } else {
+        print(console, &taken.changed);
+    }
+}
+
+/// What stays as it is, each with the reason.
+fn passed_over(console: &mut Console, heading: &str, all: &[(String, String)]) {
+    if all.is_empty() {
+        return;
+    }
+    console.line(format!("{}:", style::doubtful(heading)));
+    for (address, reason) in all {
+        let reason = values::escape(reason);
+        let is_named = reason.contains(&format!("`{address}`"));
+        let text = if is_named { reason } else { format!("{address}: {reason}") };
+        console.wrapped(&format!("  {text}"), "    ");
     }
 }
 

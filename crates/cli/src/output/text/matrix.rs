@@ -8,7 +8,6 @@ use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
-use cledger_work::Trouble;
 use cledger_work::shown::counted;
 
 /// The narrowest column that still says something.
@@ -117,34 +116,4 @@ fn parts(cell: &Cell<'_>) -> (String, &'static str, Tone) {
             (problems.first().map_or("wrong", |problem| problem.code.name()).to_owned(), "", Tone::Bad)
         }
     }
-}
-
-/// Whole values as comma-separated lines; a value, or in its place the word for why there is none.
-pub(crate) fn csv(
-    console: &mut Console,
-    ledger: &Ledger,
-    stages: &[StageId],
-    rows: &[Row<'_>],
-) -> Result<(), Trouble> {
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    let failed =
-        |error: &dyn std::fmt::Display| Trouble::outside(format!("the lines cannot be written: {error}"));
-    let heads = stages.iter().map(|&stage| ledger.stage(stage).name.to_string());
-    let heads: Vec<String> = std::iter::once("field".to_owned()).chain(heads).collect();
-    writer.write_record(heads).map_err(|error| failed(&error))?;
-    for row in rows {
-        let cells = row.cells.iter().map(|cell| match cell {
-            Some(Outcome::Value(effective)) if !effective.is_secret() => match effective.expose() {
-                None => values::UNREAD.to_owned(),
-                Some(value) if values::is_rows(value) => values::one_line(value),
-                Some(value) => value.to_text().to_string(),
-            },
-            other => parts(other).0,
-        });
-        let cells: Vec<String> = std::iter::once(row.address.to_string()).chain(cells).collect();
-        writer.write_record(cells).map_err(|error| failed(&error))?;
-    }
-    let bytes = writer.into_inner().map_err(|error| failed(&error))?;
-    console.exact(String::from_utf8_lossy(&bytes).trim_end_matches('\n'));
-    Ok(())
 }
