@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use cledger_core::address::Address;
 use cledger_core::matrix::Cell;
 use cledger_core::model::{LayerId, Note, SettingValue, StageId};
-use cledger_core::resolve::{FieldId, Layer, Outcome, Resolver};
+use cledger_core::resolve::{Effective, FieldId, Layer, Outcome, Resolver};
 use cledger_core::types::Type;
 use cledger_core::value::{Held, Value};
 use cledger_store::{LARGEST_FILE, text_named};
@@ -125,7 +125,7 @@ pub fn take_in(changing: &Changing, asked: &ToTakeIn) -> Result<TakenIn, Trouble
             };
             let id = FieldId { subject: place.subject, stage, slot: place.slot };
             let outcome = resolver.session(None).outcome(id);
-            let is_secret = outcome.value().is_some_and(|it| it.is_secret());
+            let is_secret = outcome.value().is_some_and(Effective::is_secret);
             if said.is_empty() || cell(&Some(outcome)) == said {
                 continue;
             }
