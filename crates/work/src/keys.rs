@@ -2,6 +2,7 @@
 
 mod daybook;
 pub mod done;
+mod exclude;
 mod identity;
 mod list;
 mod make;
@@ -10,11 +11,12 @@ mod readers;
 mod rotate;
 mod trusted;
 
-pub use self::done::{Compared, Done, KeyChange, KeyReader, KeysChanged};
+pub use self::done::{Compared, Done, KeyChange, KeyReader, KeysChanged, KnownSecret};
+pub use self::exclude::exclude;
 pub use self::identity::{OwnIdentity, identity};
 pub use self::list::{Listed, compare, list};
 pub use self::make::{ToMake, make};
 pub use self::protect::protect;
-pub use self::readers::{admit, exclude};
+pub use self::readers::admit;
 pub use self::rotate::rotate;
 pub use self::trusted::{KeysTrusted, trust_keys};

@@ -35,7 +35,7 @@ pub(super) const ENVIRONMENT: &[Fact] = &[
     ("CLEDGER_WHO", "who you are, in the daybook and among readers; else `USER`, else `LOGNAME`"),
     ("CLEDGER_TODAY", "the day (YYYY-MM-DD) from which last days are counted; else today (UTC)"),
     ("CLEDGER_TRUST", "`1`: the ledger may reach what it names, as with `--trust`; for pipelines"),
-    ("CLEDGER_IDENTITY", "the file with your private key, never the key itself"),
+    ("CLEDGER_IDENTITY", "the file with your private key, or the key itself, which is never shown"),
     ("CLEDGER_PASSPHRASE", "the passphrase of that key, where no terminal is there to ask"),
     ("CLEDGER_DAYBOOK", "the address of the daybook in PostgreSQL, where the ledger keeps it there"),
     ("CLEDGER_STATE", "the folder of what is remembered of ledgers; else `cledger` in your state folder"),

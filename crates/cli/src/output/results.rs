@@ -88,7 +88,7 @@ shown! {
     Matrix<'_>, |it, console| text::matrix::print(console, it.ledger, &it.stages, &it.rows),
         json::matrix::document(it.ledger, &it.stages, &it.rows);
     History, |it, console| text::history::print(console, it), json::history::document(it);
-    KeysChanged, |it, console| text::key::done(console, it), json::key::document(it);
+    KeysChanged, |it, console| text::key::done(console, it), json::key::document(it), kind it.kind();
     KeysTrusted, |it, console| text::key::trusted(console, it),
         json::key::compared(&it.keys, Some(it.written));
     LookedUp<'_>, |it, console| text::outlet::looked_up(console, &it.lookups, it.written),

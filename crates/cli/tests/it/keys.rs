@@ -266,6 +266,10 @@ dev     ada      1        ben would be let out
 reader  public key
 ada     [..]
 
+ben may still know these: change each where it is used:
+secret                  used by
+shared/db.password@dev  desk@dev
+
 nothing written: --write does it.
 
 "#]]);
@@ -525,4 +529,39 @@ fn secrets_are_typed_hidden_and_twice() {
     let (status, shown) = set("plover", "plover");
     assert!(status == Some(0) && !shown.contains("plover"), "{shown}");
     assert_eq!(team.sees("ada", "desk/db.password@dev").as_deref(), Ok("plover"));
+}
+
+#[test]
+fn a_variable_may_hold_the_key_itself_which_nobody_shows() {
+    let team = Team::new();
+    let held = fs::read_to_string(team.0.path("../ada.identity")).unwrap();
+    let key = held.lines().find(|line| line.starts_with("AGE-SECRET-KEY-")).unwrap();
+    let run = |arguments: &str| {
+        let command = team.0.command(arguments).env("CLEDGER_IDENTITY", key).env("CLEDGER_WHO", "ada");
+        let (out, err) = written(&command.assert());
+        assert!(!format!("{out}{err}").contains("AGE-SECRET-KEY"), "{arguments}: {out}{err}");
+        out
+    };
+    assert!(run("key identity").contains("age1"));
+    assert_eq!(run("get desk/db.password@dev --unmask=always").trim(), PASSWORD);
+    run("key rotate @dev --write");
+    assert_eq!(run("get desk/db.password@dev --unmask=always").trim(), PASSWORD);
+}
+
+#[test]
+fn letting_somebody_out_says_what_they_know_and_what_is_passed_over() {
+    let team = Team::new();
+    let ben = team.join("ben");
+    team.run("ada", &format!("key admit ben @dev --recipient {ben} --write")).code(0);
+    team.run("ben", "key make @prod --write --countersign prod").code(0);
+    let (out, err) = written(&team.run("ada", "key exclude ben @*").code(1));
+    assert!(out.contains("shared/db.password@dev  desk@dev"), "{out}");
+    assert!(
+        out.contains("passed over, since the key is not at hand:\n  prod: you are not one of its readers"),
+        "{out}"
+    );
+    assert!(!err.contains("is you"), "{err}");
+    let (_, err) = written(&team.run("ben", "key exclude ben @dev").code(0));
+    assert!(err.contains("`ben` is you: you could not read the secrets of `dev` any more."), "{err}");
+    team.run("ada", "key exclude ben @prod").code(4);
 }

@@ -38,8 +38,8 @@ pub enum IdentityError {
     /// It holds no identity.
     #[error("{0} is no identity file: {1}")]
     Malformed(String, String),
-    /// The variable that should name the file holds something else, perhaps the key itself.
-    #[error("CLEDGER_IDENTITY names no file: it holds the path of an identity file, never the key")]
+    /// The variable holds the key itself, so that there is no file.
+    #[error("CLEDGER_IDENTITY holds the key itself, and names no file")]
     NoPath,
     /// No folder for it is known.
     #[error("no folder for an identity is known (name a file with CLEDGER_IDENTITY)")]
@@ -63,6 +63,8 @@ pub(super) type Opener = Box<dyn age::Identity + Send + Sync>;
 /// A person's identity, read when it is first needed.
 pub struct Identity {
     path: Result<PathBuf, IdentityError>,
+    /// The key itself, where a variable holds that in place of a path.
+    held: Option<Zeroizing<String>>,
     /// What it is called in messages: a path that a variable gives is never shown.
     shown: String,
     ask: AskPassphrase,
@@ -75,19 +77,23 @@ impl Identity {
     pub fn at(path: Option<PathBuf>, ask: AskPassphrase) -> Self {
         let shown = path.as_ref().map(|path| format!("`{}`", path.display())).unwrap_or_default();
         let path = path.ok_or(IdentityError::NoPlace);
-        Self { path, shown, ask, openers: OnceLock::new(), passphrase: OnceLock::new() }
+        let (openers, passphrase) = (OnceLock::new(), OnceLock::new());
+        Self { path, held: None, shown, ask, openers, passphrase }
     }
 
-    /// The identity in the file that a variable names. What stands there is never shown: somebody may have
-    /// put the key itself there.
+    /// The identity in the file that a variable names, or the key itself that it holds. What stands there is never
+    /// shown.
     pub fn named(path: PathBuf, ask: AskPassphrase) -> Self {
         let text = path.to_string_lossy();
         let is_key = text.to_ascii_uppercase().contains("AGE-SECRET-KEY-")
             || text.contains("-----BEGIN")
             || text.contains(char::is_control);
+        if is_key {
+            let (held, shown) = (Zeroizing::new(text.into_owned()), "the key in CLEDGER_IDENTITY".to_owned());
+            return Self { path: Err(IdentityError::NoPath), held: Some(held), shown, ..Self::at(None, ask) };
+        }
         let shown = "the file that CLEDGER_IDENTITY names".to_owned();
-        let path = if is_key { Err(IdentityError::NoPath) } else { Ok(path) };
-        Self { path, shown, ..Self::at(None, ask) }
+        Self { path: Ok(path), shown, ..Self::at(None, ask) }
     }
 
     /// What its file is called in messages.
@@ -108,6 +114,9 @@ impl Identity {
 
     /// Makes one, readable by its owner alone, unless it is there.
     pub fn make(&self) -> Result<Made, IdentityError> {
+        if self.held.is_some() {
+            return Ok(Made::Before);
+        }
         let path = self.path()?;
         if path.symlink_metadata().is_ok() {
             return Ok(Made::Before);
@@ -162,6 +171,9 @@ impl Identity {
     }
 
     fn text(&self) -> Result<Zeroizing<String>, IdentityError> {
+        if let Some(held) = &self.held {
+            return Ok(held.clone());
+        }
         let (path, shown) = (self.path()?, || self.shown.clone());
         let wrong = |error: io::Error| match error.kind() {
             io::ErrorKind::NotFound => IdentityError::None(shown()),

@@ -7,7 +7,7 @@ use cledger_store::{Changed, Keys, Reader, SeenKey, Sight};
 
 use crate::change::{Changing, Consent, Planned};
 use crate::keys::daybook::Resealing;
-use crate::trouble::Trouble;
+use crate::trouble::{Kind, Trouble};
 
 /// Whose keys are changed, by whom, and whether that is done.
 #[derive(Debug, Clone, Default)]
@@ -107,7 +107,7 @@ pub(crate) fn finish(
             resealing.finish(changing)?;
         }
     }
-    Ok(KeysChanged { done, written: asked.write })
+    Ok(KeysChanged { done, known: Vec::new(), not_readable: Vec::new(), written: asked.write })
 }
 
 /// What was done, or would be, with all keys that were meant.
@@ -115,6 +115,26 @@ pub(crate) fn finish(
 pub struct KeysChanged {
     /// One for each stage or group.
     pub done: Vec<Done>,
+    /// The secrets that a reader who was let out may still know.
+    pub known: Vec<KnownSecret>,
+    /// Stages and groups that were passed over, since their keys are not at hand, with the reasons.
+    pub not_readable: Vec<(KeyScope, String)>,
     /// Whether it is done.
     pub written: bool,
+}
+
+impl KeysChanged {
+    /// What kind of trouble there is: something was passed over.
+    pub fn kind(&self) -> Option<Kind> {
+        (!self.not_readable.is_empty()).then_some(Kind::Found)
+    }
+}
+
+/// A secret that a reader who was let out may still know.
+#[derive(Debug, Clone)]
+pub struct KnownSecret {
+    /// Its address.
+    pub address: String,
+    /// The units and instances that get it, as `UNIT[+INSTANCE]@STAGE`.
+    pub used_by: Vec<String>,
 }

@@ -1,11 +1,9 @@
-//! Letting readers in and out.
+//! Letting readers in.
 
 use cledger_core::cipher::KeyScope;
 use cledger_core::model::Ledger;
 use cledger_core::name::Name;
-use cledger_store::{
-    Admitted, Keys, Reader, Recipient, admit as admitted, exclude as excluded, known_recipient,
-};
+use cledger_store::{Admitted, Keys, Reader, Recipient, admit as admitted, known_recipient};
 
 use crate::change::{Changing, NO_CHANGE};
 use crate::keys::done::{Done, KeyChange, KeysChanged, finish, reader as key_reader, readers, scopes};
@@ -71,33 +69,4 @@ fn recipient_of(keys: &Keys<'_>, ledger: &Ledger, name: &Name) -> Result<Recipie
         Trouble::usage(message)
             .help("ask them for what `cledger key identity` prints, and add --recipient KEY")
     })
-}
-
-/// Lets a reader out, and encrypts everything anew that they could read.
-pub fn exclude(changing: &Changing, name: &Name, asked: &KeyChange) -> Result<KeysChanged, Trouble> {
-    let layers = layers(changing.ledger(), &asked.stages)?;
-    let scopes = scopes(changing.ledger(), &layers);
-    let keys = changing.keys(&NO_CHANGE);
-    let (changed, counts) = excluded(changing.ledger(), &keys, &scopes, name)?;
-    let mut done = Vec::new();
-    for (scope, count) in scopes.into_iter().zip(counts) {
-        let mut known = readers(&keys.key(&scope)?.readers);
-        known.retain(|reader| reader.name != *name);
-        done.push(Done {
-            scope,
-            readers: known,
-            secrets: Some(count),
-            reader: Some(name.clone()),
-            word: "let out",
-            renews: true,
-            changes: true,
-        });
-    }
-    let excluded = finish(changing, changed, &layers, done, asked)?;
-    if asked.write {
-        changing.opened.at.telling.notice(&format!(
-            "{name} may still know what stood there until now: change these secrets where they are used."
-        ));
-    }
-    Ok(excluded)
 }

@@ -28,6 +28,23 @@ pub(crate) struct DoneDocument<'k> {
     format: u32,
     written: bool,
     keys: Vec<DoneKey<'k>>,
+    /// What a reader who was let out may still know.
+    known: Vec<KnownDocument<'k>>,
+    /// Whose keys are not at hand.
+    not_readable: Vec<NotReadable<'k>>,
+}
+
+#[derive(Debug, Serialize)]
+struct KnownDocument<'k> {
+    address: &'k str,
+    used_by: &'k [String],
+}
+
+#[derive(Debug, Serialize)]
+struct NotReadable<'k> {
+    #[serde(flatten)]
+    of: Of<'k>,
+    reason: &'k str,
 }
 
 #[derive(Debug, Serialize)]
@@ -65,7 +82,16 @@ pub(crate) fn document(changed: &KeysChanged) -> DoneDocument<'_> {
         reader: one.reader.as_ref(),
         done: one.word,
     });
-    DoneDocument { format: FORMAT, written: changed.written, keys: keys.collect() }
+    let known = changed.known.iter().map(|it| KnownDocument { address: &it.address, used_by: &it.used_by });
+    let not_readable =
+        changed.not_readable.iter().map(|(scope, reason)| NotReadable { of: of(scope), reason });
+    DoneDocument {
+        format: FORMAT,
+        written: changed.written,
+        keys: keys.collect(),
+        known: known.collect(),
+        not_readable: not_readable.collect(),
+    }
 }
 
 #[derive(Debug, Serialize)]

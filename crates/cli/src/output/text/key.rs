@@ -9,7 +9,7 @@ use cledger_store::{Recipient, SeenKey, Sight};
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
-use cledger_work::keys::{Compared, KeyReader, KeysChanged, KeysTrusted, Listed, OwnIdentity};
+use cledger_work::keys::{Compared, KeyReader, KeysChanged, KeysTrusted, KnownSecret, Listed, OwnIdentity};
 
 fn called(scope: &KeyScope) -> String {
     match scope {
@@ -24,7 +24,7 @@ fn joined(names: &[Name]) -> String {
 }
 
 pub(crate) fn done(console: &mut Console, changed: &KeysChanged) {
-    let KeysChanged { done, written } = changed;
+    let KeysChanged { done, known, not_readable, written } = changed;
     let counts = done.iter().any(|one| one.secrets.is_some());
     let heads: &[&str] =
         if counts { &["key of", "readers", "secrets", ""] } else { &["key of", "readers", ""] };
@@ -44,10 +44,35 @@ pub(crate) fn done(console: &mut Console, changed: &KeysChanged) {
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
     fingerprints(console, done.iter().flat_map(|one| &one.readers));
+    may_know(console, done.iter().find_map(|one| one.reader.as_ref()), known);
+    if !not_readable.is_empty() {
+        console.line("");
+        console.line(format!("{}:", style::bad("passed over, since the key is not at hand")));
+        for (scope, reason) in not_readable {
+            console.wrapped(&format!("  {}: {reason}", called(scope)), "    ");
+        }
+    }
     if !*written {
         console.line("");
         console.line(format!("{}: --write does it.", style::doubtful("nothing written")));
     }
+}
+
+/// What somebody who was let out may still know, one line each, to be ticked off.
+fn may_know(console: &mut Console, who: Option<&Name>, known: &[KnownSecret]) {
+    let Some(who) = who.filter(|_| !known.is_empty()) else { return };
+    console.line("");
+    console.line(format!(
+        "{}:",
+        style::heading(&format!("{who} may still know these: change each where it is used"))
+    ));
+    let mut table = Table::new(&["secret", "used by"], console.width());
+    for secret in known {
+        let used = if secret.used_by.is_empty() { "nobody".to_owned() } else { secret.used_by.join(", ") };
+        table.row(vec![(secret.address.clone(), Tone::Plain), (used, Tone::Plain)]);
+    }
+    table.keep_whole(0);
+    table.lines().iter().for_each(|line| console.line(line));
 }
 
 pub(crate) fn listed(console: &mut Console, listed: &[Listed]) {
