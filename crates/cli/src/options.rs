@@ -13,13 +13,14 @@ use cledger_core::name::Name;
 use cledger_core::resolve::Assumption;
 use cledger_store::{LARGEST_SECRET, Scope, text_named, without_final_newline};
 use cledger_work::Trouble;
-use cledger_work::change::Consent;
+use cledger_work::change::{Changing, Consent};
 use cledger_work::deliver::Edits;
 use cledger_work::generated::{ALPHABET, generated};
 use cledger_work::meant::scope_of;
 use cledger_work::show::may_unmask;
 use zeroize::Zeroizing;
 
+use crate::app::App;
 use crate::complete;
 
 /// What becomes of what is at an outlet and is not ours.
@@ -124,6 +125,34 @@ pub(crate) struct HandOutOptions {
     pub(crate) countersign: Vec<Name>,
 }
 
+/// Whether a command does what it shows.
+#[derive(Debug, Clone, Copy, Args)]
+pub(crate) struct ActOptions {
+    /// Do it; without, it is only shown
+    #[arg(long)]
+    write: bool,
+    /// Only show it, whatever else is given
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl ActOptions {
+    /// Whether something is written.
+    pub(crate) fn writes(self) -> bool {
+        self.write && !self.dry_run
+    }
+
+    /// Whether nothing is written, whatever else is given.
+    pub(crate) fn is_dry_run(self) -> bool {
+        self.dry_run
+    }
+
+    /// The form in which answers stand; one that is not there yet only where it may be written.
+    pub(crate) fn form(self, path: Option<&PathBuf>) -> Option<PathBuf> {
+        path.filter(|path| !self.dry_run || path.exists()).cloned()
+    }
+}
+
 /// How long to wait for others.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct WaitOptions {
@@ -143,6 +172,30 @@ pub(crate) fn duration_of(text: &str) -> Result<Duration, String> {
     let seconds = text.parse().ok().map(Duration::from_secs);
     let duration = seconds.or_else(|| cledger_core::types::duration(text));
     duration.ok_or_else(|| "a duration is needed, such as 30s or 1m30s".to_owned())
+}
+
+/// Whether a command that acts at once only shows.
+#[derive(Debug, Clone, Copy, Args)]
+pub(crate) struct DryRunOptions {
+    /// Only show what it would do, which needs no --countersign
+    #[arg(long = "dry-run", id = "dry_run")]
+    pub(crate) is_given: bool,
+}
+
+/// Options of commands that act at once.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct AtOnceOptions {
+    #[command(flatten)]
+    dry_run: DryRunOptions,
+    #[command(flatten)]
+    wait: WaitOptions,
+}
+
+impl AtOnceOptions {
+    /// Locks the ledger for a change, and reads all of it.
+    pub(crate) fn change(&self, app: &App<'_>) -> Result<Changing, Trouble> {
+        Ok(app.change(&self.wait)?.dry_run(self.dry_run.is_given))
+    }
 }
 
 /// Options of every command that changes settings.

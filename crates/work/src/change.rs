@@ -39,6 +39,8 @@ pub struct Changing {
     locked: Locked,
     /// The ledger as it is.
     pub opened: Opened,
+    /// Whether nothing is written, whatever is planned.
+    dry_run: bool,
 }
 
 /// A change that can be made.
@@ -81,7 +83,18 @@ impl Changing {
             return Err(Trouble::outside(trouble)
                 .help("make it readable, or move the file away: then keys count as not seen yet"));
         }
-        Ok(Self { disk, locked, opened })
+        Ok(Self { disk, locked, opened, dry_run: false })
+    }
+
+    /// The same where only what a change would do is looked at, and nothing is written or asked for.
+    #[must_use]
+    pub fn dry_run(self, dry_run: bool) -> Self {
+        Self { dry_run, ..self }
+    }
+
+    /// Whether a change that acts at once is written.
+    pub(crate) fn writes(&self) -> bool {
+        !self.dry_run
     }
 
     /// The ledger as it is.
@@ -179,6 +192,9 @@ impl Changing {
     /// Writes a planned change, and remembers the keys that it was made with, and what the ledger names by it:
     /// whoever makes a change with this program has said that.
     pub(crate) fn write(&self, planned: &Planned) -> Result<(), Trouble> {
+        if self.dry_run {
+            return Ok(());
+        }
         self.refuse_edited(&planned.changed)?;
         let named = if self.opened.was_trusted() { self.newly_named(planned) } else { BTreeSet::new() };
         self.locked.write(&planned.changed)?;
@@ -239,6 +255,9 @@ impl Changing {
         planned: &Planned,
         consent: &Consent,
     ) -> Result<(), Trouble> {
+        if self.dry_run {
+            return Ok(());
+        }
         let ledger = self.ledger();
         let touched: Vec<StageId> =
             ledger.stage_ids().filter(|&id| layers.iter().any(|&layer| is_of(ledger, id, layer))).collect();

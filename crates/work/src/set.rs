@@ -165,7 +165,7 @@ fn finish(changing: &Changing, making: Making, consent: &Consent) -> Result<Sett
     changing.refuse_bad_rows(&planned)?;
     changing.guard(&making.layers, &planned, consent)?;
     changing.write(&planned)?;
-    Ok(SettingsChanged::of(changing, making.written, planned, true))
+    Ok(SettingsChanged::of(changing, making.written, planned, changing.writes()))
 }
 
 impl SettingsChanged {

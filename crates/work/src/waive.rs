@@ -27,6 +27,8 @@ pub struct ToWaive {
     pub by: Option<String>,
     /// The production stages that are meant, by their names.
     pub countersign: Vec<Name>,
+    /// Whether it is done, and not only shown.
+    pub write: bool,
 }
 
 /// A waiver that is taken out.
@@ -38,6 +40,8 @@ pub struct Unwaived {
     pub code: String,
     /// How many findings it covered, which are told again.
     pub count: usize,
+    /// Whether it is done.
+    pub written: bool,
 }
 
 /// What was accepted.
@@ -49,11 +53,13 @@ pub struct Waived {
     pub code: String,
     /// The last day.
     pub until: String,
-    /// How many findings it covers now.
+    /// How many findings of today it covers.
     pub count: usize,
+    /// Whether it is done.
+    pub written: bool,
 }
 
-/// Writes a waiver.
+/// Accepts findings for a while: shows which ones of today, and writes the waiver if that is asked for.
 pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
     let at = &changing.opened.at;
     let pattern = Pattern::parse(&asked.address)?;
@@ -88,14 +94,16 @@ pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
     let covered = |stage: &StageId| pattern.covers_stage(changing.ledger().stage(*stage).name.as_str());
     let layers: Vec<LayerId> = changing.ledger().stage_ids().filter(covered).map(LayerId::Stage).collect();
     let consent = Consent { countersign: asked.countersign.clone(), why: Some(asked.why.clone()) };
-    changing.guard(&layers, &planned, &consent)?;
-    changing.write(&planned)?;
+    if asked.write {
+        changing.guard(&layers, &planned, &consent)?;
+        changing.write(&planned)?;
+    }
     let (address, code) = (asked.address.clone(), asked.code.clone());
-    Ok(Waived { address, code, until: until.to_string(), count })
+    Ok(Waived { address, code, until: until.to_string(), count, written: asked.write })
 }
 
 /// Takes a waiver out, by the address and the code that it is written with.
-pub fn unwaive(changing: &Changing, address: &str, code: &str) -> Result<Unwaived, Trouble> {
+pub fn unwaive(changing: &Changing, address: &str, code: &str, write: bool) -> Result<Unwaived, Trouble> {
     let (ledger, today) = (changing.ledger(), changing.opened.at.today()?);
     let is_it = |waiver: &Waiver| waiver.pattern.to_string() == address && waiver.what.name() == code;
     let Some(at) = ledger.waivers.iter().position(is_it) else {
@@ -117,6 +125,8 @@ pub fn unwaive(changing: &Changing, address: &str, code: &str) -> Result<Unwaive
             Trouble::usage(format!("the waiver cannot be taken out of `{WAIVERS}`")).help("edit it by hand")
         );
     }
-    changing.write(&planned)?;
-    Ok(Unwaived { address: address.to_owned(), code: code.to_owned(), count })
+    if write {
+        changing.write(&planned)?;
+    }
+    Ok(Unwaived { address: address.to_owned(), code: code.to_owned(), count, written: write })
 }

@@ -10,7 +10,7 @@ use cledger_work::adopt::adoption::ToAdopt;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct AdoptArgs {
@@ -34,9 +34,8 @@ pub(crate) struct AdoptArgs {
     /// Let secrets stand in plain text where a stage has no key
     #[arg(long)]
     plain_secrets: bool,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     change: ChangeOptions,
 }
@@ -50,7 +49,7 @@ pub(crate) fn run(args: &AdoptArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         no_defaults: args.no_defaults,
         plain_secrets: args.plain_secrets,
         consent: args.change.consent(),
-        write: args.write,
+        write: args.act.writes(),
     };
     let adoption = adopt(&app.change(&args.change.wait)?, &asked)?;
     Ok(app.show(&adoption))

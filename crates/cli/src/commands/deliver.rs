@@ -10,7 +10,7 @@ use cledger_work::meant::{address, refuse_entry};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ChangeOptions, EditOptions};
+use crate::options::{ActOptions, ChangeOptions, EditOptions};
 
 #[derive(Debug, Args)]
 #[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
@@ -21,9 +21,8 @@ pub(crate) struct DeliverArgs {
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
-    /// Deliver; without it is only shown what would change
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     /// Bring the content of this delivery again, as a new one
     #[arg(long, value_name = "NUMBER")]
     again: Option<u64>,
@@ -69,7 +68,7 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
     refuse_entry(&address, "delivered")?;
     let opened = app.open_for(&address)?;
     if args.drop {
-        return Ok(app.show(&drop_open(&opened, &address, &args.change.consent(), args.write)?));
+        return Ok(app.show(&drop_open(&opened, &address, &args.change.consent(), args.act.writes())?));
     }
     let asked = ToDeliver {
         owners: address.owner.into_iter().collect(),
@@ -88,7 +87,7 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         untested: args.untested.clone(),
         not_merged: args.not_merged,
         consent: args.change.consent(),
-        write: args.write,
+        write: args.act.writes(),
         ..ToDeliver::all_of(address.stage)
     };
     Ok(app.show(&deliver(&opened, &asked)?))

@@ -10,9 +10,10 @@ use cledger_work::drift::{ToLookAt, ToTake, drift, take};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
+#[command(mut_arg("write", |arg| arg.requires("take")))]
 pub(crate) struct DriftArgs {
     /// What to look at: stages as `@PATTERN`, units as `UNIT@PATTERN` or `UNIT`; all that outlets have if
     /// not given
@@ -34,9 +35,8 @@ pub(crate) struct DriftArgs {
     /// no contract has, which is declared
     #[arg(long, value_name = "ADDRESS", num_args = 1.., conflicts_with = "addresses")]
     take: Vec<String>,
-    /// Write what is taken over; without it is only shown
-    #[arg(long, requires = "take")]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     /// Let secrets stand in plain text where the stage has no key
     #[arg(long, requires = "take")]
     plain_secrets: bool,
@@ -70,7 +70,7 @@ fn taken(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         today: args.today.clone(),
         plain_secrets: args.plain_secrets,
         consent: args.change.consent(),
-        write: args.write,
+        write: args.act.writes(),
     };
     Ok(app.show(&take(&app.change(&args.change.wait)?, &asked)?))
 }

@@ -10,7 +10,7 @@ use cledger_work::meant::address;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct FillArgs {
@@ -27,9 +27,8 @@ pub(crate) struct FillArgs {
     /// Let secrets stand in plain text where the stage has no key
     #[arg(long)]
     plain_secrets: bool,
-    /// Ask, and set what is given; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     change: ChangeOptions,
 }
@@ -38,10 +37,10 @@ pub(crate) fn run(args: &FillArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let asked = ToFill {
         stage: address(&args.stage, None)?,
         units: args.units.clone(),
-        answers: args.answers.clone(),
+        answers: args.act.form(args.answers.as_ref()),
         plain_secrets: args.plain_secrets,
         consent: args.change.consent(),
-        write: args.write,
+        write: args.act.writes(),
     };
     Ok(app.show(&fill(&app.change(&args.change.wait)?, &asked)?))
 }

@@ -16,13 +16,13 @@ use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 use crate::output::console::Console;
 use crate::output::json;
 use crate::output::shown::Shown;
 
 #[derive(Debug, Args)]
-#[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
+#[command(mut_arg("write", |arg| arg.requires("bring_back")))]
 pub(crate) struct HistoryArgs {
     /// Whose: UNIT@STAGE, UNIT, @STAGE, or a pattern of these; everything if not given
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN")]
@@ -42,9 +42,8 @@ pub(crate) struct HistoryArgs {
     /// Bring what was overwritten back to the outlets
     #[arg(long, requires = "overwritten", conflicts_with = "out")]
     bring_back: bool,
-    /// Do it; without it is only shown
-    #[arg(long, requires = "bring_back")]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     change: ChangeOptions,
     /// Copy the whole daybook to an empty one: a file, or `postgresql://…` as `CLEDGER_DAYBOOK` has it
@@ -57,7 +56,7 @@ pub(crate) fn run(args: &HistoryArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         let address = Address::parse(args.pattern.as_deref().unwrap_or_default())?;
         let opened = app.open_partly(&Scope::Whole)?;
         if args.bring_back {
-            return Ok(app.show(&bring_back(&opened, &address, &args.change.consent(), args.write)?));
+            return Ok(app.show(&bring_back(&opened, &address, &args.change.consent(), args.act.writes())?));
         }
         return Ok(app.show(&overwritten(&opened, &address, args.out.as_deref())?));
     }

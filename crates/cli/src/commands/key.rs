@@ -11,7 +11,7 @@ use cledger_work::keys::{self, KeyChange};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct KeyArgs {
@@ -43,16 +43,15 @@ struct Renewal {
     /// Whose key: @STAGE, @GROUP or a pattern
     #[arg(required = true, value_name = "@STAGE", add = ArgValueCompleter::new(complete::address))]
     stages: Vec<String>,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     change: ChangeOptions,
 }
 
 impl Renewal {
     fn asked(&self) -> KeyChange {
-        KeyChange { stages: self.stages.clone(), consent: self.change.consent(), write: self.write }
+        KeyChange { stages: self.stages.clone(), consent: self.change.consent(), write: self.act.writes() }
     }
 }
 

@@ -11,7 +11,7 @@ use cledger_work::promote::{ToPromote, promote};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ChangeOptions, EditOptions};
+use crate::options::{ActOptions, ChangeOptions, EditOptions};
 
 #[derive(Debug, Args)]
 #[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
@@ -40,9 +40,8 @@ pub(crate) struct PromoteArgs {
     /// Take values that the stage still needs from this file, or write the form for it where there is none
     #[arg(long, value_name = "FILE")]
     answers: Option<PathBuf>,
-    /// Do it; without it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     /// Take the values from the outlets of FROM, where they were edited on purpose
     #[arg(long)]
     live: bool,
@@ -71,14 +70,14 @@ pub(crate) fn run(args: &PromoteArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         draft_why: args.draft_why,
         edits: args.edits.edits(),
         all: args.all,
-        answers: args.answers.clone(),
+        answers: args.act.form(args.answers.as_ref()),
         live: args.live,
         deliver: args.deliver,
         skip_stages: args.skip_stages,
         plain_secrets: args.plain_secrets,
         consent: args.change.consent(),
         wait: args.change.wait.time(),
-        write: args.write,
+        write: args.act.writes(),
     };
     Ok(app.show(&promote(&app.at, &asked)?))
 }

@@ -11,7 +11,7 @@ use cledger_work::rehome::{ToRehome, rehome};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{AssumeOptions, HandOutOptions};
+use crate::options::{ActOptions, AssumeOptions, HandOutOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct RehomeArgs {
@@ -45,9 +45,8 @@ pub(crate) struct RehomeArgs {
     answers: Option<PathBuf>,
     #[command(flatten)]
     assume: AssumeOptions,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     hand_out: HandOutOptions,
 }
@@ -65,9 +64,9 @@ pub(crate) fn run(args: &RehomeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         only: args.only.clone(),
         out: args.out.clone(),
         overwrite: args.overwrite,
-        answers: args.answers.clone(),
+        answers: args.act.form(args.answers.as_ref()),
         countersign: args.hand_out.countersign.clone(),
-        write: args.write,
+        write: args.act.writes(),
     };
     let opened = app.open(&args.assume.scope([&asked.from, &asked.to])?)?;
     let stage = opened.told_stage(asked.to.stage.as_ref())?;

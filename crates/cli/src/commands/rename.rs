@@ -9,7 +9,7 @@ use cledger_work::rename::rename;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct RenameArgs {
@@ -21,9 +21,8 @@ pub(crate) struct RenameArgs {
     /// Let names in rendered files change with it
     #[arg(long)]
     outputs: bool,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     change: ChangeOptions,
 }
@@ -31,6 +30,6 @@ pub(crate) struct RenameArgs {
 pub(crate) fn run(args: &RenameArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = Address::parse(&args.address)?;
     let changing = app.change(&args.change.wait)?;
-    let renamed = rename(&changing, &address, &args.new_name, args.outputs, args.write)?;
+    let renamed = rename(&changing, &address, &args.new_name, args.outputs, args.act.writes())?;
     Ok(app.show(&renamed))
 }

@@ -11,7 +11,7 @@ use cledger_work::routine::Routine;
 use crate::app::App;
 use crate::conditions::ConditionOptions;
 use crate::exit;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct ReplaceArgs {
@@ -31,9 +31,8 @@ pub(crate) struct ReplaceArgs {
     /// With --names entries: let their names in rendered files change with them
     #[arg(long)]
     outputs: bool,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     change: ChangeOptions,
 }
@@ -99,8 +98,10 @@ pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
     let texts = Routine { search: args.conditions.texts(), replace: args.changes.texts() };
     let changing = app.change(&args.change.wait)?;
     if let Some(name) = &args.save {
-        keep(&changing, name, &texts)?;
-        app.console.line(format!("Kept in {MANIFEST}: cledger replace --routine {name}"));
+        let dry_run = args.act.is_dry_run();
+        keep(&changing.dry_run(dry_run), name, &texts)?;
+        let done = if dry_run { "Would be kept" } else { "Kept" };
+        app.console.line(format!("{done} in {MANIFEST}: cledger replace --routine {name}"));
         return Ok(exit::CLEAN);
     }
     let asked = ToReplace {
@@ -109,7 +110,7 @@ pub(crate) fn run(args: &ReplaceArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         with: args.with.clone(),
         outputs: args.outputs,
         consent: args.change.consent(),
-        write: args.write,
+        write: args.act.writes(),
     };
     Ok(app.show(&replace(&changing, &asked)?))
 }

@@ -6,7 +6,7 @@ use cledger_work::Trouble;
 use cledger_work::resume::resume;
 
 use crate::app::App;
-use crate::options::WaitOptions;
+use crate::options::{ActOptions, WaitOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct ResumeArgs {
@@ -16,9 +16,8 @@ pub(crate) struct ResumeArgs {
     /// Put everything back as it was before the change; files that were edited since stay as they are
     #[arg(long)]
     put_back: bool,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     wait: WaitOptions,
 }
@@ -29,6 +28,6 @@ pub(crate) fn run(args: &ResumeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         (_, true) => Some(Interrupted::PutBack),
         _ => None,
     };
-    let resumed = resume(&app.at, how, args.wait.time(), args.write)?;
+    let resumed = resume(&app.at, how, args.wait.time(), args.act.writes())?;
     Ok(app.show(&resumed))
 }

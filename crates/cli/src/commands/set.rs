@@ -12,7 +12,7 @@ use cledger_work::set::{self, ToSay, ToSet};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ChangeOptions, SecretOptions};
+use crate::options::{ChangeOptions, DryRunOptions, SecretOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct SetArgs {
@@ -51,6 +51,8 @@ pub(crate) struct SetArgs {
     #[arg(long, requires = "from_csv")]
     write: bool,
     #[command(flatten)]
+    dry_run: DryRunOptions,
+    #[command(flatten)]
     change: ChangeOptions,
 }
 
@@ -63,12 +65,18 @@ pub(crate) struct UnsetArgs {
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
     #[command(flatten)]
+    dry_run: DryRunOptions,
+    #[command(flatten)]
     change: ChangeOptions,
 }
 
 pub(crate) fn set(args: &SetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if let Some(file) = &args.from_csv {
-        let asked = ToTakeIn { file: file.clone(), consent: args.change.consent(), write: args.write };
+        let asked = ToTakeIn {
+            file: file.clone(),
+            consent: args.change.consent(),
+            write: args.write && !args.dry_run.is_given,
+        };
         return Ok(app.show(&take_in(&app.change(&args.change.wait)?, &asked)?));
     }
     let once = OnceCell::new();
@@ -88,12 +96,12 @@ pub(crate) fn set(args: &SetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         looked_up: args.looked_up.clone(),
         consent: args.change.consent(),
     };
-    let changed = set::set(&app.change_partly(&args.change.wait)?, &asked)?;
+    let changed = set::set(&app.change_partly(&args.change.wait)?.dry_run(args.dry_run.is_given), &asked)?;
     Ok(app.show(&changed))
 }
 
 pub(crate) fn unset(args: &UnsetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let changing = app.change_partly(&args.change.wait)?;
+    let changing = app.change_partly(&args.change.wait)?.dry_run(args.dry_run.is_given);
     let changed = set::unset(&changing, &args.settings, args.stage.as_ref(), &args.change.consent())?;
     Ok(app.show(&changed))
 }

@@ -9,7 +9,7 @@ use cledger_work::share::share;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct ShareArgs {
@@ -19,15 +19,14 @@ pub(crate) struct ShareArgs {
     /// Other units that use it from now on; an entry of theirs with this name becomes this one
     #[arg(long, value_name = "UNIT", value_delimiter = ',')]
     with: Vec<Name>,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     change: ChangeOptions,
 }
 
 pub(crate) fn run(args: &ShareArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = Address::parse(&args.address)?;
-    let shared = share(&app.change(&args.change.wait)?, &address, &args.with, args.write)?;
+    let shared = share(&app.change(&args.change.wait)?, &address, &args.with, args.act.writes())?;
     Ok(app.show(&shared))
 }

@@ -11,12 +11,12 @@ use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
+use crate::options::ActOptions;
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::output::{json, text};
 
 #[derive(Debug, Args)]
-#[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct TrustArgs {
     /// List the ledgers that were trusted, and what they may reach
     #[arg(long, conflicts_with_all = ["forget", "keys", "write"])]
@@ -30,9 +30,8 @@ pub(crate) struct TrustArgs {
     /// The daybook as it is now is the right one, whatever was seen of it before
     #[arg(long, conflicts_with_all = ["list", "forget", "keys"])]
     daybook: bool,
-    /// Do it; without, it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
 }
 
 pub(crate) fn run(args: &TrustArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
@@ -42,13 +41,13 @@ pub(crate) fn run(args: &TrustArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     }
     let opened = app.open(&Scope::Whole)?;
     if !args.keys.is_empty() {
-        return Ok(app.show(&trust_keys(&opened, &args.keys, args.write)?));
+        return Ok(app.show(&trust_keys(&opened, &args.keys, args.act.writes())?));
     }
     if args.daybook {
-        return Ok(app.show(&trust_daybook(&opened, args.write)?));
+        return Ok(app.show(&trust_daybook(&opened, args.act.writes())?));
     }
     let doing = if args.forget { Doing::Forget } else { Doing::Trust };
-    Ok(app.show(&trust(&opened, doing, args.write)?))
+    Ok(app.show(&trust(&opened, doing, args.act.writes())?))
 }
 
 /// All ledgers of which something is remembered.

@@ -10,7 +10,7 @@ use cledger_work::waive::{ToWaive, unwaive, waive};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::WaitOptions;
+use crate::options::{ActOptions, WaitOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct WaiveArgs {
@@ -35,6 +35,8 @@ pub(crate) struct WaiveArgs {
     /// Say which production stages are meant, by their names
     #[arg(long, value_name = "STAGE", value_delimiter = ',')]
     countersign: Vec<Name>,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     wait: WaitOptions,
 }
@@ -65,7 +67,12 @@ fn code(text: &str) -> Result<String, String> {
 
 pub(crate) fn run(args: &WaiveArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if args.remove {
-        return Ok(app.show(&unwaive(&app.change(&args.wait)?, &args.address, &args.code)?));
+        return Ok(app.show(&unwaive(
+            &app.change(&args.wait)?,
+            &args.address,
+            &args.code,
+            args.act.writes(),
+        )?));
     }
     if args.code == Code::Rule.name() {
         let message = "a waiver of all rules would accept whatever is broken later";
@@ -78,6 +85,7 @@ pub(crate) fn run(args: &WaiveArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         until: args.until.clone().unwrap_or_default(),
         by: args.by.clone(),
         countersign: args.countersign.clone(),
+        write: args.act.writes(),
     };
     let waived = waive(&app.change(&args.wait)?, &asked)?;
     Ok(app.show(&waived))

@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ChangeOptions, EditOptions};
+use crate::options::{ActOptions, ChangeOptions, EditOptions};
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::output::{json, text};
@@ -26,9 +26,8 @@ pub(crate) struct WithdrawArgs {
     /// Take the unit's settings for the stage out of the ledger, too
     #[arg(long)]
     settings: bool,
-    /// Do it; without it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     edits: EditOptions,
     #[command(flatten)]
@@ -38,10 +37,10 @@ pub(crate) struct WithdrawArgs {
 pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
     let consent = args.change.consent();
-    let asked = ToWithdraw { edits: args.edits.edits(), consent: consent.clone(), write: args.write };
+    let asked = ToWithdraw { edits: args.edits.edits(), consent: consent.clone(), write: args.act.writes() };
     let withdrawn = withdraw(&app.open_for(&address)?, &address, &asked)?;
     let mut settings = None;
-    if args.settings && args.write && withdrawn.iter().all(Withdrawn::is_well) {
+    if args.settings && args.act.writes() && withdrawn.iter().all(Withdrawn::is_well) {
         let changing = app.change(&args.change.wait)?;
         let mut all = withdrawn.iter().filter_map(|withdrawn| Some((withdrawn.subject?, withdrawn.stage_id)));
         let taken: Result<(), Trouble> = all.try_for_each(|of| take_settings_out(&changing, of, &consent));

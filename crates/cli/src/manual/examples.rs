@@ -48,7 +48,7 @@ pub(super) const EXAMPLES: &[Fact] = &[
     ("cledger check @prod-north --fail-on warning", "one stage, and warnings count as well"),
     ("cledger check --explain not-aligned", "what a code means, and how to mend it"),
     (
-        "cledger waive quay-screens/brightness@dev not-allowed --why trial --until 2027-09-30",
+        "cledger waive quay-screens/brightness@dev not-allowed --why trial --until 2027-09-30 --write",
         "accepts a finding for a while",
     ),
     ("cledger compare @prod-north @prod-south", "what differs between two stages, as meant and otherwise"),

@@ -105,7 +105,7 @@ shown! {
         json::rename::document((&it.from, &it.to), &it.files, it.written);
     Rendered, |it, console| text::render::print(console, it), json::render::document(it), kind it.kind();
     Replacement, |it, console| text::replace::print(console, it), json::replace::document(it);
-    SettingsChanged, |it, console| text::change::print(console, it), json::change::document(it);
+    SettingsChanged, |it, console| text::change::at_once(console, it), json::change::document(it);
     Shared, |it, console| text::rename::print(console, "shared", (&it.from, &it.to), &it.files, it.written),
         json::rename::document((&it.from, &it.to), &it.files, it.written);
     Status, |it, console| text::status::print(console, it), json::status::document(it);

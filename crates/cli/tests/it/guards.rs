@@ -341,3 +341,51 @@ For more information, try '--help'.
 
 "#]]);
 }
+
+/// Every command that changes something, as it would do so, and nothing is done.
+#[test]
+fn a_dry_run_writes_nothing() {
+    let ledger = TestLedger::demo();
+    ledger.write("../old.env", "HORN=loud\n");
+    let all = || -> Vec<(String, String)> {
+        let of = |path: String| (path.clone(), fs::read_to_string(ledger.path(&path)).unwrap_or_default());
+        let is_no_lock = |path: &String| !["lock", ".gitignore"].iter().any(|end| path.ends_with(end));
+        ledger.files(".").into_iter().filter(is_no_lock).map(of).collect()
+    };
+    let (before, live) = (all(), fs::read_dir(ledger.path("..")).unwrap().count());
+    for (command, says) in [
+        ("set ticket-desk/seat_hold@test=45s", "leave --dry-run out"),
+        ("set ticket-desk/seat_hold@prod-north=45s", "leave --dry-run out"),
+        ("unset ticket-desk/seat_hold@test", "leave --dry-run out"),
+        ("add stage perf --like test", "would add"),
+        ("add group quays", "would add"),
+        ("add unit horn", "would add"),
+        ("add unit desk-2 --like ticket-desk", "would add"),
+        ("add instance ticket-desk+pier", "would add"),
+        ("add variable ticket-desk/horn", "would add"),
+        ("add table ticket-desk/piers --columns pier,berths", "would add"),
+        (
+            "waive quay-screens/brightness@dev not-allowed --why trial --until 2099-09-30 --write",
+            "would waive",
+        ),
+        ("waive night-mail@dev unused-setting --remove --write", "would take out"),
+        ("remove ticket-desk/languages --write", "nothing written"),
+        ("rename ticket-desk/languages tongues --write", "--write does it"),
+        ("replace ticket-desk/* --equals 30s --to 31s --write", "--write"),
+        ("replace ticket-desk/* --equals 30s --to 31s --save hold", "Would be kept"),
+        ("fill @staging --answers ../form.toml --write", ""),
+        ("adopt horn dev=../old.env --write", ""),
+        ("deliver ticket-desk@dev --write", "Nothing is delivered yet"),
+    ] {
+        let run = ledger.run(&format!("{command} --dry-run"));
+        let status = run.get_output().status.code();
+        assert!(matches!(status, Some(0 | 1)), "{command}: {:?}", written(&run));
+        assert!(written(&run).0.contains(says), "{command}: {}", written(&run).0);
+        assert!(all() == before, "{command}");
+        assert_eq!(fs::read_dir(ledger.path("..")).unwrap().count(), live, "{command}");
+    }
+    // What has an effect with something else only is no wish of its own.
+    for command in ["drift --write", "history --write"] {
+        ledger.run(command).code(2);
+    }
+}

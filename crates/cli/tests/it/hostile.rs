@@ -55,7 +55,7 @@ const READS: &[&str] = &[
 
 /// The others: they write files that their options name, or the ledger, or start what is typed.
 const WRITES: &[&str] = &[
-    "init", "demo", "adopt", "add", "share", "rename", "remove", "set", "unset", "replace", "waive",
+    "init", "demo", "adopt", "add", "share", "rename", "remove", "set", "unset", "replace", "waive", "fill",
     "render", "run", "rehome", "promote",
 ];
 

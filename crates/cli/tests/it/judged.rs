@@ -368,12 +368,13 @@ fn waivers_count_until_their_last_day_and_keep_the_file_honest() {
     ]);
     let codes = ["plain-secret", "waiver-expired", "waiver-unneeded"];
     assert_eq!(found(&ledger, &codes, ""), ["warning plain-secret desk/pin@dev"]);
-    ledger.run("waive desk/*@dev plain-secret --why trial --until 2026-12-31 --by quay").code(0).stdout_eq(
-        str![[r#"
+    ledger
+        .run("waive desk/*@dev plain-secret --why trial --until 2026-12-31 --by quay --write")
+        .code(0)
+        .stdout_eq(str![[r#"
 waived: `plain-secret` for desk/*@dev until 2026-12-31, 1 finding.
 
-"#]],
-    );
+"#]]);
     assert_eq!(found(&ledger, &codes, ""), [""; 0]);
     ledger.run("check desk@dev --waived").code(0).stdout_eq(str![[r#"
 unit  dev
@@ -456,7 +457,7 @@ fn every_broken_rule_is_told_and_waived_by_its_name() {
         of_rules.map(|finding| finding["rule"].as_str().unwrap()).collect::<Vec<_>>(),
         ["few", "short"]
     );
-    let waive = "waive desk/hold@dev rule:short --why trial --until 2026-12-31";
+    let waive = "waive desk/hold@dev rule:short --why trial --until 2026-12-31 --write";
     ledger.run(waive).code(0);
     assert_eq!(kinds(""), ["idle-pattern", "rule:few"]);
     // One of all rules accepts whatever is broken later, and is told to do so.
@@ -466,11 +467,11 @@ fn every_broken_rule_is_told_and_waived_by_its_name() {
     ledger.write("waivers.toml", wide);
     let (out, _) = written(&ledger.run("check --form lines").code(0));
     assert!(out.contains("[idle-pattern]") && out.contains("[waiver-too-wide]"), "{out}");
-    let (out, _) = written(&ledger.run("waive desk/hold@dev rule --remove").code(0));
+    let (out, _) = written(&ledger.run("waive desk/hold@dev rule --remove --write").code(0));
     assert_eq!(out, "taken out: the waiver of `rule` for desk/hold@dev, 2 findings told again.\n");
     assert_eq!(kinds(""), ["idle-pattern", "rule:few", "rule:short"]);
     // What is accepted in production needs the name of the stage; a pattern that covers nothing is a mistake.
-    let production = "waive desk/hold rule:short --why trial --until 2026-12-31";
+    let production = "waive desk/hold rule:short --why trial --until 2026-12-31 --write";
     ledger.run(production).code(4);
     ledger.run(&format!("{production} --countersign north,south")).code(0);
     ledger.run(&waive.replace("hold", "hodl")).code(2);

@@ -151,7 +151,7 @@ fn what_stands_beside_values_and_what_has_no_type_comes_back() {
                 // A number that no reader of YAML keeps holds it up until somebody has settled it.
                 let (out, _) = written(&ledger.run(&render).code(1));
                 assert!(out.contains("[not-adopted]: `stock.batch`"), "{out}");
-                let accepted = "waive deck-signs not-adopted --why counted-anew --until 2099-01-01";
+                let accepted = "waive deck-signs not-adopted --why counted-anew --until 2099-01-01 --write";
                 ledger.run(&format!("{accepted} --countersign prod-north,prod-south")).code(0);
             }
             // Secrets in plain text hold production up; the files are what is looked at here.

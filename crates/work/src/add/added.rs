@@ -19,6 +19,8 @@ pub struct Added {
     /// The paths of the outputs into which a new entry of a unit comes; none where the unit has none, or something
     /// else was added.
     pub outputs: Option<Vec<String>>,
+    /// Whether it is done.
+    pub written: bool,
 }
 
 /// A file's new text with a block of lines at its end.
@@ -58,5 +60,8 @@ pub(crate) fn written_as_planned(
     let is_missing = |effect: &Effect| effect.after == Seen::Missing && effect.before == Seen::NotThere;
     planned.effects.retain(is_missing);
     let files = planned.changed.into_keys().collect();
-    Ok((Added { what, files, missing: planned.effects, outputs: None }, planned.after))
+    Ok((
+        Added { what, files, missing: planned.effects, outputs: None, written: changing.writes() },
+        planned.after,
+    ))
 }

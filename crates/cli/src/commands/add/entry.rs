@@ -10,7 +10,7 @@ use cledger_work::add::entry::{NewEntry, NewKind, NewTable, NewVariable, entry};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::WaitOptions;
+use crate::options::AtOnceOptions;
 
 #[derive(Debug, Args)]
 pub(crate) struct EntryArgs {
@@ -21,13 +21,13 @@ pub(crate) struct EntryArgs {
     #[arg(long, value_name = "TEXT")]
     about: Option<String>,
     #[command(flatten)]
-    wait: WaitOptions,
+    at_once: AtOnceOptions,
 }
 
 impl EntryArgs {
     fn add(&self, kind: NewKind, app: &App<'_>) -> Result<Added, Trouble> {
         let new = NewEntry { address: self.address.clone(), about: self.about.clone(), kind };
-        entry(&app.change(&self.wait)?, &new)
+        entry(&self.at_once.change(app)?, &new)
     }
 }
 

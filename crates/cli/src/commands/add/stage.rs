@@ -7,7 +7,7 @@ use cledger_work::add::Added;
 use cledger_work::add::stage::{NewStage, group, stage};
 
 use crate::app::App;
-use crate::options::WaitOptions;
+use crate::options::AtOnceOptions;
 
 #[derive(Debug, Args)]
 pub(crate) struct StageArgs {
@@ -32,7 +32,7 @@ pub(crate) struct StageArgs {
     #[arg(long, requires = "follow")]
     with_secrets: bool,
     #[command(flatten)]
-    wait: WaitOptions,
+    at_once: AtOnceOptions,
 }
 
 impl StageArgs {
@@ -46,7 +46,7 @@ impl StageArgs {
             follow: self.follow.clone(),
             with_secrets: self.with_secrets,
         };
-        stage(&app.change(&self.wait)?, &new)
+        stage(&self.at_once.change(app)?, &new)
     }
 }
 
@@ -58,11 +58,11 @@ pub(crate) struct GroupArgs {
     #[arg(long, value_name = "TEXT")]
     about: Option<String>,
     #[command(flatten)]
-    wait: WaitOptions,
+    at_once: AtOnceOptions,
 }
 
 impl GroupArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        group(&app.change(&self.wait)?, &self.name, self.about.as_deref())
+        group(&self.at_once.change(app)?, &self.name, self.about.as_deref())
     }
 }

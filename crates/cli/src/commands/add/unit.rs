@@ -11,7 +11,7 @@ use cledger_work::add::unit::{instance, unit};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ChangeOptions, WaitOptions};
+use crate::options::{AtOnceOptions, ChangeOptions, DryRunOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct UnitArgs {
@@ -39,6 +39,8 @@ pub(crate) struct UnitArgs {
     #[arg(long, requires = "like")]
     with_secrets: bool,
     #[command(flatten)]
+    dry_run: DryRunOptions,
+    #[command(flatten)]
     change: ChangeOptions,
 }
 
@@ -57,7 +59,7 @@ impl UnitArgs {
                 consent: self.change.consent(),
             },
         };
-        unit(&app.change(&self.change.wait)?, &new)
+        unit(&app.change(&self.change.wait)?.dry_run(self.dry_run.is_given), &new)
     }
 }
 
@@ -69,11 +71,11 @@ pub(crate) struct InstanceArgs {
     #[arg(long, value_name = "PATTERN", value_delimiter = ',')]
     stages: Vec<String>,
     #[command(flatten)]
-    wait: WaitOptions,
+    at_once: AtOnceOptions,
 }
 
 impl InstanceArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        instance(&app.change(&self.wait)?, &Address::parse(&self.address)?, &self.stages)
+        instance(&self.at_once.change(app)?, &Address::parse(&self.address)?, &self.stages)
     }
 }

@@ -6,16 +6,15 @@ use cledger_work::Trouble;
 use cledger_work::outlet::lookup::look_up;
 
 use crate::app::App;
-use crate::options::ChangeOptions;
+use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct LookupArgs {
     /// Whose settings, as patterns of addresses: @STAGE, UNIT@STAGE, UNIT/ENTRY.FIELD@STAGE
     #[arg(required = true, value_name = "PATTERN")]
     patterns: Vec<String>,
-    /// Write what is found; without it is only shown
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     /// Let secrets stand in plain text where the stage or group has no key
     #[arg(long)]
     plain_secrets: bool,
@@ -28,6 +27,6 @@ pub(super) fn run(args: &LookupArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         args.patterns.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
     let changing = app.change(&args.change.wait)?;
     let consent = args.change.consent();
-    let looked_up = look_up(&changing, &patterns, args.plain_secrets, &consent, args.write)?;
+    let looked_up = look_up(&changing, &patterns, args.plain_secrets, &consent, args.act.writes())?;
     Ok(app.show(&looked_up))
 }

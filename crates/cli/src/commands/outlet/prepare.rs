@@ -10,6 +10,7 @@ use cledger_work::{Kind, Trouble};
 use serde::Serialize;
 
 use crate::app::App;
+use crate::options::ActOptions;
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::output::{json, text};
@@ -19,15 +20,14 @@ pub(crate) struct PrepareArgs {
     /// The outlets; all of kind postgres if not given
     #[arg(value_name = "OUTLET")]
     outlets: Vec<Name>,
-    /// Make the tables; without it they are only named
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
 }
 
 pub(super) fn run(args: &PrepareArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let opened = app.open_partly(&Scope::Units(BTreeSet::new()))?;
-    let prepared = prepare(&opened, &args.outlets, args.write)?;
-    Ok(app.show(&View { prepared, written: args.write }))
+    let prepared = prepare(&opened, &args.outlets, args.act.writes())?;
+    Ok(app.show(&View { prepared, written: args.act.writes() }))
 }
 
 struct View {

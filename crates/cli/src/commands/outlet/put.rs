@@ -10,7 +10,7 @@ use cledger_work::outlet::put::put;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ChangeOptions, EditOptions};
+use crate::options::{ActOptions, ChangeOptions, EditOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct PutArgs {
@@ -20,9 +20,8 @@ pub(crate) struct PutArgs {
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
-    /// Bring it; without it is only shown what differs there
-    #[arg(long)]
-    write: bool,
+    #[command(flatten)]
+    act: ActOptions,
     #[command(flatten)]
     edits: EditOptions,
     #[command(flatten)]
@@ -32,6 +31,6 @@ pub(crate) struct PutArgs {
 pub(super) fn run(args: &PutArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = address(&args.address, args.stage.as_ref())?;
     let opened = app.open(&Scope::Whole)?;
-    let put = put(&opened, &address, &args.edits.edits(), &args.change.consent(), args.write)?;
+    let put = put(&opened, &address, &args.edits.edits(), &args.change.consent(), args.act.writes())?;
     Ok(app.show(&put))
 }

@@ -14,6 +14,8 @@ pub(crate) struct Document<'a> {
     /// The paths of the outputs into which a new entry of a unit comes.
     #[serde(skip_serializing_if = "Option::is_none")]
     outputs: Option<&'a [String]>,
+    /// Whether it is done.
+    written: bool,
 }
 
 pub(crate) fn document(added: &Added) -> Document<'_> {
@@ -24,5 +26,6 @@ pub(crate) fn document(added: &Added) -> Document<'_> {
         files: &added.files,
         missing,
         outputs: added.outputs.as_deref(),
+        written: added.written,
     }
 }

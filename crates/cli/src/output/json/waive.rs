@@ -12,11 +12,13 @@ pub(crate) struct Document<'w> {
     address: &'w str,
     until: &'w str,
     findings: usize,
+    /// Whether it is done.
+    written: bool,
 }
 
 pub(crate) fn document(waived: &Waived) -> Document<'_> {
-    let Waived { code, address, until, count } = waived;
-    Document { format: FORMAT, code, address, until, findings: *count }
+    let Waived { code, address, until, count, written } = waived;
+    Document { format: FORMAT, code, address, until, findings: *count, written: *written }
 }
 
 #[derive(Debug, Serialize)]
@@ -26,9 +28,11 @@ pub(crate) struct TakenOut<'w> {
     address: &'w str,
     removed: bool,
     findings: usize,
+    /// Whether it is done.
+    written: bool,
 }
 
 pub(crate) fn removed(unwaived: &Unwaived) -> TakenOut<'_> {
-    let Unwaived { code, address, count } = unwaived;
-    TakenOut { format: FORMAT, code, address, removed: true, findings: *count }
+    let Unwaived { code, address, count, written } = unwaived;
+    TakenOut { format: FORMAT, code, address, removed: true, findings: *count, written: *written }
 }

@@ -13,13 +13,35 @@ use cledger_work::set::SettingsChanged;
 use cledger_work::setting::Written;
 use cledger_work::shown::counted;
 
+/// What stands below what is only shown.
+pub(crate) const TO_DO_IT: &str = "Nothing is written yet. To do it, add --write.";
+
+/// What stands below what is only shown by a command that acts at once.
+pub(crate) const ONLY_SHOWN: &str = "Nothing is written. To do it, leave --dry-run out.";
+
 /// The most effective values that are listed.
 const MOST_EFFECTS: usize = 30;
 
+/// What a command that acts at once has changed.
+pub(crate) fn at_once(console: &mut Console, changed: &SettingsChanged) {
+    print_with(console, changed, ONLY_SHOWN);
+}
+
+/// What a command that shows first changes.
 pub(crate) fn print(console: &mut Console, changed: &SettingsChanged) {
+    print_with(console, changed, TO_DO_IT);
+}
+
+/// The same, with how it is done where it is not done yet.
+fn print_with(console: &mut Console, changed: &SettingsChanged, how: &str) {
     settings(console, &changed.settings);
     console.line("");
-    what_it_does(console, changed);
+    effects(console, &changed.effects);
+    findings(console, "causes", &changed.caused);
+    findings(console, "cures", &changed.cured);
+    if !changed.written {
+        console.line(how);
+    }
 }
 
 /// What was taken over from what is live, and what was not.
@@ -62,15 +84,6 @@ fn passed_over(console: &mut Console, heading: &str, all: &[(String, String)]) {
         let is_named = reason.contains(&format!("`{address}`"));
         let text = if is_named { reason } else { format!("{address}: {reason}") };
         console.wrapped(&format!("  {text}"), "    ");
-    }
-}
-
-fn what_it_does(console: &mut Console, changed: &SettingsChanged) {
-    effects(console, &changed.effects);
-    findings(console, "causes", &changed.caused);
-    findings(console, "cures", &changed.cured);
-    if !changed.written {
-        console.line("Nothing is written yet. To do it, add --write.");
     }
 }
 

@@ -2,6 +2,7 @@
 
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::text::change::TO_DO_IT;
 use crate::output::time::day;
 use crate::output::values;
 use cledger_work::outlet::list::Listed;
@@ -100,6 +101,6 @@ pub(crate) fn looked_up(console: &mut Console, lookups: &[Lookup<'_>], write: bo
     table.keep_whole(3);
     table.lines().iter().for_each(|line| console.line(line));
     if to_write > 0 && !write {
-        console.line("Nothing is written yet. To do it, add --write.");
+        console.line(TO_DO_IT);
     }
 }

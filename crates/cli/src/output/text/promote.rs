@@ -7,6 +7,7 @@ use cledger_work::shown::counted;
 use super::{change, deliver};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::text::change::TO_DO_IT;
 use crate::output::time::day;
 use crate::output::{style, values};
 use cledger_work::promote::{Field, NotRead, Promoted, Promotion};
@@ -96,7 +97,7 @@ fn moved(console: &mut Console, promoted: &Promoted) {
             );
         }
         (false, true) if promoted.delivered.is_some() => console.line("Written."),
-        (false, false) => console.line("Nothing is written yet. To do it, add --write."),
+        (false, false) => console.line(TO_DO_IT),
         (false, true) => {
             console.line(format!("Written. Bring it there: cledger deliver @{above}, or one unit."));
         }

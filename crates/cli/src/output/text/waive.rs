@@ -5,24 +5,33 @@ use cledger_work::waive::{Unwaived, Waived};
 
 use crate::output::console::Console;
 use crate::output::style;
+use crate::output::text::change::TO_DO_IT;
 use cledger_work::shown::counted;
 
 pub(crate) fn print(console: &mut Console, waived: &Waived) {
-    let Waived { code, address, until, count } = waived;
+    let Waived { code, address, until, count, written } = waived;
     let what = match *count {
         _ if code == model::Waived::DRIFT => "what drifts there".to_owned(),
         0 => "no finding of today".to_owned(),
         count => counted(count, "finding"),
     };
-    console.line(format!("{}: `{code}` for {address} until {until}, {what}.", style::good("waived")));
+    let does = if *written { style::good("waived") } else { style::heading("would waive") };
+    console.line(format!("{does}: `{code}` for {address} until {until}, {what}."));
+    if !written {
+        console.line(TO_DO_IT);
+    }
 }
 
 pub(crate) fn removed(console: &mut Console, unwaived: &Unwaived) {
-    let Unwaived { code, address, count } = unwaived;
+    let Unwaived { code, address, count, written } = unwaived;
     let told = if *count == 0 {
         "which covered no finding of today".to_owned()
     } else {
         format!("{} told again", counted(*count, "finding"))
     };
-    console.line(format!("{}: the waiver of `{code}` for {address}, {told}.", style::good("taken out")));
+    let does = if *written { style::good("taken out") } else { style::heading("would take out") };
+    console.line(format!("{does}: the waiver of `{code}` for {address}, {told}."));
+    if !written {
+        console.line(TO_DO_IT);
+    }
 }
