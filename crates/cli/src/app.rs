@@ -15,7 +15,7 @@ use zeroize::Zeroizing;
 
 use crate::exit;
 use crate::globals::Globals;
-use crate::options::WaitOptions;
+use crate::options::{AtOnceOptions, WaitOptions};
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::terminal::{Terminal, passphrase};
@@ -73,6 +73,11 @@ impl App<'_> {
     /// Locks the ledger for a change, and reads all of it.
     pub(crate) fn change(&self, wait: &WaitOptions) -> Result<Changing, Trouble> {
         Changing::start(&self.at, wait.time())
+    }
+
+    /// The same for a command that acts at once.
+    pub(crate) fn change_at_once(&self, options: &AtOnceOptions) -> Result<Changing, Trouble> {
+        Ok(self.change(&options.wait)?.dry_run(options.dry_run.is_given))
     }
 
     /// The same as far as it can be read: for changes of single places.

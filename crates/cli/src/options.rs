@@ -13,14 +13,13 @@ use cledger_core::name::Name;
 use cledger_core::resolve::Assumption;
 use cledger_store::{LARGEST_SECRET, Scope, text_named, without_final_newline};
 use cledger_work::Trouble;
-use cledger_work::change::{Changing, Consent};
+use cledger_work::change::Consent;
 use cledger_work::deliver::Edits;
 use cledger_work::generated::{ALPHABET, generated};
 use cledger_work::meant::scope_of;
 use cledger_work::show::may_unmask;
 use zeroize::Zeroizing;
 
-use crate::app::App;
 use crate::complete;
 
 /// What becomes of what is at an outlet and is not ours.
@@ -186,16 +185,9 @@ pub(crate) struct DryRunOptions {
 #[derive(Debug, Clone, Args)]
 pub(crate) struct AtOnceOptions {
     #[command(flatten)]
-    dry_run: DryRunOptions,
+    pub(crate) dry_run: DryRunOptions,
     #[command(flatten)]
-    wait: WaitOptions,
-}
-
-impl AtOnceOptions {
-    /// Locks the ledger for a change, and reads all of it.
-    pub(crate) fn change(&self, app: &App<'_>) -> Result<Changing, Trouble> {
-        Ok(app.change(&self.wait)?.dry_run(self.dry_run.is_given))
-    }
+    pub(crate) wait: WaitOptions,
 }
 
 /// Options of every command that changes settings.

@@ -7,6 +7,7 @@
 mod change;
 mod csv;
 mod extend;
+mod lines;
 mod literal;
 mod many;
 pub(crate) mod outline;
@@ -18,6 +19,7 @@ mod setting;
 mod share;
 mod spread;
 mod swapped;
+mod tables;
 
 use std::collections::BTreeMap;
 

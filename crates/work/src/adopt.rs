@@ -12,6 +12,7 @@ mod digits;
 pub mod files;
 pub mod found;
 mod known;
+pub mod not_read;
 pub mod proof;
 mod settings;
 mod there;

@@ -2,9 +2,11 @@
 
 use std::ops::Range;
 
+use super::lines::{before_newline, line_end, line_start, newline};
 use super::many::pair;
 use super::outline::{Body, Node, Pair, outline};
 use super::spread::Spread;
+use super::tables::{remove_empty, start_with_comments, without_body};
 use super::{Edit, What, key};
 
 /// Where a value stands.
@@ -100,15 +102,6 @@ pub(super) fn table_text(text: &str, path: &[String]) -> Option<String> {
     (!found.is_empty()).then_some(found.replace("\r\n", "\n"))
 }
 
-/// Where a table starts, with the comments right above it.
-fn start_with_comments(text: &str, body: &Body) -> usize {
-    let mut start = line_start(text, body.header.start);
-    while start > 0 && text[line_start(text, start - 1)..start].starts_with('#') {
-        start = line_start(text, start - 1);
-    }
-    start
-}
-
 fn starts_with(path: &[String], first: &[&str]) -> bool {
     path.len() >= first.len() && path.iter().zip(first).all(|(step, wanted)| step == wanted)
 }
@@ -131,18 +124,6 @@ fn find_below<'o>(body: &'o Body, path: &[&str]) -> Option<Found<'o>> {
 /// Whether a table's body is empty once this is gone.
 fn is_last(found: &Found<'_>) -> bool {
     outermost(found).is_some_and(|body| body.pairs.len() == 1) && is_alone(found)
-}
-
-/// The text without a table and the comments right above it.
-pub(super) fn without_body(text: &str, bodies: &[Body], at: usize) -> String {
-    let from = start_with_comments(text, &bodies[at]);
-    let next = bodies.get(at + 1).map(|body| start_with_comments(text, body));
-    let mut shorter = text.to_owned();
-    let to = next.unwrap_or(text.len());
-    let blank = before_newline(text, from);
-    let at_end = next.is_none() && blank < from && text[..blank].ends_with('\n');
-    shorter.replace_range(if at_end { blank } else { from }..to, "");
-    shorter
 }
 
 impl Found<'_> {
@@ -208,55 +189,6 @@ fn removal(text: &str, found: &Found<'_>) -> Range<usize> {
         Found::Inline(pairs, 0, _) => pairs[0].span.start..pairs[1].span.start,
         Found::Inline(pairs, at, _) => pairs[at - 1].span.end..pairs[*at].span.end,
     }
-}
-
-/// The offset before the line end that stands before an offset, if one does.
-fn before_newline(text: &str, at: usize) -> usize {
-    let before = &text[..at];
-    let without = before.strip_suffix('\n').map(|text| text.strip_suffix('\r').unwrap_or(text));
-    without.unwrap_or(before).len()
-}
-
-pub(super) fn line_start(text: &str, at: usize) -> usize {
-    text[..at]
-        .rfind('\n')
-        .map_or(text.len() - text.trim_start_matches('\u{feff}').len(), |newline| newline + 1)
-}
-
-/// The offset after the line's end.
-pub(super) fn line_end(text: &str, at: usize) -> usize {
-    text[at..].find('\n').map_or(text.len(), |newline| at + newline + 1)
-}
-
-/// The line end that the file uses.
-pub(super) fn newline(text: &str) -> &'static str {
-    match text.find('\n') {
-        Some(at) if text[..at].ends_with('\r') => "\r\n",
-        _ => "\n",
-    }
-}
-
-/// Takes out the header of a table that has nothing left, with the blank line before it, unless a
-/// comment stands where the table was. Nothing before the header has changed.
-pub(super) fn remove_empty(text: &mut String, body: &Body) {
-    if body.path.is_empty() {
-        return;
-    }
-    let (start, end) = (line_start(text, body.header.start), line_end(text, body.header.end));
-    let rest = &text[end..];
-    let next = rest.find(|c: char| !c.is_whitespace());
-    if text[body.header.end..end].contains('#') || next.is_some_and(|at| rest[at..].starts_with('#')) {
-        return;
-    }
-    let (from, to) = if let Some(at) = next {
-        (start, end + line_start(rest, at))
-    } else {
-        let blank = before_newline(text, start);
-        let is_blank = blank < start && text[..blank].ends_with('\n');
-        let from = if is_blank { blank } else { start };
-        (if text.ends_with('\n') { from } else { before_newline(text, from) }, text.len())
-    };
-    text.replace_range(from..to, "");
 }
 
 fn insert(text: &mut String, bodies: &[Body], path: &[&str], header: usize, literal: &str) {

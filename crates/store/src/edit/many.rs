@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound;
 
-use super::change::{line_end, line_start, newline};
+use super::lines::{line_end, line_start, newline};
 use super::outline::{Body, Node, Pair, outline};
 use super::{Edit, What, key};
 

@@ -10,9 +10,10 @@
 
 use std::collections::BTreeMap;
 
-use super::change::{line_end, line_start, remove_empty, without_body};
+use super::lines::{line_end, line_start};
 use super::many::{end_of, line, with_changes};
 use super::outline::{Body, Holds, Pair, outline};
+use super::tables::{remove_empty, without_body};
 
 /// Where a value is spread.
 pub(super) struct Spread<'o> {

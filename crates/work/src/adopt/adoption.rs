@@ -5,9 +5,10 @@ use cledger_core::model::{OutputFormat, UnitId};
 use cledger_core::name::Name;
 
 use crate::adopt::differing::Differing;
-use crate::adopt::files::{Files, NotRead};
+use crate::adopt::files::Files;
 use crate::adopt::found::FoundThere;
 use crate::adopt::known::Known;
+use crate::adopt::not_read::NotRead;
 use crate::adopt::proof::TextDifference;
 use crate::change::{Changing, Consent};
 use crate::trouble::Kind;

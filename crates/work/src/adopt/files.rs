@@ -17,6 +17,7 @@ use cledger_outlets::file::FileError;
 use zeroize::Zeroizing;
 
 use crate::adopt::digits::LongNumbers;
+use crate::adopt::not_read::NotRead;
 use crate::adopt::there::{FoundAt, There};
 use crate::existing;
 use crate::meant::known_stage;
@@ -43,15 +44,6 @@ pub(crate) struct Files {
     pub(crate) texts: BTreeMap<String, Zeroizing<String>>,
     /// What files say beside their values, by file.
     pub(crate) beside: BTreeMap<usize, Beside>,
-}
-
-/// A file that is not read.
-#[derive(Debug, Clone)]
-pub struct NotRead {
-    /// Its path.
-    pub path: String,
-    /// Why not.
-    pub reason: String,
 }
 
 /// What a file says beside its values.

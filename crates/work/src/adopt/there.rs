@@ -15,7 +15,7 @@ use cledger_outlets::read_back::NOT_ALL;
 use cledger_store::Keys;
 use zeroize::Zeroizing;
 
-use crate::adopt::files::NotRead;
+use crate::adopt::not_read::NotRead;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::captured::{CAPTURE, Captured};

@@ -27,7 +27,7 @@ pub(crate) struct EntryArgs {
 impl EntryArgs {
     fn add(&self, kind: NewKind, app: &App<'_>) -> Result<Added, Trouble> {
         let new = NewEntry { address: self.address.clone(), about: self.about.clone(), kind };
-        entry(&self.at_once.change(app)?, &new)
+        entry(&app.change_at_once(&self.at_once)?, &new)
     }
 }
 

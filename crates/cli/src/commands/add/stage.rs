@@ -46,7 +46,7 @@ impl StageArgs {
             follow: self.follow.clone(),
             with_secrets: self.with_secrets,
         };
-        stage(&self.at_once.change(app)?, &new)
+        stage(&app.change_at_once(&self.at_once)?, &new)
     }
 }
 
@@ -63,6 +63,6 @@ pub(crate) struct GroupArgs {
 
 impl GroupArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        group(&self.at_once.change(app)?, &self.name, self.about.as_deref())
+        group(&app.change_at_once(&self.at_once)?, &self.name, self.about.as_deref())
     }
 }

@@ -76,6 +76,6 @@ pub(crate) struct InstanceArgs {
 
 impl InstanceArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        instance(&self.at_once.change(app)?, &Address::parse(&self.address)?, &self.stages)
+        instance(&app.change_at_once(&self.at_once)?, &Address::parse(&self.address)?, &self.stages)
     }
 }

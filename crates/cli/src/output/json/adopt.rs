@@ -9,8 +9,8 @@ use super::FORMAT;
 use crate::output::text::adopt::kind;
 use cledger_work::adopt::adoption::{Adoption, SpelledOtherwise};
 use cledger_work::adopt::differing::{Differing, Fate};
-use cledger_work::adopt::files::NotRead;
 use cledger_work::adopt::found::FoundThere;
+use cledger_work::adopt::not_read::NotRead;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'a> {

@@ -10,8 +10,8 @@ use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
 use cledger_work::adopt::adoption::{Adoption, SpelledOtherwise};
 use cledger_work::adopt::differing::Fate;
-use cledger_work::adopt::files::NotRead;
 use cledger_work::adopt::found::FoundThere;
+use cledger_work::adopt::not_read::NotRead;
 use cledger_work::shown::counted;
 
 pub(crate) fn print(console: &mut Console, adoption: &Adoption) {
