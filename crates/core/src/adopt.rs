@@ -141,6 +141,14 @@ pub struct Proposed {
     pub fields: Vec<ProposedField>,
 }
 
+impl Proposed {
+    /// Whether one of its fields can come out as a secret: it is one, or is made of others of which one is.
+    pub fn may_give_secret(&self, field: &ProposedField) -> bool {
+        let is_made = field.settings.is_empty() && field.default.is_none();
+        field.secret || is_made && self.fields.iter().any(|other| other.secret)
+    }
+}
+
 /// The kinds of entries that are recognised.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ProposedKind {

@@ -598,6 +598,21 @@ fn whatever_the_files_hold_rendering_gives_it_back() {
     ran.unwrap();
 }
 
+/// A manifest for what is no secret may hold an address with a password in it.
+#[test]
+fn an_address_with_a_password_comes_back_into_any_manifest() {
+    let data = "data:\n  A_URL: amqp://u:p@h.example:5672/v\n";
+    let encoded = "data:\n  A_URL: YW1xcDovL3U6cEBoLmV4YW1wbGU6NTY3Mi92\n";
+    for (kind, data) in [("ConfigMap", data), ("Secret", encoded)] {
+        let ledger = TestLedger::with(SMALL.into_iter().filter(|(path, _)| !path.starts_with("units/")));
+        let text = format!("apiVersion: v1\nkind: {kind}\nmetadata:\n  name: desk\n{data}");
+        ledger.write("../old/m.yaml", &text);
+        ledger.run("adopt desk dev=../old/m.yaml --plain-secrets --write").code(0);
+        ledger.run("render desk@dev --out out").code(0);
+        assert_eq!(values("m.yaml", &ledger.read("out/desk/m.yaml")), values("m.yaml", &text), "{kind}");
+    }
+}
+
 #[test]
 fn the_first_delivery_goes_over_what_a_capture_found_and_over_nothing_else() {
     let ledger = TestLedger::with([(

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::adopt::NotPlaced;
+use cledger_core::adopt::{NotPlaced, Proposed, ProposedField};
 use cledger_core::model::{Ledger, Output, OutputOrder, SecretsIn, Slot, Subject, Unit, UnitId};
 use cledger_core::name::Name;
 use cledger_core::output::{NameMaker, OutputName};
@@ -130,10 +130,15 @@ impl Work<'_> {
             blocks.push(entry_block(entry, &makers, about.as_deref()));
         }
         for (at, seen) in self.files.outputs.iter().enumerate().filter(|(_, seen)| seen.known.is_none()) {
-            let fields = self.proposed.iter().flat_map(|entry| &entry.fields);
-            let mut held = fields.filter(|field| field.names.contains_key(&at));
+            let fields =
+                self.proposed.iter().flat_map(|entry| entry.fields.iter().map(move |field| (entry, field)));
+            let mut held = fields.filter(|(_, field)| field.names.contains_key(&at));
             let usual = seen.format.usual_secrets();
-            let secrets = held.any(|field| !usual.takes(field.secret)).then_some(SecretsIn::With);
+            // What is made of others is a secret in those stages only where one of them is.
+            let is_left = |(entry, field): (&Proposed, &ProposedField)| {
+                !usual.takes(field.secret) || entry.may_give_secret(field) && !usual.takes(true)
+            };
+            let secrets = held.any(is_left).then_some(SecretsIn::With);
             let Lists { except, .. } = lists.get(&at).cloned().unwrap_or_default();
             let manifest_name = seen.manifest_name.clone().filter(|name| *name != self.asked.unit.as_str());
             let output = ProposedOutput {
