@@ -4,10 +4,12 @@
 //! types. What a value may be is said for the TOML forms as editors map them to JSON: a day is text.
 
 mod declarations;
+mod forms;
 mod manifest;
 mod report;
 mod settings;
 
+use cledger_store::vocabulary::CHORE;
 use serde_json::{Value, json};
 
 pub(crate) use declarations::{shared, unit};
@@ -43,10 +45,6 @@ fn texts() -> Value {
     json!({ "type": "array", "items": { "type": "string" } })
 }
 
-fn names() -> Value {
-    json!({ "type": "array", "items": name() })
-}
-
 /// Text with a word on what it is for.
 fn text(about: &str) -> Value {
     json!({ "type": "string", "description": about })
@@ -54,9 +52,5 @@ fn text(about: &str) -> Value {
 
 /// What must be done around deliveries.
 fn chores() -> Value {
-    let when = json!({ "oneOf": [
-        { "enum": ["each-delivery", "first-delivery", "after-first-delivery"] },
-        table(json!({ "changed": texts() }), &["changed"]),
-    ] });
-    json!({ "type": "array", "items": table(json!({ "text": { "type": "string" }, "when": when }), &["text"]) })
+    json!({ "type": "array", "items": forms::of_keys(&CHORE, json!({}), &["text"]) })
 }

@@ -77,7 +77,7 @@ pub fn environment<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: S
     let mut made = Environment::default();
     let Subject::Unit(unit, _) = subject else { return made };
     let own: Vec<&Output> =
-        ledger.unit(unit).outputs.iter().filter(|output| output.format.is_environment()).collect();
+        ledger.unit(unit).outputs.iter().filter(|it| it.format.is_environment() && it.is_in(stage)).collect();
     let usual = Output::plain(StageText::default(), OutputFormat::Dotenv, ledger.unit(unit).place);
     let all = Output {
         only: FieldPatterns::default(),

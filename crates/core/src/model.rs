@@ -33,8 +33,8 @@ pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
 pub use look_up::{LookUp, LookUpError, LookUpSource, value_at};
 pub use outlet::{Effecting, Given, HttpOutlet, Outlet, OutletKind, PostgresOutlet, Ready, RowColumns};
 pub use output::{
-    Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputTable, OutputTemplate,
-    SecretsIn,
+    Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputStages, OutputTable,
+    OutputTemplate, SecretsIn,
 };
 pub use rule::{Condition, Demand, Rule};
 pub use setting::{

@@ -127,7 +127,7 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
         outcomes.push(session.outcome(field));
     }
     let mut outputs: Vec<RenderedOutput<'l>> = Vec::new();
-    for (unit, output) in outputs_of(ledger, subject) {
+    for (unit, output) in outputs_of(ledger, subject).filter(|(_, output)| output.is_in(stage)) {
         match rendered(ledger, output, (subject, stage), |slot| outcomes[slot.0 as usize].clone()) {
             Ok(output) => outputs.push(output),
             Err(no_label) => gaps.push(findings::no_label(ledger, unit, output, stage, &no_label)),

@@ -190,6 +190,7 @@ pub fn ends(ledger: &Ledger, field: FieldId, outcome: &Outcome<'_>) -> Vec<End> 
     let outputs = unit
         .outputs
         .iter()
+        .filter(|output| output.is_in(field.stage))
         .filter(|output| output.holds(unit, entry, declaration) && output.secrets.takes(is_secret));
     let ends = outputs.filter_map(|output| {
         let name = output.name_in(ledger, field.subject, field.stage, field.slot).ok()?;

@@ -4,10 +4,12 @@
 //! since a change is made in the file's text, at places that the parser gives, and not by writing
 //! a tree anew.
 
+mod brackets;
 mod change;
 mod csv;
 mod extend;
 mod lines;
+mod listed;
 mod literal;
 mod many;
 pub(crate) mod outline;
@@ -25,6 +27,7 @@ use std::collections::BTreeMap;
 
 pub use self::csv::with_cells;
 pub use extend::extend;
+pub use listed::{Beside, Item, ListedWhat};
 pub use literal::{key, literal, parse_value};
 pub use proposed::{
     LeftOut, OutputList, ProposedOutput, added_to_list, entry_block, field_pattern, not_adopted_list,
@@ -63,8 +66,12 @@ pub enum What {
     Remove,
     /// It goes with everything below it, whatever stands there.
     RemoveAll,
-    /// The first of a list of tables that has these texts under these keys goes.
-    RemoveListed(Vec<(&'static str, String)>),
+    /// This TOML text becomes one more element of the list that it is; of a new one where there is none.
+    Add(String),
+    /// The element that says the same as this TOML text goes from the list that it is, and an empty list with it.
+    Take(String),
+    /// What these items of lists of tables lead to is changed; the path is of no account.
+    Listed(Vec<Item>, ListedWhat),
 }
 
 // The text may be a secret.
@@ -74,7 +81,9 @@ impl std::fmt::Debug for What {
             What::Set(_) => "Set",
             What::Remove => "Remove",
             What::RemoveAll => "RemoveAll",
-            What::RemoveListed(_) => "RemoveListed",
+            What::Add(_) => "Add",
+            What::Take(_) => "Take",
+            What::Listed(..) => "Listed",
         })
     }
 }
@@ -138,6 +147,8 @@ pub fn append(text: Option<&str>, block: &str) -> String {
     if text.trim_start_matches('\u{feff}').trim().is_empty() {
         return format!("{text}{block}");
     }
-    let end = if text.ends_with('\n') { "" } else { ending };
-    format!("{text}{end}{ending}{block}")
+    if !text.ends_with('\n') {
+        return format!("{text}{ending}{ending}{}", block.trim_end_matches(['\r', '\n']));
+    }
+    format!("{text}{ending}{block}")
 }

@@ -20,15 +20,17 @@ mod owner;
 mod read;
 mod state;
 mod tree;
+pub mod vocabulary;
 mod write;
 
 pub use capture::{
     Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, NoCapture, OwnKey,
 };
 pub use edit::{
-    Edit, EditError, LeftOut, Named, OutputList, ProposedOutput, Renaming, Target, What, added_to_list,
-    append, apply, entry_block, extend, field_pattern, key, literal, not_adopted_list, output_block,
-    parse_value, patterns, put, remove, rename, setting, setting_of, share, shared_file, swapped, with_cells,
+    Beside, Edit, EditError, Item, LeftOut, ListedWhat, Named, OutputList, ProposedOutput, Renaming, Target,
+    What, added_to_list, append, apply, entry_block, extend, field_pattern, key, literal, not_adopted_list,
+    output_block, parse_value, patterns, put, remove, rename, setting, setting_of, share, shared_file,
+    swapped, with_cells,
 };
 pub use find::{FindError, find};
 pub use folder::{FileError, Folder, Links, read_named, text_named};

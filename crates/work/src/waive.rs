@@ -6,7 +6,7 @@ use cledger_core::model::{LayerId, StageId, Waiver};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use cledger_core::value::Value;
-use cledger_store::{Changed, Edit, Tree as _, WAIVERS, What, append, literal};
+use cledger_store::{Changed, Edit, Item, ListedWhat, Tree as _, WAIVERS, What, append, literal};
 
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::covering::refuse_idle;
@@ -113,16 +113,18 @@ pub fn unwaive(changing: &Changing, address: &str, code: &str, write: bool) -> R
     let outside = changing.outside(&NO_CHANGE);
     let report = findings::check(&Resolver::new(ledger, &outside, &[]), None, Some(today));
     let count = report.waived.iter().filter(|(_, by)| *by == at).count();
-    let wanted = vec![("address", address.to_owned()), ("code", code.to_owned())];
+    let has = vec![("address", Value::text(address)), ("code", Value::text(code))];
+    let item = Item { list: vec!["waiver".to_owned()], has };
     let planned = changing.plan(&[Edit {
         file: WAIVERS.to_owned(),
-        path: vec!["waiver".to_owned()],
+        path: Vec::new(),
         header: 0,
-        what: What::RemoveListed(wanted),
+        what: What::Listed(vec![item], ListedWhat::Remove),
     }])?;
     if planned.after.waivers.len() + 1 != ledger.waivers.len() {
+        let message = format!("the waiver cannot be found in the text of `{WAIVERS}`");
         return Err(
-            Trouble::usage(format!("the waiver cannot be taken out of `{WAIVERS}`")).help("edit it by hand")
+            Trouble::usage(message).help("nothing is changed; `cledger check` says how the file reads")
         );
     }
     if write {

@@ -48,6 +48,10 @@ pub fn contract_hash(ledger: &Ledger, subject: Subject) -> String {
         for part in &parts {
             add(&mut hasher, part);
         }
+        // Where nothing is said, the hash is what it was before anything could be.
+        if let Some(stages) = &output.stages {
+            add(&mut hasher, &stages.said.join(" "));
+        }
     }
     hasher.finalize().to_hex().to_string()
 }

@@ -34,14 +34,15 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
                 && one.format.is_manifest()
                 && (other.format, &other.manifest_name) != (one.format, &one.manifest_name)
         };
-        if unit.outputs[..at].iter().any(|other| other.path == one.path && !is_other(other)) {
+        let clashes = |other: &Output| other.path == one.path && other.meets(one) && !is_other(other);
+        if unit.outputs[..at].iter().any(clashes) {
             let message = format!("two outputs have the path `{}`", one.path);
             checking.findings.push(of_output(
                 ledger,
                 id,
                 one.place,
                 message,
-                "give one of them another path",
+                "give one of them another path, or other stages",
             ));
         }
         // Outputs that name and choose fields alike clash alike; one table alone has nothing to clash with.
@@ -95,7 +96,8 @@ fn of_names(
 fn of_stages(ledger: &Ledger, id: UnitId, output: &Output) -> Vec<(StageId, Finding)> {
     let mut findings = Vec::new();
     let subject = Subject::Unit(id, None);
-    let stages = || ledger.stage_ids().filter(|&stage| ledger.unit(id).belongs_to(stage, None));
+    let is_here = |&stage: &StageId| ledger.unit(id).belongs_to(stage, None) && output.is_in(stage);
+    let stages = || ledger.stage_ids().filter(is_here);
     if output.varies() {
         for stage in stages() {
             match output.path.expand(ledger, subject, stage) {

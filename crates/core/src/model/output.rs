@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{FieldPatterns, StageText, Unit};
+use super::{FieldPatterns, StageId, StageText, Unit};
 use crate::model::{Declaration, Entry};
 use crate::name::Name;
 use crate::source::Place;
@@ -218,6 +218,8 @@ pub struct Output {
     pub table: Option<OutputTable>,
     /// What makes it, where no format does.
     pub template: Option<OutputTemplate>,
+    /// The stages where it is; all if nothing is said.
+    pub stages: Option<OutputStages>,
     /// How names are made.
     pub naming: Naming,
     /// What stands in front of all names but those given with `as`.
@@ -257,6 +259,7 @@ impl Output {
             format,
             table: None,
             template: None,
+            stages: None,
             naming: format.usual_naming(),
             prefix: None,
             only: FieldPatterns::default(),
@@ -288,11 +291,36 @@ impl Output {
             && !covers(&self.except)
     }
 
+    /// Whether it is made in a stage.
+    pub fn is_in(&self, stage: StageId) -> bool {
+        let here = |stages: &OutputStages| stages.covered.get(usize::from(stage.0)).copied().unwrap_or(false);
+        self.stages.as_ref().is_none_or(here)
+    }
+
+    /// Whether this and another one are made in one and the same stage.
+    pub fn meets(&self, other: &Output) -> bool {
+        match (&self.stages, &other.stages) {
+            (Some(one), Some(other)) => {
+                one.covered.iter().zip(&other.covered).any(|(here, there)| *here && *there)
+            }
+            _ => true,
+        }
+    }
+
     /// Whether anything about its names depends on the stage or the instance, apart from `as`.
     pub fn varies(&self) -> bool {
         let mut texts = [Some(&self.path), self.prefix.as_ref(), self.manifest_name.as_ref()].into_iter();
         texts.any(|text| text.is_some_and(StageText::varies))
     }
+}
+
+/// The stages where an output is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OutputStages {
+    /// The patterns, as they are written.
+    pub said: Vec<String>,
+    /// For each stage, whether one of them covers it.
+    pub covered: Vec<bool>,
 }
 
 /// Something that a file held when it was taken over, and that the ledger has no place for.

@@ -2,12 +2,14 @@
 
 use std::ops::Range;
 
+use super::brackets::{elements, with_element, without_element};
 use super::lines::{before_newline, line_end, line_start, newline};
+use super::listed::change_listed;
 use super::many::pair;
 use super::outline::{Body, Node, Pair, outline};
 use super::spread::Spread;
 use super::tables::{remove_empty, start_with_comments, without_body};
-use super::{Edit, What, key};
+use super::{Edit, What, key, parse_value};
 
 /// Where a value stands.
 enum Found<'o> {
@@ -19,44 +21,67 @@ enum Found<'o> {
 
 /// The text after the change; an error says what stands in its way.
 pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
-    let bodies = outline(text).ok_or("it is not TOML")?;
     let path: Vec<&str> = edit.path.iter().map(String::as_str).collect();
     match &edit.what {
-        What::RemoveAll => return remove_all(text, &path),
-        What::RemoveListed(wanted) => {
-            let has = |body: &Body, (key, wanted): &(&str, String)| {
-                let mut pairs = body.pairs.iter();
-                let is = |value: &str| value.trim_matches(['"', '\'']) == wanted;
-                pairs.any(|pair| pair.keys == [*key] && is(&text[pair.value.span.clone()]))
-            };
-            let is_it = |body: &Body| body.path == path && wanted.iter().all(|one| has(body, one));
-            let found = bodies.iter().position(is_it);
-            return Ok(found.map_or(text.to_owned(), |at| without_body(text, &bodies, at)));
-        }
-        What::Set(_) | What::Remove => {}
+        What::RemoveAll => remove_all(text, &path),
+        What::Listed(items, what) => change_listed(text, items, what),
+        what => change_in(text, &outline(text).ok_or("it is not TOML")?, &path, edit.header, what),
     }
-    if let Some(spread) = Spread::find(&bodies, &path)? {
-        return match &edit.what {
+}
+
+/// The text after the change of a value of these tables.
+pub(super) fn change_in(
+    text: &str,
+    bodies: &[Body],
+    path: &[&str],
+    header: usize,
+    what: &What,
+) -> Result<String, String> {
+    if matches!(what, What::Set(_) | What::Remove)
+        && let Some(spread) = Spread::find(bodies, path)?
+    {
+        return match what {
             What::Set(literal) => spread.set(text, literal),
-            _ => Ok(spread.without(text, &bodies)),
+            _ => Ok(spread.without(text, bodies)),
         };
     }
-    let found = bodies.iter().find_map(|body| find(body, &path));
+    let found = bodies.iter().find_map(|body| find(body, path));
     let mut changed = text.to_owned();
-    match (&edit.what, found) {
+    match (what, found) {
         (What::Set(literal), Some(found)) => changed.replace_range(found.value().span.clone(), literal),
-        (What::Set(literal), None) => insert(&mut changed, &bodies, &path, edit.header, literal),
-        (What::Remove, Some(found)) => {
-            let range = removal(text, &found);
-            let emptied = is_last(&found);
-            changed.replace_range(range, "");
-            if emptied && let Some(body) = outermost(&found) {
-                remove_empty(&mut changed, body);
-            }
+        (What::Set(literal), None) => insert(&mut changed, bodies, path, header, literal),
+        (What::Remove, Some(_)) => changed = without_found(text, bodies, path),
+        (What::Add(literal), Some(found)) => return with_element(text, found.value(), literal),
+        (What::Add(literal), None) => insert(&mut changed, bodies, path, header, &format!("[{literal}]")),
+        (What::Take(literal), Some(found)) => {
+            let list = found.value();
+            let wanted = parse_value(literal);
+            let is_it = |node: &Node| parse_value(&text[node.span.clone()]) == wanted;
+            return Ok(match (elements(list), elements(list).iter().position(is_it)) {
+                (_, None) => changed,
+                ([_], Some(_)) => without_found(text, bodies, path),
+                (_, Some(at)) => without_element(text, list, at),
+            });
         }
-        (What::Remove | What::RemoveAll | What::RemoveListed(_), _) => {}
+        _ => {}
     }
     Ok(changed)
+}
+
+/// The text without a value, and without the table that is empty then.
+pub(super) fn without_found(text: &str, bodies: &[Body], path: &[&str]) -> String {
+    let mut changed = text.to_owned();
+    let Some(found) = bodies.iter().find_map(|body| find(body, path)) else { return changed };
+    let range = removal(text, &found);
+    let emptied = is_last(&found);
+    changed.replace_range(range.clone(), "");
+    if emptied && let Some(body) = outermost(&found) {
+        if body.path.is_empty() && bodies.len() > 1 && changed[range.start..].starts_with(newline(text)) {
+            changed.replace_range(range.start..range.start + newline(text).len(), "");
+        }
+        remove_empty(&mut changed, body);
+    }
+    changed
 }
 
 /// The text without everything that stands at or below a path.
@@ -133,6 +158,14 @@ impl Found<'_> {
             Found::Inline(pairs, at, _) => &pairs[*at].value,
         }
     }
+}
+
+/// A value of a table.
+pub(super) fn found_at<'o>(body: &'o Body, path: &[&str]) -> Option<&'o Node> {
+    Some(match find(body, path)? {
+        Found::Statement(_, pair) => &pair.value,
+        Found::Inline(pairs, at, _) => &pairs[at].value,
+    })
 }
 
 fn find<'o>(body: &'o Body, path: &[&str]) -> Option<Found<'o>> {
@@ -218,12 +251,15 @@ fn insert(text: &mut String, bodies: &[Body], path: &[&str], header: usize, lite
                     let start = line_start(text, known.span.start);
                     (line_end(text, known.span.end), text[start..known.span.start].to_owned())
                 }
-                None if body.path.is_empty() => (line_start(text, 0), String::new()),
+                None if body.path.is_empty() => (start_of_body(text), String::new()),
                 None => (line_end(text, body.header.end), String::new()),
             };
             let added = format!("{indent}{}", pair(rest));
             let starts_line = at == 0 || text[..at].ends_with(['\n', '\u{feff}']);
-            text.insert_str(at, &if starts_line { added + ending } else { format!("{ending}{added}") });
+            // A blank line parts what stands before all tables from them.
+            let is_first = after.is_none() && body.path.is_empty() && bodies.len() > 1;
+            let ending = if is_first { ending.repeat(2) } else { ending.to_owned() };
+            text.insert_str(at, &if starts_line { added + &ending } else { format!("{ending}{added}") });
         }
         _ => {
             let (table, rest) = path.split_at(header.min(path.len() - 1));
@@ -238,6 +274,17 @@ fn insert(text: &mut String, bodies: &[Body], path: &[&str], header: usize, lite
             }
         }
     }
+}
+
+/// Where the first line of a file can stand: behind the comment at its start, if a blank line follows that.
+pub(super) fn start_of_body(text: &str) -> usize {
+    let start = line_start(text, 0);
+    let mut at = start;
+    while text[at..].starts_with('#') {
+        at = line_end(text, at);
+    }
+    let ending = newline(text);
+    if at > start && text[at..].starts_with(ending) { at + ending.len() } else { start }
 }
 
 /// The innermost inline table on the way to a value that is not there, and the steps from there.

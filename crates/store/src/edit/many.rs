@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound;
 
+use super::change::start_of_body;
 use super::lines::{line_end, line_start, newline};
 use super::outline::{Body, Node, Pair, outline};
 use super::{Edit, What, key};
@@ -59,8 +60,9 @@ pub(super) fn at_once(text: &str, edits: &[&Edit]) -> Option<String> {
             }
         }
     }
-    // Before the first of all tables there would be nothing between them.
-    if !tables.is_empty() && lines.keys().any(|at| bodies[*at].path.is_empty()) {
+    // What comes before the first of all tables is parted from them by a blank line.
+    let is_first = |at: &usize| bodies[*at].path.is_empty() && (bodies.len() > 1 || !tables.is_empty());
+    if lines.keys().any(|at| is_first(at)) {
         return None;
     }
     for (at, lines) in lines {
@@ -165,7 +167,7 @@ fn behind(text: &str, pair: &Pair) -> (usize, String) {
 pub(super) fn end_of(text: &str, body: &Body) -> (usize, String) {
     match body.pairs.last() {
         Some(pair) => behind(text, pair),
-        None if body.path.is_empty() => (line_start(text, 0), String::new()),
+        None if body.path.is_empty() => (start_of_body(text), String::new()),
         None => (line_end(text, body.header.end), String::new()),
     }
 }

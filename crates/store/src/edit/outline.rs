@@ -7,7 +7,7 @@ use toml_parser::decoder::Encoding;
 use toml_parser::parser::{Event, EventKind, parse_document};
 
 /// A key and its value.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Pair {
     /// The steps of the key.
     pub(crate) keys: Vec<String>,
@@ -19,14 +19,14 @@ pub(crate) struct Pair {
 }
 
 /// A value.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Node {
     pub(crate) span: Range<usize>,
     pub(crate) holds: Holds,
 }
 
 /// What a value is made of.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) enum Holds {
     One,
     List(Vec<Node>),

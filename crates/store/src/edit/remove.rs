@@ -9,7 +9,7 @@ use cledger_core::search::{self, Conditions};
 
 use super::rename::{Named, is_meant};
 use super::setting::{Target, setting};
-use super::{Changed, Edit, EditError, What, apply};
+use super::{Changed, Edit, EditError, Item, ListedWhat, What, apply};
 use crate::tree::Tree;
 
 /// The files that change when these things go. What mentions them elsewhere stays as it is.
@@ -117,7 +117,7 @@ fn of_layer(
     edits: &mut Vec<Edit>,
     gone: &mut Vec<String>,
 ) {
-    let what = What::RemoveListed(vec![("name", name.to_string())]);
+    let what = What::Listed(vec![Item::named(table, name.as_str())], ListedWhat::Remove);
     edits.push(Edit { file: crate::MANIFEST.to_owned(), path: vec![table.to_owned()], header: 0, what });
     let (file, inside) = (format!("{folder}/{name}.toml"), format!("{folder}/{name}/"));
     let files = ledger.files.0.iter().map(|file| &file.path);

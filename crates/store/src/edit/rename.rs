@@ -253,10 +253,12 @@ impl Renaming {
                 | ["stage", "follow", "stage"]
                 | ["rule", "stages" | "equal_in" | "distinct_in" | "absent_in"],
             )
-            | (Context::Declarations(_), ["stages"] | ["instances", _, "stages"]) => match &self.what {
-                Named::Stage(old) => exact(old),
-                _ => None,
-            },
+            | (Context::Declarations(_), ["stages"] | ["instances", _, "stages"] | ["output", "stages"]) => {
+                match &self.what {
+                    Named::Stage(old) => exact(old),
+                    _ => None,
+                }
+            }
             (Context::Manifest, ["stage", "groups"] | ["group", "name"]) => match &self.what {
                 Named::Group(old) => exact(old),
                 _ => None,

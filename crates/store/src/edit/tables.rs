@@ -1,5 +1,7 @@
 //! Tables that go from a text with what belongs to them.
 
+use std::ops::Range;
+
 use super::lines::{before_newline, line_end, line_start};
 use super::outline::Body;
 
@@ -12,15 +14,45 @@ pub(super) fn start_with_comments(text: &str, body: &Body) -> usize {
     start
 }
 
+/// Where what a table says ends: behind its last line, and the comments right below that.
+pub(super) fn end_of_content(text: &str, body: &Body) -> usize {
+    let mut end = line_end(text, body.pairs.last().map_or(body.header.end, |pair| pair.span.end));
+    while text[end..].starts_with('#') {
+        let next = line_end(text, end);
+        // A comment right above a table is that table's.
+        if text[next..].starts_with('[') {
+            break;
+        }
+        end = next;
+    }
+    end
+}
+
 /// The text without a table and the comments right above it.
 pub(super) fn without_body(text: &str, bodies: &[Body], at: usize) -> String {
-    let from = start_with_comments(text, &bodies[at]);
-    let next = bodies.get(at + 1).map(|body| start_with_comments(text, body));
-    let mut shorter = text.to_owned();
-    let to = next.unwrap_or(text.len());
+    without_bodies(text, bodies, at..at + 1)
+}
+
+/// The text without tables that follow each other, with the comments right above the first, and the blank line before
+/// it, or behind the last where nothing stands before.
+pub(super) fn without_bodies(text: &str, bodies: &[Body], range: Range<usize>) -> String {
+    let from = start_with_comments(text, &bodies[range.start]);
+    let to = end_of_content(text, &bodies[range.end - 1]);
     let blank = before_newline(text, from);
-    let at_end = next.is_none() && blank < from && text[..blank].ends_with('\n');
-    shorter.replace_range(if at_end { blank } else { from }..to, "");
+    let is_behind_blank = blank < from && (text[..blank].ends_with('\n') || blank == 0);
+    let mut shorter = text.to_owned();
+    if is_behind_blank {
+        // The last line may have no end; then it is the line before that loses its own.
+        let from = if text[..to].ends_with('\n') { blank } else { before_newline(text, blank) };
+        shorter.replace_range(from..to, "");
+    } else {
+        let rest = &text[to..];
+        let next = rest.find(|c: char| !c.is_whitespace());
+        let blanks = next.map_or(rest.len(), |at| line_start(rest, at));
+        let from =
+            if next.is_some() || text[..to].ends_with('\n') { from } else { before_newline(text, from) };
+        shorter.replace_range(from..to + blanks, "");
+    }
     shorter
 }
 

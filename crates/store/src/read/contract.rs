@@ -11,6 +11,7 @@ use super::entries::{KINDS, entries};
 use super::frame::{In, Item};
 use super::outputs::outputs;
 use super::patterns::Patterns;
+use crate::vocabulary::{CHORE, INSTANCE, UNIT, names};
 
 /// The shared entries, by name.
 #[derive(Default)]
@@ -45,22 +46,7 @@ pub(super) fn shared_entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patte
     entries(read, table, patterns, &Owner::Shared)
 }
 
-const KEYS: [&str; 14] = [
-    "about",
-    "owner",
-    "version",
-    "formerly",
-    "stages",
-    "uses",
-    "instances",
-    "output",
-    "chore",
-    "variables",
-    "connections",
-    "endpoints",
-    "credentials",
-    "tables",
-];
+const KEYS: [&str; UNIT.len()] = names(&UNIT);
 
 /// A unit's contract. Its settings are still to come.
 pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surroundings<'_>) -> Unit {
@@ -103,7 +89,7 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surro
         let of_unit = unit.entries.iter();
         let used = unit.uses.iter().map(|&id| &around.shared.entries[usize::from(id.0)]);
         let entries: Vec<&Entry> = of_unit.chain(used).collect();
-        unit.outputs = outputs(read, item, &entries);
+        unit.outputs = outputs(read, item, (&entries, around.stages));
     }
     unit
 }
@@ -213,7 +199,7 @@ fn instances(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<Instance
         };
         let mut instance =
             Instance { name, belongs: vec![true; stages.len()], place: read.place(key.span()) };
-        read.keys(table, &["stages", "about"], |key, item| {
+        read.keys(table, &names(&INSTANCE), |key, item| {
             if key == "stages" {
                 instance.belongs = belongs(read, item, stages);
             } else {
@@ -232,7 +218,7 @@ pub(super) fn chores(read: In<'_>, item: Item<'_, '_>) -> Vec<Chore> {
     for item in read.list(item, "`chore`") {
         let Some(table) = read.table(item, "a chore") else { continue };
         let mut chore = Chore { text: String::new(), when: When::EachDelivery };
-        read.keys(table, &["text", "when"], |key, item| match key {
+        read.keys(table, &names(&CHORE), |key, item| match key {
             "text" => read.text(item, "`text`").unwrap_or_default().clone_into(&mut chore.text),
             _ => chore.when = when(read, item).unwrap_or(When::EachDelivery),
         });

@@ -17,6 +17,7 @@ use super::outputs::stage_text;
 use super::patterns::Patterns;
 use super::tables::{self, For};
 use crate::mistake::Mistakes;
+use crate::vocabulary::{FIELD, TABLE, names};
 use cledger_core::model::Mistake;
 
 /// The tables that declare entries.
@@ -103,21 +104,7 @@ impl<'t, 'i> Declared<'_, 't, 'i> {
     }
 }
 
-const ATTRIBUTES: [&str; 13] = [
-    "type",
-    "default",
-    "required",
-    "vary",
-    "distinct",
-    "secret",
-    "one_of",
-    "min",
-    "max",
-    "pattern",
-    "max_length",
-    "about",
-    "as",
-];
+const ATTRIBUTES: [&str; FIELD.len()] = names(&FIELD);
 
 fn variable(Declared { read, table, place, patterns, .. }: Declared<'_, '_, '_>) -> Made {
     let mut field = Declaration::plain(None, Type::Text, place);
@@ -159,7 +146,7 @@ fn lookup_table(declared: Declared<'_, '_, '_>, owner: &Owner, name: &Name) -> O
     let Declared { read, item, table, place, .. } = declared;
     let (mut columns, mut key, mut about, mut given) = (Vec::new(), None, None, None);
     let mut field = Declaration::plain(None, Type::Table, place);
-    read.keys(table, &["columns", "key", "rows", "required", "about", "as"], |word, item| match word {
+    read.keys(table, &names(&TABLE), |word, item| match word {
         "columns" => columns = read.texts(item, "`columns`"),
         "key" => key = read.text(item, "`key`").map(|text| (text.to_owned(), item.span())),
         "rows" => given = Some(item),

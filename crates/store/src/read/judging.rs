@@ -13,27 +13,13 @@ use toml::de::{DeTable, DeValue};
 
 use super::frame::{In, Item};
 use super::stages::named_stage;
+use crate::vocabulary::{CHECK, CONDITION, RULE, RULE_DEMANDS, names};
 
 /// What a rule can demand.
-const DEMANDS: [&str; 13] = [
-    "one_of",
-    "not_one_of",
-    "pattern",
-    "not_pattern",
-    "min",
-    "max",
-    "max_length",
-    "equal_in",
-    "distinct_in",
-    "unique_in_stage",
-    "present_with",
-    "absent_in",
-    "stated",
-];
+const DEMANDS: [&str; RULE_DEMANDS.len()] = names(&RULE_DEMANDS);
 
 /// What else stands in one.
-const ABOUT: [&str; 10] =
-    ["name", "fields", "types", "kinds", "when", "classes", "stages", "severity", "why", "help"];
+const ABOUT: [&str; RULE.len()] = names(&RULE);
 
 const SEVERITIES: [(Severity, &str); 2] = [(Severity::Error, "error"), (Severity::Warning, "warning")];
 
@@ -44,7 +30,7 @@ const MOST_DAYS: i64 = 3650;
 pub(super) fn judging(read: In<'_>, table: &DeTable<'_>, stages: &[Stage]) -> Judging {
     let mut judging = Judging::default();
     if let Some(check) = table.get("check").and_then(|item| read.table(item, "`check`")) {
-        read.keys(check, &["expiring_days", "severity"], |key, item| match key {
+        read.keys(check, &names(&CHECK), |key, item| match key {
             "expiring_days" => match read.value(item) {
                 Value::Integer(days) if (0..=MOST_DAYS).contains(&days) => judging.expiring_days = days,
                 _ => read.expected(item, "`expiring_days`", "a number of days from 0 to 3650"),
@@ -179,7 +165,7 @@ fn named_kind(read: In<'_>, (text, span): (&str, std::ops::Range<usize>)) -> Opt
 fn condition(read: In<'_>, item: Item<'_, '_>) -> Option<Condition> {
     let table = read.table(item, "`when`")?;
     let (mut named, mut is) = (None, None);
-    read.keys(table, &["field", "is"], |key, item| match key {
+    read.keys(table, &names(&CONDITION), |key, item| match key {
         "field" => {
             let text = read.text(item, "`field`");
             let parsed = text.and_then(|text| Address::parse(&format!("x/{text}")).ok());

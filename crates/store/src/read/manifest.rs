@@ -15,6 +15,7 @@ use super::frame::{In, Item};
 use super::judging::judging;
 use super::outlets::outlets;
 use super::stages::named_stage;
+use crate::vocabulary::{ALIGNED, DAYBOOK, FOLLOW, GROUP, LEDGER, STAGE, names};
 
 /// The format of ledgers that this version reads.
 const FORMAT: i64 = 1;
@@ -36,19 +37,8 @@ pub(super) struct Manifest {
     pub(super) anchors: bool,
 }
 
-const KEYS: [&str; 11] = [
-    "format",
-    "name",
-    "default_stage",
-    "stage",
-    "group",
-    "aligned",
-    "check",
-    "rule",
-    "routine",
-    "outlet",
-    "daybook",
-];
+const KEYS: [&str; LEDGER.len()] = names(&LEDGER);
+const STAGE_KEYS: [&str; STAGE.len()] = names(&STAGE);
 const ROUTINE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
 const SEARCH_KEYS: [&str; 16] = [
     "pattern",
@@ -70,8 +60,6 @@ const SEARCH_KEYS: [&str; 16] = [
 ];
 const REPLACE_KEYS: [&str; 9] =
     ["to", "swap", "lead", "regex", "in_references", "names", "name_swap", "name_lead", "name_regex"];
-const STAGE_KEYS: [&str; 10] =
-    ["name", "class", "groups", "after", "locked", "as_tested", "own", "labels", "follow", "chore"];
 
 /// A stage's table, with what in it names other stages and groups.
 struct Declared<'t, 'i> {
@@ -122,7 +110,7 @@ fn daybook(read: In<'_>, table: &DeTable<'_>) -> (Option<DaybookStore>, bool) {
     let daybook = table.get("daybook").and_then(|item| read.table(item, "`daybook`"));
     let Some(daybook) = daybook else { return (None, false) };
     let (mut store, mut anchors) = (None, false);
-    read.keys(daybook, &["store", "anchors"], |key, item| match key {
+    read.keys(daybook, &names(&DAYBOOK), |key, item| match key {
         "store" => store = read.choice(item, "`store`", &DaybookStore::ALL),
         _ => anchors = read.boolean(item, "`anchors`").unwrap_or_default(),
     });
@@ -233,7 +221,7 @@ fn groups(read: In<'_>, table: &DeTable<'_>, stages: &[Declared<'_, '_>], manife
     for item in table.get("group").map(|item| read.list(item, "`group`")).unwrap_or_default() {
         let Some(group) = read.table(item, "a group") else { continue };
         let (mut name, mut about) = (None, None);
-        read.keys(group, &["name", "about"], |key, item| match key {
+        read.keys(group, &names(&GROUP), |key, item| match key {
             "name" => name = read.text(item, "a group's name").map(|text| (text, item.span())),
             _ => about = read.text(item, "`about`").map(str::to_owned),
         });
@@ -291,7 +279,7 @@ fn follow(read: In<'_>, item: Item<'_, '_>, manifest: &Manifest) -> Option<Follo
     let table = read.table(item, "a follow")?;
     let mut stage = None;
     let (mut only, mut except) = (Vec::new(), Vec::new());
-    read.keys(table, &["stage", "only", "except"], |key, item| {
+    read.keys(table, &names(&FOLLOW), |key, item| {
         if key == "stage" {
             let text = read.text(item, "`stage`");
             stage = text.and_then(|text| manifest.named_stage(read, text, item.span()));
@@ -400,7 +388,7 @@ fn aligned(read: In<'_>, table: &DeTable<'_>, manifest: &mut Manifest) {
     for item in table.get("aligned").map(|item| read.list(item, "`aligned`")).unwrap_or_default() {
         let Some(table) = read.table(item, "an `aligned` table") else { continue };
         let mut aligned = Aligned { stages: Vec::new(), except: Vec::new() };
-        read.keys(table, &["stages", "except"], |key, item| {
+        read.keys(table, &names(&ALIGNED), |key, item| {
             let texts = read.texts(item, &format!("`{key}`")).into_iter();
             if key == "stages" {
                 aligned.stages =

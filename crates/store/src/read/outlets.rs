@@ -15,20 +15,8 @@ use wildmatch::WildMatch;
 use super::contract::belongs;
 use super::frame::{In, Item};
 use super::outputs::{naming, stage_text};
+use crate::vocabulary::{OUTLET, OUTLET_KINDS, names};
 use cledger_core::model::Mistake;
-
-/// What can be said of every outlet.
-const COMMON: [&str; 10] =
-    ["name", "kind", "stages", "units", "keep", "timeout", "reload", "ready", "within", "pass"];
-
-/// What else can be said of an outlet of each kind, and what must be.
-const OF_KIND: [(&str, &[&str], &[&str]); 5] = [
-    ("directory", &["path", "follow_links"], &["path"]),
-    ("http", &["url", "path", "token", "proxy", "retries", "naming", "prefix", "secrets"], &["url"]),
-    ("postgres", &["url", "password", "table", "columns", "scope", "naming", "prefix", "secrets"], &["url"]),
-    ("process", &["pid_file"], &["pid_file"]),
-    ("by-hand", &["chore"], &["chore"]),
-];
 
 /// How long an outlet may take to answer where nothing is said.
 const TIMEOUT: Duration = Duration::from_secs(10);
@@ -56,9 +44,7 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, stages: &[Stage
     let (mut units, mut keep, mut timeout) = (Vec::new(), Vec::new(), Some(TIMEOUT));
     let mut effect = Effecting { within: WITHIN, ..Effecting::default() };
     let mut kind = None;
-    let all: Vec<&str> =
-        COMMON.iter().chain(OF_KIND.iter().flat_map(|(_, keys, _)| keys.iter())).copied().collect();
-    read.keys(table, &all, |key, item| match key {
+    read.keys(table, &names(&OUTLET), |key, item| match key {
         "name" => {
             let text = read.text(item, "an outlet's name");
             name = text.and_then(|text| read.name_text(text, item.span(), "an outlet", false));
@@ -99,7 +85,7 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, stages: &[Stage
 
 /// Keys that the kind makes no use of, and those that it lacks.
 fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, kind: &str) {
-    let Some((_, keys, needed)) = OF_KIND.iter().find(|(name, ..)| *name == kind) else { return };
+    let Some((_, keys, needed)) = OUTLET_KINDS.iter().find(|(name, ..)| *name == kind) else { return };
     for wanted in needed.iter().filter(|wanted| !table.contains_key(**wanted)) {
         read.wrong(item.span(), format!("an outlet of kind \"{kind}\" needs a `{wanted}`"));
     }
@@ -108,7 +94,8 @@ fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_
     };
     for (key, _) in table {
         let name = key.get_ref().as_ref();
-        let of_another = OF_KIND.iter().any(|(_, others, _)| others.contains(&name)) && !keys.contains(&name);
+        let of_another =
+            OUTLET_KINDS.iter().any(|(_, others, _)| others.contains(&name)) && !keys.contains(&name);
         if of_another || nothing_is_brought(name) {
             read.wrong(key.span(), format!("`{name}` means nothing in an outlet of kind \"{kind}\""));
         }

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use cledger_core::model::{
     Delimiters, Entry, FieldPatterns, Kind, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder,
-    OutputTable, OutputTemplate, SecretsIn, StageText,
+    OutputStages, OutputTable, OutputTemplate, SecretsIn, Stage, StageText,
 };
 use cledger_core::name::nearest;
 use cledger_core::output::path_fault;
@@ -14,36 +14,30 @@ use cledger_core::value::Value;
 use cledger_formats::template;
 use toml::de::{DeTable, DeValue};
 
+use super::contract::belongs;
 use super::frame::{In, Item};
+use crate::vocabulary::{DELIMITERS, LEFT_OUT, OUTPUT, names};
 use cledger_core::model::Mistake;
 
 /// What can be said of an output.
-const KEYS: [&str; 16] = [
-    "path",
-    "format",
-    "table",
-    "template",
-    "delimiters",
-    "naming",
-    "prefix",
-    "only",
-    "except",
-    "secrets",
-    "header",
-    "name",
-    "manifest",
-    "element",
-    "order",
-    "not_adopted",
-];
+const KEYS: [&str; OUTPUT.len()] = names(&OUTPUT);
 
 /// Reads all outputs of a unit; `entries` are its own and those that it uses.
-pub(super) fn outputs(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Vec<Output> {
+pub(super) fn outputs(
+    read: In<'_>,
+    item: Item<'_, '_>,
+    (entries, stages): (&[&Entry], &[Stage]),
+) -> Vec<Output> {
     let tables = read.list(item, "`output`").into_iter();
-    tables.filter_map(|item| output(read, item, read.table(item, "an output")?, entries)).collect()
+    tables.filter_map(|item| output(read, item, read.table(item, "an output")?, (entries, stages))).collect()
 }
 
-fn output(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, entries: &[&Entry]) -> Option<Output> {
+fn output(
+    read: In<'_>,
+    item: Item<'_, '_>,
+    table: &DeTable<'_>,
+    (entries, stages): (&[&Entry], &[Stage]),
+) -> Option<Output> {
     let (mut path, mut format, mut of, mut template) = (None, None, None, None);
     let marks =
         table.get("delimiters").map(|item| self::delimiters(read, item, table.contains_key("template")));
@@ -79,6 +73,10 @@ fn output(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, entries: &[&Ent
     let (path, place) = path?;
     let mut output = Output { table: of, template, ..Output::plain(path, format, place) };
     read.keys(table, &KEYS, |key, item| match key {
+        "stages" => {
+            let said = read.texts(item, "`stages`").into_iter().map(|(text, _)| text.to_owned()).collect();
+            output.stages = Some(OutputStages { said, covered: belongs(read, item, stages) });
+        }
         "naming" => output.naming = naming(read, item, format).unwrap_or(output.naming),
         "prefix" => output.prefix = stage_text(read, item, "`prefix`").map(|(text, _)| text),
         "only" => {
@@ -112,7 +110,7 @@ fn not_adopted(read: In<'_>, item: Item<'_, '_>) -> Vec<NotAdopted> {
     let one = |item| {
         let table = read.table(item, "each of `not_adopted`")?;
         let (mut name, mut at, mut why) = (None, None, None);
-        read.keys(table, &["name", "at", "why"], |key, item| {
+        read.keys(table, &names(&LEFT_OUT), |key, item| {
             let said = read.text(item, &format!("`{key}`")).map(str::to_owned);
             match key {
                 "name" => name = said,
@@ -274,7 +272,7 @@ fn delimiters(read: In<'_>, item: Item<'_, '_>, has_template: bool) -> Delimiter
         );
     }
     let Some(table) = read.table(item, "`delimiters`") else { return delimiters };
-    read.keys(table, &["value", "block", "comment"], |key, item| {
+    read.keys(table, &names(&DELIMITERS), |key, item| {
         let texts: Vec<String> =
             read.texts(item, &format!("`{key}`")).into_iter().map(|(text, _)| text.to_owned()).collect();
         let Ok(pair) = <[String; 2]>::try_from(texts) else {

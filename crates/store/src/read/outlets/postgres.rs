@@ -6,6 +6,7 @@ use toml::de::DeTable;
 use super::super::frame::{In, Item};
 use super::super::outputs::stage_text;
 use super::{content, from, given};
+use crate::vocabulary::{COLUMNS, names};
 
 /// The table of our own layout, where no other name is given.
 const TABLE: &str = "cledger_values";
@@ -49,7 +50,7 @@ fn table_name(read: In<'_>, item: Item<'_, '_>) -> Option<Vec<String>> {
 fn columns(read: In<'_>, item: Item<'_, '_>) -> Option<RowColumns> {
     let table = read.table(item, "`columns`")?;
     let mut columns = RowColumns { are_given: true, ..RowColumns::default() };
-    read.keys(table, &["scope", "name", "value"], |key, item| {
+    read.keys(table, &names(&COLUMNS), |key, item| {
         let Some(text) = read.text(item, "a column") else { return };
         if !is_identifier(text) {
             read.wrong(item.span(), format!("`{text}` names no column"));
