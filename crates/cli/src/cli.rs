@@ -31,7 +31,7 @@ pub(crate) struct Cli {
 /// The commands in the order of the work, under the headings that `--help` shows.
 const GROUPS: [(&str, &[&str]); 10] = [
     ("Start", &["init", "demo", "adopt", "trust"]),
-    ("Declare", &["add", "list", "share", "rename", "remove"]),
+    ("Declare", &["add", "change", "list", "share", "rename", "remove"]),
     ("Fill", &["set", "unset", "fill", "search", "replace", "key", "resume"]),
     ("Understand", &["show", "get", "matrix", "trace", "impact"]),
     ("Judge", &["check", "waive", "compare"]),

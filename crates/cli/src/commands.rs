@@ -3,6 +3,7 @@
 mod add;
 mod adopt;
 mod capture;
+mod change;
 mod check;
 mod chores;
 mod compare;
@@ -57,8 +58,10 @@ pub(crate) enum Command {
     Adopt(adopt::AdoptArgs),
     /// Say that a ledger may reach what it names, or that keys are the right ones
     Trust(trust::TrustArgs),
-    /// Add a stage, group, unit, instance or entry
+    /// Declare something new: a stage, unit, entry, output, outlet, rule and so on
     Add(add::AddArgs),
+    /// Say something else of what is declared
+    Change(Box<change::ChangeArgs>),
     /// List units, stages, groups or shared entries
     List(list::ListArgs),
     /// Take something out, with the settings that are made for it
@@ -140,6 +143,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, Trouble> {
         Command::Trust(args) => trust::run(&args, app),
         Command::Resume(args) => resume::run(&args, app),
         Command::Add(args) => add::run(&args, app),
+        Command::Change(args) => change::run(&args, app),
         Command::List(args) => list::run(&args, app),
         Command::Remove(args) => remove::run(&args, app),
         Command::Share(args) => share::run(&args, app),

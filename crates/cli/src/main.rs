@@ -5,6 +5,7 @@ mod cli;
 mod commands;
 mod complete;
 mod conditions;
+mod declared;
 mod demo;
 mod exit;
 mod explanations;

@@ -190,6 +190,18 @@ pub(crate) struct AtOnceOptions {
     pub(crate) wait: WaitOptions,
 }
 
+/// Options of what declares something new.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct AddOptions {
+    /// Do it although effective values change that are there; without, that is only shown
+    #[arg(long)]
+    pub(crate) write: bool,
+    #[command(flatten)]
+    pub(crate) dry_run: DryRunOptions,
+    #[command(flatten)]
+    pub(crate) change: ChangeOptions,
+}
+
 /// Options of every command that changes settings.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct ChangeOptions {

@@ -12,6 +12,7 @@ mod lines;
 mod listed;
 mod literal;
 mod many;
+mod mentions;
 pub(crate) mod outline;
 mod proposed;
 mod put;
@@ -29,6 +30,7 @@ pub use self::csv::with_cells;
 pub use extend::extend;
 pub use listed::{Beside, Item, ListedWhat};
 pub use literal::{key, literal, parse_value};
+pub use mentions::{Mention, mentions, references, without_mentions};
 pub use proposed::{
     LeftOut, OutputList, ProposedOutput, added_to_list, entry_block, field_pattern, not_adopted_list,
     output_block, patterns,
@@ -66,6 +68,8 @@ pub enum What {
     Remove,
     /// It goes with everything below it, whatever stands there.
     RemoveAll,
+    /// The same, but the table at so many first steps stays, even with nothing in it: that it is there says something.
+    RemoveInside(usize),
     /// This TOML text becomes one more element of the list that it is; of a new one where there is none.
     Add(String),
     /// The element that says the same as this TOML text goes from the list that it is, and an empty list with it.
@@ -81,6 +85,7 @@ impl std::fmt::Debug for What {
             What::Set(_) => "Set",
             What::Remove => "Remove",
             What::RemoveAll => "RemoveAll",
+            What::RemoveInside(_) => "RemoveInside",
             What::Add(_) => "Add",
             What::Take(_) => "Take",
             What::Listed(..) => "Listed",
@@ -129,13 +134,18 @@ pub fn apply(tree: &dyn Tree, edits: &[Edit]) -> Result<Changed, EditError> {
     let changed = differing.filter_map(|(file, (before, now))| {
         let gone = now.trim_start_matches('\u{feff}').trim().is_empty();
         match (gone, before) {
-            // Nothing is left: the file says nothing any more.
+            // Nothing is left: the file says nothing any more. An empty contract still declares a unit.
             (true, None) => None,
-            (true, Some(_)) => Some((file.to_owned(), None)),
-            (false, _) => Some((file.to_owned(), Some(now))),
+            (true, Some(_)) if !file.starts_with("units/") => Some((file.to_owned(), None)),
+            _ => Some((file.to_owned(), Some(now))),
         }
     });
     Ok(changed.collect())
+}
+
+/// What a file says, as it is written, at these steps below the last of these items of lists.
+pub fn said(text: &str, items: &[Item], steps: &[String]) -> Option<String> {
+    listed::said(text, items, steps)
 }
 
 /// A file's text with a block of lines after it, a blank line between them; the block alone where

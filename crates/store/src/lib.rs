@@ -27,10 +27,10 @@ pub use capture::{
     Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, NoCapture, OwnKey,
 };
 pub use edit::{
-    Beside, Edit, EditError, Item, LeftOut, ListedWhat, Named, OutputList, ProposedOutput, Renaming, Target,
-    What, added_to_list, append, apply, entry_block, extend, field_pattern, key, literal, not_adopted_list,
-    output_block, parse_value, patterns, put, remove, rename, setting, setting_of, share, shared_file,
-    swapped, with_cells,
+    Beside, Edit, EditError, Item, LeftOut, ListedWhat, Mention, Named, OutputList, ProposedOutput, Renaming,
+    Target, What, added_to_list, append, apply, entry_block, extend, field_pattern, key, literal, mentions,
+    not_adopted_list, output_block, parse_value, patterns, put, references, remove, rename, said, setting,
+    setting_of, share, shared_file, swapped, with_cells, without_mentions,
 };
 pub use find::{FindError, find};
 pub use folder::{FileError, Folder, Links, read_named, text_named};

@@ -96,6 +96,8 @@ impl Key {
         match self.form {
             // Given once for each.
             Form::Labels => self.name.trim_end_matches('s').to_owned(),
+            // Every command has a --help, and a --why of its own.
+            _ if ["help", "why"].contains(&self.name) => format!("{}-text", self.name),
             _ => self.name.replace('_', "-"),
         }
     }

@@ -255,9 +255,38 @@ impl Changing {
         planned: &Planned,
         consent: &Consent,
     ) -> Result<(), Trouble> {
-        if self.dry_run {
-            return Ok(());
-        }
+        self.guard_with(layers, &[], &planned.effects, consent)
+    }
+
+    /// The same where a change also touches what is said of these stages elsewhere: their outlets and rules.
+    pub(crate) fn guard_with(
+        &self,
+        layers: &[LayerId],
+        others: &[StageId],
+        effects: &[Effect],
+        consent: &Consent,
+    ) -> Result<(), Trouble> {
+        self.granted((layers, others), effects, consent, self.dry_run)
+    }
+
+    /// Tells what a change that is only shown will need.
+    pub(crate) fn tell_needs(
+        &self,
+        layers: &[LayerId],
+        others: &[StageId],
+        effects: &[Effect],
+        consent: &Consent,
+    ) -> Result<(), Trouble> {
+        self.granted((layers, others), effects, consent, true)
+    }
+
+    fn granted(
+        &self,
+        (layers, others): (&[LayerId], &[StageId]),
+        effects: &[Effect],
+        consent: &Consent,
+        is_shown: bool,
+    ) -> Result<(), Trouble> {
         let ledger = self.ledger();
         let touched: Vec<StageId> =
             ledger.stage_ids().filter(|&id| layers.iter().any(|&layer| is_of(ledger, id, layer))).collect();
@@ -265,18 +294,31 @@ impl Changing {
         if let Some(stage) = locked
             && consent.why.is_none()
         {
-            let message = format!("`{}` is locked: its settings change with a reason only", stage.name);
-            return Err(Trouble::refused(message).help("add --why TEXT"));
+            if is_shown {
+                let text = format!("`{}` is locked: the change itself needs --why TEXT.", stage.name);
+                self.opened.at.telling.notice(&text);
+            } else {
+                let message = format!("`{}` is locked: it changes with a reason only", stage.name);
+                return Err(Trouble::refused(message).help("add --why TEXT"));
+            }
         }
         let is_touched = |stage: &Stage| {
             // A field that is new and has no value changes nothing yet.
             let is_nothing =
                 |effect: &&Effect| matches!((&effect.before, &effect.after), (Seen::NotThere, Seen::Unset));
-            let mut effects = planned.effects.iter().filter(|effect| !is_nothing(effect));
-            touched.iter().any(|&id| ledger.stage(id).name == stage.name)
+            let mut effects = effects.iter().filter(|effect| !is_nothing(effect));
+            touched.iter().chain(others).any(|&id| ledger.stage(id).name == stage.name)
                 || effects.any(|effect| effect.address.stage.as_ref() == Some(&stage.name))
         };
         let stages: Vec<&Stage> = ledger.stages.iter().filter(|stage| is_touched(stage)).collect();
+        if is_shown {
+            let unsigned = unsigned(&stages, &consent.countersign);
+            if !unsigned.is_empty() {
+                let text = format!("The change itself needs --countersign {}.", unsigned.join(","));
+                self.opened.at.telling.notice(&text);
+            }
+            return Ok(());
+        }
         countersigned(&self.opened.at, &stages, &consent.countersign, CHANGES)
     }
 }
@@ -294,12 +336,9 @@ pub(crate) fn countersigned(
     given: &[Name],
     does: &str,
 ) -> Result<(), Trouble> {
-    let production = stages.iter().filter(|stage| stage.class == Class::Production);
-    let unsigned: Vec<&Name> =
-        production.map(|stage| &stage.name).filter(|name| !given.contains(name)).collect();
-    for name in &unsigned {
+    let names = unsigned(stages, given);
+    for name in stages.iter().map(|stage| &stage.name).filter(|name| names.contains(&name.as_str())) {
         if !at.asking.countersigns(name, does)? {
-            let names: Vec<&str> = unsigned.iter().map(|name| name.as_str()).collect();
             let (names, stages) =
                 (names.join(","), if names.len() == 1 { "a production stage" } else { "production stages" });
             let message = format!("{does} {}, {stages}", names.replace(',', " and "));
@@ -307,6 +346,12 @@ pub(crate) fn countersigned(
         }
     }
     Ok(())
+}
+
+/// The production stages among these that nobody has countersigned.
+fn unsigned<'s>(stages: &[&'s Stage], given: &[Name]) -> Vec<&'s str> {
+    let production = stages.iter().filter(|stage| stage.class == Class::Production);
+    production.map(|stage| &stage.name).filter(|name| !given.contains(name)).map(Name::as_str).collect()
 }
 
 /// Refuses to hand out secrets of a production stage that nobody has countersigned.

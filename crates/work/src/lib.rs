@@ -24,6 +24,7 @@ pub mod compare;
 pub mod conditions;
 mod covering;
 mod daybook;
+pub mod declare;
 pub mod deliver;
 mod differing;
 pub mod drift;

@@ -1,80 +1,163 @@
 //! Something goes, with the settings that are made for it.
 
-use cledger_core::address::{Address, Owner};
+mod delivered;
+
+use cledger_core::address::Address;
 use cledger_core::cipher::KeyScope;
 use cledger_core::effects::Effect;
 use cledger_core::findings::{Code, Finding};
-use cledger_core::model::{Ledger, Stage, Unit};
-use cledger_store::{Named, move_key, remove as store_remove};
+use cledger_core::model::Ledger;
+use cledger_core::value::Value;
+use cledger_store::{
+    Changed, Edit, ListedWhat, Mention, Named, Overlay, What, apply, literal, mentions, move_key, references,
+    remove as store_remove, without_mentions,
+};
 
-use crate::change::{Changing, Consent};
+use crate::change::{Changing, Consent, Planned};
 use crate::daybook;
+use crate::declare::Thing;
+use crate::declare::touches::Touches;
 use crate::differing::differing;
 use crate::rename::named;
 use crate::touched::{TouchedFile, touched};
 use crate::trouble::Trouble;
 
+/// What is to go.
+#[derive(Debug, Clone, Default)]
+pub struct ToRemove {
+    /// Addresses, and what else is declared, such as `outlet:NAME`.
+    pub what: Vec<String>,
+    /// Whether what mentions it goes along.
+    pub with_mentions: bool,
+    /// Whether what is still delivered stays where it is.
+    pub keep_delivered: bool,
+    /// What somebody says to it.
+    pub consent: Consent,
+    /// Whether it is done.
+    pub write: bool,
+}
+
 /// What goes, and what that does.
 #[derive(Debug)]
 pub struct Removed {
     /// What goes.
-    pub addresses: Vec<String>,
+    pub what: Vec<String>,
     /// The files that change.
     pub files: Vec<TouchedFile>,
+    /// Where it is mentioned, as the files are.
+    pub mentions: Vec<Mention>,
+    /// Whether these go along.
+    pub with_mentions: bool,
+    /// The deliveries of it that are still there.
+    pub delivered: Vec<String>,
     /// The effective values that change.
     pub effects: Vec<Effect>,
     /// Whether it is done.
     pub written: bool,
 }
 
-/// Refuses a group that stages list: with its file gone it would be there all the same, and empty.
-fn must_not_be_listed(ledger: &Ledger, things: &[Named], thing: &Named) -> Result<(), Trouble> {
-    let Named::Group(name) = thing else { return Ok(()) };
-    let Some(group) = ledger.group_id(name.as_str()) else { return Ok(()) };
-    let stays = |stage: &&Stage| !things.contains(&Named::Stage(stage.name.clone()));
-    let listing = ledger.stages.iter().filter(stays).filter(|stage| stage.groups.contains(&group));
-    let listing: Vec<&str> = listing.map(|stage| stage.name.as_str()).collect();
-    if listing.is_empty() {
-        return Ok(());
-    }
-    let message = format!("@{name} cannot go: it is among the groups of {}", listing.join(", "));
-    Err(Trouble::refused(message).help("take it out of their `groups` in ledger.toml first"))
+/// What goes: something that has a name of its own in the ledger, or another declaration.
+struct Going {
+    named: Option<Named>,
+    thing: Option<Thing>,
 }
 
-/// Refuses a shared entry that units which stay use: their contracts would name what is not there.
-fn must_not_be_used(ledger: &Ledger, things: &[Named], thing: &Named) -> Result<(), Trouble> {
-    let Named::Entry(Owner::Shared, name) = thing else { return Ok(()) };
-    let Some(entry) = ledger.shared_id(name.as_str()) else { return Ok(()) };
-    let stays = |unit: &&Unit| !things.contains(&Named::Unit(unit.name.clone()));
-    let using = ledger.units.iter().filter(stays).filter(|unit| unit.uses.contains(&entry));
-    let using: Vec<&str> = using.map(|unit| unit.name.as_str()).collect();
-    if using.is_empty() {
-        return Ok(());
+impl Going {
+    fn read(changing: &Changing, said: &str) -> Result<Self, Trouble> {
+        let opened = &changing.opened;
+        let made = |named, thing| Self { named, thing };
+        if said.contains(':') {
+            let thing = Thing::read(opened, said)?;
+            let named = match &thing {
+                Thing::Outlet(name) => Some(Named::Outlet(name.clone())),
+                Thing::Rule(name) => Some(Named::Rule(name.clone())),
+                _ => None,
+            };
+            return Ok(made(named, Some(thing)));
+        }
+        let named = named(opened, &Address::parse(said)?)?;
+        let thing = match &named {
+            Named::Stage(name) => Some(Thing::Stage(name.clone())),
+            _ => None,
+        };
+        Ok(made(Some(named), thing))
     }
-    let message =
-        format!("shared/{name} cannot go: `uses` names it in the contracts of {}", using.join(", "));
-    Err(Trouble::refused(message)
-        .help("take it out of these first, or let them go too: name them in the same command"))
+
+    /// The edits that take out what has no name that others mention.
+    fn edits(&self, ledger: &Ledger) -> Option<Edit> {
+        let thing = self.thing.as_ref().filter(|_| self.named.is_none())?;
+        let stands = thing.stands(ledger);
+        if let Thing::Use(_, entry) = thing {
+            let what = What::Take(literal(&Value::text(entry.as_str()), None));
+            return Some(Edit { file: stands.file, path: vec!["uses".to_owned()], header: 0, what });
+        }
+        let what = What::Listed(stands.items, ListedWhat::Remove);
+        Some(Edit { file: stands.file, path: Vec::new(), header: 0, what })
+    }
 }
 
-/// Takes what these addresses name out of the ledger, with the settings that are made for it. Refused where
-/// something depends on it.
-pub fn remove(
-    changing: &Changing,
-    addresses: &[Address],
-    consent: &Consent,
-    write: bool,
-) -> Result<Removed, Trouble> {
+/// Takes something out of the ledger, with the settings that are made for it. Refused where something else would be
+/// wrong then that is right today, and where it is still delivered.
+pub fn remove(changing: &Changing, asked: &ToRemove) -> Result<Removed, Trouble> {
     let ledger = changing.ledger();
-    let things: Vec<Named> =
-        addresses.iter().map(|address| named(&changing.opened, address)).collect::<Result<_, Trouble>>()?;
+    let going: Vec<Going> =
+        asked.what.iter().map(|said| Going::read(changing, said)).collect::<Result<_, Trouble>>()?;
+    let things: Vec<Named> = going.iter().filter_map(|one| one.named.clone()).collect();
     daybook::refuse_open_of(&changing.opened, &things.iter().collect::<Vec<_>>())?;
-    for thing in &things {
-        must_not_be_listed(ledger, &things, thing)?;
-        must_not_be_used(ledger, &things, thing)?;
+    let (changed, mentions) = without(changing, asked, &going, &things)?;
+    let planned = changing.plan_texts(changed).map_err(|trouble| match trouble {
+        Trouble::Spoiling(_) if !mentions.is_empty() && !asked.with_mentions => mentioned(asked, &mentions),
+        other => other,
+    })?;
+    let is_gone = |path: &str| matches!(planned.changed.get(path), Some(None));
+    refuse_dependents(changing, &planned, asked, &references(ledger, &things, &is_gone), &mentions)?;
+    let delivered = delivered::of(&changing.opened, &things)?;
+    let things_touched = going.iter().filter_map(|one| one.thing.as_ref());
+    let touches = things_touched.fold(Touches::default(), |all, thing| all.join(Touches::of(ledger, thing)));
+    if asked.write && !delivered.is_empty() && !asked.keep_delivered {
+        return Err(still_delivered(asked, &delivered));
     }
-    let mut changed = store_remove(changing.disk(), ledger, &things)?;
-    for thing in &things {
+    touches.guard(changing, &planned.effects, &asked.consent, asked.write)?;
+    if asked.write {
+        changing.write(&planned)?;
+    }
+    let files = touched(ledger, &planned.changed);
+    Ok(Removed {
+        what: asked.what.clone(),
+        files,
+        mentions,
+        with_mentions: asked.with_mentions,
+        delivered,
+        effects: planned.effects,
+        written: asked.write,
+    })
+}
+
+/// The files that change, and where what goes is mentioned in those that stay.
+fn without(
+    changing: &Changing,
+    asked: &ToRemove,
+    going: &[Going],
+    things: &[Named],
+) -> Result<(Changed, Vec<Mention>), Trouble> {
+    let ledger = changing.ledger();
+    let mut changed = store_remove(changing.disk(), ledger, things)?;
+    // What goes says nothing of others any more.
+    let is_gone = |path: &str| matches!(changed.get(path), Some(None));
+    let is_left = |mention: &Mention| {
+        let text = changed.get(&mention.file).and_then(Option::as_ref);
+        text.is_none_or(|text| text.lines().any(|line| line.trim() == mention.text))
+    };
+    let mut mentions = mentions(ledger, things, &is_gone);
+    mentions.retain(is_left);
+    if asked.with_mentions {
+        let more = without_mentions(ledger, &changed, things)?;
+        changed.extend(more);
+    }
+    let edits: Vec<Edit> = going.iter().filter_map(|one| one.edits(ledger)).collect();
+    let more = apply(&Overlay::new(changing.disk(), &changed), &edits)?;
+    changed.extend(more);
+    for thing in things {
         let scope = match thing {
             Named::Stage(name) => KeyScope::Stage(name.clone()),
             Named::Group(name) => KeyScope::Group(name.clone()),
@@ -83,20 +166,37 @@ pub fn remove(
         let more = move_key(&changing.keys(&changed), &scope, None)?;
         changed.extend(more);
     }
-    let planned = changing.plan_texts(changed)?;
-    refuse_dependents(ledger, &planned.after, addresses)?;
-    if write {
-        changing.guard(&[], &planned, consent)?;
-        changing.write(&planned)?;
-    }
-    let files = touched(ledger, &planned.changed);
-    let addresses = addresses.iter().map(ToString::to_string).collect();
-    Ok(Removed { addresses, files, effects: planned.effects, written: write })
+    Ok((changed, mentions))
+}
+
+fn lines(mentions: &[Mention]) -> String {
+    let lines = mentions.iter().map(|it| format!("{}:{}  {}", it.file, it.line, it.text));
+    lines.collect::<Vec<_>>().join("\n")
+}
+
+fn mentioned(asked: &ToRemove, mentions: &[Mention]) -> Trouble {
+    Trouble::refused(format!("{} cannot go: it is mentioned elsewhere", asked.what.join(", ")))
+        .pointed(lines(mentions))
+        .help("--with-mentions takes these along; or let go what they stand in, too")
+}
+
+fn still_delivered(asked: &ToRemove, delivered: &[String]) -> Trouble {
+    let (first, what) = (&delivered[0], asked.what.join(", "));
+    let of = first.rsplit_once(':').map_or(first.as_str(), |(of, _)| of);
+    Trouble::refused(format!("{what} cannot go: it is still delivered")).pointed(delivered.join("\n")).help(
+        format!("take it off first: cledger withdraw {of} --write; or --keep-delivered leaves it there"),
+    )
 }
 
 /// Refuses what would leave something behind that depends on what goes.
-fn refuse_dependents(before: &Ledger, after: &Ledger, addresses: &[Address]) -> Result<(), Trouble> {
-    let (caused, _) = differing(before, after);
+fn refuse_dependents(
+    changing: &Changing,
+    planned: &Planned,
+    asked: &ToRemove,
+    references: &[Mention],
+    mentions: &[Mention],
+) -> Result<(), Trouble> {
+    let (caused, _) = differing(changing.ledger(), &planned.after);
     // What a removed thing no longer clashes or agrees with is no reason to keep it.
     let depends = |finding: &&Finding| {
         matches!(
@@ -108,7 +208,7 @@ fn refuse_dependents(before: &Ledger, after: &Ledger, addresses: &[Address]) -> 
                 | Code::WrongType
         )
     };
-    let dependents: Vec<String> = caused
+    let mut dependents: Vec<String> = caused
         .iter()
         .filter(depends)
         .map(|finding| format!("{}[{}] {}", finding.severity.name(), finding.kind(), finding.address))
@@ -116,8 +216,18 @@ fn refuse_dependents(before: &Ledger, after: &Ledger, addresses: &[Address]) -> 
     if dependents.is_empty() {
         return Ok(());
     }
-    let names: Vec<String> = addresses.iter().map(ToString::to_string).collect();
-    Err(Trouble::refused(format!("{} cannot go: something depends on it", names.join(", ")))
+    if !references.is_empty() {
+        dependents.push(lines(references));
+    }
+    if !asked.with_mentions && !mentions.is_empty() {
+        dependents.push(lines(mentions));
+    }
+    let help = if asked.with_mentions || mentions.is_empty() {
+        "change these first, or let them go too: name them in the same command"
+    } else {
+        "change these first, or let them go too: name them in the same command, or add --with-mentions"
+    };
+    Err(Trouble::refused(format!("{} cannot go: something depends on it", asked.what.join(", ")))
         .pointed(dependents.join("\n"))
-        .help("change these first, or let them go too: name them in the same command"))
+        .help(help))
 }

@@ -184,6 +184,8 @@ fn built_in(entry: &Entry) -> Vec<String> {
 
 fn must_be_free(ledger: &Ledger, what: &Named, to: &Name) -> Result<(), Trouble> {
     let used = match what {
+        Named::Outlet(_) => ledger.outlets.iter().any(|outlet| outlet.name == *to),
+        Named::Rule(_) => ledger.judging.rules.iter().any(|rule| rule.name == *to),
         Named::Unit(_) => ledger.unit_id(to.as_str()).is_some(),
         Named::Instance(unit, _) => {
             ledger.unit_id(unit.as_str()).is_some_and(|id| ledger.unit(id).instance(to.as_str()).is_some())
@@ -349,7 +351,7 @@ fn moved(renaming: &Renaming, ledger: &Ledger, address: &Address) -> Address {
                 address.stage = Some(to);
             }
         }
-        Named::Group(_) => {}
+        Named::Group(_) | Named::Outlet(_) | Named::Rule(_) => {}
         Named::Entry(of, old) => {
             if address.entry.as_ref() == Some(old) && sees(ledger, of, old, &address) {
                 address.entry = Some(to);

@@ -1,11 +1,14 @@
-//! `cledger add`: new stages, groups, units, instances and entries.
+//! `cledger add`: whatever is declared, new.
 
-mod entry;
+pub(crate) mod entry;
+mod listed;
 mod stage;
 mod unit;
 
 use clap::{Args, Subcommand};
 use cledger_work::Trouble;
+use cledger_work::add::Added;
+use cledger_work::declare::Declared;
 
 use crate::app::App;
 
@@ -26,28 +29,75 @@ enum What {
     /// An instance of a unit
     Instance(unit::InstanceArgs),
     /// A variable of a unit, or a shared one
-    Variable(entry::VariableArgs),
+    Variable(Box<entry::VariableArgs>),
     /// A connection of a unit, or a shared one
-    Connection(entry::ConnectionArgs),
+    Connection(entry::EntryArgs<entry::Connection>),
     /// An endpoint of a unit, or a shared one
-    Endpoint(entry::EndpointArgs),
+    Endpoint(entry::EntryArgs<entry::Endpoint>),
     /// A credential of a unit, or a shared one
-    Credential(entry::CredentialArgs),
+    Credential(entry::EntryArgs<entry::Credential>),
     /// A lookup table of a unit, or a shared one
-    Table(entry::TableArgs),
+    Table(entry::EntryArgs<entry::Table>),
+    /// A field of an entry, beside those that come with its kind
+    Field(Box<entry::FieldArgs>),
+    /// The use of shared entries by a unit
+    Use(listed::UseArgs),
+    /// An output of a unit: a file that is rendered
+    Output(Box<listed::OutputArgs>),
+    /// An outlet, where files or values are brought
+    Outlet(Box<listed::OutletArgs>),
+    /// A rule of the ledger's own
+    Rule(Box<listed::RuleArgs>),
+    /// A chore of a unit or a stage
+    Chore(listed::ChoreArgs),
+    /// That a stage follows another
+    Follow(listed::FollowArgs),
+    /// That stages must agree
+    Aligned(listed::AlignedArgs),
+}
+
+/// What was added, as it is told.
+enum New {
+    /// With what needs a value now.
+    Added(Added),
+    /// With what is said of it, and what that does.
+    Declared(Box<Declared>),
+}
+
+impl From<Added> for New {
+    fn from(added: Added) -> Self {
+        New::Added(added)
+    }
+}
+
+impl From<Declared> for New {
+    fn from(declared: Declared) -> Self {
+        New::Declared(Box::new(declared))
+    }
 }
 
 pub(crate) fn run(args: &AddArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let added = match &args.what {
-        What::Stage(args) => args.add(app)?,
-        What::Group(args) => args.add(app)?,
-        What::Unit(args) => args.add(app)?,
-        What::Instance(args) => args.add(app)?,
-        What::Variable(args) => args.add(app)?,
-        What::Connection(args) => args.add(app)?,
-        What::Endpoint(args) => args.add(app)?,
-        What::Credential(args) => args.add(app)?,
-        What::Table(args) => args.add(app)?,
+    let new: New = match &args.what {
+        What::Stage(args) => args.add(app)?.into(),
+        What::Group(args) => args.add(app)?.into(),
+        What::Unit(args) => args.add(app)?.into(),
+        What::Instance(args) => args.add(app)?.into(),
+        What::Variable(args) => args.add(app)?.into(),
+        What::Connection(args) => args.add(app)?.into(),
+        What::Endpoint(args) => args.add(app)?.into(),
+        What::Credential(args) => args.add(app)?.into(),
+        What::Table(args) => args.add(app)?.into(),
+        What::Field(args) => args.add(app)?.into(),
+        What::Use(args) => args.add(app)?.into(),
+        What::Output(args) => args.add(app)?.into(),
+        What::Outlet(args) => args.add(app)?.into(),
+        What::Rule(args) => args.add(app)?.into(),
+        What::Chore(args) => args.add(app)?.into(),
+        What::Follow(args) => args.add(app)?.into(),
+        What::Aligned(args) => args.add(app)?.into(),
     };
-    Ok(app.show(&added))
+    Ok(match new {
+        New::Added(added) => app.show(&added),
+        New::Declared(declared) => app.show(&*declared),
+    })
 }

@@ -2,10 +2,8 @@
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Address;
-use cledger_core::address::AddressError;
 use cledger_work::Trouble;
-use cledger_work::remove::remove;
+use cledger_work::remove::{ToRemove, remove};
 
 use crate::app::App;
 use crate::complete;
@@ -13,9 +11,17 @@ use crate::options::{ActOptions, ChangeOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct RemoveArgs {
-    /// What goes: units, UNIT+INSTANCE, UNIT/ENTRY, UNIT/ENTRY.FIELD, shared/ENTRY, @STAGE or @GROUP
-    #[arg(required = true, value_name = "ADDRESS", add = ArgValueCompleter::new(complete::address))]
-    addresses: Vec<String>,
+    /// What goes: UNIT, UNIT+INSTANCE, UNIT/ENTRY, UNIT/ENTRY.FIELD, shared/ENTRY, @STAGE, @GROUP, outlet:NAME, rule:NAME,
+    /// routine:NAME, output:UNIT/PATH, chore:UNIT/TEXT, chore:@STAGE/TEXT, follow:STAGE/FOLLOWED, aligned:STAGE,STAGE,
+    /// use:UNIT/ENTRY
+    #[arg(required = true, value_name = "WHAT", add = ArgValueCompleter::new(complete::address))]
+    what: Vec<String>,
+    /// Take along what mentions it: in `after`, `uses`, outlets, rules, waivers and the like
+    #[arg(long)]
+    with_mentions: bool,
+    /// Leave what is still delivered where it is
+    #[arg(long)]
+    keep_delivered: bool,
     #[command(flatten)]
     act: ActOptions,
     #[command(flatten)]
@@ -23,9 +29,13 @@ pub(crate) struct RemoveArgs {
 }
 
 pub(crate) fn run(args: &RemoveArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let parsed = args.addresses.iter().map(|text| Address::parse(text));
-    let addresses: Vec<Address> = parsed.collect::<Result<_, AddressError>>()?;
-    let removed =
-        remove(&app.change(&args.change.wait)?, &addresses, &args.change.consent(), args.act.writes())?;
+    let asked = ToRemove {
+        what: args.what.clone(),
+        with_mentions: args.with_mentions,
+        keep_delivered: args.keep_delivered,
+        consent: args.change.consent(),
+        write: args.act.writes(),
+    };
+    let removed = remove(&app.change(&args.change.wait)?, &asked)?;
     Ok(app.show(&removed))
 }

@@ -3,6 +3,7 @@
 use cledger_work::add::Added;
 use cledger_work::adopt::adoption::Adoption;
 use cledger_work::cells::TakenIn;
+use cledger_work::declare::Declared;
 use cledger_work::deliver::Delivered;
 use cledger_work::deliver::chores::{ChoreDone, OpenChore};
 use cledger_work::deliver::dropping::Dropped;
@@ -79,6 +80,7 @@ shown! {
     BroughtBack, |it, console| text::history::brought_back(console, it), json::history::brought_back(it),
         kind it.kind();
     Overwritten, |it, console| text::history::overwritten(console, it), json::history::overwritten(it);
+    Declared, |it, console| text::declare::print(console, it), json::declare::document(it);
     Dropped, |it, console| text::deliver::dropped(console, it), json::deliver::dropped(it);
     Drift, |it, console| text::drift::print(console, &it.units), json::drift::document(&it.units),
         kind it.kind();

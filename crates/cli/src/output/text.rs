@@ -9,6 +9,7 @@ pub(crate) mod change;
 pub(crate) mod check;
 pub(crate) mod chores;
 pub(crate) mod compare;
+pub(crate) mod declare;
 pub(crate) mod deliver;
 pub(crate) mod drift;
 pub(crate) mod fill;

@@ -55,8 +55,8 @@ const READS: &[&str] = &[
 
 /// The others: they write files that their options name, or the ledger, or start what is typed.
 const WRITES: &[&str] = &[
-    "init", "demo", "adopt", "add", "share", "rename", "remove", "set", "unset", "replace", "waive", "fill",
-    "render", "run", "rehome", "promote",
+    "init", "demo", "adopt", "add", "change", "share", "rename", "remove", "set", "unset", "replace",
+    "waive", "fill", "render", "run", "rehome", "promote",
 ];
 
 /// The one of them that is refused before it does anything.

@@ -15,6 +15,7 @@ mod compare;
 mod copied;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;
+mod declare;
 mod deliver;
 mod delivered;
 mod demo;

@@ -23,7 +23,8 @@ enum Found<'o> {
 pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
     let path: Vec<&str> = edit.path.iter().map(String::as_str).collect();
     match &edit.what {
-        What::RemoveAll => remove_all(text, &path),
+        What::RemoveAll => remove_all(text, &path, 0),
+        What::RemoveInside(stays) => remove_all(text, &path, *stays),
         What::Listed(items, what) => change_listed(text, items, what),
         what => change_in(text, &outline(text).ok_or("it is not TOML")?, &path, edit.header, what),
     }
@@ -84,8 +85,8 @@ pub(super) fn without_found(text: &str, bodies: &[Body], path: &[&str]) -> Strin
     changed
 }
 
-/// The text without everything that stands at or below a path.
-fn remove_all(text: &str, path: &[&str]) -> Result<String, String> {
+/// The text without everything that stands at or below a path; the table at the first steps `stays`.
+fn remove_all(text: &str, path: &[&str], stays: usize) -> Result<String, String> {
     let mut text = text.to_owned();
     loop {
         let bodies = outline(&text).ok_or("it is not TOML")?;
@@ -96,8 +97,12 @@ fn remove_all(text: &str, path: &[&str]) -> Result<String, String> {
         }
         let found = bodies.iter().find_map(|body| find_below(body, path));
         let Some(found) = found else { return Ok(text) };
+        if let Some(inside) = found.emptied_at(stays) {
+            text.replace_range(inside, "{}");
+            continue;
+        }
         let (range, emptied) = (removal(&text, &found), is_last(&found));
-        let body = outermost(&found);
+        let body = outermost(&found).filter(|body| stays == 0 || body.path.len() != stays);
         let mut shorter = text.clone();
         shorter.replace_range(range, "");
         if let Some(body) = body.filter(|_| emptied) {
@@ -146,12 +151,34 @@ fn find_below<'o>(body: &'o Body, path: &[&str]) -> Option<Found<'o>> {
     body.pairs.iter().find(below).map(|pair| Found::Statement(body, pair))
 }
 
+/// The text to take out with a value of one table.
+pub(super) fn removal_of(text: &str, body: &Body, path: &[&str]) -> Option<Range<usize>> {
+    find(body, path).map(|found| removal(text, &found))
+}
+
 /// Whether a table's body is empty once this is gone.
 fn is_last(found: &Found<'_>) -> bool {
     outermost(found).is_some_and(|body| body.pairs.len() == 1) && is_alone(found)
 }
 
 impl Found<'_> {
+    /// How many steps lead to it.
+    fn depth(&self) -> usize {
+        match self {
+            Found::Statement(body, pair) => body.path.len() + pair.keys.len(),
+            Found::Inline(pairs, at, outer) => outer.depth() + pairs[*at].keys.len(),
+        }
+    }
+
+    /// The inline table at so many steps, if it is empty once this is gone.
+    fn emptied_at(&self, steps: usize) -> Option<Range<usize>> {
+        let Found::Inline(pairs, _, outer) = self else { return None };
+        if steps == 0 || pairs.len() > 1 {
+            return None;
+        }
+        if outer.depth() == steps { Some(outer.value().span.clone()) } else { outer.emptied_at(steps) }
+    }
+
     fn value(&self) -> &Node {
         match self {
             Found::Statement(_, pair) => &pair.value,

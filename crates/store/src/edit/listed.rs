@@ -38,14 +38,16 @@ pub enum Beside {
 /// What becomes of a table in a list.
 #[derive(Clone)]
 pub enum ListedWhat {
-    /// A key of it gets this value.
-    Set(String, String),
-    /// A key of it goes.
-    Unset(String),
+    /// What these steps of keys lead to in it gets this value.
+    Set(Vec<String>, String),
+    /// What these steps lead to goes.
+    Unset(Vec<String>),
     /// It goes, with what is below it and the comments right above it.
     Remove,
     /// A list of it (or of the file, where no item is named) gets one more table, with these keys and values.
     Add(String, Vec<(String, String)>),
+    /// The same, in brackets where there is no such list yet.
+    AddInBrackets(String, Vec<(String, String)>),
     /// It gets another place in its list.
     Move(Beside),
 }
@@ -70,15 +72,16 @@ pub(super) fn change_listed(text: &str, items: &[Item], what: &ListedWhat) -> Re
         items.iter().try_fold(whole, |view, item| view.enter(text, item).ok_or_else(|| not_there(item)))
     };
     match what {
-        ListedWhat::Set(name, literal) => {
+        ListedWhat::Set(steps, literal) => {
             let view = seen(items)?;
-            change_in(text, &view.bodies, &view.path([name]), 0, &What::Set(literal.clone()))
+            change_in(text, &view.bodies, &view.path(steps), 0, &What::Set(literal.clone()))
         }
-        ListedWhat::Unset(name) => {
+        ListedWhat::Unset(steps) => {
             let view = seen(items)?;
-            change_in(text, &view.bodies, &view.path([name]), 0, &What::Remove)
+            change_in(text, &view.bodies, &view.path(steps), 0, &What::Remove)
         }
-        ListedWhat::Add(list, pairs) => seen(items)?.added(text, list, pairs),
+        ListedWhat::Add(list, pairs) => seen(items)?.added(text, list, pairs, false),
+        ListedWhat::AddInBrackets(list, pairs) => seen(items)?.added(text, list, pairs, true),
         ListedWhat::Remove => {
             let Some((last, outer)) = items.split_last() else { return Ok(text.to_owned()) };
             let view = seen(outer)?;
@@ -97,6 +100,15 @@ pub(super) fn change_listed(text: &str, items: &[Item], what: &ListedWhat) -> Re
             view.put(&without, &block, beside)
         }
     }
+}
+
+/// What stands at these steps below the last of these items, or of the file where none is named.
+pub(super) fn said(text: &str, items: &[Item], steps: &[String]) -> Option<String> {
+    let whole = View { bodies: outline(text)?, lead: Vec::new(), header: Vec::new() };
+    let view = items.iter().try_fold(whole, |view, item| view.enter(text, item))?;
+    let path = view.path(steps);
+    let node = view.bodies.iter().find_map(|body| found_at(body, &path))?;
+    Some(text[node.span.clone()].to_owned())
 }
 
 fn not_there(item: &Item) -> String {
@@ -168,7 +180,13 @@ impl View {
     }
 
     /// The text with one more item.
-    fn added(&self, text: &str, list: &str, pairs: &[(String, String)]) -> Result<String, String> {
+    fn added(
+        &self,
+        text: &str,
+        list: &str,
+        pairs: &[(String, String)],
+        in_brackets: bool,
+    ) -> Result<String, String> {
         let steps = [list.to_owned()];
         let inline = || {
             let pairs: Vec<String> =
@@ -178,7 +196,8 @@ impl View {
         if let Some(node) = self.list(&steps) {
             return with_element(text, node, &inline());
         }
-        if !self.lead.is_empty() {
+        let last = self.bodies.iter().rposition(|body| body.listed && body.path == steps);
+        if !self.lead.is_empty() || in_brackets && last.is_none() {
             let what = What::Set(format!("[{}]", inline()));
             return change_in(text, &self.bodies, &self.path(&steps), 0, &what);
         }
@@ -186,7 +205,6 @@ impl View {
         let lines: String =
             pairs.iter().map(|(name, literal)| format!("{} = {literal}\n", key(name))).collect();
         let block = format!("[[{}]]\n{lines}", header.join("."));
-        let last = self.bodies.iter().rposition(|body| body.listed && body.path == steps);
         Ok(match last.map(|last| self.end_of_region(last)) {
             Some(end) => behind(text, end_of_content(text, &self.bodies[end - 1]), &block),
             None if self.header.is_empty() => super::append(Some(text), &block),
@@ -288,8 +306,8 @@ mod tests {
     #[test]
     fn keys_of_one_of_a_list_change_and_nothing_else() {
         let dev = [Item::named("stage", "dev")];
-        let set = |name: &str, literal: &str| ListedWhat::Set(name.to_owned(), literal.to_owned());
-        let unset = |name: &str| ListedWhat::Unset(name.to_owned());
+        let set = |name: &str, literal: &str| ListedWhat::Set(vec![name.to_owned()], literal.to_owned());
+        let unset = |name: &str| ListedWhat::Unset(vec![name.to_owned()]);
         for (text, what, from, to) in [
             (BLOCKS, set("locked", "false"), "locked = true", "locked = false"),
             (BLOCKS, set("own", "[1]"), "# why\n", "# why\nown = [1]\n"),

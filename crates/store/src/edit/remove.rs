@@ -1,14 +1,12 @@
 //! Taking something out of a ledger, with the settings that are made for it.
 
+use std::collections::BTreeSet;
+
 use cledger_core::address::Owner;
-use cledger_core::impact::Written;
 use cledger_core::model::{LayerId, Ledger, Subject};
 use cledger_core::name::Name;
-use cledger_core::resolve::Unfetched;
-use cledger_core::search::{self, Conditions};
 
 use super::rename::{Named, is_meant};
-use super::setting::{Target, setting};
 use super::{Changed, Edit, EditError, Item, ListedWhat, What, apply};
 use crate::tree::Tree;
 
@@ -35,6 +33,8 @@ pub fn remove(tree: &dyn Tree, ledger: &Ledger, things: &[Named]) -> Result<Chan
                 let wanted = format!("{unit}+{instance}");
                 owner_settings(ledger, |key| key == wanted, &mut edits, &mut gone);
             }
+            Named::Outlet(name) => edits.push(listed("outlet", name)),
+            Named::Rule(name) => edits.push(listed("rule", name)),
             Named::Stage(stage) => of_layer("stage", "stages", stage, ledger, &mut edits, &mut gone),
             Named::Group(group) => of_layer("group", "groups", group, ledger, &mut edits, &mut gone),
         }
@@ -61,16 +61,41 @@ fn of_entry(ledger: &Ledger, owner: &Owner, name: &Name, field: Option<&Name>, e
         path.extend(["fields".to_owned(), field.to_string()]);
     }
     let file = ledger.files.locate(entry.place).file.to_owned();
-    edits.push(Edit { file, path, header: 0, what: What::RemoveAll });
-    for found in search::settings(ledger, &Unfetched, &Conditions::default()) {
-        let (entry, declaration) = ledger.field(found.subject, found.slot);
-        let meant = entry.name == *name
-            && field.is_none_or(|field| declaration.name.as_ref() == Some(field))
-            && is_meant(ledger, owner, name, &ledger.owner(found.subject));
-        if let (true, Written::In(layer)) = (meant, found.written) {
-            edits.push(setting(ledger, Target::Layer(layer), found.subject, found.slot, What::Remove));
+    // A field goes, and its entry stays.
+    let what = if field.is_some() { What::RemoveInside(2) } else { What::RemoveAll };
+    edits.push(Edit { file, path, header: 0, what });
+    // Most files say nothing of it.
+    let files = ledger.files.0.iter().filter(|file| file.text.contains(name.as_str()));
+    let saying: BTreeSet<&str> = files.map(|file| file.path.as_str()).collect();
+    for subject in subjects(ledger, owner, name) {
+        let key = match subject {
+            Subject::Shared => "shared".to_owned(),
+            Subject::Unit(..) => ledger.owner(subject).to_string(),
+        };
+        for layer in ledger.layer_ids() {
+            let (file, table) = ledger.settings_place(subject, layer);
+            if !saying.contains(file.as_str()) {
+                continue;
+            }
+            let mut path = match (table, subject) {
+                (None, _) => Vec::new(),
+                (Some(_), Subject::Shared) => vec![key.clone()],
+                (Some(_), Subject::Unit(..)) => vec!["units".to_owned(), key.clone()],
+            };
+            path.push(name.to_string());
+            path.extend(field.map(Name::to_string));
+            edits.push(Edit { file, path, header: 0, what: What::RemoveAll });
         }
     }
+}
+
+/// Those who see an entry: a shared one is also set for units that use it.
+fn subjects(ledger: &Ledger, owner: &Owner, name: &Name) -> Vec<Subject> {
+    let shared = matches!(owner, Owner::Shared).then_some(Subject::Shared);
+    let units = ledger
+        .unit_ids()
+        .filter(|&id| is_meant(ledger, owner, name, &Owner::Unit(ledger.unit(id).name.clone(), None)));
+    shared.into_iter().chain(units.flat_map(|id| ledger.subjects_of(id))).collect()
 }
 
 /// All settings of a unit or instance: files of folders, and tables of single files.
@@ -117,9 +142,14 @@ fn of_layer(
     edits: &mut Vec<Edit>,
     gone: &mut Vec<String>,
 ) {
-    let what = What::Listed(vec![Item::named(table, name.as_str())], ListedWhat::Remove);
-    edits.push(Edit { file: crate::MANIFEST.to_owned(), path: vec![table.to_owned()], header: 0, what });
+    edits.push(listed(table, name));
     let (file, inside) = (format!("{folder}/{name}.toml"), format!("{folder}/{name}/"));
     let files = ledger.files.0.iter().map(|file| &file.path);
     gone.extend(files.filter(|path| **path == file || path.starts_with(&inside)).cloned());
+}
+
+/// The end of a table of a list in `ledger.toml`.
+fn listed(list: &str, name: &Name) -> Edit {
+    let what = What::Listed(vec![Item::named(list, name.as_str())], ListedWhat::Remove);
+    Edit { file: crate::MANIFEST.to_owned(), path: Vec::new(), header: 0, what }
 }

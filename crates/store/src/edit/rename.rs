@@ -26,6 +26,10 @@ pub enum Named {
     Stage(Name),
     /// A group.
     Group(Name),
+    /// An outlet.
+    Outlet(Name),
+    /// A rule.
+    Rule(Name),
 }
 
 /// A renaming.
@@ -39,7 +43,7 @@ pub struct Renaming {
 
 /// What a file is, and for whom it speaks.
 #[derive(Debug, Clone)]
-enum Context {
+pub(super) enum Context {
     Manifest,
     /// A contract, or a file of shared entries.
     Declarations(Owner),
@@ -70,7 +74,7 @@ pub fn rename(ledger: &Ledger, renaming: &Renaming) -> Result<Changed, EditError
     Ok(changed)
 }
 
-fn context(path: &str) -> Option<Context> {
+pub(super) fn context(path: &str) -> Option<Context> {
     let parts: Vec<&str> = path.strip_suffix(".toml")?.split('/').collect();
     Some(match parts[..] {
         ["ledger" | "waivers"] => Context::Manifest,
@@ -205,7 +209,7 @@ impl Renaming {
             Named::Stage(old) if field.stage.as_ref() == Some(old) => {
                 Some(new_field(FieldName { stage: Some(to), ..field }))
             }
-            Named::Stage(_) | Named::Group(_) => None,
+            Named::Stage(_) | Named::Group(_) | Named::Outlet(_) | Named::Rule(_) => None,
         }
     }
 
@@ -259,6 +263,17 @@ impl Renaming {
                     _ => None,
                 }
             }
+            (Context::Manifest, ["waiver", "code"]) => match &self.what {
+                Named::Rule(old) => (text == format!("rule:{old}")).then(|| format!("rule:{}", self.to)),
+                _ => None,
+            },
+            (Context::Settings(_), [.., "looked_up"]) => match &self.what {
+                Named::Outlet(old) => {
+                    let rest = text.strip_prefix(old.as_str())?;
+                    (rest.is_empty() || rest.starts_with('#')).then(|| format!("{}{rest}", self.to))
+                }
+                _ => None,
+            },
             (Context::Manifest, ["stage", "groups"] | ["group", "name"]) => match &self.what {
                 Named::Group(old) => exact(old),
                 _ => None,
@@ -318,6 +333,28 @@ pub(super) fn is_meant(ledger: &Ledger, of: &Owner, entry: &Name, seen_by: &Owne
 
 fn is_kind(step: &str) -> bool {
     ["variables", "connections", "endpoints", "credentials", "tables"].contains(&step)
+}
+
+/// Whether a text, as it is written at this place, is the name of something or a pattern with it.
+pub(super) fn is_listed_name(
+    ledger: &Ledger,
+    renaming: &Renaming,
+    context: &Context,
+    path: &[&str],
+    raw: &str,
+) -> bool {
+    let Some(quote) = raw.chars().next().filter(|c| ['"', '\''].contains(c)) else { return false };
+    let inside = raw.strip_prefix(quote).and_then(|rest| rest.strip_suffix(quote));
+    inside.is_some_and(|text| renaming.listed(ledger, context, path, text).is_some())
+}
+
+/// Where the values stand that refer to something.
+pub(super) fn refers(ledger: &Ledger, renaming: &Renaming, context: &Context, text: &str) -> Vec<usize> {
+    let Some(bodies) = outline(text) else { return Vec::new() };
+    let mut walk = Walk { ledger, renaming, context, text, changes: Vec::new() };
+    bodies.iter().for_each(|body| walk.body(body));
+    let is_reference = |range: &Range<usize>| text[range.clone()].contains("${");
+    walk.changes.into_iter().map(|(range, _)| range).filter(is_reference).map(|range| range.start).collect()
 }
 
 /// Whose settings a path leads to, and at which step its entry stands.

@@ -2,7 +2,7 @@
 
 use cledger_core::effects::{Effect, Seen};
 use cledger_core::model::Ledger;
-use cledger_store::{Changed, Tree as _, append};
+use cledger_store::{Changed, Edit, Tree as _, What, append, apply, said};
 
 use crate::change::{Changing, Planned};
 use crate::trouble::Trouble;
@@ -32,6 +32,29 @@ pub(crate) fn appended(
     let text = changing.disk().text(path);
     let text = text.map_err(|error| Trouble::usage(format!("`{path}` cannot be edited: {error}")))?;
     Ok((path.to_owned(), Some(append(text.as_deref(), block))))
+}
+
+/// A file's new text with a table of these two steps: with a header of its own, or in the braces that are there.
+pub(crate) fn with_table(
+    changing: &Changing,
+    path: &str,
+    steps: [&str; 2],
+    pairs: &[(String, String)],
+) -> Result<Changed, Trouble> {
+    let file = changing.ledger().files.0.iter().find(|file| file.path == path);
+    let is_in_braces = file
+        .and_then(|file| said(&file.text, &[], &[steps[0].to_owned()]))
+        .is_some_and(|it| it.starts_with('{'));
+    if is_in_braces {
+        let pairs: Vec<String> = pairs.iter().map(|(key, text)| format!("{key} = {text}")).collect();
+        let literal = if pairs.is_empty() { "{}".to_owned() } else { format!("{{ {} }}", pairs.join(", ")) };
+        let path_in = steps.map(str::to_owned).into();
+        let edit = Edit { file: path.to_owned(), path: path_in, header: 1, what: What::Set(literal) };
+        return Ok(apply(changing.disk(), &[edit])?);
+    }
+    let lines: String = pairs.iter().map(|(key, text)| format!("{key} = {text}\n")).collect();
+    let block = format!("[{}.{}]\n{lines}", steps[0], steps[1]);
+    Ok(Changed::from([appended(changing, path, &block)?]))
 }
 
 /// Writes what was added, and says what needs a value now.

@@ -3,20 +3,15 @@
 use cledger_core::name::Name;
 
 use crate::change::Consent;
+use crate::declare::Said;
 
 /// A unit that is new.
 #[derive(Debug, Clone)]
 pub struct NewUnit {
     /// Its name.
     pub name: Name,
-    /// What it is.
-    pub about: Option<String>,
-    /// Who looks after it.
-    pub owner: Option<String>,
-    /// The shared entries that it uses.
-    pub uses: Vec<Name>,
-    /// The stages where it belongs, as patterns; all if not given.
-    pub stages: Vec<String>,
+    /// What is said of it.
+    pub said: Vec<Said>,
     /// What it takes over from another unit.
     pub like: Like,
 }

@@ -1,15 +1,14 @@
 //! New units and instances.
 
-use std::fmt::Write as _;
-
 use cledger_core::address::{Address, Owner};
-use cledger_core::value::Value;
-use cledger_store::{Changed, literal};
+use cledger_store::Changed;
 
-use crate::add::added::{Added, appended, write};
+use crate::add::added::{Added, with_table, write};
 use crate::add::like::unit_like;
 use crate::add::new_unit::NewUnit;
 use crate::change::Changing;
+use crate::declare::add::pairs;
+use crate::declare::{Said, Thing};
 use crate::trouble::Trouble;
 
 /// Adds a unit with an empty contract, or one that is like another.
@@ -26,18 +25,8 @@ pub fn unit(changing: &Changing, new: &NewUnit) -> Result<Added, Trouble> {
     if let Some(old) = &new.like.unit {
         return unit_like(changing, new, changing.opened.unit_id(old)?);
     }
-    let mut text = String::new();
-    for (word, said) in [("about", &new.about), ("owner", &new.owner)] {
-        if let Some(said) = said {
-            let _ = writeln!(text, "{word} = {}", literal(&Value::text(said), None));
-        }
-    }
-    if !new.stages.is_empty() {
-        let _ = writeln!(text, "stages = {:?}", new.stages);
-    }
-    if !new.uses.is_empty() {
-        let _ = writeln!(text, "uses = {:?}", new.uses);
-    }
+    let pairs = pairs(&Thing::Unit(name.clone()), &new.said)?;
+    let mut text: String = pairs.iter().map(|(key, literal)| format!("{key} = {literal}\n")).collect();
     if text.is_empty() {
         text.push_str("# What the unit needs: `cledger add variable UNIT/NAME` and the like.\n");
     }
@@ -45,8 +34,8 @@ pub fn unit(changing: &Changing, new: &NewUnit) -> Result<Added, Trouble> {
     write(changing, changed, format!("unit {name}"))
 }
 
-/// Adds an instance of a unit, in these stages; in all of the unit's if none is given.
-pub fn instance(changing: &Changing, address: &Address, stages: &[String]) -> Result<Added, Trouble> {
+/// Adds an instance of a unit, of which this is said.
+pub fn instance(changing: &Changing, address: &Address, said: &[Said]) -> Result<Added, Trouble> {
     let (Some(Owner::Unit(unit, Some(name))), None, None) = (&address.owner, &address.entry, &address.stage)
     else {
         return Err(Trouble::usage(format!("`{address}` names no instance")).help("write UNIT+INSTANCE"));
@@ -58,10 +47,12 @@ pub fn instance(changing: &Changing, address: &Address, stages: &[String]) -> Re
             Trouble::usage(format!("there is an instance `{address}` already")).help("choose another name")
         );
     }
-    let mut block = format!("[instances.{name}]\n");
-    if !stages.is_empty() {
-        let _ = writeln!(block, "stages = {stages:?}");
-    }
-    let changed = Changed::from([appended(changing, &format!("units/{unit}.toml"), &block)?]);
+    let thing = Thing::Instance(unit.clone(), name.clone());
+    let changed = with_table(
+        changing,
+        &format!("units/{unit}.toml"),
+        ["instances", name.as_str()],
+        &pairs(&thing, said)?,
+    )?;
     write(changing, changed, format!("instance {address}"))
 }

@@ -112,7 +112,9 @@ fn of_renaming(renaming: &Renaming) -> Renamed {
         | Named::Instance(_, name)
         | Named::Field(_, _, name)
         | Named::Stage(name)
-        | Named::Group(name) => (Names::Units, name.to_string(), name),
+        | Named::Group(name)
+        | Named::Outlet(name)
+        | Named::Rule(name) => (Names::Units, name.to_string(), name),
     };
     let (before, after) = (before.to_string(), renaming.to.to_string());
     Renamed { which, address, format: None, before, after }

@@ -1,143 +1,125 @@
-//! `cledger add variable`, `connection`, `endpoint`, `credential` and `table`.
+//! `cledger add variable`, `connection`, `endpoint`, `credential`, `table` and `field`.
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::name::Name;
-use cledger_core::types::Type;
+use cledger_core::address::Address;
+use cledger_store::vocabulary::{CONNECTION, CREDENTIAL, ENDPOINT, FIELD, Key, TABLE};
 use cledger_work::Trouble;
 use cledger_work::add::Added;
-use cledger_work::add::entry::{NewEntry, NewKind, NewTable, NewVariable, entry};
+use cledger_work::add::entry::{NewEntry, entry};
+use cledger_work::declare::add::add;
+use cledger_work::declare::{Declared, Said, Thing};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::AtOnceOptions;
+use crate::declared::{Declarable, Keys};
+use crate::options::{AddOptions, AtOnceOptions};
+
+/// What has a table of its own in a contract.
+pub(crate) trait Entry: Declarable {
+    const TABLE: &'static str;
+}
 
 #[derive(Debug, Args)]
-pub(crate) struct EntryArgs {
+pub(crate) struct EntryArgs<E: Entry + Send + Sync + 'static> {
     /// The new entry, as UNIT/ENTRY or shared/ENTRY
     #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
-    /// What it is for
-    #[arg(long, value_name = "TEXT")]
-    about: Option<String>,
+    #[command(flatten)]
+    keys: Keys<E>,
     #[command(flatten)]
     at_once: AtOnceOptions,
 }
 
-impl EntryArgs {
-    fn add(&self, kind: NewKind, app: &App<'_>) -> Result<Added, Trouble> {
-        let new = NewEntry { address: self.address.clone(), about: self.about.clone(), kind };
+impl<E: Entry + Send + Sync + 'static> EntryArgs<E> {
+    pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
+        self.with(self.keys.0.clone(), app)
+    }
+
+    fn with(&self, said: Vec<Said>, app: &App<'_>) -> Result<Added, Trouble> {
+        let new = NewEntry { address: self.address.clone(), table: E::TABLE, said };
         entry(&app.change_at_once(&self.at_once)?, &new)
     }
+}
+
+#[derive(Debug)]
+pub(crate) struct Variable;
+
+impl Declarable for Variable {
+    const KEYS: &'static [Key] = &FIELD;
+    const OWN: &'static [&'static str] = &[];
+    const NEEDED: &'static [&'static str] = &[];
+}
+
+impl Entry for Variable {
+    const TABLE: &'static str = "variables";
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct VariableArgs {
     #[command(flatten)]
-    entry: EntryArgs,
-    /// Its type
-    #[arg(long = "type", value_name = "TYPE", default_value = "text", value_parser = Type::names().collect::<Vec<_>>())]
-    this_type: String,
-    /// Its default
-    #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
-    default: Option<String>,
+    entry: EntryArgs<Variable>,
     /// It need not have a value
-    #[arg(long)]
+    #[arg(long, conflicts_with = "key-required")]
     optional: bool,
-    /// Where it may differ: never, may, or must, where each stage states its own
-    #[arg(long, value_parser = ["never", "may", "must"])]
-    vary: Option<String>,
-    /// It is a secret
-    #[arg(long)]
-    secret: bool,
-    /// The only values allowed
-    #[arg(long, value_name = "VALUE", value_delimiter = ',')]
-    one_of: Vec<String>,
-    /// The least number, duration, size or day
-    #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
-    min: Option<String>,
-    /// The greatest
-    #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
-    max: Option<String>,
 }
 
 impl VariableArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        let variable = NewVariable {
-            this_type: Type::by_name(&self.this_type),
-            default: self.default.clone(),
-            optional: self.optional,
-            vary: self.vary.clone(),
-            secret: self.secret,
-            one_of: self.one_of.clone(),
-            min: self.min.clone(),
-            max: self.max.clone(),
-        };
-        self.entry.add(NewKind::Variable(variable), app)
+        self.entry.with(with_optional(&self.entry.keys.0, self.optional), app)
     }
 }
 
-#[derive(Debug, Args)]
-pub(crate) struct ConnectionArgs {
-    #[command(flatten)]
-    entry: EntryArgs,
-    /// Its protocol: postgresql, mysql, redis, amqp, sftp, ldap, smtp, kafka, tcp or another
-    #[arg(long)]
-    protocol: Name,
+/// What is said, with `--optional` as what it is short for.
+pub(crate) fn with_optional(said: &[Said], optional: bool) -> Vec<Said> {
+    let short = Said { option: "required".to_owned(), values: vec!["false".to_owned()] };
+    said.iter().cloned().chain(optional.then_some(short)).collect()
 }
 
-impl ConnectionArgs {
-    pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        self.entry.add(NewKind::Connection(self.protocol.clone()), app)
-    }
+/// The types of what has keys in a table of its own.
+macro_rules! entries {
+    ($($name:ident in $table:literal has $keys:ident needs $needed:expr;)*) => {$(
+        #[derive(Debug)]
+        pub(crate) struct $name;
+
+        impl Declarable for $name {
+            const KEYS: &'static [Key] = &$keys;
+            const OWN: &'static [&'static str] = &[];
+            const NEEDED: &'static [&'static str] = &$needed;
+        }
+
+        impl Entry for $name {
+            const TABLE: &'static str = $table;
+        }
+    )*};
 }
 
-#[derive(Debug, Args)]
-pub(crate) struct EndpointArgs {
-    #[command(flatten)]
-    entry: EntryArgs,
-}
-
-impl EndpointArgs {
-    pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        self.entry.add(NewKind::Endpoint, app)
-    }
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct CredentialArgs {
-    #[command(flatten)]
-    entry: EntryArgs,
-    /// Its form
-    #[arg(long, value_parser = ["password", "token", "key-pair", "certificate"])]
-    form: String,
-}
-
-impl CredentialArgs {
-    pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        self.entry.add(NewKind::Credential(self.form.clone()), app)
-    }
+entries! {
+    Connection in "connections" has CONNECTION needs ["protocol"];
+    Endpoint in "endpoints" has ENDPOINT needs [];
+    Credential in "credentials" has CREDENTIAL needs ["form"];
+    Table in "tables" has TABLE needs ["columns"];
 }
 
 #[derive(Debug, Args)]
-pub(crate) struct TableArgs {
+pub(crate) struct FieldArgs {
+    /// The new field, as UNIT/ENTRY.FIELD or shared/ENTRY.FIELD
+    #[arg(add = ArgValueCompleter::new(complete::address))]
+    address: String,
     #[command(flatten)]
-    entry: EntryArgs,
-    /// Its columns
-    #[arg(long, value_name = "COLUMN", value_delimiter = ',', required = true)]
-    columns: Vec<String>,
-    /// The column that tells its rows apart; the first if not given
-    #[arg(long, value_name = "COLUMN")]
-    key: Option<String>,
-    /// The CSV file of its rows, from the ledger's folder
-    #[arg(long, value_name = "PATH")]
-    rows: Option<String>,
+    keys: Keys<Variable>,
+    /// It need not have a value
+    #[arg(long, conflicts_with = "key-required")]
+    optional: bool,
+    #[command(flatten)]
+    options: AddOptions,
 }
 
-impl TableArgs {
-    pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        let table =
-            NewTable { columns: self.columns.clone(), key: self.key.clone(), rows: self.rows.clone() };
-        self.entry.add(NewKind::Table(table), app)
+impl FieldArgs {
+    pub(super) fn add(&self, app: &App<'_>) -> Result<Declared, Trouble> {
+        let changing = app.change(&self.options.change.wait)?.dry_run(self.options.dry_run.is_given);
+        let thing = Thing::new_field(&changing.opened, &Address::parse(&self.address)?)?;
+        let said = with_optional(&self.keys.0, self.optional);
+        add(&changing, &thing, &said, &self.options.change.consent(), self.options.write)
     }
 }

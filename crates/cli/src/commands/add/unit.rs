@@ -4,6 +4,7 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::name::Name;
+use cledger_store::vocabulary::{INSTANCE, Key, UNIT};
 use cledger_work::Trouble;
 use cledger_work::add::Added;
 use cledger_work::add::new_unit::{Like, NewUnit};
@@ -11,26 +12,35 @@ use cledger_work::add::unit::{instance, unit};
 
 use crate::app::App;
 use crate::complete;
+use crate::declared::{Declarable, Keys};
 use crate::options::{AtOnceOptions, ChangeOptions, DryRunOptions};
+
+#[derive(Debug)]
+struct Unit;
+
+impl Declarable for Unit {
+    const KEYS: &'static [Key] = &UNIT;
+    const OWN: &'static [&'static str] = &["formerly"];
+    const NEEDED: &'static [&'static str] = &[];
+}
+
+#[derive(Debug)]
+struct Instance;
+
+impl Declarable for Instance {
+    const KEYS: &'static [Key] = &INSTANCE;
+    const OWN: &'static [&'static str] = &[];
+    const NEEDED: &'static [&'static str] = &[];
+}
 
 #[derive(Debug, Args)]
 pub(crate) struct UnitArgs {
     /// The new unit's name
     name: Name,
-    /// What it is
-    #[arg(long, value_name = "TEXT")]
-    about: Option<String>,
-    /// Who looks after it
-    #[arg(long, value_name = "NAME")]
-    owner: Option<String>,
-    /// The shared entries that it uses
-    #[arg(long, value_name = "ENTRY", value_delimiter = ',')]
-    uses: Vec<Name>,
-    /// The stages where it belongs, as patterns; all if not given
-    #[arg(long, value_name = "PATTERN", value_delimiter = ',')]
-    stages: Vec<String>,
+    #[command(flatten)]
+    keys: Keys<Unit>,
     /// A unit that it is made like: with its contract, its settings and its instances
-    #[arg(add = ArgValueCompleter::new(complete::address), long, value_name = "UNIT", conflicts_with_all = ["about", "owner", "uses", "stages"])]
+    #[arg(add = ArgValueCompleter::new(complete::address), long, value_name = "UNIT", conflicts_with_all = ["key-about", "key-owner", "key-version", "key-uses", "key-stages"])]
     like: Option<Name>,
     /// Texts in values that become others
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], requires = "like")]
@@ -48,10 +58,7 @@ impl UnitArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
         let new = NewUnit {
             name: self.name.clone(),
-            about: self.about.clone(),
-            owner: self.owner.clone(),
-            uses: self.uses.clone(),
-            stages: self.stages.clone(),
+            said: self.keys.0.clone(),
             like: Like {
                 unit: self.like.clone(),
                 swap: self.swap.clone(),
@@ -67,15 +74,14 @@ impl UnitArgs {
 pub(crate) struct InstanceArgs {
     /// The new instance, as UNIT+INSTANCE
     address: String,
-    /// The stages where it exists, as patterns; all of the unit's if not given
-    #[arg(long, value_name = "PATTERN", value_delimiter = ',')]
-    stages: Vec<String>,
+    #[command(flatten)]
+    keys: Keys<Instance>,
     #[command(flatten)]
     at_once: AtOnceOptions,
 }
 
 impl InstanceArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Added, Trouble> {
-        instance(&app.change_at_once(&self.at_once)?, &Address::parse(&self.address)?, &self.stages)
+        instance(&app.change_at_once(&self.at_once)?, &Address::parse(&self.address)?, &self.keys.0)
     }
 }
