@@ -4,6 +4,7 @@
 //! since a change is made in the file's text, at places that the parser gives, and not by writing
 //! a tree anew.
 
+mod blanks;
 mod brackets;
 mod change;
 mod csv;
@@ -123,11 +124,12 @@ pub fn apply(tree: &dyn Tree, edits: &[Edit]) -> Result<Changed, EditError> {
         if let Some(made) = made {
             now = made;
         } else {
-            for edit in edits {
+            for edit in &edits {
                 now = change::change(&now, edit)
                     .map_err(|reason| EditError::Form { file: file.to_owned(), reason })?;
             }
         }
+        now = blanks::without_blanks(&now, &edits);
         texts.insert(file, (before, now));
     }
     let differing = texts.into_iter().filter(|(_, (before, now))| before.as_ref() != Some(now));

@@ -6,14 +6,16 @@ use std::path::PathBuf;
 use cledger_core::address::{Address, Pattern};
 use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
 use cledger_core::resolve::{Because, FieldId, Outcome, Resolver};
+use cledger_store::{Edit, Keys};
 use zeroize::Zeroizing;
 
 use crate::answers::{Answers, Question};
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::covering::refuse_idle;
 use crate::meant::{known_stage, unit_of};
+use crate::opened::Opened;
 use crate::set::SettingsChanged;
-use crate::setting::{Given, Setter, write};
+use crate::setting::{Given, Setter, Written, write};
 use crate::shown;
 use crate::trouble::{Kind, Trouble};
 
@@ -86,42 +88,95 @@ pub fn fill(changing: &Changing, asked: &ToFill) -> Result<Filled, Trouble> {
         let (unit, instance) = owner.names();
         patterns.is_empty() || patterns.iter().any(|pattern| pattern.covers_owner(unit, instance))
     };
-    let outside = changing.outside(&NO_CHANGE);
-    let resolver = Resolver::new(ledger, &outside, &[]);
-    let mut lacking: BTreeMap<String, Lacking> = BTreeMap::new();
-    for subject in ledger.subjects_in(stage).filter(is_meant) {
-        add(&resolver, (subject, stage), &mut lacking);
-    }
-    let questions: Vec<Question> = lacking.values().map(Lacking::question).collect();
-    let answers = Answers::read(opened, asked.answers.as_deref(), asked.write, &questions)?;
-    let keys = changing.keys(&NO_CHANGE);
-    let setter = Setter { ledger, keys: &keys, plain_secrets: asked.plain_secrets };
     let note = Note { why: asked.consent.why.clone(), ..Note::default() };
-    let layer = LayerId::Stage(stage);
-    let (mut edits, mut written) = (Vec::new(), Vec::new());
-    for question in &questions {
-        let place = opened.place(&question.address, None)?;
-        let before = ledger.setting_at(layer, place.subject, place.slot);
-        let judge = |answer: &Zeroizing<String>| setter.said(&place, Given::Hand(answer), before);
-        let Some(said) = answers.of(&opened.at, question, judge)? else { continue };
-        let (edit, this) = write(ledger, &place, layer, &said, &note);
-        edits.extend(edit);
-        written.push(this);
-        lacking.remove(&question.address);
-    }
+    let to_ask = ToAsk {
+        answers: asked.answers.clone(),
+        plain_secrets: asked.plain_secrets,
+        write: asked.write,
+        note,
+    };
+    let Filling { edits, written, lacking, form } =
+        Filling::of(opened, &changing.keys(&NO_CHANGE), stage, &is_meant, &to_ask)?;
     let planned = changing.plan(&edits)?;
     changing.refuse_bad_rows(&planned)?;
-    let form = match answers {
-        Answers::Form(path, count) => Some((path, count)),
-        Answers::None | Answers::Given(_) | Answers::Asked => None,
-    };
     let writes = asked.write && !edits.is_empty();
     if writes {
-        changing.guard(&[layer], &planned, &asked.consent)?;
+        changing.guard(&[LayerId::Stage(stage)], &planned, &asked.consent)?;
         changing.write(&planned)?;
     }
     let changed = SettingsChanged::of(changing, written, planned, writes);
-    Ok(Filled { changed, lacking: lacking.into_values().collect(), form })
+    Ok(Filled { changed, lacking, form })
+}
+
+/// How what a stage lacks is asked for.
+#[derive(Debug, Clone)]
+pub(crate) struct ToAsk {
+    /// The form that the values stand in; it is written where it is not there.
+    pub(crate) answers: Option<PathBuf>,
+    /// Whether secrets may stand in plain text where the stage has no key.
+    pub(crate) plain_secrets: bool,
+    /// Whether something is to be written: only then somebody is asked.
+    pub(crate) write: bool,
+    /// What stands beside the values.
+    pub(crate) note: Note,
+}
+
+/// What was given of what a stage lacks.
+pub(crate) struct Filling {
+    pub(crate) edits: Vec<Edit>,
+    pub(crate) written: Vec<Written>,
+    pub(crate) lacking: Vec<Lacking>,
+    pub(crate) form: Option<(PathBuf, usize)>,
+}
+
+impl Filling {
+    /// Asks for what these units lack in a stage of a ledger.
+    pub(crate) fn of(
+        opened: &Opened,
+        keys: &Keys<'_>,
+        stage: StageId,
+        is_meant: &dyn Fn(&Subject) -> bool,
+        asked: &ToAsk,
+    ) -> Result<Self, Trouble> {
+        let ledger = &opened.ledger;
+        let outside = opened.unfetched();
+        let all = lacking_in(&Resolver::new(ledger, &outside, &[]), stage, is_meant);
+        let mut lacking: BTreeMap<String, Lacking> =
+            all.into_iter().map(|lacking| (lacking.address.clone(), lacking)).collect();
+        let questions: Vec<Question> = lacking.values().map(Lacking::question).collect();
+        let answers = Answers::read(opened, asked.answers.as_deref(), asked.write, &questions)?;
+        let setter = Setter { ledger, keys, plain_secrets: asked.plain_secrets };
+        let layer = LayerId::Stage(stage);
+        let (mut edits, mut written) = (Vec::new(), Vec::new());
+        for question in &questions {
+            let place = opened.place(&question.address, None)?;
+            let before = ledger.setting_at(layer, place.subject, place.slot);
+            let judge = |answer: &Zeroizing<String>| setter.said(&place, Given::Hand(answer), before);
+            let Some(said) = answers.of(&opened.at, question, judge)? else { continue };
+            let (edit, this) = write(ledger, &place, layer, &said, &asked.note);
+            edits.extend(edit);
+            written.push(this);
+            lacking.remove(&question.address);
+        }
+        let form = match answers {
+            Answers::Form(path, count) => Some((path, count)),
+            Answers::None | Answers::Given(_) | Answers::Asked => None,
+        };
+        Ok(Self { edits, written, lacking: lacking.into_values().collect(), form })
+    }
+}
+
+/// What these units lack in a stage, by address.
+pub(crate) fn lacking_in(
+    resolver: &Resolver<'_>,
+    stage: StageId,
+    is_meant: &dyn Fn(&Subject) -> bool,
+) -> Vec<Lacking> {
+    let mut lacking: BTreeMap<String, Lacking> = BTreeMap::new();
+    for subject in resolver.ledger().subjects_in(stage).filter(|subject| is_meant(subject)) {
+        add(resolver, (subject, stage), &mut lacking);
+    }
+    lacking.into_values().collect()
 }
 
 /// Adds what a unit or instance lacks by itself, and not since something that it refers to does.

@@ -109,6 +109,11 @@ pub fn remove(changing: &Changing, asked: &ToRemove) -> Result<Removed, Trouble>
         Trouble::Spoiling(_) if !mentions.is_empty() && !asked.with_mentions => mentioned(asked, &mentions),
         other => other,
     })?;
+    // A group is there as long as a stage lists it.
+    let is_left = |thing: &Named| matches!(thing, Named::Group(name) if planned.after.group_id(name.as_str()).is_some());
+    if things.iter().any(is_left) {
+        return Err(mentioned(asked, &mentions));
+    }
     let is_gone = |path: &str| matches!(planned.changed.get(path), Some(None));
     refuse_dependents(changing, &planned, asked, &references(ledger, &things, &is_gone), &mentions)?;
     let delivered = delivered::of(&changing.opened, &things)?;

@@ -26,23 +26,17 @@ added: stage qa, in ledger.toml and stages/qa.toml.
         str![[r##"
 # Settings of qa (class test). What stands behind # is not set: fill it in, and take the # away.
 
-# Needed
-
 [shared.db]
 # host = ""  # host
 # user = ""  # text
-# password = { from = "env:" }  # text
-
-[units.desk]
-# region = ""  # text
-
-# With a default that can be changed
-
-# [shared.db]
+# password = { from = "env:NAME" }  # text
+# With a default that can be changed:
 # port = 5432  # port
 # database = "tides"  # text
 
-# [units.desk]
+[units.desk]
+# region = ""  # text
+# With a default that can be changed:
 # hold = "5m"  # duration
 
 "##]]
@@ -53,23 +47,17 @@ added: stage qa, in ledger.toml and stages/qa.toml.
         str![[r##"
 # Settings of prod-two (class production). What stands behind # is not set: fill it in, and take the # away.
 
-# Needed
-
 [shared.db]
 # host = ""  # host; in prod: "db.prod.example"
 # user = ""  # text; in prod: "ferry"
-# password = { from = "env:" }  # text; in prod: (secret)
-
-[units.desk]
-# region = ""  # text; in prod: "south"
-
-# With a default that can be changed
-
-# [shared.db]
+# password = { from = "env:NAME" }  # text; in prod: (secret)
+# With a default that can be changed:
 # port = 5432  # port; in prod: 5432
 # database = "tides"  # text; in prod: "tides"
 
-# [units.desk]
+[units.desk]
+# region = ""  # text; in prod: "south"
+# With a default that can be changed:
 # hold = "5m"  # duration; in prod: "2m"
 
 "##]]
@@ -113,7 +101,7 @@ fn a_new_stage_never_takes_over_a_live_value() {
     ledger.run("add stage prod-west --like prod-north").code(0);
     let text = ledger.read("stages/prod-west.toml");
     assert!(text.lines().all(|line| line.is_empty() || line.starts_with(['#', '['])), "{text}");
-    for part in ["in prod-north: \"north\"", "Which quays it sells for", "# Needed", "# With a default"] {
+    for part in ["in prod-north: \"north\"", "Which quays it sells for", "# With a default"] {
         assert!(text.contains(part), "{part} in {text}");
     }
     assert!(!text.contains("made-up"), "no secret");

@@ -560,7 +560,7 @@ error[name-clash]: two outputs have the path `a.env`
 9 | path = "a.env"
   |        ^^^^^^^ desk
   |
-  = help: give one of them another path
+  = help: give one of them another path, or other stages
 
 3 errors in 1 unit.
 

@@ -1,6 +1,8 @@
 //! `add`, `change` and `remove`: whatever stands in `ledger.toml` and in contracts, by command.
 
-use crate::test_ledger::{TestLedger, written};
+use snapbox::str;
+
+use crate::test_ledger::{TestLedger, program, written};
 use proptest::prelude::*;
 use serde_json::Value;
 
@@ -154,4 +156,243 @@ fn each_addition_is_undone_by_its_removal() {
             assert_eq!(texts(&ledger), before, "{add} on {base}");
         }
     }
+}
+
+#[test]
+fn a_change_says_what_it_does_to_all_that_is_set() {
+    let ledger = TestLedger::small();
+    let before = texts(&ledger);
+    ledger.run("change desk/hold --max 3m --about held --without type").code(2).stdout_eq("");
+    ledger
+        .run("change desk/hold --max 3m --about held")
+        .code(0)
+        .stdout_eq(str![[r#"
+would change: desk/hold
+changes  units/desk.toml
+
+said   before    after
+about  not said  "held"
+max    not said  "3m"
+
+1 setting is written for it.
+No effective value changes.
+
+It causes 1 finding
+  error[not-allowed] desk/hold@default
+Nothing is written yet. To do it, add --write.
+
+"#]])
+        .stderr_eq("");
+    assert_eq!(texts(&ledger), before, "it was only shown");
+    ledger.run("change desk/region --default north --vary may --write").code(0);
+    assert_eq!(
+        ledger.read("units/desk.toml"),
+        before[4]
+            .1
+            .replace("vary = \"must\"\n", "vary = \"may\"\n")
+            .replace("\"south\"]\n", "\"south\"]\ndefault = \"north\"\n")
+    );
+    // What is said of a stage asks for the countersign of the class that it had.
+    ledger.run("change @prod --class test --write").code(4).stdout_eq("").stderr_eq(str![[r#"
+error: this changes prod, a production stage
+help: add --countersign prod
+
+"#]]);
+    ledger.run("change @dev --class production --write").code(2);
+    ledger
+        .run("change @prod --class test")
+        .code(0)
+        .stderr_eq("The change itself needs --countersign prod.\n");
+    ledger.run("change @prod --class test --label region=south,x --own */region --before dev --write --countersign prod").code(0).stdout_eq(str![[r#"
+changed: stage prod
+changes  ledger.toml
+
+said           before        after
+class          "production"  "test"
+labels.region  not said      "south,x"
+own            not said      ["*/region"]
+place          not said      before dev
+
+No effective value changes.
+
+"#]]);
+    snapbox::assert_data_eq!(
+        ledger.read("ledger.toml"),
+        str![[r#"
+format = 1
+name = "Small"
+default_stage = "dev"
+[[stage]]
+name = "prod"
+class = "test"
+labels.region = "south,x"
+own = ["*/region"]
+
+[[stage]]
+name = "dev"
+class = "development"
+
+"#]]
+    );
+    ledger.run("change @prod --class production --without label.region,own --write").code(0);
+    ledger.run("change ledger.toml --name Smaller --expiring-days 9 --severity expired=error,unused-shared=error --anchors --write --countersign prod").code(0);
+    snapbox::assert_data_eq!(
+        ledger.read("ledger.toml"),
+        str![[r#"
+format = 1
+name = "Smaller"
+default_stage = "dev"
+[[stage]]
+name = "prod"
+class = "production"
+
+[[stage]]
+name = "dev"
+class = "development"
+
+[daybook]
+anchors = true
+
+[check]
+expiring_days = 9
+severity.expired = "error"
+severity.unused-shared = "error"
+
+"#]]
+    );
+}
+
+#[test]
+fn what_cannot_be_said_is_refused_with_what_can() {
+    let ledger = TestLedger::small();
+    let before = texts(&ledger);
+    for (command, code, error) in [
+        ("change desk/hodl --max 1m", 2, "did you mean `hold`"),
+        ("change desk/db.port --default 1", 2, "write shared/db"),
+        ("change desk/hold", 2, "what can be said of it: --type"),
+        ("change desk/hold@dev --max 1m", 2, "leave out @dev"),
+        ("change desk/hold --class test", 2, "--class means nothing for desk/hold"),
+        ("change shared/db --default 1", 2, "UNIT/ENTRY.FIELD"),
+        ("change desk/region --type integer", 2, "nothing is written"),
+        ("change desk/hold --max tomorrow", 2, "`tomorrow` is not a duration"),
+        ("change desk/hold --without pattern", 2, "desk/hold says no `pattern`"),
+        ("change outlet:live --path x", 2, "there is no outlet live"),
+        ("change output:desk/desk.evn --format json", 2, "did you mean `desk.env`"),
+        ("change @prod --behind prod", 2, "cannot stand beside itself"),
+        ("change desk --behind prod", 2, "only a stage has a place"),
+        ("change @prod --after dve --countersign prod --write", 2, "there is no stage `dve`"),
+        ("add rule r --fields */*", 2, "this rule demands nothing"),
+        ("add outlet o --kind http --stages dev --path x", 2, "needs a `url`"),
+        ("add outlet o --kind http --stages dev --url x --token plover", 4, "says where it comes from"),
+        ("add output desk desk.env --format json", 2, "already"),
+        ("add output desk ../x.env --format json", 2, "cannot be rendered to"),
+        ("add follow @dev dev", 2, "follows itself"),
+        ("add use desk bd", 2, "did you mean `db`"),
+        ("add use desk db", 2, "already"),
+        ("add field desk/hold.tries", 2, "without fields"),
+        ("add aligned dev", 2, "at least two stages"),
+        ("add chore nobody wave", 2, "there is no unit"),
+    ] {
+        let run = ledger.run(command);
+        let said = written(&run).1;
+        assert!(said.contains(error), "{command}: {said}");
+        assert!(!said.contains("plover"), "{said}");
+        assert_eq!(run.get_output().status.code(), Some(code), "{command}: {said}");
+    }
+    assert_eq!(texts(&ledger), before);
+}
+
+/// Whatever the schemas know can be said with an option, or is an operand of what declares it.
+#[test]
+fn what_can_be_written_by_hand_can_be_said_by_a_command() {
+    let help = |command: &str| {
+        let words = command.split(' ').chain(["--help"]);
+        written(&program().args(words).assert().code(0)).0
+    };
+    let change = help("change");
+    // Where a table stands in the files, the command that declares one, and its operands.
+    let declaring: [(&str, &str, &str, &[&str]); 17] = [
+        ("ledger", "", "change", &["format"]),
+        ("ledger", "check", "change", &[]),
+        ("ledger", "daybook", "change", &[]),
+        ("ledger", "stage", "add stage", &["name"]),
+        ("ledger", "stage/follow", "add follow", &["stage"]),
+        ("ledger", "stage/chore", "add chore", &["text"]),
+        ("ledger", "group", "add group", &["name"]),
+        ("ledger", "aligned", "add aligned", &["stages"]),
+        ("ledger", "rule", "add rule", &["name"]),
+        ("ledger", "outlet", "add outlet", &["name"]),
+        ("unit", "", "add unit", &["formerly"]),
+        ("unit", "instances", "add instance", &[]),
+        ("unit", "output", "add output", &["path"]),
+        ("unit", "chore", "add chore", &["text"]),
+        ("unit", "variables", "add variable", &[]),
+        ("unit", "tables", "add table", &[]),
+        ("waivers", "waiver", "waive", &["address", "code"]),
+    ];
+    let entries =
+        [("connections", "add connection"), ("endpoints", "add endpoint"), ("credentials", "add credential")];
+    let entries =
+        ["unit", "shared"].into_iter().flat_map(|kind| entries.map(|(table, add)| (kind, table, add)));
+    let mut known: Vec<(String, String, String, Vec<&str>)> = declaring
+        .iter()
+        .map(|(kind, table, command, operands)| {
+            ((*kind).into(), (*table).into(), (*command).into(), operands.to_vec())
+        })
+        .collect();
+    for (kind, table, add) in entries {
+        known.push((kind.into(), table.into(), add.into(), Vec::new()));
+        known.push((kind.into(), format!("{table}/fields"), "add field".into(), Vec::new()));
+    }
+    for (table, add) in [("variables", "add variable"), ("tables", "add table")] {
+        known.push(("shared".into(), table.into(), add.into(), Vec::new()));
+    }
+    // A routine is a search or a replacement that is kept.
+    known.push(("ledger".into(), "routine".into(), "replace".into(), vec!["name"]));
+    let mut seen = 0;
+    for kind in ["ledger", "unit", "shared", "waivers"] {
+        let schema: Value = serde_json::from_str(&help_of_schema(kind)).unwrap();
+        let mut open = vec![(String::new(), &schema)];
+        while let Some((at, table)) = open.pop() {
+            let Some(properties) = table["properties"].as_object() else { continue };
+            let found = known.iter().find(|(of, path, ..)| of == kind && *path == at);
+            for (key, schema) in properties {
+                let below = if at.is_empty() { key.clone() } else { format!("{at}/{key}") };
+                let items = [&schema["items"], &schema["additionalProperties"], schema];
+                let is_table = |it: &&&Value| it["properties"].is_object() && it["description"].is_null();
+                if let Some(table) = items.iter().find(is_table).filter(|_| schema["description"].is_null()) {
+                    open.push((below, table));
+                    continue;
+                }
+                // A search that is kept is what `replace` is told.
+                if at == "routine" || at.starts_with("routine/") {
+                    continue;
+                }
+                let Some((_, _, command, operands)) = found else {
+                    assert!(at.is_empty() && kind == "shared", "nothing declares {kind} {at}: {key}");
+                    continue;
+                };
+                let option = match key.as_str() {
+                    "labels" => "label".to_owned(),
+                    "why" | "help" if command == "add rule" => format!("{key}-text"),
+                    key => key.replace('_', "-"),
+                };
+                let is_said = |help: &str| {
+                    [" ", "[", "\n"].iter().any(|end| help.contains(&format!("--{option}{end}")))
+                };
+                seen += 1;
+                assert!(
+                    operands.contains(&key.as_str()) || is_said(&help(command)),
+                    "{command} has no --{option}"
+                );
+                let is_fixed = operands.contains(&key.as_str()) || kind == "waivers";
+                assert!(is_fixed || is_said(&change), "change has no --{option} for {kind} {at}");
+            }
+        }
+    }
+    assert!(seen > 150, "{seen}");
+}
+
+fn help_of_schema(kind: &str) -> String {
+    written(&program().args(["schema", kind]).assert().code(0)).0
 }

@@ -48,6 +48,7 @@ mod secrets;
 mod set;
 mod share;
 mod show;
+mod stages;
 mod tables;
 mod taken;
 mod test_ledger;

@@ -18,7 +18,7 @@ changes  units/ticket-desk.toml
 nothing written: ticket-desk/languages would go, with 7 effective values; --write does it.
 
 "#]])
-        .stderr_eq("");
+        .stderr_eq("The change itself needs --countersign prod-north,prod-south.\n");
     assert_eq!(ledger.read("units/ticket-desk.toml"), units, "it was only shown");
     ledger.run("remove ticket-desk/languages --write --countersign prod-north,prod-south").code(0).stdout_eq(
         str![[r#"
@@ -41,7 +41,7 @@ fn units_instances_and_fields_go_with_their_files() {
     let signed = "--write --countersign prod-north,prod-south";
     ledger.run(&format!("remove ticket-desk+kiosk shared/events.prefetch {signed}")).code(0);
     ledger.run(&format!("remove tide-watch {signed}")).code(0);
-    ledger.run("remove @dev --write").code(2).stdout_eq("");
+    ledger.run("remove @dev --write").code(4).stdout_eq("");
     for path in
         ledger.files("").iter().filter(|path| !path.starts_with(".cledger") && *path != "waivers.toml")
     {
@@ -67,17 +67,23 @@ error: fare-engine cannot go: something depends on it
   error[reference-unknown] ticket-desk/fare_service@prod-south
   error[reference-unknown] ticket-desk/fare_service@staging
   error[reference-unknown] ticket-desk/fare_service@test
+  units/ticket-desk.toml:24  default = "http://${fare-engine/listen.host}:${fare-engine/listen.port}/fares"
 help: change these first, or let them go too: name them in the same command
 
 "#]]);
     ledger.run("remove shared/tide-api ticket-desk --write").code(4).stdout_eq("").stderr_eq(str![[r#"
-error: shared/tide-api cannot go: `uses` names it in the contracts of quay-screens, tide-watch
-help: take it out of these first, or let them go too: name them in the same command
+error: shared/tide-api, ticket-desk cannot go: it is mentioned elsewhere
+  units/quay-screens.toml:4  uses = ["events", "tide-api"]
+  units/tide-watch.toml:4  uses = ["events", "mail", "tide-api"]
+help: --with-mentions takes these along; or let go what they stand in, too
 
 "#]]);
     ledger.run("remove @guarded --write").code(4).stdout_eq("").stderr_eq(str![[r#"
-error: @guarded cannot go: it is among the groups of staging, prod-north, prod-south
-help: take it out of their `groups` in ledger.toml first
+error: @guarded cannot go: it is mentioned elsewhere
+  ledger.toml:21  groups = ["guarded"]
+  ledger.toml:28  groups = ["guarded", "production"]
+  ledger.toml:38  groups = ["guarded", "production"]
+help: --with-mentions takes these along; or let go what they stand in, too
 
 "#]]);
     ledger.run("remove ticket-desk/languages --write").code(4).stdout_eq("").stderr_eq(str![[r#"

@@ -369,31 +369,24 @@ desk+kiosk/quays@dev  3 rows  4 rows
         str![[r##"
 # Settings of west (class production). What stands behind # is not set: fill it in, and take the # away.
 
-# Needed
-
 [shared]
 # a = ""  # text
-# piers = "tables/….csv"  # table
+# piers = {}  # table
 # z = ""  # text
+# With a default that can be changed:
+# quays = {}  # table; in prod: 2 rows
 
 [shared.db]
 # host = ""  # host; in prod: "db.prod.example"
 # user = ""  # text; in prod: "ferry"
-# password = { from = "env:" }  # text; in prod: (secret)
-
-[units.desk]
-# region = ""  # text; in prod: "south"
-
-# With a default that can be changed
-
-# [shared]
-# quays = "tables/….csv"  # table; in prod: 2 rows
-
-# [shared.db]
+# password = { from = "env:NAME" }  # text; in prod: (secret)
+# With a default that can be changed:
 # port = 5432  # port; in prod: 5432
 # database = "tides"  # text; in prod: "tides"
 
-# [units.desk]
+[units.desk]
+# region = ""  # text; in prod: "south"
+# With a default that can be changed:
 # hold = "5m"  # duration; in prod: "2m"
 
 "##]]

@@ -1,10 +1,13 @@
 //! What was added, written.
 
+use std::path::PathBuf;
+
 use cledger_core::effects::{Effect, Seen};
 use cledger_core::model::Ledger;
 use cledger_store::{Changed, Edit, Tree as _, What, append, apply, said};
 
 use crate::change::{Changing, Planned};
+use crate::declare::ToDo;
 use crate::trouble::Trouble;
 
 /// What was added.
@@ -19,8 +22,16 @@ pub struct Added {
     /// The paths of the outputs into which a new entry of a unit comes; none where the unit has none, or something
     /// else was added.
     pub outputs: Option<Vec<String>>,
+    /// How many settings were taken over from another stage, where it is a copy of one.
+    pub copied: Option<usize>,
+    /// The secrets that were made for it.
+    pub made: Vec<String>,
+    /// The form that was written, and for how many values.
+    pub form: Option<(PathBuf, usize)>,
     /// Whether it is done.
     pub written: bool,
+    /// How it is done where it is not.
+    pub to_do: ToDo,
 }
 
 /// A file's new text with a block of lines at its end.
@@ -84,7 +95,17 @@ pub(crate) fn written_as_planned(
     planned.effects.retain(is_missing);
     let files = planned.changed.into_keys().collect();
     Ok((
-        Added { what, files, missing: planned.effects, outputs: None, written: changing.writes() },
+        Added {
+            what,
+            files,
+            missing: planned.effects,
+            outputs: None,
+            copied: None,
+            made: Vec::new(),
+            form: None,
+            written: changing.writes(),
+            to_do: ToDo::NoDryRun,
+        },
         planned.after,
     ))
 }

@@ -2,7 +2,7 @@
 
 use cledger_core::model::{InstanceId, LayerId, Ledger, Setting, Subject, Unit, UnitId};
 use cledger_core::name::Name;
-use cledger_store::{Changed, Edit, Overlay, Target, What, apply, setting, swapped};
+use cledger_store::{Changed, Edit, Overlay, Target, What, apply, said, setting, swapped};
 
 use crate::add::added::{Added, written_as_planned};
 use crate::add::new_unit::NewUnit;
@@ -65,7 +65,7 @@ pub(crate) fn unit_like(changing: &Changing, new: &NewUnit, old: UnitId) -> Resu
     Ok(written_as_planned(changing, planned, what)?.0)
 }
 
-fn pairs(texts: &[String]) -> Result<Vec<(String, String)>, Trouble> {
+pub(crate) fn pairs(texts: &[String]) -> Result<Vec<(String, String)>, Trouble> {
     if texts.len() % 2 == 1 || texts.iter().step_by(2).any(String::is_empty) {
         return Err(Trouble::usage("--swap takes pairs of texts").help("write --swap OLD NEW"));
     }
@@ -79,6 +79,17 @@ fn contract(ledger: &Ledger, known: &Unit, pairs: &[(String, String)]) -> Result
     swapped(text, pairs).ok_or_else(wrong)
 }
 
+/// A setting's text with others in its value; its reason stays as somebody has given it.
+pub(crate) fn with_swaps(text: &str, pairs: &[(String, String)]) -> Option<String> {
+    let why = |text: &str| said(text, &[], &["x".to_owned(), "why".to_owned()]);
+    let before = format!("x = {text}");
+    let mut after = swapped(&before, pairs)?;
+    if let (Some(old), Some(new)) = (why(&before), why(&after)) {
+        after = after.replacen(&new, &old, 1);
+    }
+    Some(after["x = ".len()..].to_owned())
+}
+
 /// The setting as the new unit has it.
 fn edit(
     ledger: &Ledger,
@@ -88,9 +99,7 @@ fn edit(
     pairs: &[(String, String)],
 ) -> Result<Edit, Trouble> {
     let (entry, declaration) = ledger.field(from, known.slot);
-    let said = source_text(ledger, known);
-    let copied = swapped(&format!("x = {said}"), pairs).map(|text| text["x = ".len()..].to_owned());
-    let literal = copied.unwrap_or_else(|| {
+    let literal = with_swaps(&source_text(ledger, known), pairs).unwrap_or_else(|| {
         setting_literal(&known.value, &known.note.as_deref().cloned().unwrap_or_default(), None)
     });
     let subject = Subject::Unit(unit, instance);

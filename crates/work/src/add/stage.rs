@@ -1,21 +1,24 @@
 //! New stages and groups.
 
-use std::fmt::Write as _;
+mod blank_file;
+mod copy;
 
-use cledger_core::address::Address;
-use cledger_core::blanks::{Blank, blanks};
+use std::path::PathBuf;
+
 use cledger_core::following;
-use cledger_core::model::{Class, Declaration, Ledger, Stage, StageId, Subject};
+use cledger_core::model::{Class, Follow, Ledger, StageId, When};
 use cledger_core::name::Name;
-use cledger_core::resolve::{FieldId, Outcome, Resolver, Session, Unfetched};
-use cledger_core::types::Type;
 use cledger_core::value::Value;
-use cledger_store::{Changed, Overlay, Scope, key, literal, read};
+use cledger_store::vocabulary::STAGE;
+use cledger_store::{
+    Beside, Changed, Edit, Item, ListedWhat, MANIFEST, Overlay, Scope, What, apply, literal, read,
+};
 
-use crate::add::added::{Added, appended, write};
-use crate::change::Changing;
+use crate::add::added::{Added, write};
+use crate::change::{Changing, Consent};
+use crate::declare::add::pairs;
+use crate::declare::{Said, Thing};
 use crate::meant::known_stage;
-use crate::shown;
 use crate::trouble::Trouble;
 
 /// A stage that is new.
@@ -23,22 +26,38 @@ use crate::trouble::Trouble;
 pub struct NewStage {
     /// Its name.
     pub name: Name,
-    /// What it is for: development, test or production; as the other stage's, or that of the first one that it
-    /// follows, if not given.
-    pub class: Option<String>,
+    /// What is said of it. Its class is that of the other stage, or of the first one that it follows, if not said.
+    pub said: Vec<Said>,
     /// A stage that it is made like.
     pub like: Option<Name>,
-    /// Its groups, weakest first.
-    pub groups: Vec<Name>,
-    /// The stages that come before it.
-    pub after: Vec<Name>,
     /// The stages that it follows, weakest first.
     pub follow: Vec<Name>,
-    /// Whether it follows their secrets, too.
+    /// Whether it takes over secrets, too, or follows them.
     pub with_secrets: bool,
+    /// What it takes over from the other stage, where it is a copy of that.
+    pub copy: Option<Copying>,
+    /// Its place among the stages.
+    pub place: Option<Beside>,
+    /// What somebody says to it.
+    pub consent: Consent,
 }
 
-/// Adds a stage, with a file that lists what it has to set.
+/// How the settings of another stage are taken over.
+#[derive(Debug, Clone, Default)]
+pub struct Copying {
+    /// Texts in its values, and what stands in their place: old, new, old, new …
+    pub swap: Vec<String>,
+    /// How many characters secrets have that are made for it; none are made if not given.
+    pub generate: Option<usize>,
+    /// Whether secrets may stand in plain text where it has no key.
+    pub plain_secrets: bool,
+    /// The form with the values that it still needs.
+    pub answers: Option<PathBuf>,
+    /// Do it.
+    pub write: bool,
+}
+
+/// Adds a stage: with a file that lists what it has to set, or with the settings of another one.
 pub fn stage(changing: &Changing, new: &NewStage) -> Result<Added, Trouble> {
     let ledger = changing.ledger();
     must_be_free(ledger, &new.name)?;
@@ -47,13 +66,20 @@ pub fn stage(changing: &Changing, new: &NewStage) -> Result<Added, Trouble> {
     let follow: Vec<StageId> = follow.collect::<Result<_, _>>()?;
     let left_out =
         if new.with_secrets || follow.is_empty() { Vec::new() } else { following::secrets(ledger) };
-    let as_is = like.or(follow.first().copied()).map(|id| ledger.stage(id).class);
-    let block = declaration(new, ledger, like.map(|id| ledger.stage(id)), as_is) + &follows(new, &left_out);
-    let mut changed = Changed::from([appended(changing, "ledger.toml", &block)?]);
-    let with_stage = read(&Overlay::new(changing.disk(), &changed), &Scope::Whole)?;
-    let id = known_stage(&with_stage, new.name.as_str())?;
-    changed.insert(format!("stages/{}.toml", new.name), Some(to_fill(&with_stage, id, like)));
-    let added = write(changing, changed, format!("stage {}", new.name))?;
+    let declared = declaration(new, ledger, like, &follow, &left_out)?;
+    let what = ListedWhat::Add("stage".to_owned(), declared);
+    let edit = |what| Edit { file: MANIFEST.to_owned(), path: Vec::new(), header: 0, what };
+    let mut edits = vec![edit(What::Listed(Vec::new(), what))];
+    if let Some(beside) = &new.place {
+        let (Beside::Before(other) | Beside::Behind(other)) = beside;
+        if let Some((_, Value::Text(name))) = other.has.first() {
+            known_stage(ledger, name)?;
+        }
+        let own = Item::named("stage", new.name.as_str());
+        edits.push(edit(What::Listed(vec![own], ListedWhat::Move(beside.clone()))));
+    }
+    let mut changed = apply(changing.disk(), &edits)?;
+    tell_left_out(changing, new, like);
     if !left_out.is_empty() {
         changing.opened.at.telling.notice(&format!(
             "Not followed, since they are secrets: {}. Set those that {} needs, or leave them out of `except`.",
@@ -61,29 +87,157 @@ pub fn stage(changing: &Changing, new: &NewStage) -> Result<Added, Trouble> {
             new.name
         ));
     }
-    Ok(added)
+    if let (Some(copying), Some(like)) = (&new.copy, like) {
+        return copy::copied(changing, new, copying, like, changed);
+    }
+    let with_stage = read(&Overlay::new(changing.disk(), &changed), &Scope::Whole)?;
+    let id = known_stage(&with_stage, new.name.as_str())?;
+    let file = format!("stages/{}.toml", new.name);
+    changed.insert(file, Some(blank_file::to_fill(&with_stage, id, like)));
+    write(changing, changed, format!("stage {}", new.name))
+}
+
+/// Tells which units a stage like another leaves out, since their `stages` name the other alone.
+fn tell_left_out(changing: &Changing, new: &NewStage, like: Option<StageId>) {
+    let ledger = changing.ledger();
+    let Some(like) = like else { return };
+    let names = |unit: &cledger_core::model::Unit| {
+        let file = format!("units/{}.toml", unit.name);
+        let text = ledger.files.0.iter().find(|known| known.path == file).map(|known| known.text.as_str());
+        text.and_then(|text| cledger_store::said(text, &[], &["stages".to_owned()]))
+    };
+    let covers = |said: &str| {
+        let patterns = cledger_store::parse_value(said);
+        let Some(Value::List(patterns)) = patterns else { return true };
+        patterns.iter().filter_map(Value::as_text).any(|text| {
+            cledger_core::address::Pattern::parse(&format!("@{text}"))
+                .is_ok_and(|pattern| pattern.covers_stage(new.name.as_str()))
+        })
+    };
+    let left_out: Vec<String> = ledger
+        .unit_ids()
+        .map(|id| ledger.unit(id))
+        .filter(|unit| unit.belongs.get(usize::from(like.0)).copied().unwrap_or(false))
+        .filter_map(|unit| {
+            names(unit).filter(|said| !covers(said)).map(|said| format!("{} ({said})", unit.name))
+        })
+        .collect();
+    if !left_out.is_empty() {
+        changing.opened.at.telling.notice(&format!(
+            "Not in {}, by their `stages`: {}. `cledger change UNIT --stages …` lets them in.",
+            new.name,
+            left_out.join(", ")
+        ));
+    }
+}
+
+/// The keys of the stage's table in `ledger.toml`, in the vocabulary's order: what is said, else what the other one has.
+fn declaration(
+    new: &NewStage,
+    ledger: &Ledger,
+    like: Option<StageId>,
+    follow: &[StageId],
+    left_out: &[String],
+) -> Result<Vec<(String, String)>, Trouble> {
+    let mut said = pairs(&Thing::Stage(new.name.clone()), &new.said)?;
+    let mut add = |name: &str, text: String| {
+        if !said.iter().any(|(known, _)| known == name) {
+            said.push((name.to_owned(), text));
+        }
+    };
+    let names = |names: Vec<&Name>| {
+        literal(&Value::List(names.into_iter().map(|name| Value::text(name.as_str())).collect()), None)
+    };
+    let text = |text: &str| literal(&Value::text(text), None);
+    let as_is = like.or(follow.first().copied()).map_or(Class::Test, |id| ledger.stage(id).class);
+    add("class", text(as_is.name()));
+    if !follow.is_empty() {
+        add("follow", follows(ledger, follow, left_out));
+    }
+    if let Some(other) = like.map(|id| ledger.stage(id)) {
+        if !other.groups.is_empty() {
+            add("groups", names(other.groups.iter().map(|&id| &ledger.group(id).name).collect()));
+        }
+        if !other.after.is_empty() {
+            add("after", names(other.after.iter().map(|&id| &ledger.stage(id).name).collect()));
+        }
+        if other.locked {
+            add("locked", "true".to_owned());
+        }
+        if let Some(copying) = &new.copy {
+            if other.as_tested {
+                add("as_tested", "true".to_owned());
+            }
+            if !other.own.is_empty() {
+                add("own", patterns(&other.own));
+            }
+            if !other.labels.is_empty() {
+                let swapped = |label: &String| copy::swap(label, &copying.swap);
+                let labels = other
+                    .labels
+                    .iter()
+                    .map(|(name, label)| (name.as_str().into(), Value::text(&swapped(label))));
+                add("labels", literal(&Value::Map(labels.collect()), None));
+            }
+            if !other.follows.is_empty() {
+                let all: Vec<String> = other.follows.iter().map(|it| follow_of(ledger, it)).collect();
+                add("follow", format!("[{}]", all.join(", ")));
+            }
+            if !other.chores.is_empty() {
+                let all: Vec<String> = other.chores.iter().map(|it| chore(&it.text, &it.when)).collect();
+                add("chore", format!("[{}]", all.join(", ")));
+            }
+        }
+    }
+    let rank = |name: &str| STAGE.iter().position(|key| key.name == name);
+    said.sort_by_key(|(name, _)| rank(name));
+    Ok(said)
+}
+
+fn patterns(patterns: &[cledger_core::address::Pattern]) -> String {
+    literal(&Value::List(patterns.iter().map(|it| Value::text(&it.to_string())).collect()), None)
+}
+
+fn follow_of(ledger: &Ledger, follow: &Follow) -> String {
+    let mut said = format!("{{ stage = \"{}\"", ledger.stage(follow.stage).name);
+    for (key, list) in [("only", &follow.only), ("except", &follow.except)] {
+        if !list.is_empty() {
+            said.push_str(&format!(", {key} = {}", patterns(list)));
+        }
+    }
+    said + " }"
+}
+
+fn chore(text: &str, when: &When) -> String {
+    let text = literal(&Value::text(text), None);
+    let when = match when {
+        When::EachDelivery => return format!("{{ text = {text} }}"),
+        When::FirstDelivery => "\"first-delivery\"".to_owned(),
+        When::AfterFirstDelivery => "\"after-first-delivery\"".to_owned(),
+        When::Changed(fields) => {
+            let fields = Value::List(fields.iter().map(|field| Value::text(field)).collect());
+            format!("{{ changed = {} }}", literal(&fields, None))
+        }
+    };
+    format!("{{ text = {text}, when = {when} }}")
 }
 
 /// What the stage follows, and what it leaves out of that.
-fn follows(new: &NewStage, left_out: &[String]) -> String {
-    if new.follow.is_empty() {
-        return String::new();
-    }
+fn follows(ledger: &Ledger, follow: &[StageId], left_out: &[String]) -> String {
     let list: Vec<String> = left_out.iter().map(|pattern| format!("    {pattern:?},\n")).collect();
     let except = if list.is_empty() { String::new() } else { format!(", except = [\n{}]", list.concat()) };
-    let follows: Vec<String> =
-        new.follow.iter().map(|name| format!("{{ stage = \"{name}\"{except} }}")).collect();
-    format!("follow = [{}]\n", follows.join(", "))
+    let one = |&id: &StageId| format!("{{ stage = \"{}\"{except} }}", ledger.stage(id).name);
+    let follows: Vec<String> = follow.iter().map(one).collect();
+    format!("[{}]", follows.join(", "))
 }
 
 /// Adds a group of settings for several stages.
-pub fn group(changing: &Changing, name: &Name, about: Option<&str>) -> Result<Added, Trouble> {
+pub fn group(changing: &Changing, name: &Name, said: &[Said]) -> Result<Added, Trouble> {
     must_be_free(changing.ledger(), name)?;
-    let mut block = format!("[[group]]\nname = \"{name}\"\n");
-    if let Some(about) = about {
-        let _ = writeln!(block, "about = {}", literal(&Value::text(about), None));
-    }
-    let mut changed = Changed::from([appended(changing, "ledger.toml", &block)?]);
+    let pairs = pairs(&Thing::Group(name.clone()), said)?;
+    let what = What::Listed(Vec::new(), ListedWhat::Add("group".to_owned(), pairs));
+    let edit = Edit { file: MANIFEST.to_owned(), path: Vec::new(), header: 0, what };
+    let mut changed: Changed = apply(changing.disk(), &[edit])?;
     let text =
         format!("# Settings of the group {name}: they count in stages that have groups = [\"{name}\"].\n");
     changed.insert(format!("groups/{name}.toml"), Some(text));
@@ -104,140 +258,4 @@ fn must_be_free(ledger: &Ledger, name: &Name) -> Result<(), Trouble> {
     };
     Err(Trouble::usage(format!("there is a {what} `{name}` already"))
         .help("stages and groups share one set of names"))
-}
-
-/// The stage's table in `ledger.toml`.
-fn declaration(new: &NewStage, ledger: &Ledger, like: Option<&Stage>, as_is: Option<Class>) -> String {
-    let names = |given: &[Name], other: Vec<String>| -> Vec<String> {
-        if given.is_empty() { other } else { given.iter().map(ToString::to_string).collect() }
-    };
-    let stage_names =
-        |stage: &Stage| stage.after.iter().map(|&id| ledger.stage(id).name.to_string()).collect();
-    let group_names =
-        |stage: &Stage| stage.groups.iter().map(|&id| ledger.group(id).name.to_string()).collect();
-    let class = new.class.as_deref().or(as_is.map(Class::name)).unwrap_or(Class::Test.name());
-    let mut block = format!("[[stage]]\nname = \"{}\"\nclass = \"{class}\"\n", new.name);
-    for (word, list) in [
-        ("groups", names(&new.groups, like.map(group_names).unwrap_or_default())),
-        ("after", names(&new.after, like.map(stage_names).unwrap_or_default())),
-    ] {
-        if !list.is_empty() {
-            let _ = writeln!(block, "{word} = {list:?}");
-        }
-    }
-    if like.is_some_and(|stage| stage.locked) {
-        block.push_str("locked = true\n");
-    }
-    block
-}
-
-/// The stage's file: everything that it has to set, and apart what it could, as comments.
-fn to_fill(ledger: &Ledger, stage: StageId, like: Option<StageId>) -> String {
-    let known = ledger.stage(stage);
-    let mut text = format!(
-        "# Settings of {} (class {}). What stands behind # is not set: fill it in, and take the # away.\n",
-        known.name,
-        known.class.name()
-    );
-    let resolver = Resolver::new(ledger, &Unfetched, &[]);
-    let mut session = resolver.session(None);
-    let all = blanks(&resolver, stage);
-    for (needed, heading) in [(true, "Needed"), (false, "With a default that can be changed")] {
-        let blanks = all.iter().filter(|blank| blank.needed == needed);
-        let mut listed: Vec<(String, String, &Blank)> = blanks
-            .map(|blank| {
-                let (table, key) = place(ledger, blank.field);
-                (table, key, blank)
-            })
-            .collect();
-        if listed.is_empty() {
-            continue;
-        }
-        // A header twice would be a mistake: shared variables and tables have one in common, and those
-        // of defaults are comments.
-        listed.sort_by_key(|(table, ..)| table != "shared");
-        let mark = if needed { "" } else { "# " };
-        let _ = write!(text, "\n# {heading}\n");
-        let mut before = String::new();
-        for (table, key, blank) in listed {
-            if table != before {
-                let _ = write!(text, "\n{mark}[{table}]\n");
-            }
-            text.push_str(&line(&mut session, blank, &key, like));
-            before = table;
-        }
-    }
-    text
-}
-
-/// The table that a field's setting stands in, and its key there.
-fn place(ledger: &Ledger, field: FieldId) -> (String, String) {
-    let (entry, declaration) = ledger.field(field.subject, field.slot);
-    let own = declaration.name.as_ref();
-    match (field.subject, own) {
-        (Subject::Shared, Some(name)) => (format!("shared.{}", entry.name), name.to_string()),
-        (Subject::Shared, None) => ("shared".to_owned(), entry.name.to_string()),
-        (unit, Some(name)) => {
-            (format!("units.{}", key(&ledger.owner(unit).to_string())), format!("{}.{name}", entry.name))
-        }
-        (unit, None) => (format!("units.{}", key(&ledger.owner(unit).to_string())), entry.name.to_string()),
-    }
-}
-
-/// One field as a comment: its key, a value to start from, its type and what it is for, and what the
-/// other stage has.
-fn line(session: &mut Session<'_, '_>, blank: &Blank, key: &str, like: Option<StageId>) -> String {
-    let ledger = session.ledger();
-    let (entry, declaration) = ledger.field(blank.field.subject, blank.field.slot);
-    let value = match &declaration.default {
-        Some(default) if !blank.needed && !declaration.secret && declaration.this_type != Type::Table => {
-            literal(default.value.expose(), None)
-        }
-        _ => start_of(declaration),
-    };
-    let about = declaration.about.as_deref().or(entry.about.as_deref());
-    let mut said = declaration.this_type.name().to_owned();
-    if let Some(about) = about {
-        let _ = write!(said, "; {about}");
-    }
-    if let Some(other) = like.and_then(|like| other_value(session, blank.field, like)) {
-        let _ = write!(said, "; {other}");
-    }
-    format!("# {key} = {value}  # {}\n", said.replace(['\n', '\r'], " "))
-}
-
-/// A value of the right form to be filled in.
-fn start_of(declaration: &Declaration) -> String {
-    if declaration.secret {
-        return "{ from = \"env:\" }".to_owned();
-    }
-    match declaration.this_type {
-        Type::Integer | Type::Port => "0",
-        Type::Number => "0.0",
-        Type::Boolean => "false",
-        Type::List => "[]",
-        Type::Map => "{}",
-        Type::Table => "\"tables/….csv\"",
-        _ => "\"\"",
-    }
-    .to_owned()
-}
-
-/// What another stage has for the field, secrets masked.
-fn other_value(session: &mut Session<'_, '_>, field: FieldId, like: StageId) -> Option<String> {
-    let ledger = session.ledger();
-    let there = FieldId { stage: like, ..field };
-    if let Subject::Unit(unit, instance) = field.subject
-        && !ledger.unit(unit).belongs_to(like, instance)
-    {
-        return None;
-    }
-    let Outcome::Value(effective) = session.outcome(there) else { return None };
-    let value = match effective.expose() {
-        Some(value) if !effective.is_secret() && shown::is_rows(value) => shown::one_line(value),
-        Some(value) if !effective.is_secret() => literal(value, None),
-        _ => shown::MASK.to_owned(),
-    };
-    let address: Address = ledger.address(there);
-    Some(format!("in {}: {value}", address.stage.as_ref().map(Name::as_str).unwrap_or_default()))
 }

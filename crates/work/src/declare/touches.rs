@@ -42,8 +42,6 @@ impl Touches {
                 let rules = ledger.judging.rules.iter().filter(|it| it.name == *name);
                 touches.others = rules.flat_map(|rule| of_rule(ledger, rule)).collect();
             }
-            // How bad a finding is decides what is delivered anywhere.
-            Thing::Ledger => touches.others = ledger.stage_ids().collect(),
             _ => {}
         }
         touches
@@ -62,7 +60,11 @@ impl Touches {
         let known = |ids: Vec<StageId>| -> Vec<StageId> {
             ids.iter().filter_map(|&id| before.stage_id(after.stage(id).name.as_str())).collect()
         };
-        let then = Self { own: known(then.own), others: known(then.others) };
+        let mut then = Self { own: known(then.own), others: known(then.others) };
+        // How bad a finding is decides what is delivered anywhere.
+        if *thing == Thing::Ledger && before.judging.severities != after.judging.severities {
+            then.others.extend(before.stage_ids());
+        }
         self.join(then)
     }
 

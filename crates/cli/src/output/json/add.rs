@@ -14,6 +14,14 @@ pub(crate) struct Document<'a> {
     /// The paths of the outputs into which a new entry of a unit comes.
     #[serde(skip_serializing_if = "Option::is_none")]
     outputs: Option<&'a [String]>,
+    /// How many settings were taken over from another stage.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    copied: Option<usize>,
+    /// The secrets that were made for it.
+    made: &'a [String],
+    /// The form that was written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    form: Option<String>,
     /// Whether it is done.
     written: bool,
 }
@@ -26,6 +34,9 @@ pub(crate) fn document(added: &Added) -> Document<'_> {
         files: &added.files,
         missing,
         outputs: added.outputs.as_deref(),
+        copied: added.copied,
+        made: &added.made,
+        form: added.form.as_ref().map(|(path, _)| path.display().to_string()),
         written: added.written,
     }
 }

@@ -5,14 +5,15 @@ use cledger_work::add::Added;
 
 use crate::output::console::Console;
 use crate::output::style;
-use crate::output::text::change::ONLY_SHOWN;
+use crate::output::text::change::{ONLY_SHOWN, TO_DO_IT};
+use cledger_work::declare::ToDo;
 use cledger_work::shown::counted;
 
 /// The most fields that are listed.
 const MOST_LISTED: usize = 15;
 
 pub(crate) fn print(console: &mut Console, added: &Added) {
-    let Added { what, files, missing, outputs, written } = added;
+    let Added { what, files, missing, outputs, copied, made, form, written, to_do } = added;
     let does = if *written { style::good("added") } else { style::heading("would add") };
     console.line(format!("{does}: {what}, in {}.", files.join(" and ")));
     match outputs.as_deref() {
@@ -23,11 +24,25 @@ pub(crate) fn print(console: &mut Console, added: &Added) {
         }
         Some(outputs) => console.wrapped(&format!("It comes into {}.", outputs.join(", ")), "  "),
     }
+    if let Some(count) = copied {
+        console.line(format!("It takes over {}.", counted(*count, "setting")));
+    }
+    if !made.is_empty() {
+        console.wrapped(&format!("Made for it: {}.", made.join(", ")), "  ");
+    }
     if !missing.is_empty() {
         print_missing(console, missing);
     }
+    if let Some((path, count)) = form {
+        let values = counted(*count, "value");
+        console
+            .line(format!("\n{} has a place for {values}: fill it in, and run this again.", path.display()));
+    }
     if !written {
-        console.line(ONLY_SHOWN);
+        console.line(match to_do {
+            ToDo::Write => TO_DO_IT,
+            ToDo::NoDryRun => ONLY_SHOWN,
+        });
     }
 }
 
