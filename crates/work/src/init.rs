@@ -25,6 +25,8 @@ pub struct Made {
     pub stages: Vec<(Name, Class, bool)>,
     /// Whether it has no example in it.
     pub is_empty: bool,
+    /// Whether it is made, and not only shown.
+    pub written: bool,
 }
 
 /// What ledger is to be made.
@@ -38,6 +40,8 @@ pub struct NewLedger {
     pub classes: Vec<String>,
     /// Whether it has no example in it.
     pub empty: bool,
+    /// Only say what would be made.
+    pub dry_run: bool,
 }
 
 /// Makes a ledger in a folder.
@@ -62,11 +66,18 @@ pub fn init(at: &Workplace, dir: &Path, new: &NewLedger) -> Result<Made, Trouble
             files.push((format!("stages/{stage}.toml"), settings(stage, *class)));
         }
     }
-    for (path, content) in &files {
-        write_atomically(&dir.join(path), content.as_bytes(), Mode::Usual)?;
+    if !new.dry_run {
+        for (path, content) in &files {
+            write_atomically(&dir.join(path), content.as_bytes(), Mode::Usual)?;
+        }
+        trust_own(at, dir);
     }
-    trust_own(at, dir);
-    Ok(Made { files: files.into_iter().map(|(path, _)| path).collect(), stages, is_empty: new.empty })
+    Ok(Made {
+        written: !new.dry_run,
+        files: files.into_iter().map(|(path, _)| path).collect(),
+        stages,
+        is_empty: new.empty,
+    })
 }
 
 /// The classes that somebody said.

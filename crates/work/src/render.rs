@@ -42,6 +42,8 @@ pub struct ToRender {
     pub annotate: bool,
     /// The production stages whose secrets may be handed out, by their names.
     pub countersign: Vec<Name>,
+    /// Only say what would be written.
+    pub dry_run: bool,
 }
 
 /// A file that was rendered.
@@ -68,6 +70,8 @@ pub struct Rendered {
     pub gaps: Vec<Finding>,
     /// Whether files were written all the same.
     pub partial: bool,
+    /// Whether they are written, and not only shown.
+    pub written: bool,
     /// The text of the one file, where no folder is written to.
     pub text: Option<Kept>,
 }
@@ -129,18 +133,22 @@ pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Res
     }
     if is_whole && !ready.is_empty() {
         let holds_secrets = ready.iter().any(|file| file.secret);
-        hands_out(&opened.at, stage, holds_secrets, &asked.countersign)?;
-        if let Some(out) = &asked.out {
+        if let Some(out) = asked.out.as_ref().filter(|_| asked.dry_run) {
+            files = would_write(out, ready);
+        } else if let Some(out) = &asked.out {
+            hands_out(&opened.at, stage, holds_secrets, &asked.countersign)?;
             files = write(out, ready)?;
             if holds_secrets {
                 tell_taken_in(opened, out);
             }
         } else {
+            hands_out(&opened.at, stage, holds_secrets, &asked.countersign)?;
             text = ready.into_iter().next().map(|file| Kept::new(file.content, file.secret));
         }
     }
     let stage = stage.name.to_string();
-    Ok(Rendered { ledger: ledger.clone(), stage, files, gaps, partial: asked.partial, text })
+    let written = !asked.dry_run;
+    Ok(Rendered { ledger: ledger.clone(), stage, files, gaps, partial: asked.partial, written, text })
 }
 
 /// Refuses to give a text while something is in the way: whoever reads it would take that for the file.
@@ -182,6 +190,21 @@ fn write(out: &Path, ready: Vec<Ready>) -> Result<Vec<RenderedFile>, Trouble> {
         files.push(RenderedFile { path: full, secret, written });
     }
     Ok(files)
+}
+
+/// What writing would do to the files that are there.
+fn would_write(out: &Path, ready: Vec<Ready>) -> Vec<RenderedFile> {
+    let file = |Ready { path, content, secret }: Ready| {
+        let full = out.join(&path);
+        let there = std::fs::read(&full).map(Zeroizing::new);
+        let written = match there {
+            Ok(there) if there.as_slice() == content.as_bytes() => Written::Unchanged,
+            Ok(_) => Written::Changed,
+            Err(_) => Written::New,
+        };
+        RenderedFile { path: full, secret, written }
+    };
+    ready.into_iter().map(file).collect()
 }
 
 /// Tells that version control would take in a folder with secrets, and how to keep it from that.

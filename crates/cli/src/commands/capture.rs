@@ -12,6 +12,7 @@ use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
+use crate::options::DryRunOptions;
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::output::{json, text};
@@ -40,6 +41,8 @@ pub(crate) struct CaptureArgs {
     /// Why it is taken
     #[arg(long, value_name = "TEXT")]
     why: Option<String>,
+    #[command(flatten)]
+    dry_run: DryRunOptions,
 }
 
 /// What becomes of secrets in a capture.
@@ -85,23 +88,27 @@ pub(crate) fn run(args: &CaptureArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
     let captured = capture(&opened, &asked)?;
     let path = args.out.clone().unwrap_or_else(|| opened.folder.join(captured.usual_path()));
     refuse_overwriting(&path)?;
-    write_atomically(&path, captured.text.as_bytes(), Mode::AsBefore)?;
-    Ok(app.show(&View { captured, path: &path }))
+    let written = !args.dry_run.is_given;
+    if written {
+        write_atomically(&path, captured.text.as_bytes(), Mode::AsBefore)?;
+    }
+    Ok(app.show(&View { captured, path: &path, written }))
 }
 
 /// What was captured, and where it was written.
 struct View<'p> {
     captured: Captured,
     path: &'p Path,
+    written: bool,
 }
 
 impl Shown for View<'_> {
     fn print(&self, console: &mut Console) {
-        text::capture::print(console, &self.captured, self.path);
+        text::capture::print(console, &self.captured, self.path, self.written);
     }
 
     fn document(&self) -> impl Serialize {
-        json::capture::document(&self.captured, self.path)
+        json::capture::document(&self.captured, self.path, self.written)
     }
 
     fn kind(&self) -> Option<Kind> {

@@ -10,6 +10,7 @@ use cledger_work::meant::address;
 
 use crate::app::App;
 use crate::complete;
+use crate::options::DryRunOptions;
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true)]
@@ -34,12 +35,14 @@ struct DoneArgs {
     address: String,
     /// The chore, or the beginning of its text
     text: String,
+    #[command(flatten)]
+    dry_run: DryRunOptions,
 }
 
 pub(crate) fn run(args: &ChoresArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if let Some(ChoresCommand::Done(args)) = &args.command {
         let address = address(&args.address, None)?;
-        let done = done(&app.open_partly(&Scope::Whole)?, &address, &args.text)?;
+        let done = done(&app.open_partly(&Scope::Whole)?, &address, &args.text, !args.dry_run.is_given)?;
         return Ok(app.show(&done));
     }
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;

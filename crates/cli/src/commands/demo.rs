@@ -8,6 +8,8 @@ use cledger_work::{Trouble, trust_own};
 use crate::app::App;
 use crate::demo::{files, go_on, stand_in, walk};
 use crate::exit;
+use crate::options::DryRunOptions;
+use crate::output::text::change::ONLY_SHOWN;
 
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
@@ -20,6 +22,8 @@ pub(crate) struct DemoArgs {
     /// Keep the stand-in for the boards' service running, also for a demo that was written before
     #[arg(long)]
     serve: bool,
+    #[command(flatten)]
+    dry_run: DryRunOptions,
 }
 
 pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
@@ -34,6 +38,12 @@ pub(crate) fn run(args: &DemoArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if dir.symlink_metadata().is_ok() {
         let message = format!("`{}` is there already, and the demo writes over nothing", dir.display());
         return Err(Trouble::usage(message).help("name another folder: cledger demo DIR"));
+    }
+    if args.dry_run.is_given {
+        app.console
+            .line(format!("Would write the demo to {}, and walk through the work there.", dir.display()));
+        app.console.line(ONLY_SHOWN);
+        return Ok(exit::CLEAN);
     }
     files::write(dir)?;
     let ledger = dir.join("ledger");

@@ -9,6 +9,7 @@ use cledger_work::init::{Made, NewLedger, init};
 use serde::Serialize;
 
 use crate::app::App;
+use crate::options::DryRunOptions;
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::output::{json, text};
@@ -29,6 +30,8 @@ pub(crate) struct InitArgs {
     /// Without an example in it
     #[arg(long)]
     empty: bool,
+    #[command(flatten)]
+    dry_run: DryRunOptions,
 }
 
 pub(crate) fn run(args: &InitArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
@@ -37,6 +40,7 @@ pub(crate) fn run(args: &InitArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         stages: args.stages.clone(),
         classes: args.classes.clone(),
         empty: args.empty,
+        dry_run: args.dry_run.is_given,
     };
     let made = init(&app.at, &args.dir, &new)?;
     Ok(app.show(&View { args, made }))

@@ -11,7 +11,7 @@ use cledger_work::keys::{self, KeyChange};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ActOptions, ChangeOptions};
+use crate::options::{ActOptions, ChangeOptions, DryRunOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct KeyArgs {
@@ -22,7 +22,7 @@ pub(crate) struct KeyArgs {
 #[derive(Debug, Subcommand)]
 enum What {
     /// Make an identity, the private key of yours that opens stages' keys, and print its public key
-    Identity,
+    Identity(DryRunOptions),
     /// Make the key of stages and groups
     Make(make::MakeArgs),
     /// Let a reader in
@@ -57,7 +57,7 @@ impl Renewal {
 
 pub(crate) fn run(args: &KeyArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let changed = match &args.what {
-        What::Identity => return Ok(app.show(&keys::identity(&app.at)?)),
+        What::Identity(dry_run) => return Ok(app.show(&keys::identity(&app.at, !dry_run.is_given)?)),
         What::List(args) => return list::run(args, app),
         What::Make(args) => make::run(args, app)?,
         What::Admit(args) => readers::admit(args, app)?,

@@ -8,6 +8,8 @@ use cledger_store::{Mode, write_atomically};
 use cledger_work::Trouble;
 
 use crate::app::App;
+use crate::options::DryRunOptions;
+use crate::output::text::change::ONLY_SHOWN;
 use crate::{exit, manual};
 
 #[derive(Debug, Args)]
@@ -17,6 +19,8 @@ pub(crate) struct ManArgs {
     /// Print the reference of all commands as Markdown
     #[arg(long, conflicts_with = "dir")]
     markdown: bool,
+    #[command(flatten)]
+    dry_run: DryRunOptions,
 }
 
 pub(crate) fn run(args: &ManArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
@@ -38,8 +42,14 @@ pub(crate) fn run(args: &ManArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     }
     for (command, name) in manual::whole_tree(&root) {
         let path = dir.join(format!("{}.1", manual::title(&name)));
-        write_atomically(&path, &manual::page(command, &name).map_err(failed)?, Mode::Usual)?;
+        let page = manual::page(command, &name).map_err(failed)?;
+        if !args.dry_run.is_given {
+            write_atomically(&path, &page, Mode::Usual)?;
+        }
         app.console.line(path.display().to_string());
+    }
+    if args.dry_run.is_given {
+        app.console.line(ONLY_SHOWN);
     }
     Ok(exit::CLEAN)
 }

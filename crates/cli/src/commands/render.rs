@@ -14,7 +14,7 @@ use cledger_work::render::{ToRender, render};
 use crate::app::App;
 use crate::complete;
 use crate::exit;
-use crate::options::{AssumeOptions, HandOutOptions};
+use crate::options::{AssumeOptions, DryRunOptions, HandOutOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct RenderArgs {
@@ -40,6 +40,8 @@ pub(crate) struct RenderArgs {
     /// Say above each value where it came from, or in FILE.origins where a format has no comments
     #[arg(long)]
     annotate: bool,
+    #[command(flatten)]
+    dry_run: DryRunOptions,
     #[command(flatten)]
     hand_out: HandOutOptions,
     #[command(flatten)]
@@ -71,6 +73,7 @@ pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         without_secrets: args.without_secrets,
         annotate: args.annotate,
         countersign: args.hand_out.countersign.clone(),
+        dry_run: args.dry_run.is_given,
     };
     let rendered = render(&opened, &opened.assuming(&assumptions), &asked)?;
     if let Some(text) = rendered.text.as_ref().and_then(Kept::expose) {

@@ -112,15 +112,17 @@ impl Identity {
         self.path.as_deref().map_err(Clone::clone)
     }
 
+    /// Whether there is one.
+    pub fn is_there(&self) -> Result<bool, IdentityError> {
+        Ok(self.held.is_some() || self.path()?.symlink_metadata().is_ok())
+    }
+
     /// Makes one, readable by its owner alone, unless it is there.
     pub fn make(&self) -> Result<Made, IdentityError> {
-        if self.held.is_some() {
+        if self.is_there()? {
             return Ok(Made::Before);
         }
         let path = self.path()?;
-        if path.symlink_metadata().is_ok() {
-            return Ok(Made::Before);
-        }
         let key = age::x25519::Identity::generate();
         let text = Zeroizing::new(format!(
             "# public key: {}\n{}\n",

@@ -37,6 +37,8 @@ pub struct ChoreDone {
     pub stage: String,
     /// What was done.
     pub text: String,
+    /// Whether it is recorded, and not only shown.
+    pub written: bool,
 }
 
 /// The chores that are open, as far as a pattern covers them.
@@ -82,7 +84,7 @@ pub(crate) fn open_chores(
 }
 
 /// Records that a chore was done: the one whose text begins like this.
-pub fn done(opened: &Opened, address: &Address, text: &str) -> Result<ChoreDone, Trouble> {
+pub fn done(opened: &Opened, address: &Address, text: &str, write: bool) -> Result<ChoreDone, Trouble> {
     let (Some(owner), Some(stage), None) = (&address.owner, &address.stage, &address.entry) else {
         let message = format!("`{address}` names no unit in a stage");
         return Err(Trouble::usage(message).help("write UNIT[+INSTANCE]@STAGE"));
@@ -90,8 +92,10 @@ pub fn done(opened: &Opened, address: &Address, text: &str) -> Result<ChoreDone,
     let ledger = &opened.ledger;
     let id = known_stage(ledger, stage.as_str())?;
     let subject = opened.subject_in(owner, id)?;
-    let mut book = daybook::open(opened)?;
-    let metas = Metas::read(Some(&mut *book), ledger)?;
+    let metas = match write {
+        true => Metas::read(Some(&mut *daybook::open(opened)?), ledger)?,
+        false => Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?,
+    };
     let known = around(ledger, subject, id).map(|chore| chore.text.clone());
     // One that the contract does not have any more stays until it is done.
     let left = open_chores(ledger, subject, id, metas.of(&owner.to_string(), stage.as_str()));
@@ -109,10 +113,14 @@ pub fn done(opened: &Opened, address: &Address, text: &str) -> Result<ChoreDone,
         return Err(Trouble::usage(message).help(format!("its chores are: {}", texts.join("; "))));
     };
     let (owner, stage) = (owner.to_string(), stage.to_string());
+    if !write {
+        return Ok(ChoreDone { owner, stage, text: meant.clone(), written: false });
+    }
+    let mut book = daybook::open(opened)?;
     let mut meta = meta(opened, &owner, &stage, Kind::ChoreDone, "");
     meta.chore = Some(meant.clone());
     opened.at.stepping.before("record")?;
     let recorded = book.record(meta, &Packed::default(), None)?;
     anchor::hold_fast(opened, &recorded);
-    Ok(ChoreDone { owner, stage, text: meant.clone() })
+    Ok(ChoreDone { owner, stage, text: meant.clone(), written: true })
 }

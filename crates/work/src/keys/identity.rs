@@ -14,12 +14,18 @@ pub struct OwnIdentity {
     pub recipients: Vec<String>,
     /// Whether it was made just now.
     pub is_new: bool,
+    /// Whether it is there, and not only shown.
+    pub written: bool,
 }
 
-/// Makes an identity where there is none, and gives its public keys.
-pub fn identity(at: &Workplace) -> Result<OwnIdentity, Trouble> {
+/// Makes an identity where there is none, if that is to be written, and gives its public keys.
+pub fn identity(at: &Workplace, write: bool) -> Result<OwnIdentity, Trouble> {
+    if !write && !at.identity.is_there()? {
+        let path = at.identity.shown().trim_matches('`').to_owned();
+        return Ok(OwnIdentity { path, recipients: Vec::new(), is_new: true, written: false });
+    }
     let made = at.identity.make()?;
     let path = at.identity.shown().trim_matches('`').to_owned();
     let recipients = at.identity.recipients()?.iter().map(ToString::to_string).collect();
-    Ok(OwnIdentity { path, recipients, is_new: made == Made::New })
+    Ok(OwnIdentity { path, recipients, is_new: made == Made::New, written: true })
 }

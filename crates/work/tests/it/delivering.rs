@@ -107,10 +107,13 @@ fn chores_hold_back_and_are_told_until_they_are_done() {
         open.into_iter().map(|chore| chore.text).collect()
     };
     assert_eq!(open(), ["Call the quay"]);
-    assert_eq!(chores::done(&place.open(), &address("desk@dev"), "Call").unwrap().text, "Call the quay");
+    assert_eq!(
+        chores::done(&place.open(), &address("desk@dev"), "Call", true).unwrap().text,
+        "Call the quay"
+    );
     make(&place, &asked(&["desk"], "dev")).unwrap();
     assert_eq!(open(), ["Tell them"]);
-    chores::done(&place.open(), &address("desk@dev"), "Tell them").unwrap();
+    chores::done(&place.open(), &address("desk@dev"), "Tell them", true).unwrap();
     assert!(open().is_empty());
 }
 

@@ -28,7 +28,7 @@ fn place() -> Place {
         ("stages/test.toml", "[units.desk]\nquay = \"t\"\n"),
     ];
     let place = Place::new(&files);
-    identity(&place.at).unwrap();
+    identity(&place.at, true).unwrap();
     let change =
         KeyChange { stages: vec!["@dev".to_owned(), "@test".to_owned()], consent: because(&[]), write: true };
     let name = Some(Name::parse("ada").unwrap());
@@ -301,7 +301,7 @@ fn what_is_brought_by_hand_is_delivered_when_its_chore_is_done() {
         chores::chores(&place.open(), None).unwrap().into_iter().map(|chore| chore.text).collect::<Vec<_>>()
     };
     assert_eq!(open(), ["Type it in"]);
-    chores::done(&place.open(), &address("desk@dev"), "Type").unwrap();
+    chores::done(&place.open(), &address("desk@dev"), "Type", true).unwrap();
     assert_eq!((standing(), open()), (Some(InStage::Delivered(1)), Vec::new()));
     to(&place, "test", |_| {}).unwrap();
     // What did not change is not typed in again; what is taken off has to be taken off there, too.

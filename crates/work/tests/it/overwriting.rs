@@ -23,7 +23,7 @@ const THERE: &str = "../live/dev/desk/desk.env";
 /// A unit with these outputs, and a key for the stage, without which nothing overwritten could be kept.
 fn place(outputs: &str) -> Place {
     let place = Place::new(&[("units/desk.toml", &format!("{DESK}{outputs}"))]);
-    identity(&place.at).unwrap();
+    identity(&place.at, true).unwrap();
     let change = KeyChange { stages: vec!["@dev".to_owned()], consent: because(&[]), write: true };
     let name = Some(cledger_core::name::Name::parse("ada").unwrap());
     make(&place.change(), &ToMake { change, name, readers: Vec::new(), passphrase: None }).unwrap();

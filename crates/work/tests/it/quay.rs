@@ -56,7 +56,7 @@ impl Quay {
                  url = { from = \"file:url\" }\npassword = { from = \"file:password\" }\n";
         }
         place.write("ledger.toml", &(place.read("ledger.toml") + &outlets));
-        identity(&place.at).unwrap();
+        identity(&place.at, true).unwrap();
         let stages = ["@dev", "@test"].map(str::to_owned).to_vec();
         let change = KeyChange { stages, consent: because(&[]), write: true };
         let name = Some(Name::parse("ada").unwrap());
@@ -144,7 +144,7 @@ pub(crate) fn withdraws(place: &Place) -> Result<(), Trouble> {
 }
 
 pub(crate) fn does_the_chore(place: &Place) -> Result<(), Trouble> {
-    chores::done(&place.open(), &address("desk@dev"), "Tell").map(drop)
+    chores::done(&place.open(), &address("desk@dev"), "Tell", true).map(drop)
 }
 
 pub(crate) fn rotates(place: &Place) -> Result<(), Trouble> {

@@ -24,7 +24,7 @@ fn place(has_kiosk: bool, manifest: impl Fn(String) -> String) -> Place {
         place.write("units/desk.toml", &format!("{DESK}[instances.kiosk]\n"));
     }
     place.write("ledger.toml", &manifest(place.read("ledger.toml")));
-    identity(&place.at).unwrap();
+    identity(&place.at, true).unwrap();
     let stages = ["@dev", "@test"].map(str::to_owned).to_vec();
     let change = KeyChange { stages, consent: because(&[]), write: true };
     let name = Some(Name::parse("ada").unwrap());
@@ -32,7 +32,7 @@ fn place(has_kiosk: bool, manifest: impl Fn(String) -> String) -> Place {
         .unwrap();
     cledger_work::keys::protect(&place.change(), &change).unwrap();
     for of in ["desk@dev", "desk@test", "desk+kiosk@dev"].iter().take(if has_kiosk { 3 } else { 2 }) {
-        chores::done(&place.open(), &address(of), "Tell").unwrap();
+        chores::done(&place.open(), &address(of), "Tell", true).unwrap();
     }
     place
 }

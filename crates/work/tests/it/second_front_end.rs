@@ -19,7 +19,7 @@ fn another_front_end_plans_and_makes_a_delivery_of_the_demo() {
     copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo"), folder.path());
     let ledger = folder.path().join("ledger");
     let at = delivery::workplace(&ledger, &[]);
-    keys::identity(&at).unwrap();
+    keys::identity(&at, true).unwrap();
     let stages = ["dev", "prod-north"].map(|stage| format!("@{stage}")).to_vec();
     let consent =
         Consent { countersign: vec![Name::parse("prod-north").unwrap()], why: Some("trial".to_owned()) };

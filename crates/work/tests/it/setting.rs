@@ -115,7 +115,7 @@ fn what_is_set_and_what_that_is_refused_for() {
 
 /// Makes a key for `dev`, of which one is the only reader.
 fn make_key(place: &Place) {
-    keys::identity(&place.at).unwrap();
+    keys::identity(&place.at, true).unwrap();
     let change = KeyChange { stages: vec!["@dev".to_owned()], consent: because(&[]), write: true };
     keys::make(&place.change(), &ToMake { change, name: None, readers: Vec::new(), passphrase: None })
         .unwrap();

@@ -11,6 +11,7 @@ use super::FORMAT;
 pub(crate) struct Document<'c> {
     format: u32,
     file: String,
+    written: bool,
     stage: &'c str,
     taken: &'c str,
     outlets: usize,
@@ -27,13 +28,14 @@ struct NotIn<'c> {
     reason: &'c str,
 }
 
-pub(crate) fn document<'c>(captured: &'c Captured, path: &Path) -> Document<'c> {
+pub(crate) fn document<'c>(captured: &'c Captured, path: &Path, written: bool) -> Document<'c> {
     let (capture, counted) = (&captured.capture, &captured.counted);
     let not_in =
         |outlet: &'c str, reasons: &'c [String]| reasons.iter().map(move |reason| NotIn { outlet, reason });
     Document {
         format: FORMAT,
         file: path.display().to_string(),
+        written,
         stage: capture.stage.as_str(),
         taken: &capture.taken,
         outlets: capture.outlets.len(),

@@ -34,6 +34,7 @@ pub(crate) fn document(open: &[OpenChore]) -> Document<'_> {
 pub(crate) struct DoneDocument<'c> {
     format: u32,
     done: OneDone<'c>,
+    written: bool,
 }
 
 #[derive(Debug, Serialize)]
@@ -46,5 +47,5 @@ struct OneDone<'c> {
 /// A chore that was done.
 pub(crate) fn done(chore: &ChoreDone) -> DoneDocument<'_> {
     let done = OneDone { unit: &chore.owner, stage: &chore.stage, text: &chore.text };
-    DoneDocument { format: FORMAT, done }
+    DoneDocument { format: FORMAT, done, written: chore.written }
 }

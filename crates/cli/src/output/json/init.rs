@@ -11,6 +11,7 @@ pub(crate) struct Document<'m> {
     format: u32,
     files: &'m [String],
     stages: Vec<StageDocument<'m>>,
+    written: bool,
 }
 
 #[derive(Debug, Serialize)]
@@ -24,5 +25,5 @@ pub(crate) fn document(made: &Made) -> Document<'_> {
     let stages = made.stages.iter();
     let stages =
         stages.map(|(name, class, guessed)| StageDocument { name, class: class.name(), guessed: *guessed });
-    Document { format: FORMAT, files: &made.files, stages: stages.collect() }
+    Document { format: FORMAT, files: &made.files, stages: stages.collect(), written: made.written }
 }

@@ -19,8 +19,8 @@ pub(crate) struct IdentityDocument<'i> {
 }
 
 pub(crate) fn identity(identity: &OwnIdentity) -> IdentityDocument<'_> {
-    let OwnIdentity { path, recipients, is_new } = identity;
-    IdentityDocument { format: FORMAT, file: path, made: *is_new, recipients }
+    let OwnIdentity { path, recipients, is_new, written } = identity;
+    IdentityDocument { format: FORMAT, file: path, made: *is_new && *written, recipients }
 }
 
 #[derive(Debug, Serialize)]

@@ -5,11 +5,12 @@ use std::path::Path;
 use cledger_work::capture::{Captured, Counted};
 use cledger_work::shown::counted;
 
+use super::change::ONLY_SHOWN;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
 
-pub(crate) fn print(console: &mut Console, captured: &Captured, path: &Path) {
+pub(crate) fn print(console: &mut Console, captured: &Captured, path: &Path, written: bool) {
     let outlets = &captured.counted;
     let mut table =
         Table::new(&["outlet", "kind", "there", "not in the ledger", "not there"], console.width());
@@ -37,6 +38,11 @@ pub(crate) fn print(console: &mut Console, captured: &Captured, path: &Path) {
         console.wrapped(&text, "");
     }
     let in_part = outlets.iter().any(|outlet| !outlet.not_known.is_empty() || !outlet.left_out.is_empty());
+    if !written {
+        console.line(format!("Would be written to {}.", values::escape(&path.display().to_string())));
+        console.line(ONLY_SHOWN);
+        return;
+    }
     let word = if in_part { style::doubtful("Captured in part") } else { "Captured".into() };
     console.line(format!("{word} to {}.", values::escape(&path.display().to_string())));
 }

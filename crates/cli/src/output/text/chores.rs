@@ -1,5 +1,6 @@
 //! `chores` for people.
 
+use super::change::ONLY_SHOWN;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::values;
@@ -29,5 +30,9 @@ pub(crate) fn print(console: &mut Console, open: &[OpenChore]) {
 
 /// A chore that was done.
 pub(crate) fn done(console: &mut Console, chore: &ChoreDone) {
-    console.line(format!("Done, for {}@{}: {}", chore.owner, chore.stage, chore.text));
+    let does = if chore.written { "Done" } else { "Would be recorded as done" };
+    console.line(format!("{does}, for {}@{}: {}", chore.owner, chore.stage, chore.text));
+    if !chore.written {
+        console.line(ONLY_SHOWN);
+    }
 }

@@ -4,11 +4,13 @@ use std::path::Path;
 
 use cledger_work::init::Made;
 
+use super::change::ONLY_SHOWN;
 use crate::output::console::Console;
 
 pub(crate) fn print(console: &mut Console, name: &str, dir: &Path, made: &Made) {
     let dir = dir.display();
-    console.line(format!("Made the ledger `{name}` in {dir}:"));
+    let does = if made.written { "Made" } else { "Would make" };
+    console.line(format!("{does} the ledger `{name}` in {dir}:"));
     for path in &made.files {
         console.line(format!("  {path}"));
     }
@@ -18,6 +20,10 @@ pub(crate) fn print(console: &mut Console, name: &str, dir: &Path, made: &Made) 
     for (stage, class, is_told) in &made.stages {
         let why = if *is_told { "" } else { "  (the name says nothing, so the careful choice)" };
         console.line(format!("  {stage:<12} {}{why}", class.name()));
+    }
+    if !made.written {
+        console.line(format!("\n{ONLY_SHOWN}"));
+        return;
     }
     console.wrapped(
         "\nDeliveries are recorded in .cledger/, on this machine alone. A team shares a daybook in PostgreSQL: \

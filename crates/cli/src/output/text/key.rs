@@ -6,6 +6,7 @@ use cledger_core::cipher::KeyScope;
 use cledger_core::name::Name;
 use cledger_store::{Recipient, SeenKey, Sight};
 
+use super::change::ONLY_SHOWN;
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
@@ -193,6 +194,11 @@ pub(crate) fn trusted(console: &mut Console, trusted: &KeysTrusted) {
 
 /// The public keys of one's own identity, alone on standard output.
 pub(crate) fn identity(console: &mut Console, identity: &OwnIdentity) {
+    if !identity.written {
+        console.line(format!("Would make a new identity, readable by you alone: {}", identity.path));
+        console.line(ONLY_SHOWN);
+        return;
+    }
     let what = if identity.is_new { "New identity, readable by you alone" } else { "Your identity" };
     console.notice(&format!("{what}: {}\nIts public key, for whoever lets you in:", identity.path));
     for recipient in &identity.recipients {

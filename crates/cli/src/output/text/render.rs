@@ -10,10 +10,17 @@ use crate::output::{diagnostics, style};
 use cledger_work::shown::counted;
 
 pub(crate) fn print(console: &mut Console, rendered: &Rendered) {
-    let Rendered { ledger, files, gaps, partial, .. } = rendered;
+    let Rendered { ledger, files, gaps, partial, written, .. } = rendered;
     self::gaps(console, ledger, gaps);
     self::files(console, files);
-    summary(console, files.len(), gaps.len(), gaps.is_empty() || *partial);
+    if *written {
+        summary(console, files.len(), gaps.len(), gaps.is_empty() || *partial);
+    } else {
+        let errors = counted(gaps.len(), "error");
+        let text =
+            format!("{}, with {errors} in the way; leave --dry-run out.", counted(files.len(), "file"));
+        console.line(format!("{}: {text}", style::heading("would render")));
+    }
 }
 
 pub(crate) fn word(written: Written) -> &'static str {
