@@ -42,6 +42,10 @@ pub(crate) struct ConditionOptions {
     /// Only numbers, durations, sizes and days below this
     #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
     under: Vec<String>,
+    /// Only beside another field of the same entry, unit or row: FIELD=TEXT, FIELD~TEXT (contains), FIELD=~REGEX,
+    /// FIELD>VALUE, FIELD<VALUE; FIELD is a name, or ENTRY.FIELD
+    #[arg(long, value_name = "FIELD=TEXT")]
+    beside: Vec<String>,
     /// Only secrets; their values are not shown
     #[arg(long, conflicts_with = "no_secret")]
     secret: bool,
@@ -75,6 +79,7 @@ impl ConditionOptions {
             matches,
             over,
             under,
+            beside,
             secret,
             no_secret,
             with_why,
@@ -94,6 +99,7 @@ impl ConditionOptions {
             matches,
             over,
             under,
+            beside,
             secret,
             no_secret,
             with_why,

@@ -1,5 +1,8 @@
 //! Searching settings, defaults and effective values by what they are and say.
 
+mod beside;
+mod cells;
+
 use std::collections::BTreeSet;
 
 use jiff::civil::Date;
@@ -9,12 +12,15 @@ use regex::Regex;
 use crate::address::{Address, Pattern};
 use crate::cipher::secret_of;
 use crate::impact::Written;
-use crate::model::{Class, Declaration, Entry, LayerId, Ledger, Setting, SettingValue, Slot, Subject};
+use crate::model::{Class, Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, Subject};
 use crate::name::Name;
 use crate::resolve::{Effective, FieldId, Opened, Outcome, Outside, Resolver};
 use crate::source::Place;
 use crate::types::{Measure, Type};
 use crate::value::{Held, Value};
+
+pub use beside::Beside;
+pub use cells::Cell;
 
 /// No stage has this name.
 const NO_STAGE: &str = "";
@@ -51,6 +57,8 @@ pub struct Conditions {
     pub owner: Option<String>,
     /// What the value is or says.
     pub tests: Vec<Test>,
+    /// What must be so beside it.
+    pub beside: Vec<Beside>,
     /// Whether it is a secret.
     pub secret: Option<bool>,
     /// Only with a reason.
@@ -121,7 +129,11 @@ impl Conditions {
         };
         let field_name = field.name.as_ref().map(Name::as_str);
         self.pattern.as_ref().is_none_or(|pattern| {
-            pattern.covers_owner(name, instance) && pattern.covers_field(entry.name.as_str(), field_name)
+            let of_entry = |field: Option<&str>| pattern.covers_field(entry.name.as_str(), field);
+            let columns: &[String] =
+                if let Kind::Table { columns, .. } = &entry.kind { columns } else { &[] };
+            pattern.covers_owner(name, instance)
+                && (of_entry(field_name) || columns.iter().any(|column| of_entry(Some(column))))
         }) && self.kind.as_deref().is_none_or(|kind| entry.kind.name() == kind)
             && self.this_type.is_none_or(|this| field.this_type == this)
             && self.fields.as_ref().is_none_or(|fields| {
@@ -168,22 +180,27 @@ impl Conditions {
         outside: &dyn Outside,
         setting: Option<&Setting>,
         held: Option<&Held>,
-        this: Type,
+        (entry, this): (&Entry, Type),
     ) -> bool {
         let cipher = match setting.map(|setting| &setting.value) {
             Some(SettingValue::Cipher(cipher)) if !self.tests.is_empty() => cipher,
-            _ => return self.covers_value(held.map(Held::expose), this),
+            _ => return self.covers_value(held.map(Held::expose), entry, this),
         };
         match outside.open(&ledger.key_scope(cipher.layer), cipher) {
-            Opened::Text(text) => {
-                secret_of(&text, this).is_some_and(|secret| self.covers_value(Some(secret.expose()), this))
-            }
+            Opened::Text(text) => secret_of(&text, this)
+                .is_some_and(|secret| self.covers_value(Some(secret.expose()), entry, this)),
             Opened::NoKey | Opened::Broken(_) => false,
         }
     }
 
-    fn covers_value(&self, value: Option<&Value>, this: Type) -> bool {
+    fn covers_value(&self, value: Option<&Value>, entry: &Entry, this: Type) -> bool {
         let Some(value) = value else { return self.tests.is_empty() };
+        let name = entry.name.as_str();
+        if matches!(entry.kind, Kind::Table { .. })
+            && (!self.tests.is_empty() || !self.beside.is_empty() || self.names_columns(name))
+        {
+            return !self.covered_cells(&entry.kind, name, value).is_empty();
+        }
         self.tests.iter().all(|test| holds(test, value, this))
     }
 }
@@ -229,7 +246,7 @@ pub fn settings<'l>(ledger: &'l Ledger, outside: &dyn Outside, conditions: &Cond
             && conditions.covers_layer(layer)
             && conditions.covers_place(ledger, written)
             && conditions.covers_declared(ledger, subject, entry, field)
-            && conditions.covers_said(ledger, outside, setting, held, field.this_type)
+            && conditions.covers_said(ledger, outside, setting, held, (entry, field.this_type))
         {
             found.push(Found { written, subject, slot, setting, held, place });
         }
@@ -277,6 +294,13 @@ pub fn settings<'l>(ledger: &'l Ledger, outside: &dyn Outside, conditions: &Cond
             }
         }
     }
+    if !conditions.beside.is_empty() {
+        let resolver = Resolver::new(ledger, outside, &[]);
+        let stands: Vec<bool> =
+            found.par_iter().map(|it| beside::stand(&resolver, &conditions.beside, it)).collect();
+        let mut stands = stands.into_iter();
+        found.retain(|_| stands.next().unwrap_or(false));
+    }
     found
 }
 
@@ -295,6 +319,7 @@ pub fn fields(ledger: &Ledger, outside: &dyn Outside, conditions: &Conditions) -
         || conditions.with_why
         || conditions.layer.is_some()
         || conditions.past.is_some()
+        || !conditions.beside.is_empty()
         || conditions.pattern.as_ref().is_some_and(|pattern| !pattern.covers_stage(NO_STAGE));
     if about_settings {
         let mut found: Vec<(Subject, Slot)> = Vec::new();
@@ -361,7 +386,8 @@ pub fn effective<'l>(resolver: &Resolver<'l>, conditions: &Conditions) -> Vec<(F
                         && conditions.covers_note(setting)
                         && conditions.secret.is_none_or(|wanted| effective.is_secret() == wanted)
                         && conditions.covers_layer(effective.origin.layer.word())
-                        && conditions.covers_value(effective.expose(), field.this_type)
+                        && conditions.covers_value(effective.expose(), entry, field.this_type)
+                        && beside::stand_in(resolver, &conditions.beside, id)
                     {
                         found.push((id, effective));
                     }

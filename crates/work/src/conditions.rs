@@ -3,8 +3,9 @@
 use std::collections::BTreeSet;
 
 use cledger_core::address::Pattern;
-use cledger_core::model::{Class, Ledger};
-use cledger_core::search::{Conditions, Test, called};
+use cledger_core::model::{Class, Entry, Kind, Ledger};
+use cledger_core::name::{Name, nearest};
+use cledger_core::search::{Beside, Conditions, Test, called};
 use cledger_core::types::Type;
 use regex::Regex;
 use serde::{Deserialize, Serialize};
@@ -54,6 +55,10 @@ pub struct SearchTexts {
     /// Only numbers, durations, sizes and days below this
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub under: Vec<String>,
+    /// Only beside another field that is, contains, matches, is above or below something: FIELD=TEXT, FIELD~TEXT,
+    /// FIELD=~REGEX, FIELD>VALUE, FIELD<VALUE
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<String>,
     /// Only secrets; their values are not shown
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub secret: bool,
@@ -74,7 +79,7 @@ pub struct SearchTexts {
 impl SearchTexts {
     /// Whether anything narrows the search.
     pub(crate) fn is_empty(&self) -> bool {
-        let lists = [&self.equals, &self.contains, &self.matches, &self.over, &self.under];
+        let lists = [&self.equals, &self.contains, &self.matches, &self.over, &self.under, &self.beside];
         self.pattern.is_none()
             && self.kind.is_none()
             && self.this_type.is_none()
@@ -87,8 +92,14 @@ impl SearchTexts {
 
     /// All texts in it, to be filled in.
     pub(crate) fn texts(&mut self) -> impl Iterator<Item = &mut String> {
-        let lists =
-            [&mut self.equals, &mut self.contains, &mut self.matches, &mut self.over, &mut self.under];
+        let lists = [
+            &mut self.equals,
+            &mut self.contains,
+            &mut self.matches,
+            &mut self.over,
+            &mut self.under,
+            &mut self.beside,
+        ];
         let names = self.pattern.iter_mut().chain(&mut self.owner).chain(&mut self.output_name);
         names.chain(lists.into_iter().flatten())
     }
@@ -122,12 +133,66 @@ impl SearchTexts {
             layer: self.layer.clone(),
             owner: self.owner.clone(),
             tests,
+            beside: self.beside.iter().map(|text| beside(ledger, text)).collect::<Result<_, _>>()?,
             secret: if self.secret { Some(true) } else { self.no_secret.then_some(false) },
             with_why: self.with_why,
             looked_up: false,
             past: if self.past_until { Some(at.day(self.today.as_deref())?) } else { None },
         })
     }
+}
+
+/// A condition on another field, as it is typed.
+fn beside(ledger: &Ledger, text: &str) -> Result<Beside, Trouble> {
+    let wrong = || {
+        Trouble::usage(format!("`{text}` is no condition on a field"))
+            .help("write FIELD=TEXT, FIELD~TEXT, FIELD=~REGEX, FIELD>VALUE or FIELD<VALUE")
+    };
+    let at = text.find(['=', '~', '>', '<']).filter(|at| *at > 0).ok_or_else(wrong)?;
+    let (field, rest) = text.split_at(at);
+    let test = if let Some(pattern) = rest.strip_prefix("=~") {
+        Test::Matches(regex(pattern)?)
+    } else {
+        let value = rest[1..].to_owned();
+        match rest.as_bytes()[0] {
+            b'=' => Test::Equals(value),
+            b'~' => Test::Contains(value),
+            b'>' => Test::Over(value),
+            _ => Test::Under(value),
+        }
+    };
+    let (entry, name) = match field.split_once('.') {
+        Some((entry, name)) => (Some(Name::parse(entry).map_err(|_| wrong())?), name),
+        None => (None, field),
+    };
+    let beside = Beside { entry, name: name.to_owned(), test };
+    refuse_nowhere(ledger, &beside, field)?;
+    Ok(beside)
+}
+
+/// Refuses a condition on a field that nothing in the ledger has.
+fn refuse_nowhere(ledger: &Ledger, beside: &Beside, said: &str) -> Result<(), Trouble> {
+    let names = |entry: &Entry| -> Vec<String> {
+        let fields = entry.fields.iter().map(|field| field.name.as_ref().map(ToString::to_string));
+        let mut names: Vec<String> = match &beside.entry {
+            Some(_) => fields.map(|field| format!("{}.{}", entry.name, field.unwrap_or_default())).collect(),
+            None => fields.map(|field| field.unwrap_or_else(|| entry.name.to_string())).collect(),
+        };
+        if let (Kind::Table { columns, .. }, None) = (&entry.kind, &beside.entry) {
+            names.extend(columns.iter().cloned());
+        }
+        names
+    };
+    let entries = ledger.shared.iter().chain(ledger.units.iter().flat_map(|unit| &unit.entries));
+    let known: BTreeSet<String> = entries.flat_map(names).collect();
+    if known.contains(said) {
+        return Ok(());
+    }
+    let help = nearest(said, known.iter().map(String::as_str)).map_or_else(
+        || "name a field of the same entry, ENTRY.FIELD, a variable, or a column".to_owned(),
+        |near| format!("did you mean `{near}`?"),
+    );
+    Err(Trouble::usage(format!("nothing has a field `{said}`")).help(help))
 }
 
 /// A regular expression that somebody typed.

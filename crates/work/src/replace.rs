@@ -143,7 +143,8 @@ fn replacing(at: &Workplace, ledger: &Ledger, wanted: &Routine) -> Result<Replac
             replacing.in_references.push(found.address(ledger).to_string());
         }
         if let Kind::Table { .. } = ledger.field(found.subject, found.slot).0.kind {
-            rows::replace(&changes, ledger, &found, &mut replacing);
+            let meant = (wanted.replace.to.as_deref(), &changes, &conditions);
+            rows::replace(meant, ledger, &found, &mut replacing);
         } else if let Some((edit, after)) =
             values::edit(wanted.replace.to.as_deref(), &changes, ledger, &found)?
         {

@@ -34,7 +34,7 @@ fn routine() -> Value {
             "pattern": { "type": "string" }, "kind": { "type": "string" }, "type": { "type": "string" },
             "class": { "enum": classes }, "layer": { "type": "string" }, "owner": { "type": "string" },
             "equals": texts(), "contains": texts(), "matches": texts(), "over": texts(), "under": texts(),
-            "secret": { "type": "boolean" }, "no_secret": { "type": "boolean" },
+            "beside": texts(), "secret": { "type": "boolean" }, "no_secret": { "type": "boolean" },
             "output_name": { "type": "string" },
             "with_why": { "type": "boolean" }, "past_until": { "type": "boolean" },
         }),

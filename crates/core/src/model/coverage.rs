@@ -59,7 +59,10 @@ impl Ledger {
     fn has_field(&self, pattern: &Pattern, subject: Subject) -> bool {
         let has = self.slots(subject).all().any(|slot| {
             let (entry, field) = self.field(subject, slot);
+            let columns: &[String] =
+                if let crate::model::Kind::Table { columns, .. } = &entry.kind { columns } else { &[] };
             pattern.covers_field(entry.name.as_str(), field.name.as_ref().map(Name::as_str))
+                || columns.iter().any(|column| pattern.covers_field(entry.name.as_str(), Some(column)))
         });
         let strays: &[Stray] = match subject {
             Subject::Unit(unit, _) => &self.unit(unit).strays,

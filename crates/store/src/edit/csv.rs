@@ -2,9 +2,10 @@
 
 use csv::{ReaderBuilder, StringRecord, Terminator, WriterBuilder};
 
-/// The text of a CSV file with other cells; `change` gives the new text of a cell of a column. Rows in
+/// The text of a CSV file with other cells; `change` gives the new text of a cell by the key of its row and its column.
+/// Rows in
 /// which none changes stay as they are, byte for byte; so does everything from a mistake on.
-pub fn with_cells(text: &str, change: &dyn Fn(&str, &str) -> String) -> String {
+pub fn with_cells(text: &str, key: &str, change: &dyn Fn(&str, &str, &str) -> String) -> String {
     let start = text.len() - text.trim_start_matches('\u{feff}').len();
     let mut reader =
         ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&text.as_bytes()[start..]);
@@ -16,10 +17,11 @@ pub fn with_cells(text: &str, change: &dyn Fn(&str, &str) -> String) -> String {
             heads = Some(record.clone());
             continue;
         };
+        let row = heads.iter().position(|head| head == key).and_then(|at| record.get(at)).unwrap_or_default();
         let new: StringRecord = record
             .iter()
             .enumerate()
-            .map(|(at, cell)| change(heads.get(at).unwrap_or_default(), cell))
+            .map(|(at, cell)| change(row, heads.get(at).unwrap_or_default(), cell))
             .collect();
         if new == record {
             continue;
@@ -52,7 +54,7 @@ mod tests {
     fn only_rows_with_a_changed_cell_change() {
         let text = "\u{feff}a,b\r\n\"x\",one\r\n\r\ny,\"one, \"\"two\"\"\"\r\nz,\"q\nr\"";
         let swapped = |from: &'static str, to: &'static str| {
-            with_cells(text, &move |column, cell| {
+            with_cells(text, "a", &move |_, column, cell| {
                 if column == "b" { cell.replace(from, to) } else { cell.to_owned() }
             })
         };

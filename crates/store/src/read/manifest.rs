@@ -40,7 +40,7 @@ pub(super) struct Manifest {
 const KEYS: [&str; LEDGER.len()] = names(&LEDGER);
 const STAGE_KEYS: [&str; STAGE.len()] = names(&STAGE);
 const ROUTINE_KEYS: [&str; 4] = ["name", "about", "search", "replace"];
-const SEARCH_KEYS: [&str; 16] = [
+const SEARCH_KEYS: [&str; 17] = [
     "pattern",
     "kind",
     "type",
@@ -52,6 +52,7 @@ const SEARCH_KEYS: [&str; 16] = [
     "matches",
     "over",
     "under",
+    "beside",
     "secret",
     "no_secret",
     "output_name",

@@ -1,11 +1,12 @@
 //! The cells of lookup tables, changed: in settings, and in CSV files.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::impact::Written as Place;
 use cledger_core::model::{Kind, Ledger};
-use cledger_core::search::Found;
+use cledger_core::search::{Conditions, Found};
 use cledger_core::source;
+use cledger_core::tree::Branch;
 use cledger_core::value::{Held, Value};
 use cledger_store::{Changed, Edit, Target, What, literal, setting, with_cells};
 
@@ -13,63 +14,102 @@ use crate::replace::changes::Changes;
 use crate::replace::replacing::{Replaced, Replacing};
 use crate::shown;
 
-/// Changes the cells of a table wherever they stand: rows of a setting by edits, those of a CSV file
-/// in its text. Its key stays.
-pub(crate) fn replace(changes: &Changes, ledger: &Ledger, found: &Found<'_>, replacing: &mut Replacing) {
+/// Changes the cells of a table that are meant, wherever they stand: rows of a setting by edits, those of a CSV file in
+/// its text. The key of a row is changed only where its column is named.
+pub(crate) fn replace(
+    (to, changes, conditions): (Option<&str>, &Changes, &Conditions),
+    ledger: &Ledger,
+    found: &Found<'_>,
+    replacing: &mut Replacing,
+) {
     let (entry, declaration) = ledger.field(found.subject, found.slot);
     let Kind::Table { key, .. } = &entry.kind else { return };
     let Some(Value::Map(rows)) = found.held.map(Held::expose) else { return };
     let note = found.setting.and_then(|setting| setting.note.as_deref());
     let places = note.map_or(&declaration.rows, |note| &note.rows);
-    let target = match found.written {
-        Place::In(layer) => Target::Layer(layer),
-        Place::Default => Target::Default,
-    };
+    let keys_too = conditions.names_columns(entry.name.as_str());
+    let mut new: BTreeMap<(&str, &str), String> = BTreeMap::new();
+    for cell in conditions.cells(ledger, found).into_iter().filter(|cell| keys_too || cell.column != key) {
+        let text = to.map_or_else(|| changes.text(cell.text), str::to_owned);
+        if text != cell.text {
+            new.insert((cell.row, cell.column), text);
+        }
+    }
+    let mut files = BTreeSet::new();
     for (name, place) in places {
         let Some(Value::Map(cells)) = rows.get(name) else { continue };
-        let new_cells: BTreeMap<&str, Value> = cells
-            .iter()
-            .filter(|(column, _)| column.as_str() != key)
-            .filter_map(|(column, cell)| {
-                let (old, new) = (cell.as_text()?, changes.text(cell.as_text()?));
-                (old != new).then(|| (column.as_str(), Value::text(&new)))
-            })
-            .collect();
+        let here = |row: &str| row == name.as_str();
+        let new_cells: Vec<(&str, &String)> =
+            new.iter().filter(|((row, _), _)| here(row)).map(|((_, column), text)| (*column, text)).collect();
         if new_cells.is_empty() {
             continue;
         }
         let at = ledger.files.locate(*place);
-        let before = cells.iter().map(|(column, cell)| (column.as_str(), cell));
-        let before = before.filter(|(column, _)| new_cells.contains_key(column));
-        let after = new_cells.iter().map(|(column, cell)| (*column, cell));
+        let (own, key_text) = (Value::text(name), key.as_str());
+        let before = new_cells.iter().map(|(column, _)| {
+            (*column, if *column == key_text { &own } else { cells.get(*column).unwrap_or(&own) })
+        });
+        let values: Vec<(&str, Value)> =
+            new_cells.iter().map(|(column, text)| (*column, Value::text(text))).collect();
         replacing.replaced.push(Replaced {
             address: found.address(ledger).to_string(),
             file: at.file.to_owned(),
             line: at.line,
             before: shown::row(name, before),
-            after: shown::row(name, after),
+            after: shown::row(name, values.iter().map(|(column, value)| (*column, value))),
         });
         if found.place.is_some_and(|setting| setting.file == place.file) {
-            let edits = new_cells.iter().map(|(column, cell)| {
-                let what = What::Set(literal(cell, None));
-                let whole = setting(ledger, target, found.subject, found.slot, what);
-                let path = [whole.path, vec![name.to_string(), (*column).to_owned()]].concat();
-                Edit { path, ..whole }
-            });
-            replacing.edits.extend(edits);
-        } else {
-            csv(changes, ledger, *place, key, &mut replacing.texts);
+            let new_key = new.get(&(name.as_str(), key_text)).map(String::as_str);
+            replacing.edits.extend(in_setting(ledger, found, (name, new_key), cells, &values));
+        } else if files.insert(place.file) {
+            csv(ledger, *place, key, &new, &mut replacing.texts);
         }
     }
 }
 
-/// Changes all cells of the CSV file that a row stands in.
-fn csv(changes: &Changes, ledger: &Ledger, place: source::Place, key: &str, texts: &mut Changed) {
-    let Some(file) = ledger.files.get(place.file) else { return };
-    if !texts.contains_key(&file.path) {
-        let new = with_cells(&file.text, &|column, cell| {
-            if column == key { cell.to_owned() } else { changes.text(cell) }
-        });
-        texts.insert(file.path.clone(), Some(new));
+/// The edits of a row that stands in a setting. A row with another key is written anew.
+fn in_setting(
+    ledger: &Ledger,
+    found: &Found<'_>,
+    (name, new_key): (&str, Option<&str>),
+    cells: &Branch,
+    values: &[(&str, Value)],
+) -> Vec<Edit> {
+    let target = match found.written {
+        Place::In(layer) => Target::Layer(layer),
+        Place::Default => Target::Default,
+    };
+    let edit = |steps: &[&str], what: What| {
+        let whole = setting(ledger, target, found.subject, found.slot, What::Set(String::new()));
+        let path = whole.path.iter().cloned().chain(steps.iter().map(|step| (*step).to_owned())).collect();
+        Edit { path, what, ..whole }
+    };
+    let Some(new_key) = new_key else {
+        let set = |(column, value): &(&str, Value)| edit(&[name, column], What::Set(literal(value, None)));
+        return values.iter().map(set).collect();
+    };
+    let key = ledger.field(found.subject, found.slot).0;
+    let key = if let Kind::Table { key, .. } = &key.kind { key.as_str() } else { "" };
+    let mut row = cells.clone();
+    for (column, value) in values {
+        row.insert((*column).into(), value.clone());
     }
+    row.remove(key);
+    vec![edit(&[name], What::RemoveAll), edit(&[new_key], What::Set(literal(&Value::Map(row), None)))]
+}
+
+/// Changes the cells of the CSV file that a row stands in.
+fn csv(
+    ledger: &Ledger,
+    place: source::Place,
+    key: &str,
+    new: &BTreeMap<(&str, &str), String>,
+    texts: &mut Changed,
+) {
+    let Some(file) = ledger.files.get(place.file) else { return };
+    let before = texts.get(&file.path).and_then(Option::as_ref).unwrap_or(&file.text);
+    let after = with_cells(before, key, &|row, column, cell| {
+        new.get(&(row, column)).cloned().unwrap_or_else(|| cell.to_owned())
+    });
+    texts.insert(file.path.clone(), Some(after));
 }
