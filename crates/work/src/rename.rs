@@ -1,12 +1,14 @@
 //! Another name for something, wherever the ledger mentions it.
 
+mod rendered_names;
+
 use std::collections::BTreeMap;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
-use cledger_core::effects::effects_of_renaming;
+use cledger_core::effects::{Effect, effects_of_renaming};
 use cledger_core::model::{
-    Declaration, Entry, Kind, Ledger, Output, OutputFormat, Subject, Unit, credential_fields,
+    Declaration, Entry, Kind, Ledger, Output, OutputFormat, StageId, Subject, Unit, credential_fields,
     endpoint_fields, protocol_fields,
 };
 use cledger_core::name::Name;
@@ -18,12 +20,14 @@ use cledger_store::{
     Changed, Edit, Named, Overlay, Renaming, What, apply, literal, move_key, rename as store_rename,
 };
 
-use crate::change::{Changing, NO_CHANGE, Planned};
+use crate::change::{Changing, Consent, NO_CHANGE, Planned};
 use crate::daybook;
 use crate::meant::{fields_of, is_shared, known_stage};
 use crate::opened::Opened;
 use crate::touched::{TouchedFile, touched};
 use crate::trouble::Trouble;
+
+pub use rendered_names::RenderedName;
 
 /// What becomes of another name.
 #[derive(Debug)]
@@ -34,39 +38,92 @@ pub struct Renamed {
     pub to: String,
     /// The files that change.
     pub files: Vec<TouchedFile>,
+    /// The names of rendered files, and in them, that change with it.
+    pub rendered: Vec<RenderedName>,
+    /// The effective values that change with it, since they hold the name itself.
+    pub effects: Vec<Effect>,
     /// Whether they are written.
     pub written: bool,
 }
 
-/// Gives what an address names another name, wherever the ledger mentions it; with `outputs` also in rendered
-/// files. Refused where an effective value would change.
-pub fn rename(
-    changing: &Changing,
-    address: &Address,
-    to: &Name,
-    outputs: bool,
-    write: bool,
-) -> Result<Renamed, Trouble> {
-    let renaming = Renaming { what: named(&changing.opened, address)?, to: to.clone() };
-    daybook::refuse_open_of(&changing.opened, &[&renaming.what])?;
-    let (changed, after) = renamed(changing, changing.ledger(), &NO_CHANGE, &renaming, outputs)?;
-    let planned = Planned { changed, after, effects: Vec::new() };
-    if write {
-        changing.write(&planned)?;
-    }
-    let files = touched(changing.ledger(), &planned.changed);
-    Ok(Renamed { from: address.to_string(), to: to.to_string(), files, written: write })
+/// What is to have another name.
+#[derive(Debug, Clone)]
+pub struct ToRename {
+    /// What.
+    pub address: Address,
+    /// Its new name.
+    pub to: Name,
+    /// Whether names of rendered files, and in them, change with it.
+    pub outputs: bool,
+    /// What somebody says to it.
+    pub consent: Consent,
+    /// Do it.
+    pub write: bool,
 }
 
-/// Gives something another name in a ledger as earlier changes, `so_far`, make it; gives all changes and
-/// the ledger after them. Refuses where an effective value would change.
+/// Gives what an address names another name, wherever the ledger mentions it; with `outputs` also in rendered
+/// files. A value that holds the name itself changes with it.
+pub fn rename(changing: &Changing, asked: &ToRename) -> Result<Renamed, Trouble> {
+    let ToRename { address, to, outputs, consent, write } = asked;
+    let renaming = Renaming { what: named(&changing.opened, address)?, to: to.clone() };
+    daybook::refuse_open_of(&changing.opened, &[&renaming.what])?;
+    let Outcome { changed, after, effects, rendered } =
+        renamed(changing, changing.ledger(), &NO_CHANGE, &renaming, *outputs)?;
+    let planned = Planned { changed, after, effects };
+    let others = stages_of(changing.ledger(), &renaming, &planned.effects);
+    if *write {
+        refuse_rendered(&rendered, *outputs)?;
+        changing.guard_with(&[], &others, &planned.effects, consent)?;
+        changing.write(&planned)?;
+    } else {
+        changing.tell_needs(&[], &others, &planned.effects, consent)?;
+    }
+    let files = touched(changing.ledger(), &planned.changed);
+    let (from, to) = (address.to_string(), to.to_string());
+    Ok(Renamed { from, to, files, rendered, effects: planned.effects, written: *write })
+}
+
+/// The stage that gets another name, where values change with that.
+fn stages_of(ledger: &Ledger, renaming: &Renaming, effects: &[Effect]) -> Vec<StageId> {
+    match &renaming.what {
+        Named::Stage(name) if !effects.is_empty() => ledger.stage_id(name.as_str()).into_iter().collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// Refuses names of rendered files that change where nobody has said that they may.
+pub(crate) fn refuse_rendered(rendered: &[RenderedName], outputs: bool) -> Result<(), Trouble> {
+    if outputs || rendered.is_empty() {
+        return Ok(());
+    }
+    let lines: Vec<String> =
+        rendered.iter().map(|it| format!("{}: {} would be {}", it.of, it.before, it.after)).collect();
+    Err(Trouble::refused("names of rendered files, or in them, would change")
+        .pointed(lines.join("\n"))
+        .help("let them: --outputs"))
+}
+
+/// What a renaming comes to.
+pub(crate) struct Outcome {
+    /// All new texts, earlier changes included.
+    pub(crate) changed: Changed,
+    /// The ledger after them.
+    pub(crate) after: Ledger,
+    /// The effective values that change, since they hold the name itself.
+    pub(crate) effects: Vec<Effect>,
+    /// The names of rendered files, and in them, that change.
+    pub(crate) rendered: Vec<RenderedName>,
+}
+
+/// Gives something another name in a ledger as earlier changes, `so_far`, make it. Refuses where an effective value would
+/// change that does not hold the name itself.
 pub(crate) fn renamed(
     changing: &Changing,
     ledger: &Ledger,
     so_far: &Changed,
     renaming: &Renaming,
     outputs: bool,
-) -> Result<(Changed, Ledger), Trouble> {
+) -> Result<Outcome, Trouble> {
     must_be_free(ledger, &renaming.what, &renaming.to)?;
     let mut changed = so_far.clone();
     changed.extend(store_rename(ledger, renaming)?);
@@ -88,14 +145,20 @@ pub(crate) fn renamed(
         let (old, new) = (Resolver::new(ledger, &old, &[]), Resolver::new(&after, &new, &[]));
         effects_of_renaming(&old, &new, &|address| moved(renaming, ledger, address))
     };
-    if let Some(effect) = effects.first() {
+    // Values can hold these names by `${unit.name}`, `${unit.instance}` and `${stage.name}`.
+    let may_hold_it = matches!(renaming.what, Named::Unit(_) | Named::Instance(..) | Named::Stage(_));
+    if let Some(effect) = effects.first().filter(|_| !may_hold_it) {
         let (to, count, address) = (&renaming.to, effects.len(), &effect.address);
         let message =
             format!("the new name `{to}` would change effective values: {count} of them, first {address}");
-        return Err(Trouble::refused(message)
-            .help("a value holds the name itself, such as ${unit.name}: set it first"));
+        return Err(Trouble::refused(message).help("set it first, or choose another name"));
     }
-    Ok((changed, after))
+    let rendered = if may_hold_it {
+        rendered_names::differing(ledger, &after, &|address| moved(renaming, ledger, address))
+    } else {
+        Vec::new()
+    };
+    Ok(Outcome { changed, after, effects, rendered })
 }
 
 /// Says in a unit's contract how it was called, so that what was delivered under that name stays its history.

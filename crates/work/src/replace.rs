@@ -19,6 +19,7 @@ use self::names::Renamed;
 use self::replacing::{Replaced, Replacing};
 use crate::change::{Changing, Consent, Planned};
 use crate::differing::differing;
+use crate::rename::{RenderedName, refuse_rendered};
 use crate::routine::{self, Routine};
 use crate::shown::{self, counted};
 use crate::trouble::Trouble;
@@ -48,6 +49,8 @@ pub struct Replacement {
     pub replaced: Vec<Replaced>,
     /// The names that are replaced.
     pub renamed: Vec<Renamed>,
+    /// The names of rendered files, and in them, that change with these.
+    pub rendered: Vec<RenderedName>,
     /// The ledger as it is afterwards.
     pub after: Ledger,
     /// The effective values that change.
@@ -92,18 +95,20 @@ pub fn replace(changing: &Changing, asked: &ToReplace) -> Result<Replacement, Tr
     let edited = apply(&Overlay::new(changing.disk(), &changed), &replacing.edits)?;
     changed.extend(edited);
     let values = changing.plan_texts(changed)?;
+    changing.refuse_bad_rows(&values)?;
     let (mut caused, cured) = differing(changing.ledger(), &values.after);
-    let (planned, renamed) = names::replace(changing, values, &wanted, asked.outputs)?;
+    let (planned, renamed, rendered) = names::replace(changing, values, &wanted, asked.outputs)?;
     if !renamed.is_empty() {
         caused.extend(names::clashes(differing(changing.ledger(), &planned.after).0));
     }
     if asked.write {
+        refuse_rendered(&rendered, asked.outputs)?;
         changing.guard(&replacing.layers, &planned, &asked.consent)?;
         changing.write(&planned)?;
     }
     let Planned { after, effects, .. } = planned;
     let (replaced, in_references, written) = (replacing.replaced, replacing.in_references, asked.write);
-    Ok(Replacement { replaced, renamed, after, effects, caused, cured, in_references, written })
+    Ok(Replacement { replaced, renamed, rendered, after, effects, caused, cured, in_references, written })
 }
 
 /// Refuses a search that nothing narrows.
@@ -144,7 +149,7 @@ fn replacing(at: &Workplace, ledger: &Ledger, wanted: &Routine) -> Result<Replac
         }
         if let Kind::Table { .. } = ledger.field(found.subject, found.slot).0.kind {
             let meant = (wanted.replace.to.as_deref(), &changes, &conditions);
-            rows::replace(meant, ledger, &found, &mut replacing);
+            rows::replace(meant, ledger, &found, &mut replacing)?;
         } else if let Some((edit, after)) =
             values::edit(wanted.replace.to.as_deref(), &changes, ledger, &found)?
         {

@@ -5,7 +5,7 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
-use cledger_work::rename::rename;
+use cledger_work::rename::{ToRename, rename};
 
 use crate::app::App;
 use crate::complete;
@@ -30,6 +30,13 @@ pub(crate) struct RenameArgs {
 pub(crate) fn run(args: &RenameArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = Address::parse(&args.address)?;
     let changing = app.change(&args.change.wait)?;
-    let renamed = rename(&changing, &address, &args.new_name, args.outputs, args.act.writes())?;
+    let asked = ToRename {
+        address,
+        to: args.new_name.clone(),
+        outputs: args.outputs,
+        consent: args.change.consent(),
+        write: args.act.writes(),
+    };
+    let renamed = rename(&changing, &asked)?;
     Ok(app.show(&renamed))
 }

@@ -103,8 +103,7 @@ shown! {
     RehomeReport, |it, console| text::rehome::print(console, it), json::rehome::document(it), kind it.kind();
     Suggested, |it, console| text::rehome::suggested(console, it), json::rehome::suggested(it);
     Removed, |it, console| text::remove::print(console, it), json::remove::document(it);
-    Renamed, |it, console| text::rename::print(console, "renamed", (&it.from, &it.to), &it.files, it.written),
-        json::rename::document((&it.from, &it.to), &it.files, it.written);
+    Renamed, |it, console| text::rename::renamed(console, it), json::rename::renamed(it);
     Rendered, |it, console| text::render::print(console, it), json::render::document(it), kind it.kind();
     Replacement, |it, console| text::replace::print(console, it), json::replace::document(it);
     SettingsChanged, |it, console| text::change::at_once(console, it), json::change::document(it);

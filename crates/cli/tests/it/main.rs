@@ -9,6 +9,7 @@ mod adopt;
 mod against;
 mod aged;
 mod bad_input;
+mod beside;
 mod check;
 mod compare;
 #[path = "../../../work/tests/it/copied.rs"]

@@ -14,7 +14,7 @@ use cledger_core::value::Value;
 use cledger_store::{Edit, Named, Overlay, Renaming, apply};
 
 use crate::change::{Changing, Planned};
-use crate::rename::{as_edit, renamed};
+use crate::rename::{RenderedName, as_edit, renamed};
 use crate::replace::changes::{Changes, Names};
 use crate::routine::Routine;
 use crate::trouble::Trouble;
@@ -40,11 +40,12 @@ pub(crate) fn replace(
     values: Planned,
     wanted: &Routine,
     outputs: bool,
-) -> Result<(Planned, Vec<Renamed>), Trouble> {
+) -> Result<(Planned, Vec<Renamed>, Vec<RenderedName>), Trouble> {
     if wanted.replace.names.is_empty() || !wanted.replace.changes_names() {
-        return Ok((values, Vec::new()));
+        return Ok((values, Vec::new(), Vec::new()));
     }
-    let Planned { mut changed, after: mut ledger, effects } = values;
+    let Planned { mut changed, after: mut ledger, mut effects } = values;
+    let mut rendered = Vec::new();
     let changes = wanted.replace.of_names()?;
     let conditions = wanted.search.read(&changing.opened.at, changing.ledger())?;
     let found = search::fields(changing.ledger(), &Unfetched, &conditions);
@@ -78,10 +79,13 @@ pub(crate) fn replace(
         }
     }
     for renaming in renamings {
-        (changed, ledger) = self::renamed(changing, &ledger, &changed, &renaming, outputs)?;
+        let outcome = self::renamed(changing, &ledger, &changed, &renaming, outputs)?;
+        (changed, ledger) = (outcome.changed, outcome.after);
+        effects.extend(outcome.effects);
+        rendered.extend(outcome.rendered);
         names.push(of_renaming(&renaming));
     }
-    Ok((Planned { changed, after: ledger, effects }, names))
+    Ok((Planned { changed, after: ledger, effects }, names, rendered))
 }
 
 fn unit_of(ledger: &Ledger, subject: Subject) -> Option<&Unit> {

@@ -13,6 +13,7 @@ use cledger_store::{Changed, Edit, Target, What, literal, setting, with_cells};
 use crate::replace::changes::Changes;
 use crate::replace::replacing::{Replaced, Replacing};
 use crate::shown;
+use crate::trouble::Trouble;
 
 /// Changes the cells of a table that are meant, wherever they stand: rows of a setting by edits, those of a CSV file in
 /// its text. The key of a row is changed only where its column is named.
@@ -21,10 +22,10 @@ pub(crate) fn replace(
     ledger: &Ledger,
     found: &Found<'_>,
     replacing: &mut Replacing,
-) {
+) -> Result<(), Trouble> {
     let (entry, declaration) = ledger.field(found.subject, found.slot);
-    let Kind::Table { key, .. } = &entry.kind else { return };
-    let Some(Value::Map(rows)) = found.held.map(Held::expose) else { return };
+    let Kind::Table { key, .. } = &entry.kind else { return Ok(()) };
+    let Some(Value::Map(rows)) = found.held.map(Held::expose) else { return Ok(()) };
     let note = found.setting.and_then(|setting| setting.note.as_deref());
     let places = note.map_or(&declaration.rows, |note| &note.rows);
     let keys_too = conditions.names_columns(entry.name.as_str());
@@ -33,6 +34,13 @@ pub(crate) fn replace(
         let text = to.map_or_else(|| changes.text(cell.text), str::to_owned);
         if text != cell.text {
             new.insert((cell.row, cell.column), text);
+        }
+    }
+    for ((row, column), text) in &new {
+        if column == key && (rows.contains_key(text.as_str()) || twice(&new, key, text)) {
+            let address = found.address(ledger);
+            let message = format!("row `{row}` of `{address}` would be `{text}`, as another one is");
+            return Err(Trouble::refused(message).help("narrow the search: --beside COLUMN=TEXT"));
         }
     }
     let mut files = BTreeSet::new();
@@ -65,6 +73,12 @@ pub(crate) fn replace(
             csv(ledger, *place, key, &new, &mut replacing.texts);
         }
     }
+    Ok(())
+}
+
+/// Whether two rows would have this key.
+fn twice(new: &BTreeMap<(&str, &str), String>, key: &str, text: &str) -> bool {
+    new.iter().filter(|((_, column), other)| *column == key && *other == text).count() > 1
 }
 
 /// The edits of a row that stands in a setting. A row with another key is written anew.
@@ -95,7 +109,7 @@ fn in_setting(
         row.insert((*column).into(), value.clone());
     }
     row.remove(key);
-    vec![edit(&[name], What::RemoveAll), edit(&[new_key], What::Set(literal(&Value::Map(row), None)))]
+    vec![edit(&[new_key], What::Set(literal(&Value::Map(row), None))), edit(&[name], What::RemoveAll)]
 }
 
 /// Changes the cells of the CSV file that a row stands in.

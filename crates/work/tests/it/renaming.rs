@@ -8,7 +8,7 @@ use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
 use cledger_work::deliver::{Delivered, Edits, ToDeliver, chores, deliver, history, status};
 use cledger_work::drift::{ToLookAt, drift};
 use cledger_work::keys::{KeyChange, ToMake, identity, make};
-use cledger_work::rename::rename;
+use cledger_work::rename::{ToRename, rename};
 use cledger_work::{Kind, Trouble};
 
 use crate::workplaces::{Place, address, asked, because};
@@ -38,7 +38,9 @@ fn place(has_kiosk: bool, manifest: impl Fn(String) -> String) -> Place {
 }
 
 fn called(place: &Place, from: &str, to: &str) -> Result<(), Trouble> {
-    rename(&place.change(), &address(from), &Name::parse(to).unwrap(), false, true).map(drop)
+    let (address, to) = (address(from), Name::parse(to).unwrap());
+    let asked = ToRename { address, to, outputs: true, consent: because(&[]), write: true };
+    rename(&place.change(), &asked).map(drop)
 }
 
 fn to(place: &Place, unit: &str, stage: &str) -> Result<Delivered, Trouble> {

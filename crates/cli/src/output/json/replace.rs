@@ -4,6 +4,7 @@ use serde::Serialize;
 
 use super::FORMAT;
 use super::change::{EffectDocument, FindingDocument, effects, findings};
+use super::rename::{RenderedDocument, rendered};
 use cledger_work::replace::Replacement;
 use cledger_work::replace::changes::Names;
 
@@ -13,6 +14,8 @@ pub(crate) struct Document<'r> {
     written: bool,
     replaced: Vec<ReplacedDocument<'r>>,
     renamed: Vec<RenamedDocument<'r>>,
+    /// The names of rendered files, and in them, that change with these.
+    rendered: Vec<RenderedDocument<'r>>,
     effects: Vec<EffectDocument>,
     caused: Vec<FindingDocument<'r>>,
     cured: Vec<FindingDocument<'r>>,
@@ -57,6 +60,7 @@ pub(crate) fn document(replacement: &Replacement) -> Document<'_> {
         written: replacement.written,
         replaced: replaced.collect(),
         renamed: renamed.collect(),
+        rendered: rendered(&replacement.rendered),
         effects: effects(&replacement.effects),
         caused: findings(&replacement.caused),
         cured: findings(&replacement.cured),

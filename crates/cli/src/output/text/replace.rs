@@ -1,6 +1,7 @@
 //! `replace` for people: each value before and after, what that does, and what it would break or mend.
 
 use super::change::{effects, findings};
+use super::rename::rendered;
 use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
@@ -16,6 +17,7 @@ pub(crate) fn print(console: &mut Console, replacement: &Replacement) {
     }
     replaced(console, replacement);
     renamed(console, replacement);
+    rendered(console, &replacement.rendered, replacement.written);
     effects(console, &replacement.effects);
     findings(console, "causes", &replacement.caused);
     findings(console, "cures", &replacement.cured);
