@@ -143,13 +143,13 @@ impl SearchTexts {
 }
 
 /// A condition on another field, as it is typed.
-fn beside(ledger: &Ledger, text: &str) -> Result<Beside, Trouble> {
+fn beside(ledger: &Ledger, said: &str) -> Result<Beside, Trouble> {
     let wrong = || {
-        Trouble::usage(format!("`{text}` is no condition on a field"))
+        Trouble::usage(format!("`{said}` is no condition on a field"))
             .help("write FIELD=TEXT, FIELD~TEXT, FIELD=~REGEX, FIELD>VALUE or FIELD<VALUE")
     };
-    let at = text.find(['=', '~', '>', '<']).filter(|at| *at > 0).ok_or_else(wrong)?;
-    let (field, rest) = text.split_at(at);
+    let at = said.find(['=', '~', '>', '<']).filter(|at| *at > 0).ok_or_else(wrong)?;
+    let (field, rest) = said.split_at(at);
     let test = if let Some(pattern) = rest.strip_prefix("=~") {
         Test::Matches(regex(pattern)?)
     } else {

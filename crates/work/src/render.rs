@@ -25,6 +25,7 @@ use crate::trouble::{Kind, Trouble};
 
 /// What is to be rendered, and how.
 #[derive(Debug, Clone)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub struct ToRender {
     /// The units and instances.
     pub subjects: Vec<Subject>,

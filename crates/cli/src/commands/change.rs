@@ -17,8 +17,11 @@ use crate::complete;
 use crate::declared::{arg, said};
 use crate::options::{ActOptions, ChangeOptions};
 
+/// A heading, the keys below it, and those by which something is known.
+type Changeable = (&'static str, &'static [&'static [Key]], &'static [&'static str]);
+
 /// What can be changed, with its keys and those by which it is known, which are no options.
-const ALL: [(&str, &[&[Key]], &[&str]); 11] = [
+const ALL: [Changeable; 11] = [
     ("Of a variable or a field", &[&FIELD], &[]),
     ("Of a connection or credential", &[&CONNECTION, &CREDENTIAL], &[]),
     ("Of a lookup table", &[&TABLE], &[]),

@@ -50,7 +50,6 @@ fn of_form(form: Form) -> Value {
             "type": "array", "items": { "type": "string", "minLength": 1 }, "minItems": 2, "maxItems": 2
         }),
         Form::Words(words) => list(json!({ "enum": words() })),
-        Form::Value => json!({}),
         Form::Values => json!({ "type": "array" }),
         Form::Bound => json!({ "type": ["number", "string"] }),
         Form::Given => json!({ "anyOf": [text, from()] }),
@@ -72,6 +71,6 @@ fn of_form(form: Form) -> Value {
         Form::Table => json!({ "type": "object" }),
         Form::Rows => json!({ "type": ["string", "object"] }),
         // Each has its own schema, which whoever asks for it adds.
-        Form::Things => json!({}),
+        Form::Value | Form::Things => json!({}),
     }
 }

@@ -34,11 +34,8 @@ fn addresses(ledger: &TestLedger, arguments: &str) -> Vec<String> {
     let (out, _) = written(&ledger.run(&format!("{arguments} --json")).code(0));
     let document: serde_json::Value = serde_json::from_str(&out).unwrap();
     let found = ["settings", "replaced", "found"].into_iter().find_map(|key| document[key].as_array());
-    found
-        .unwrap_or_else(|| panic!("{out}"))
-        .iter()
-        .map(|it| it["address"].as_str().unwrap().to_owned())
-        .collect()
+    assert!(found.is_some(), "{out}");
+    found.into_iter().flatten().map(|it| it["address"].as_str().unwrap().to_owned()).collect()
 }
 
 #[test]

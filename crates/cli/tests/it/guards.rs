@@ -64,7 +64,8 @@ Start:
   trust       Say that a ledger may reach what it names, or that keys are the right ones
 
 Declare:
-  add         Add a stage, group, unit, instance or entry
+  add         Declare something new: a stage, unit, entry, output, outlet, rule and so on
+  change      Say something else of what is declared
   list        List units, stages, groups or shared entries
   share       Make a unit's entry one that several units use
   rename      Give something another name, wherever the ledger mentions it

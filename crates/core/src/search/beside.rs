@@ -94,13 +94,11 @@ fn is_column(ledger: &Ledger, found: &Found<'_>, beside: &Beside) -> bool {
 /// The other field: of the entry that is named, else of the same entry, else a variable.
 fn slot(ledger: &Ledger, found: &Found<'_>, beside: &Beside) -> Option<Slot> {
     let find = |entry: &str, field: Option<&str>| ledger.find_slot(found.subject, entry, field).ok();
-    match &beside.entry {
-        Some(entry) => find(entry.as_str(), Some(&beside.name)),
-        None => {
-            let own = ledger.field(found.subject, found.slot).0.name.as_str();
-            find(own, Some(&beside.name)).or_else(|| find(&beside.name, None))
-        }
+    if let Some(entry) = &beside.entry {
+        return find(entry.as_str(), Some(&beside.name));
     }
+    let own = ledger.field(found.subject, found.slot).0.name.as_str();
+    find(own, Some(&beside.name)).or_else(|| find(&beside.name, None))
 }
 
 /// The stages that a layer is of.

@@ -79,11 +79,11 @@ fn named_in<'n>(column: &'n str, kind: &'n Kind) -> &'n str {
 }
 
 /// Whether the text of a cell passes; bounds read it as a number.
-pub(super) fn holds_in(test: &Test, text: &str) -> bool {
+pub(super) fn holds_in(test: &Test, cell: &str) -> bool {
     match test {
         Test::Over(_) | Test::Under(_) => {
-            Type::Number.read(text).is_some_and(|number| holds(test, &number, Type::Number))
+            Type::Number.read(cell).is_some_and(|number| holds(test, &number, Type::Number))
         }
-        test => holds(test, &Value::text(text), Type::Text),
+        test => holds(test, &Value::text(cell), Type::Text),
     }
 }

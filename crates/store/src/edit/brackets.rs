@@ -40,22 +40,22 @@ pub(super) fn with_element_at(text: &str, list: &Node, at: usize, element: &str)
         }
         return Ok(text);
     }
-    let last = &all[all.len() - 1];
-    let start = line_start(&text, last.span.start);
-    let indent = text[start..last.span.start].to_owned();
+    let final_one = &all[all.len() - 1];
+    let start = line_start(&text, final_one.span.start);
+    let indent = text[start..final_one.span.start].to_owned();
     let is_own_line = indent.trim().is_empty() && start > list.span.start;
-    let comma = comma_behind(&text, last.span.end, list.span.end);
+    let comma = comma_behind(&text, final_one.span.end, list.span.end);
     if is_own_line {
         let ending = newline(&text);
-        let end = comma.map_or(last.span.end, |comma| comma + 1);
+        let end = comma.map_or(final_one.span.end, |comma| comma + 1);
         let after = if comma.is_some() { "," } else { "" };
         let line = before_end(&text, end, list.span.end);
         text.insert_str(line, &format!("{ending}{indent}{element}{after}"));
         if comma.is_none() {
-            text.insert(last.span.end, ',');
+            text.insert(final_one.span.end, ',');
         }
     } else {
-        text.insert_str(last.span.end, &format!(", {element}"));
+        text.insert_str(final_one.span.end, &format!(", {element}"));
     }
     Ok(text)
 }

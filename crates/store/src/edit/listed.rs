@@ -196,22 +196,30 @@ impl View {
         if let Some(node) = self.list(&steps) {
             return with_element(text, node, &inline());
         }
-        let last = self.bodies.iter().rposition(|body| body.listed && body.path == steps);
-        if !self.lead.is_empty() || in_brackets && last.is_none() {
+        let of_list = self.bodies.iter().rposition(|body| body.listed && body.path == steps);
+        if !self.lead.is_empty() || in_brackets && of_list.is_none() {
             let what = What::Set(format!("[{}]", inline()));
             return change_in(text, &self.bodies, &self.path(&steps), 0, &what);
         }
         let header: Vec<String> = self.header.iter().chain(&steps).map(|step| key(step)).collect();
-        let lines: String =
-            pairs.iter().map(|(name, literal)| format!("{} = {literal}\n", key(name))).collect();
-        let block = format!("[[{}]]\n{lines}", header.join("."));
-        Ok(match last.map(|last| self.end_of_region(last)) {
+        let lines: Vec<String> = pairs
+            .iter()
+            .map(|(name, literal)| {
+                format!(
+                    "{} = {literal}
+",
+                    key(name)
+                )
+            })
+            .collect();
+        let block = format!("[[{}]]\n{}", header.join("."), lines.concat());
+        Ok(match of_list.map(|at| self.end_of_region(at)) {
             Some(end) => behind(text, end_of_content(text, &self.bodies[end - 1]), &block),
             None if self.header.is_empty() => super::append(Some(text), &block),
             None => {
-                let last = self.bodies.iter().rfind(|body| body.path != [HERE]);
-                let last = last.ok_or("the table around it is not there")?;
-                behind(text, end_of_content(text, last), &block)
+                let final_one = self.bodies.iter().rfind(|body| body.path != [HERE]);
+                let final_one = final_one.ok_or("the table around it is not there")?;
+                behind(text, end_of_content(text, final_one), &block)
             }
         })
     }

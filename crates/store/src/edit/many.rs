@@ -62,7 +62,7 @@ pub(super) fn at_once(text: &str, edits: &[&Edit]) -> Option<String> {
     }
     // What comes before the first of all tables is parted from them by a blank line.
     let is_first = |at: &usize| bodies[*at].path.is_empty() && (bodies.len() > 1 || !tables.is_empty());
-    if lines.keys().any(|at| is_first(at)) {
+    if lines.keys().any(is_first) {
         return None;
     }
     for (at, lines) in lines {

@@ -199,10 +199,9 @@ fn needs(path: &[String]) -> (usize, Whole) {
     match names[..] {
         ["aligned", "stages"] | ["rule", "equal_in" | "distinct_in"] => (2, Whole::Item),
         ["stage", "after" | "groups" | "own"]
-        | ["uses"]
+        | ["uses" | "default_stage"]
         | ["aligned", "except"]
-        | ["stage", "follow", "except"]
-        | ["default_stage"] => (1, Whole::Key),
+        | ["stage", "follow", "except"] => (1, Whole::Key),
         ["stages"] | ["instances", _, "stages"] | ["output", "stages"] => (0, Whole::Empty),
         _ => (1, Whole::Item),
     }
@@ -227,7 +226,6 @@ fn without_one(text: &str, bodies: &[Body], at: &At) -> String {
     let outer = &at.steps[..at.steps.len() - own_list];
     let item = outer.iter().rposition(is_element);
     match (whole, item) {
-        (Whole::Key | Whole::Empty, None) => without_pair(text, bodies, at.body, outer),
         (Whole::Key | Whole::Empty, Some(item)) => {
             let Some(node) = value(body, &outer[..=item]) else { return text.to_owned() };
             let keys: Vec<&str> = keys_of(node.pairs().unwrap_or_default(), &outer[item + 1..]);
@@ -250,7 +248,7 @@ fn without_one(text: &str, bodies: &[Body], at: &At) -> String {
             let below = bodies[at.body + 1..].iter().take_while(is_below).count();
             without_bodies(text, bodies, at.body..at.body + 1 + below)
         }
-        (Whole::Item, None) => without_pair(text, bodies, at.body, outer),
+        (_, None) => without_pair(text, bodies, at.body, outer),
     }
 }
 

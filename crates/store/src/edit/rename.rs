@@ -352,7 +352,9 @@ pub(super) fn is_listed_name(
 pub(super) fn refers(ledger: &Ledger, renaming: &Renaming, context: &Context, text: &str) -> Vec<usize> {
     let Some(bodies) = outline(text) else { return Vec::new() };
     let mut walk = Walk { ledger, renaming, context, text, changes: Vec::new() };
-    bodies.iter().for_each(|body| walk.body(body));
+    for body in &bodies {
+        walk.body(body);
+    }
     let is_reference = |range: &Range<usize>| text[range.clone()].contains("${");
     walk.changes.into_iter().map(|(range, _)| range).filter(is_reference).map(|range| range.start).collect()
 }

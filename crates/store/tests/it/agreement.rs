@@ -282,6 +282,8 @@ fn under_the_new_name(made: &Description, what: &Named, (mut key, mut out): (Key
         (Owner::Unit(..), Who::Shared) => false,
     };
     match what {
+        // No key has their names.
+        Named::Outlet(_) | Named::Rule(_) => {}
         Named::Stage(old) | Named::Group(old) => {
             if key.stage == old.as_str() {
                 key.stage = new();

@@ -63,8 +63,8 @@ pub(crate) fn with_table(
         let edit = Edit { file: path.to_owned(), path: path_in, header: 1, what: What::Set(literal) };
         return Ok(apply(changing.disk(), &[edit])?);
     }
-    let lines: String = pairs.iter().map(|(key, text)| format!("{key} = {text}\n")).collect();
-    let block = format!("[{}.{}]\n{lines}", steps[0], steps[1]);
+    let lines: Vec<String> = pairs.iter().map(|(key, text)| format!("{key} = {text}\n")).collect();
+    let block = format!("[{}.{}]\n{}", steps[0], steps[1], lines.concat());
     Ok(Changed::from([appended(changing, path, &block)?]))
 }
 

@@ -26,7 +26,8 @@ pub fn unit(changing: &Changing, new: &NewUnit) -> Result<Added, Trouble> {
         return unit_like(changing, new, changing.opened.unit_id(old)?);
     }
     let pairs = pairs(&Thing::Unit(name.clone()), &new.said)?;
-    let mut text: String = pairs.iter().map(|(key, literal)| format!("{key} = {literal}\n")).collect();
+    let lines: Vec<String> = pairs.iter().map(|(key, literal)| format!("{key} = {literal}\n")).collect();
+    let mut text = lines.concat();
     if text.is_empty() {
         text.push_str("# What the unit needs: `cledger add variable UNIT/NAME` and the like.\n");
     }

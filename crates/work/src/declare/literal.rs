@@ -41,165 +41,199 @@ fn table(pairs: &[(String, String)]) -> String {
     format!("{{ {} }}", pairs.join(", "))
 }
 
+fn list(items: impl Iterator<Item = String>) -> String {
+    format!("[{}]", items.collect::<Vec<_>>().join(", "))
+}
+
 fn text(text: &str) -> String {
     literal(&Value::text(text), None)
 }
 
 /// What is written for a key of which somebody says this; `this` is the type of the field that it is said of.
 pub(super) fn literal_of(known: &Key, said: &Said, this: Option<Type>) -> Result<Literal, Trouble> {
-    let wrong = |value: &str, wanted: &str| {
-        let message = format!("--{} cannot be `{value}`", said.option);
-        Trouble::usage(message).help(wanted.to_owned())
-    };
-    let one = || match &said.values[..] {
-        [one] => Ok(one.as_str()),
-        _ => Err(Trouble::usage(format!("--{} is given twice, and takes one value", said.option))
-            .help("give it once")),
-    };
-    let whole = |text: String| Ok(Literal::Whole(text));
-    let parts =
-        || said.values.iter().flat_map(|value| value.split(',')).map(str::trim).filter(|it| !it.is_empty());
-    let list =
-        |items: &mut dyn Iterator<Item = String>| format!("[{}]", items.collect::<Vec<_>>().join(", "));
-    let word = |words: &[&str], value: &str| {
-        let nearest = cledger_core::name::nearest(value, words.iter().copied());
+    let saying = Saying { known, said, this };
+    match known.form {
+        Form::Names
+        | Form::Patterns
+        | Form::OneOrMore
+        | Form::Texts
+        | Form::Ends
+        | Form::Words(_)
+        | Form::Values
+        | Form::ListOf(_) => saying.list().map(Literal::Whole),
+        Form::Labels
+        | Form::WordsByWord(..)
+        | Form::OutputName
+        | Form::Parts(_)
+        | Form::Some(_)
+        | Form::Table
+        | Form::Rows => saying.table(),
+        _ => saying.value().map(Literal::Whole),
+    }
+}
+
+/// What somebody says of a key.
+#[derive(Clone, Copy)]
+struct Saying<'s> {
+    known: &'s Key,
+    said: &'s Said,
+    this: Option<Type>,
+}
+
+impl<'s> Saying<'s> {
+    fn wrong(self, value: &str, wanted: &str) -> Trouble {
+        Trouble::usage(format!("--{} cannot be `{value}`", self.said.option)).help(wanted.to_owned())
+    }
+
+    /// The one text that it is.
+    fn one(self) -> Result<&'s str, Trouble> {
+        match &self.said.values[..] {
+            [one] => Ok(one.as_str()),
+            _ => Err(Trouble::usage(format!("--{} is given twice, and takes one value", self.said.option))
+                .help("give it once")),
+        }
+    }
+
+    /// The texts that it is, also those with commas between them.
+    fn parts(self) -> impl Iterator<Item = &'s str> {
+        self.said.values.iter().flat_map(|value| value.split(',')).map(str::trim).filter(|it| !it.is_empty())
+    }
+
+    fn word(self, words: &[&str], value: &str) -> Result<String, Trouble> {
+        if words.contains(&value) {
+            return Ok(text(value));
+        }
         let all = format!("it can be {}", words.join(", "));
-        let help = nearest.map_or(all.clone(), |near| format!("did you mean `{near}`? {all}"));
-        if words.contains(&value) { Ok(text(value)) } else { Err(wrong(value, &help)) }
-    };
-    let pairs = |of: &dyn Fn(&str, &str) -> Result<String, Trouble>,
-                 items: &mut dyn Iterator<Item = &str>| {
+        let near = cledger_core::name::nearest(value, words.iter().copied());
+        Err(self.wrong(value, &near.map_or(all.clone(), |near| format!("did you mean `{near}`? {all}"))))
+    }
+
+    /// Names with what each says.
+    fn pairs(
+        self,
+        items: impl Iterator<Item = &'s str>,
+        of: impl Fn(&str, &str) -> Result<String, Trouble>,
+    ) -> Result<Literal, Trouble> {
         let pair = |item: &str| {
-            let (name, value) = item.split_once('=').ok_or_else(|| wrong(item, "write NAME=VALUE"))?;
+            let (name, value) = item.split_once('=').ok_or_else(|| self.wrong(item, "write NAME=VALUE"))?;
             Ok((name.trim().to_owned(), of(name.trim(), value)?))
         };
         items.map(pair).collect::<Result<Vec<_>, Trouble>>().map(Literal::Each)
-    };
-    match known.form {
-        Form::Text | Form::Name => whole(text(one()?)),
-        Form::Word(words) => whole(word(&words(), one()?)?),
-        Form::Boolean => match one()? {
-            truth @ ("true" | "false") => whole(truth.to_owned()),
-            other => Err(wrong(other, "it can be true or false")),
-        },
-        Form::OnlyTrue => match one()? {
-            "true" => whole("true".to_owned()),
-            other => Err(wrong(other, "it can be true; --without takes it out")),
-        },
-        Form::BooleanOr(other_word) => match one()? {
-            truth @ ("true" | "false") => whole(truth.to_owned()),
-            value => whole(word(&["true", "false", other_word], value)?),
-        },
-        Form::Whole(_) => match one()?.parse::<u64>() {
-            Ok(number) => whole(number.to_string()),
-            Err(_) => Err(wrong(one()?, "a whole number is needed")),
-        },
-        Form::Names | Form::Patterns | Form::OneOrMore => whole(list(&mut parts().map(text))),
-        Form::Texts => whole(list(&mut said.values.iter().map(|value| text(value)))),
-        Form::Ends => whole(list(&mut one()?.split_whitespace().map(text))),
-        Form::Words(words) => {
-            let words = words();
-            let items: Vec<String> = parts().map(|value| word(&words, value)).collect::<Result<_, _>>()?;
-            whole(list(&mut items.into_iter()))
-        }
-        Form::Value | Form::Bound => {
-            whole(value(one()?, this).ok_or_else(|| not_of_type(one().unwrap_or(""), this))?)
-        }
-        Form::Values => {
-            let read = |value: &str| self::value(value, this).ok_or_else(|| not_of_type(value, this));
-            // A text in quotes may have commas in it.
-            let split = |value: &'_ String| -> Vec<String> {
-                if value.starts_with(['"', '\'']) {
-                    vec![value.clone()]
-                } else {
-                    value.split(',').map(|it| it.trim().to_owned()).collect()
-                }
-            };
-            let items: Vec<String> =
-                said.values.iter().flat_map(split).map(|value| read(&value)).collect::<Result<_, _>>()?;
-            whole(list(&mut items.into_iter()))
-        }
-        Form::Given => whole(if is_source(one()?) { from(one()?) } else { text(one()?) }),
-        Form::From => match one()? {
-            source if is_source(source) => whole(from(source)),
+    }
+
+    /// A single value.
+    fn value(self) -> Result<String, Trouble> {
+        let one = self.one()?;
+        match self.known.form {
+            Form::Word(words) => self.word(&words(), one),
+            Form::Boolean if !["true", "false"].contains(&one) => {
+                Err(self.wrong(one, "it can be true or false"))
+            }
+            Form::OnlyTrue if one != "true" => Err(self.wrong(one, "it can be true; --without takes it out")),
+            Form::BooleanOr(word) if !["true", "false"].contains(&one) => {
+                self.word(&["true", "false", word], one)
+            }
+            Form::Boolean | Form::OnlyTrue | Form::BooleanOr(_) => Ok(one.to_owned()),
+            Form::Whole(_) => {
+                let number = one.parse::<u64>().map_err(|_| self.wrong(one, "a whole number is needed"))?;
+                Ok(number.to_string())
+            }
+            Form::Value | Form::Bound => value(one, self.this).ok_or_else(|| not_of_type(one, self.this)),
+            Form::Given | Form::From if is_source(one) => Ok(from(one)),
             // What it is may be a secret: it is not repeated.
-            _ => Err(Trouble::refused(format!(
-                "--{} says where it comes from, and never what it is",
-                said.option
-            ))
-            .help("write env:NAME or file:PATH")),
-        },
-        Form::Labels => pairs(&|_, value| Ok(text(value)), &mut said.values.iter().map(String::as_str)),
-        Form::WordsByWord(words, values) => pairs(
-            &|name, value| {
-                word(&words(), name)?;
-                word(&values(), value)
+            Form::From => {
+                let message =
+                    format!("--{} says where it comes from, and never what it is", self.said.option);
+                Err(Trouble::refused(message).help("write env:NAME or file:PATH"))
+            }
+            Form::When(words) => match one.split_once('=') {
+                Some(("changed", fields)) => {
+                    Ok(format!("{{ changed = {} }}", list(fields.split(',').map(str::trim).map(text))))
+                }
+                _ => self.word(&[words, &["changed=FIELD,FIELD"]].concat(), one),
             },
-            &mut parts(),
-        ),
-        Form::OutputName => {
-            let formats = cledger_core::model::OutputFormat::ALL;
-            let is_pair = |value: &String| {
-                value
-                    .split_once('=')
-                    .is_some_and(|(format, _)| formats.iter().any(|(_, known)| *known == format))
-            };
-            if said.values.iter().all(is_pair) {
-                pairs(&|_, value| Ok(text(value)), &mut said.values.iter().map(String::as_str))
-            } else {
-                whole(text(one()?))
+            Form::Things => {
+                let message = format!("--{} is declared by itself", self.known.name);
+                Err(Trouble::usage(message).help("cledger add --help"))
             }
+            _ => Ok(text(one)),
         }
-        Form::When(words) => match one()?.split_once('=') {
-            Some(("changed", fields)) => {
-                let fields = fields.split(',').map(str::trim).map(text);
-                whole(format!("{{ changed = {} }}", list(&mut { fields })))
+    }
+
+    /// A list.
+    fn list(self) -> Result<String, Trouble> {
+        let all = || self.said.values.iter();
+        Ok(match self.known.form {
+            Form::Texts => list(all().map(|value| text(value))),
+            Form::Ends => list(self.one()?.split_whitespace().map(text)),
+            Form::Words(words) => {
+                let words = words();
+                list(self.parts().map(|it| self.word(&words, it)).collect::<Result<Vec<_>, _>>()?.into_iter())
             }
+            Form::Values => {
+                let read = |it: &str| value(it, self.this).ok_or_else(|| not_of_type(it, self.this));
+                // A text in quotes may have commas in it.
+                let is_whole = |value: &str| value.starts_with(['"', '\'']);
+                let split = |value: &'s String| -> Vec<&'s str> {
+                    if is_whole(value) { vec![value] } else { value.split(',').map(str::trim).collect() }
+                };
+                list(all().flat_map(split).map(read).collect::<Result<Vec<_>, _>>()?.into_iter())
+            }
+            Form::ListOf(_) => {
+                let wanted = "write a TOML table: { name = \"…\" }";
+                let of = |value: &String| in_toml(value).ok_or_else(|| self.wrong(value, wanted));
+                list(all().map(of).collect::<Result<Vec<_>, _>>()?.into_iter())
+            }
+            _ => list(self.parts().map(text)),
+        })
+    }
+
+    /// A table, or what may be one.
+    fn table(self) -> Result<Literal, Trouble> {
+        let all = || self.said.values.iter().map(String::as_str);
+        match self.known.form {
+            Form::Labels => self.pairs(all(), |_, value| Ok(text(value))),
+            Form::WordsByWord(words, values) => self.pairs(self.parts(), |name, value| {
+                self.word(&words(), name)?;
+                self.word(&values(), value)
+            }),
+            Form::OutputName => {
+                let formats = cledger_core::model::OutputFormat::ALL;
+                let is_format = |format: &str| formats.iter().any(|(_, known)| *known == format);
+                if all().all(|value| value.split_once('=').is_some_and(|(format, _)| is_format(format))) {
+                    self.pairs(all(), |_, value| Ok(text(value)))
+                } else {
+                    Ok(Literal::Whole(text(self.one()?)))
+                }
+            }
+            Form::Parts([field, is]) => {
+                let one = self.one()?;
+                let (name, said) = one.split_once('=').ok_or_else(|| self.wrong(one, "write FIELD=VALUE"))?;
+                let said = value(said, None).unwrap_or_else(|| text(said));
+                Ok(Literal::Whole(table(&[(field.name.to_owned(), text(name)), (is.name.to_owned(), said)])))
+            }
+            Form::Parts(keys) => self.of_keys(keys, self.parts()),
+            Form::Some(keys) => self.of_keys(keys, all()),
+            Form::Rows if !self.one()?.trim_start().starts_with('{') => Ok(Literal::Whole(text(self.one()?))),
             _ => {
-                let mut words = words.to_vec();
-                words.push("changed=FIELD,FIELD");
-                whole(word(&words, one()?)?)
+                let table = in_toml(self.one()?).or_else(|| from_json(self.one().unwrap_or_default()));
+                let wanted = "write a table as TOML, { a = 1 }, or as JSON";
+                table.map(Literal::Whole).ok_or_else(|| self.wrong(self.one().unwrap_or_default(), wanted))
             }
-        },
-        Form::Parts([field, is]) => {
-            let (name, value) =
-                one()?.split_once('=').ok_or_else(|| wrong(one().unwrap_or(""), "write FIELD=VALUE"))?;
-            let value = self::value(value, None).unwrap_or_else(|| text(value));
-            whole(table(&[(field.name.to_owned(), text(name)), (is.name.to_owned(), value)]))
         }
-        Form::Parts(keys) | Form::Some(keys) => {
-            let of = |name: &str, value: &str| {
-                let known = keys.iter().find(|known| known.name == name).ok_or_else(|| {
-                    let names: Vec<&str> = keys.iter().map(|known| known.name).collect();
-                    wrong(name, &format!("write KEY=VALUE; the keys are {}", names.join(", ")))
-                })?;
-                let said = Said { option: said.option.clone(), values: vec![value.to_owned()] };
-                Ok(literal_of(known, &said, None)?.in_one())
-            };
-            let items: Vec<&str> = match known.form {
-                Form::Parts(_) => parts().collect(),
-                _ => said.values.iter().map(String::as_str).collect(),
-            };
-            Ok(Literal::Whole(pairs(&of, &mut items.into_iter())?.in_one()))
-        }
-        Form::ListOf(_) => {
-            let of = |value: &String| {
-                in_toml(value).ok_or_else(|| wrong(value, "write a TOML table: { name = \"…\" }"))
-            };
-            let items: Vec<String> = said.values.iter().map(of).collect::<Result<_, _>>()?;
-            whole(list(&mut items.into_iter()))
-        }
-        Form::Table => {
-            let table = in_toml(one()?).or_else(|| from_json(one().unwrap_or("")));
-            whole(table.ok_or_else(|| wrong("", "write a table as TOML, { a = 1 }, or as JSON"))?)
-        }
-        Form::Rows if one()?.trim_start().starts_with('{') => whole(
-            in_toml(one()?).ok_or_else(|| wrong("", "write the rows as a TOML table, or name a CSV file"))?,
-        ),
-        Form::Rows => whole(text(one()?)),
-        Form::Things => {
-            Err(Trouble::usage(format!("--{} is declared by itself", known.name)).help("cledger add --help"))
-        }
+    }
+
+    /// A table with these keys.
+    fn of_keys(self, keys: &'static [Key], items: impl Iterator<Item = &'s str>) -> Result<Literal, Trouble> {
+        let of = |name: &str, value: &str| {
+            let known = keys.iter().find(|known| known.name == name).ok_or_else(|| {
+                let names: Vec<&str> = keys.iter().map(|known| known.name).collect();
+                self.wrong(name, &format!("write KEY=VALUE; the keys are {}", names.join(", ")))
+            })?;
+            let said = Said { option: self.said.option.clone(), values: vec![value.to_owned()] };
+            Ok(literal_of(known, &said, None)?.in_one())
+        };
+        Ok(Literal::Whole(self.pairs(items, of)?.in_one()))
     }
 }
 

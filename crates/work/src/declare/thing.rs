@@ -174,7 +174,7 @@ impl Thing {
         let known: Vec<String> = match &self {
             Self::Outlet(_) => ledger.outlets.iter().map(|it| it.name.to_string()).collect(),
             Self::Rule(_) => ledger.judging.rules.iter().map(|it| it.name.to_string()).collect(),
-            Self::Output(unit, _) => outputs(opened, unit)?.to_vec(),
+            Self::Output(unit, _) => outputs(opened, unit)?.clone(),
             Self::Chore(..) | Self::StageChore(..) => self.chores(opened)?,
             _ => Vec::new(),
         };

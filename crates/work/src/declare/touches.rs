@@ -24,7 +24,7 @@ impl Touches {
         let mut touches = Self::default();
         match thing {
             Thing::Stage(name) | Thing::Follow(name, _) | Thing::StageChore(name, _) => {
-                touches.own = stage(name)
+                touches.own = stage(name);
             }
             Thing::Aligned(stages) => {
                 touches.others = stages.iter().filter_map(|name| ledger.stage_id(name.as_str())).collect();

@@ -92,9 +92,10 @@ pub fn done(opened: &Opened, address: &Address, text: &str, write: bool) -> Resu
     let ledger = &opened.ledger;
     let id = known_stage(ledger, stage.as_str())?;
     let subject = opened.subject_in(owner, id)?;
-    let metas = match write {
-        true => Metas::read(Some(&mut *daybook::open(opened)?), ledger)?,
-        false => Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?,
+    let metas = if write {
+        Metas::read(Some(&mut *daybook::open(opened)?), ledger)?
+    } else {
+        Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?
     };
     let known = around(ledger, subject, id).map(|chore| chore.text.clone());
     // One that the contract does not have any more stays until it is done.

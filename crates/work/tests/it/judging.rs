@@ -36,6 +36,7 @@ fn handed_out(place: &Place) -> [bool; 4] {
     let subject = Subject::Unit(opened.ledger.unit_id("desk").unwrap(), None);
     let stage = opened.ledger.stage_id("dev").unwrap();
     let to_render = ToRender {
+        dry_run: false,
         subjects: vec![subject],
         stage,
         out: Some(place.path("../rendered")),

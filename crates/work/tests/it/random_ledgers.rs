@@ -79,6 +79,7 @@ fn handed_out(place: &Place, opened: &Opened, unit: &str, stage: &str) -> BTreeS
     let consent = because(&[stage]);
     let mut done = BTreeSet::new();
     let to_render = ToRender {
+        dry_run: false,
         subjects: vec![subject],
         stage: id,
         out: Some(place.path("../rendered")),

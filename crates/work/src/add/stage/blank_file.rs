@@ -16,6 +16,9 @@ use cledger_store::{key, literal};
 
 use crate::shown;
 
+/// A line: whether it has a default, its key, and what it is for.
+type Line<'b> = (bool, String, &'b Blank);
+
 /// The stage's file: everything that it has to set, and behind that what it could, table by table.
 pub(super) fn to_fill(ledger: &Ledger, stage: StageId, like: Option<StageId>) -> String {
     let known = ledger.stage(stage);
@@ -28,7 +31,7 @@ pub(super) fn to_fill(ledger: &Ledger, stage: StageId, like: Option<StageId>) ->
     let mut session = resolver.session(None);
     let all = blanks(&resolver, stage);
     // `[shared]` before the tables below it, and needed lines before others.
-    let mut tables: BTreeMap<(bool, String), Vec<(bool, String, &Blank)>> = BTreeMap::new();
+    let mut tables: BTreeMap<(bool, String), Vec<Line<'_>>> = BTreeMap::new();
     for blank in &all {
         let (table, key) = place(ledger, blank.field);
         tables.entry((table != "shared", table)).or_default().push((!blank.needed, key, blank));

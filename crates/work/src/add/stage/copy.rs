@@ -1,6 +1,8 @@
 //! A stage that is a copy of another: its settings as they stand there, with other texts in them, and without secrets
 //! unless they are asked for or made.
 
+use std::path::PathBuf;
+
 use cledger_core::cipher::KeyScope;
 use cledger_core::impact::Written as Layered;
 use cledger_core::model::{LayerId, Ledger, Note, SettingValue, StageId};
@@ -151,6 +153,9 @@ fn taken_over(
     Ok((edits, count, secrets))
 }
 
+/// The form that was written, and for how many values.
+type Form = Option<(PathBuf, usize)>;
+
 /// Makes the secrets that the new stage lacks, and asks for what else it lacks. Gives the form that was written, and the
 /// addresses of the secrets.
 fn completed(
@@ -159,7 +164,7 @@ fn completed(
     copying: &Copying,
     after: Ledger,
     changed: &mut Changed,
-) -> Result<(Option<(std::path::PathBuf, usize)>, Vec<String>), Trouble> {
+) -> Result<(Form, Vec<String>), Trouble> {
     let mut made = Vec::new();
     let mut opened = opened(changing, after, changed);
     let id = known_stage(&opened.ledger, new.name.as_str())?;
