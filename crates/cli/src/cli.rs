@@ -129,3 +129,38 @@ mod tests {
         assert_eq!(listed, known);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use clap::ArgAction;
+
+    use super::command;
+
+    /// What stands for names, and never for values that may have commas in them.
+    const NAMES: [&str; 13] = [
+        "NAME", "STAGE", "@STAGE", "UNIT", "GROUP", "ENTRY", "FIELD", "PATTERN", "ADDRESS", "OUTLET",
+        "COLUMN", "OPTION", "FORMAT",
+    ];
+
+    #[test]
+    fn lists_of_names_take_commas_everywhere() {
+        let mut open = vec![command()];
+        let mut seen = 0;
+        while let Some(command) = open.pop() {
+            open.extend(command.get_subcommands().cloned());
+            for arg in command.get_arguments() {
+                let is_many = matches!(arg.get_action(), ArgAction::Append)
+                    || arg.get_num_args().is_some_and(|range| range.max_values() > 2);
+                let names = arg.get_value_names().unwrap_or_default();
+                // The keys of declarations are parted where it is known what each takes.
+                let is_key = arg.get_id().as_str().starts_with("key-");
+                if is_many && !is_key && names.iter().any(|name| NAMES.contains(&name.as_str())) {
+                    seen += 1;
+                    let of = format!("{} {}", command.get_name(), arg.get_id());
+                    assert_eq!(arg.get_value_delimiter(), Some(','), "{of}");
+                }
+            }
+        }
+        assert!(seen > 20, "{seen}");
+    }
+}

@@ -244,24 +244,33 @@ impl<'t> Keys<'t> {
         text: &str,
         address: &str,
     ) -> Option<Zeroizing<String>> {
-        match self.look_into(&ledger.key_scope(layer), text, address) {
-            Unsealed::Text(text) => Some(text),
-            Unsealed::NotAtHand | Unsealed::Damaged(_) => None,
-        }
+        let now = ledger.key_scope(layer);
+        let former = match layer {
+            LayerId::Stage(id) => ledger.stage(id).formerly.as_slice(),
+            LayerId::Group(_) => &[],
+        };
+        let former = former.iter().rev().map(|former| KeyScope::Stage(former.name.clone()));
+        std::iter::once(now.clone()).chain(former).find_map(|bound| {
+            match self.look_into((&now, &bound), text, address) {
+                Unsealed::Text(text) => Some(text),
+                Unsealed::NotAtHand | Unsealed::Damaged(_) => None,
+            }
+        })
     }
 
-    /// The same, and what is wrong where it cannot be opened. A key that is kept elsewhere does as well.
-    pub fn look_into(&self, scope: &KeyScope, text: &str, address: &str) -> Unsealed {
+    /// The same, and what is wrong where it cannot be opened. The key is that of the first stage, and the text was bound
+    /// to the second: that is how it was called then. A key that is kept elsewhere does as well.
+    pub fn look_into(&self, (scope, bound): (&KeyScope, &KeyScope), text: &str, address: &str) -> Unsealed {
         let sealed = match data_key::Sealed::parse(text) {
             Ok(sealed) => sealed,
             Err(error) => return Unsealed::Damaged(error.to_string()),
         };
         let file = match self.key(scope) {
             Ok(file) if file.key.id() == sealed.key_id() => Some(file),
-            _ => self.kept(scope, &sealed.key_id()),
+            _ => self.kept(scope, &sealed.key_id()).or_else(|| self.kept(bound, &sealed.key_id())),
         };
         let Some(file) = file else { return Unsealed::NotAtHand };
-        match file.key.open(scope, address, &sealed) {
+        match file.key.open(bound, address, &sealed) {
             Ok(text) => Unsealed::Text(text),
             Err(error) => Unsealed::Damaged(error.to_string()),
         }
@@ -280,8 +289,12 @@ impl<'t> Keys<'t> {
         let mut known = self.kept.write().unwrap_or_else(PoisonError::into_inner);
         let kept = known.get_mut(id)?;
         if let Kept::Wrapped(text) = kept {
-            let opened = KeyFile::unwrap(text, scope, &self.identity).ok().filter(|file| file.key.id() == id);
-            *kept = opened.map_or(Kept::NotAtHand, |file| Kept::Opened(Arc::new(file)));
+            match KeyFile::unwrap(text, scope, &self.identity) {
+                Ok(file) if file.key.id() == id => *kept = Kept::Opened(Arc::new(file)),
+                // It may be of the same stage under another name.
+                Err(KeyError::Broken { .. }) => return None,
+                _ => *kept = Kept::NotAtHand,
+            }
         }
         match kept {
             Kept::Opened(file) => Some(file.clone()),

@@ -244,7 +244,7 @@ pub(crate) fn unpacked(
     ledger: &Ledger,
     keys: &Keys<'_>,
 ) -> Result<Content, Trouble> {
-    let id = ledger.stage_id(&meta.stage);
+    let id = ledger.stage_called(&meta.stage);
     let bound = bound_to(&meta.unit, &meta.stage);
     let open = |text: &str| keys.text(ledger, LayerId::Stage(id?), text, &bound);
     Ok(packed.unpack(meta.secrets.as_deref(), open)?)

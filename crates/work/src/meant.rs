@@ -222,6 +222,11 @@ pub(crate) fn is_shared(ledger: &Ledger, subject: Subject, slot: Slot) -> bool {
 
 /// The stage with this name.
 pub fn known_stage(ledger: &Ledger, name: &str) -> Result<StageId, Trouble> {
+    if let (None, Some(now)) = (ledger.stage_id(name), ledger.stage_called(name)) {
+        let now = &ledger.stage(now).name;
+        return Err(Trouble::usage(format!("stage `{name}` is called `{now}` now"))
+            .help(format!("write @{now}: what was delivered before is found under that name")));
+    }
     ledger.stage_id(name).ok_or_else(|| {
         let help = match nearest(name, ledger.stages.iter().map(|stage| stage.name.as_str())) {
             Some(near) => format!("did you mean `{near}`?"),

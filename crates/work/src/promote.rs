@@ -224,7 +224,7 @@ fn news(
     before.retain(|entry| entry.meta.place < last.meta.place && entry.meta.kind.is_brought());
     let Some(before) = before.pop() else { return Ok(None) };
     let Some(digests) = before.digests()? else { return Ok(None) };
-    let bound = bound_to_digests(&before.meta.unit, below_name.as_str());
+    let bound = bound_to_digests(&before.meta.unit, &before.meta.stage);
     let open = |text: &str| planner.keys.text(ledger, LayerId::Stage(below), text, &bound);
     let differing = digests.differing(&content.values, open);
     // What nobody can tell may have changed.

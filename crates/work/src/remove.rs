@@ -1,6 +1,6 @@
 //! Something goes, with the settings that are made for it.
 
-mod delivered;
+pub(crate) mod delivered;
 
 use cledger_core::address::Address;
 use cledger_core::cipher::KeyScope;

@@ -6,10 +6,10 @@ use std::collections::BTreeMap;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
-use cledger_core::effects::{Effect, effects_of_renaming};
+use cledger_core::effects::{Effect, Seen, effects_of_renaming};
 use cledger_core::model::{
-    Declaration, Entry, Kind, Ledger, Output, OutputFormat, StageId, Subject, Unit, credential_fields,
-    endpoint_fields, protocol_fields,
+    Declaration, Entry, FormerName, Kind, Ledger, Output, OutputFormat, StageId, Subject, Unit,
+    credential_fields, endpoint_fields, protocol_fields,
 };
 use cledger_core::name::Name;
 use cledger_core::output::{NameMaker, OutputName, as_text};
@@ -17,13 +17,15 @@ use cledger_core::resolve::Resolver;
 use cledger_core::source::{FileId, Place};
 use cledger_core::value::Value;
 use cledger_store::{
-    Changed, Edit, Named, Overlay, Renaming, What, apply, literal, move_key, rename as store_rename,
+    Changed, Edit, Item, ListedWhat, MANIFEST, Named, Overlay, Renaming, What, apply, literal, move_key,
+    rename as store_rename,
 };
 
 use crate::change::{Changing, Consent, NO_CHANGE, Planned};
 use crate::daybook;
 use crate::meant::{fields_of, is_shared, known_stage};
 use crate::opened::Opened;
+use crate::remove::delivered;
 use crate::touched::{TouchedFile, touched};
 use crate::trouble::Trouble;
 
@@ -70,6 +72,7 @@ pub fn rename(changing: &Changing, asked: &ToRename) -> Result<Renamed, Trouble>
     let Outcome { changed, after, effects, rendered } =
         renamed(changing, changing.ledger(), &NO_CHANGE, &renaming, *outputs)?;
     let planned = Planned { changed, after, effects };
+    tell_old_places(changing, &renaming)?;
     let others = stages_of(changing.ledger(), &renaming, &planned.effects);
     if *write {
         refuse_rendered(&rendered, *outputs)?;
@@ -81,6 +84,24 @@ pub fn rename(changing: &Changing, asked: &ToRename) -> Result<Renamed, Trouble>
     let files = touched(changing.ledger(), &planned.changed);
     let (from, to) = (address.to_string(), to.to_string());
     Ok(Renamed { from, to, files, rendered, effects: planned.effects, written: *write })
+}
+
+/// Tells where what was delivered to a stage stays behind, since the place has the stage's name in it.
+fn tell_old_places(changing: &Changing, renaming: &Renaming) -> Result<(), Trouble> {
+    let (Named::Stage(name), ledger) = (&renaming.what, changing.ledger()) else { return Ok(()) };
+    let Some(stage) = ledger.stage_id(name.as_str()) else { return Ok(()) };
+    let telling = ledger.outlets.iter().filter(|outlet| outlet.is_of(stage) && outlet.kind.tells_stage());
+    let places: Vec<&str> = telling.map(|outlet| outlet.name.as_str()).collect();
+    if !places.is_empty()
+        && !delivered::of(&changing.opened, std::slice::from_ref(&renaming.what))?.is_empty()
+    {
+        changing.opened.at.telling.notice(&format!(
+            "What was delivered to `{name}` stays at {} under the old name: take it off before, with \
+             `cledger withdraw @{name} --write`, or by hand.",
+            places.join(", ")
+        ));
+    }
+    Ok(())
 }
 
 /// The stage that gets another name, where values change with that.
@@ -127,8 +148,7 @@ pub(crate) fn renamed(
     must_be_free(ledger, &renaming.what, &renaming.to)?;
     let mut changed = so_far.clone();
     changed.extend(store_rename(ledger, renaming)?);
-    if let Named::Unit(old) = &renaming.what {
-        let edit = kept_history(ledger, old, &renaming.to);
+    if let Some(edit) = kept_history(ledger, renaming) {
         let more = apply(&Overlay::new(changing.disk(), &changed), &[edit])?;
         changed.extend(more);
     }
@@ -147,11 +167,15 @@ pub(crate) fn renamed(
     };
     // Values can hold these names by `${unit.name}`, `${unit.instance}` and `${stage.name}`.
     let may_hold_it = matches!(renaming.what, Named::Unit(_) | Named::Instance(..) | Named::Stage(_));
-    if let Some(effect) = effects.first().filter(|_| !may_hold_it) {
+    let holds_it = |effect: &Effect| {
+        may_hold_it && matches!((&effect.before, &effect.after), (Seen::Value(_), Seen::Value(_)))
+    };
+    if let Some(effect) = effects.iter().find(|effect| !holds_it(effect)) {
         let (to, count, address) = (&renaming.to, effects.len(), &effect.address);
         let message =
             format!("the new name `{to}` would change effective values: {count} of them, first {address}");
-        return Err(Trouble::refused(message).help("set it first, or choose another name"));
+        return Err(Trouble::refused(message)
+            .help("choose another name: patterns such as `stages = [\"prod-*\"]` may not cover this one"));
     }
     let rendered = if may_hold_it {
         rendered_names::differing(ledger, &after, &|address| moved(renaming, ledger, address))
@@ -161,13 +185,32 @@ pub(crate) fn renamed(
     Ok(Outcome { changed, after, effects, rendered })
 }
 
-/// Says in a unit's contract how it was called, so that what was delivered under that name stays its history.
-fn kept_history(ledger: &Ledger, old: &Name, to: &Name) -> Edit {
-    let unit = ledger.unit_id(old.as_str()).map(|id| ledger.unit(id));
-    let known = unit.into_iter().flat_map(|unit| &unit.formerly).map(|former| &former.name);
-    let names = known.filter(|name| *name != to).chain([old]).map(|name| Value::text(name.as_str()));
-    let what = What::Set(literal(&Value::List(names.collect()), None));
-    Edit { file: format!("units/{to}.toml"), path: vec!["formerly".to_owned()], header: 0, what }
+/// Says of a unit or a stage how it was called, so that what was delivered under that name stays its history.
+fn kept_history(ledger: &Ledger, renaming: &Renaming) -> Option<Edit> {
+    let to = &renaming.to;
+    let said = |old: &Name, formerly: &[FormerName]| {
+        let known = formerly.iter().map(|former| &former.name).filter(|name| *name != to);
+        literal(&Value::List(known.chain([old]).map(|name| Value::text(name.as_str())).collect()), None)
+    };
+    match &renaming.what {
+        Named::Unit(old) => {
+            let unit = ledger.unit(ledger.unit_id(old.as_str())?);
+            let what = What::Set(said(old, &unit.formerly));
+            Some(Edit {
+                file: format!("units/{to}.toml"),
+                path: vec!["formerly".to_owned()],
+                header: 0,
+                what,
+            })
+        }
+        Named::Stage(old) => {
+            let stage = ledger.stage(ledger.stage_id(old.as_str())?);
+            let set = ListedWhat::Set(vec!["formerly".to_owned()], said(old, &stage.formerly));
+            let what = What::Listed(vec![Item::named("stage", to.as_str())], set);
+            Some(Edit { file: MANIFEST.to_owned(), path: Vec::new(), header: 0, what })
+        }
+        _ => None,
+    }
 }
 
 /// The key of a stage or group under its new name.
@@ -270,6 +313,15 @@ fn must_be_free(ledger: &Ledger, what: &Named, to: &Name) -> Result<(), Trouble>
     if used {
         return Err(Trouble::usage(format!("`{to}` is the name of something else already"))
             .help("choose another name"));
+    }
+    let stage_now = ledger.stage_name_now(to.as_str());
+    if let Named::Stage(old) | Named::Group(old) = what
+        && stage_now != to.as_str()
+        && stage_now != old.as_str()
+    {
+        let message = format!("`{to}` is a former name of `{stage_now}`, with what was delivered under it");
+        let help = "choose another name, or take it out of its `formerly` in ledger.toml";
+        return Err(Trouble::usage(message).help(help));
     }
     let had_it = ledger.now_called(&Owner::Unit(to.clone(), None)).map(|now| now.to_string());
     if let (Named::Unit(old), Some(now)) = (what, had_it)

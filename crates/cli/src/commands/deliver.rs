@@ -36,7 +36,7 @@ pub(crate) struct DeliverArgs {
     #[arg(long, conflicts_with_all = ["again", "only", "finish", "put_back"])]
     drop: bool,
     /// Bring these fields alone, as ENTRY or ENTRY.FIELD; the rest stays as it was delivered last
-    #[arg(long, value_name = "PATTERN", conflicts_with = "again")]
+    #[arg(long, value_name = "PATTERN", value_delimiter = ',', conflicts_with = "again")]
     only: Vec<String>,
     /// Make the reason of what changes: fields by name, without values
     #[arg(long, conflicts_with = "why")]

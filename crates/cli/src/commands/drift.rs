@@ -17,7 +17,7 @@ use crate::options::{ActOptions, ChangeOptions};
 pub(crate) struct DriftArgs {
     /// What to look at: stages as `@PATTERN`, units as `UNIT@PATTERN` or `UNIT`; all that outlets have if
     /// not given
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "ADDRESS")]
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "ADDRESS", value_delimiter = ',')]
     addresses: Vec<String>,
     /// The stage, where an address names none
     #[arg(long, value_name = "STAGE")]
@@ -33,7 +33,7 @@ pub(crate) struct DriftArgs {
     today: Option<String>,
     /// Take the live values of these fields over into the ledger (patterns); UNIT/NAME@STAGE for a name that
     /// no contract has, which is declared
-    #[arg(long, value_name = "ADDRESS", num_args = 1.., conflicts_with = "addresses")]
+    #[arg(long, value_name = "ADDRESS", num_args = 1.., conflicts_with = "addresses", value_delimiter = ',')]
     take: Vec<String>,
     #[command(flatten)]
     act: ActOptions,

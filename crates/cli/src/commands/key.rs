@@ -41,7 +41,7 @@ enum What {
 #[derive(Debug, Args)]
 struct Renewal {
     /// Whose key: @STAGE, @GROUP or a pattern
-    #[arg(required = true, value_name = "@STAGE", add = ArgValueCompleter::new(complete::address))]
+    #[arg(required = true, value_name = "@STAGE", add = ArgValueCompleter::new(complete::address), value_delimiter = ',')]
     stages: Vec<String>,
     #[command(flatten)]
     act: ActOptions,

@@ -20,7 +20,7 @@ pub(crate) struct ProbeArgs {
     #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
     /// Units or instances in that stage, where the address names none; all if not given
-    #[arg(value_name = "UNIT")]
+    #[arg(value_name = "UNIT", value_delimiter = ',')]
     units: Vec<String>,
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]

@@ -23,10 +23,10 @@ pub(crate) struct PromoteArgs {
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "@TO")]
     to: String,
     /// Only these units, where FROM is a whole stage
-    #[arg(value_name = "UNIT")]
+    #[arg(value_name = "UNIT", value_delimiter = ',')]
     units: Vec<Name>,
     /// Carry these settings, as patterns of fields without a stage; a secret is named in full
-    #[arg(long, value_name = "PATTERN")]
+    #[arg(long, value_name = "PATTERN", value_delimiter = ',')]
     carry: Vec<String>,
     /// Carry all that changed since the last promotion, and may be carried
     #[arg(long)]

@@ -59,7 +59,7 @@ pub(crate) struct SetArgs {
 #[derive(Debug, Args)]
 pub(crate) struct UnsetArgs {
     /// What to take out, such as ticket-desk/seat_hold@test
-    #[arg(required = true, value_name = "ADDRESS")]
+    #[arg(required = true, value_name = "ADDRESS", value_delimiter = ',')]
     settings: Vec<String>,
     /// The stage or group, where an address names none
     #[arg(long, value_name = "STAGE")]

@@ -13,7 +13,7 @@ use crate::complete;
 #[derive(Debug, Args)]
 pub(crate) struct StatusArgs {
     /// Which units, as patterns; all if not given
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT")]
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT", value_delimiter = ',')]
     units: Vec<String>,
     /// Look at the outlets, too, and say what has drifted
     #[arg(long)]

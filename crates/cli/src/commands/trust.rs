@@ -25,7 +25,7 @@ pub(crate) struct TrustArgs {
     #[arg(long, conflicts_with = "keys")]
     forget: bool,
     /// The keys of these stages or groups are the right ones: @STAGE, @GROUP or a pattern
-    #[arg(long, value_name = "@STAGE", num_args = 1.., add = ArgValueCompleter::new(complete::address))]
+    #[arg(long, value_name = "@STAGE", num_args = 1.., add = ArgValueCompleter::new(complete::address), value_delimiter = ',')]
     keys: Vec<String>,
     /// The daybook as it is now is the right one, whatever was seen of it before
     #[arg(long, conflicts_with_all = ["list", "forget", "keys"])]

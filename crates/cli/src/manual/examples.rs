@@ -17,6 +17,19 @@ pub(super) const EXAMPLES: &[Fact] = &[
     ("cledger trust --write", "says that it may"),
     ("cledger add variable ticket-desk/quiet_hours --type duration --default 5m", "declares a variable"),
     ("cledger add stage qa --class test", "adds a stage"),
+    (
+        "cledger add stage perf --like staging --copy --swap staging perf --generate",
+        "what a copy of a stage would take over",
+    ),
+    (
+        "cledger add outlet spare --kind directory --stages dev --path ../spare",
+        "declares where a stage is delivered to",
+    ),
+    (
+        "cledger change ticket-desk/seat_hold --max 30m",
+        "what another bound of a field would do to all that is set",
+    ),
+    ("cledger change @dev --label region=none --behind test", "what saying more of a stage would change"),
     ("cledger list units", "the units, with their kinds of entries"),
     (
         "cledger share crew-roster/retry_limit --with fog-horn",
@@ -24,12 +37,17 @@ pub(super) const EXAMPLES: &[Fact] = &[
     ),
     ("cledger rename tide-watch/poll_every ask_every --write", "renames a variable wherever it is mentioned"),
     ("cledger remove shared/old-forecast", "what removing an entry would change"),
+    ("cledger remove @staging --with-mentions", "what would go with a stage"),
     ("cledger set fare-engine/listen.port@test=9090", "sets a value, and says what that changes"),
     ("cledger unset fare-engine/listen.port@test", "takes the setting away again"),
     ("cledger search --contains brackwater.example", "where that text stands"),
     (
         "cledger replace @test --swap .test.example .qa.example",
         "what replacing a part of all texts of a stage would change",
+    ),
+    (
+        "cledger replace quay-screens/quays.screens --beside quay=mill-stairs --to 4",
+        "what another cell in one row of a lookup table would change",
     ),
     ("cledger fill @prod-north", "the values that a stage lacks"),
     ("cledger key identity", "makes your private key and prints the public one"),

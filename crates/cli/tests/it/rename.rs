@@ -44,8 +44,13 @@ nothing written: ticket-desk/seat_hold would become hold in 4 files; --write doe
         ledger.files("").iter().filter(|path| !path.starts_with("out-") && !path.starts_with(".cledger"))
     {
         let text = ledger.read(path);
-        for old in ["[units.ticket-desk]\nseat_hold", "open_for =", "guarded", "[\"staging\"]", "poll_every}"]
-        {
+        for old in [
+            "[units.ticket-desk]\nseat_hold",
+            "open_for =",
+            "guarded",
+            "after = [\"staging\"]",
+            "poll_every}",
+        ] {
             assert!(!text.contains(old), "{old} in {path}:\n{text}");
         }
     }

@@ -106,6 +106,20 @@ impl Ledger {
         u16::try_from(found).ok().map(StageId)
     }
 
+    /// The stage of this name, or that had it before.
+    pub fn stage_called(&self, name: &str) -> Option<StageId> {
+        let had_it = |stage: &Stage| stage.formerly.iter().any(|former| former.name.as_str() == name);
+        self.stage_id(name).or_else(|| {
+            let found = self.stages.iter().position(had_it)?;
+            u16::try_from(found).ok().map(StageId)
+        })
+    }
+
+    /// How a stage of this name is called now; as before where the ledger has none.
+    pub fn stage_name_now<'n>(&'n self, name: &'n str) -> &'n str {
+        self.stage_called(name).map_or(name, |id| self.stage(id).name.as_str())
+    }
+
     /// All stages, in order.
     pub fn stage_ids(&self) -> impl Iterator<Item = StageId> + use<> {
         let count = u16::try_from(self.stages.len()).unwrap_or(u16::MAX);

@@ -146,6 +146,18 @@ impl OutletKind {
     /// The kinds by their names in `ledger.toml`.
     pub const NAMES: [&'static str; 5] = ["directory", "http", "postgres", "process", "by-hand"];
 
+    /// Whether a stage has another place there once it has another name.
+    pub fn tells_stage(&self) -> bool {
+        let refers = |text: &StageText| text.as_written().contains("${stage.name}");
+        match self {
+            OutletKind::Directory { path, .. } => refers(path),
+            OutletKind::Http(http) => refers(&http.path),
+            OutletKind::Postgres(postgres) => postgres.scope.as_ref().is_none_or(refers),
+            OutletKind::Process { pid_file } => refers(pid_file),
+            OutletKind::ByHand { .. } => false,
+        }
+    }
+
     /// The name in `ledger.toml`.
     pub fn name(&self) -> &'static str {
         match self {
@@ -172,6 +184,11 @@ impl Outlet {
     pub fn takes(&self, stage: StageId, owner: (&str, Option<&str>)) -> bool {
         let unit = self.units.is_empty() || self.units.iter().any(|it| it.covers_owner(owner.0, owner.1));
         self.stages[usize::from(stage.0)] && unit
+    }
+
+    /// Whether it is one of a stage's.
+    pub fn is_of(&self, stage: StageId) -> bool {
+        self.stages.get(usize::from(stage.0)).copied().unwrap_or(false)
     }
 
     /// What a person has to do, where this program cannot reach it.

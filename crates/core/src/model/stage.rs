@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::{GroupId, StageId};
 use crate::address::Pattern;
-use crate::model::Chore;
+use crate::model::{Chore, FormerName};
 use crate::name::Name;
 use crate::source::Place;
 
@@ -39,6 +39,8 @@ impl Class {
 pub struct Stage {
     /// Its name.
     pub name: Name,
+    /// The names that it had before, the latest last.
+    pub formerly: Vec<FormerName>,
     /// What it is for.
     pub class: Class,
     /// Its groups, weakest first.

@@ -72,7 +72,7 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surro
         "about" => unit.about = read.text(item, "`about`").map(str::to_owned),
         "owner" => unit.owner = read.text(item, "`owner`").map(str::to_owned),
         "version" => unit.version = read.text(item, "`version`").map(str::to_owned),
-        "formerly" => unit.formerly = formerly(read, item, &owner),
+        "formerly" => unit.formerly = formerly(read, item, (owner.names().0, "unit")),
         "stages" => unit.belongs = belongs(read, item, around.stages),
         "uses" => unit.uses = uses(read, item, around.shared),
         "instances" => unit.instances = instances(read, item, around.stages),
@@ -152,13 +152,13 @@ fn stage_pattern(read: In<'_>, text: &str, span: Range<usize>) -> Option<cledger
     }
 }
 
-/// The names that a unit had before.
-fn formerly(read: In<'_>, item: Item<'_, '_>, owner: &Owner) -> Vec<FormerName> {
+/// The names that a unit or a stage had before.
+pub(super) fn formerly(read: In<'_>, item: Item<'_, '_>, (own, what): (&str, &str)) -> Vec<FormerName> {
     let mut former: Vec<FormerName> = Vec::new();
     for (text, span) in read.texts(item, "`formerly`") {
-        let Some(name) = read.name_text(text, span.clone(), "a unit", true) else { continue };
-        if name.as_str() == owner.names().0 {
-            read.wrong(span, format!("`{name}` is the unit's name now"));
+        let Some(name) = read.name_text(text, span.clone(), &format!("a {what}"), true) else { continue };
+        if name.as_str() == own {
+            read.wrong(span, format!("`{name}` is the {what}'s name now"));
         } else if former.iter().any(|known| known.name == name) {
             read.wrong(span, format!("`{name}` is in `formerly` twice"));
         } else {

@@ -4,13 +4,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use cledger_core::model::{
-    Aligned, Class, DaybookStore, Follow, Group, GroupId, Judging, Outlet, Stage, StageId,
+    Aligned, Class, DaybookStore, Follow, Group, GroupId, Judging, Mistake, Outlet, Stage, StageId,
 };
 use cledger_core::name::Name;
 use toml::Spanned;
 use toml::de::{DeString, DeTable};
 
-use super::contract::chores;
+use super::contract::{chores, formerly};
 use super::frame::{In, Item};
 use super::judging::judging;
 use super::outlets::outlets;
@@ -91,6 +91,7 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
     }
     let declared = stages(read, table, &mut manifest);
     groups(read, table, &declared, &mut manifest);
+    refuse_claimed_twice(read, &manifest);
     for (position, stage) in declared.iter().enumerate() {
         relate(read, stage, position, &mut manifest);
     }
@@ -180,8 +181,10 @@ fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest)
         let as_tested = table.get("as_tested").and_then(|item| read.boolean(item, "`as_tested`"));
         let locked = table.get("locked").and_then(|item| read.boolean(item, "`locked`"));
         let own = table.get("own").map(|item| read.texts(item, "`own`")).unwrap_or_default();
+        let formerly = table.get("formerly").map(|item| formerly(read, item, (name.as_str(), "stage")));
         manifest.stages.push(Stage {
             name,
+            formerly: formerly.unwrap_or_default(),
             class: class.unwrap_or(Class::Production),
             groups: Vec::new(),
             after: Vec::new(),
@@ -247,6 +250,30 @@ impl Manifest {
     /// The stage that a text names, or a mistake with the nearest one.
     fn named_stage(&self, read: In<'_>, text: &str, span: Range<usize>) -> Option<StageId> {
         named_stage(read, &self.stages, text, span)
+    }
+}
+
+/// A name leads to one stage: a former one is neither another one's name now nor its former one, nor a group's.
+fn refuse_claimed_twice(read: In<'_>, manifest: &Manifest) {
+    let mut claimed: BTreeMap<&Name, &Name> = BTreeMap::new();
+    for (stage, former) in
+        manifest.stages.iter().flat_map(|stage| stage.formerly.iter().map(move |it| (stage, it)))
+    {
+        let name = &former.name;
+        let is_one = manifest.stages.iter().any(|known| known.name == *name)
+            || manifest.group(name.as_str()).is_some();
+        let message = if is_one {
+            format!(
+                "`{name}` is a stage or a group of the ledger, so `{}` cannot have been called so",
+                stage.name
+            )
+        } else if let Some(other) = claimed.insert(name, &stage.name) {
+            format!("`{name}` is a former name of `{other}`, too")
+        } else {
+            continue;
+        };
+        let help = "what was delivered under a name is the history of one stage: leave it out of `formerly` of the other";
+        read.mistakes.push(Mistake::at(former.place, message).help(help));
     }
 }
 

@@ -37,8 +37,9 @@ pub const DAYBOOK: [Key; 2] = [
 ];
 
 /// `[[stage]]`.
-pub const STAGE: [Key; 10] = [
+pub const STAGE: [Key; 11] = [
     Key::new("name", Form::Name, "What it is called"),
+    Key::new("formerly", Form::Names, "The names that it had before, the latest last"),
     Key::new("class", Form::Word(classes), "What the stage is for"),
     Key::new("groups", Form::Names, "Its groups, weakest first"),
     Key::new("after", Form::Names, "What must have been delivered there first"),

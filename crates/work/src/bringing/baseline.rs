@@ -75,8 +75,8 @@ impl Baseline {
         entries.reverse();
         // What came to another place, under a former name, says nothing of this one.
         for Entry { meta, .. } in &mut entries {
-            let unit = &meta.unit;
-            meta.outlets.retain(|it| is_its_place(ledger, (&whom.owner, whom.stage), &it.outlet, unit));
+            let recorded = (meta.unit.as_str(), meta.stage.as_str());
+            meta.outlets.retain(|it| is_its_place(ledger, (&whom.owner, whom.stage), &it.outlet, recorded));
         }
         let metas: Vec<&Meta> = entries.iter().map(|entry| &entry.meta).collect();
         let answers = metas.iter().flat_map(|meta| &meta.outlets);

@@ -40,9 +40,9 @@ impl Restoring {
             if is_over {
                 past.clear();
             } else if record.meta.kind.is_brought() {
-                let unit = &record.meta.unit;
+                let recorded = (record.meta.unit.as_str(), record.meta.stage.as_str());
                 let is_elsewhere =
-                    |outlet: &&str| !is_its_place(ledger, (&whom.owner, whom.stage), outlet, unit);
+                    |outlet: &&str| !is_its_place(ledger, (&whom.owner, whom.stage), outlet, recorded);
                 let outlets = ledger.outlets.iter().map(|outlet| outlet.name.as_str());
                 let elsewhere = outlets.filter(is_elsewhere).map(str::to_owned).collect();
                 past.push((planner.content(&record)?, elsewhere));

@@ -39,7 +39,7 @@ pub(crate) fn look_back(
     let mut lines = Vec::new();
     for entry in book.entries(&Wanted::last_of_all(), true)? {
         let meta = &entry.meta;
-        let (Some(again), Some(stage)) = (meta.again, ledger.stage_id(&meta.stage)) else { continue };
+        let (Some(again), Some(stage)) = (meta.again, ledger.stage_called(&meta.stage)) else { continue };
         let subject = ledger.subjects_in(stage).find(|&it| ledger.owner(it).to_string() == meta.unit);
         let Some(subject) = subject else { continue };
         let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, stage);
@@ -65,7 +65,7 @@ fn says_otherwise(
     let Meta { unit, stage, number, .. } = &entry.meta;
     if let Some(digests) = entry.digests()? {
         let ledger = planner.resolver.ledger();
-        let layer = ledger.stage_id(stage).map(LayerId::Stage);
+        let layer = ledger.stage_called(stage).map(LayerId::Stage);
         let bound = bound_to_digests(unit, stage);
         let open = |text: &str| planner.keys.text(ledger, layer?, text, &bound);
         return Ok(!digests.differing(&now.values, open).fields.is_empty());

@@ -2,6 +2,7 @@
 
 use cledger_core::address::{Address, Delivery, Owner, Pattern};
 use cledger_core::cipher::KeyScope;
+use cledger_core::model::LayerId;
 use cledger_core::name::Name;
 use cledger_store::Unsealed;
 use cledger_store::daybook::{BOTH, Content, Daybook, Entry, Meta, Record, Wanted, bound_to, verify};
@@ -58,7 +59,9 @@ pub fn history(opened: &Opened, pattern: Option<&Pattern>, last: usize) -> Resul
         let now = owner.as_ref().and_then(|owner| opened.ledger.now_called(owner));
         pattern.is_none_or(|pattern| {
             let names = |owner: &Owner| pattern.covers_owner(owner.names().0, owner.names().1);
-            pattern.covers_stage(&meta.stage) && (!pattern.has_owner() || owner.iter().chain(&now).any(names))
+            let stage = opened.ledger.stage_name_now(&meta.stage);
+            (pattern.covers_stage(&meta.stage) || pattern.covers_stage(stage))
+                && (!pattern.has_owner() || owner.iter().chain(&now).any(names))
         })
     };
     let all = book.entries(&Wanted::default(), false)?;
@@ -110,11 +113,21 @@ fn secrets(opened: &Opened, record: &Record) -> Secrets {
     let Ok(stage) = Name::parse(&record.meta.stage) else {
         return Secrets::Damaged("its stage has no name".to_owned());
     };
-    let (scope, bound) = (KeyScope::Stage(stage), bound_to(&record.meta.unit, &record.meta.stage));
+    let ledger = &opened.ledger;
+    let now = Name::parse(ledger.stage_name_now(stage.as_str())).unwrap_or_else(|_| stage.clone());
+    let (now, then) = (KeyScope::Stage(now), KeyScope::Stage(stage));
+    let bound = bound_to(&record.meta.unit, &record.meta.stage);
+    // Under a new key a record is bound to the stage as it is called now.
+    let layer = ledger.stage_called(&record.meta.stage).map(LayerId::Stage);
+    let opens = |text: &str| layer.and_then(|layer| opened.keys().text(ledger, layer, text, &bound));
     let mut worst = Secrets::NotAtHand;
     // While a key is being changed there are two cipher texts, and one will do.
     for text in cipher_text.split(BOTH) {
-        match opened.keys().look_into(&scope, text, &bound) {
+        let looked = match opens(text) {
+            Some(text) => Unsealed::Text(text),
+            None => opened.keys().look_into((&now, &then), text, &bound),
+        };
+        match looked {
             Unsealed::Text(text) => {
                 let unpacked = record.packed.unpack(record.meta.secrets.as_deref(), |_| Some(text.clone()));
                 return unpacked.map_or_else(|error| Secrets::Damaged(error.to_string()), |_| Secrets::Whole);

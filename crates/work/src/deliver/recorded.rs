@@ -65,13 +65,13 @@ impl Metas {
     }
 }
 
-/// The units and instances that had another name before, with the stages where they belong.
+/// The units and instances that had another name before, or belong to a stage that had one, with their stages.
 pub(crate) fn renamed(ledger: &Ledger) -> Vec<(String, String)> {
     let is_renamed =
-        |subject: &Subject| unit_of(*subject).is_some_and(|unit| !ledger.unit(unit).formerly.is_empty());
+        move |subject: &Subject| unit_of(*subject).is_some_and(|unit| !ledger.unit(unit).formerly.is_empty());
     let of_stage = |stage| {
-        let name = ledger.stage(stage).name.to_string();
-        let subjects = ledger.subjects_in(stage).filter(is_renamed);
+        let (name, is_new) = (ledger.stage(stage).name.to_string(), !ledger.stage(stage).formerly.is_empty());
+        let subjects = ledger.subjects_in(stage).filter(move |subject| is_new || is_renamed(subject));
         subjects.map(move |subject| (ledger.owner(subject).to_string(), name.clone()))
     };
     ledger.stage_ids().flat_map(of_stage).collect()

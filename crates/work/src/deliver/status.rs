@@ -58,6 +58,7 @@ type LastDigests = BTreeMap<(String, String), Last>;
 /// What was brought last, and the name that the unit had then.
 struct Last {
     unit: String,
+    stage: String,
     digested: Digested,
 }
 
@@ -90,7 +91,7 @@ fn digests(planner: &Planner<'_, '_>, book: &mut dyn Daybook) -> Result<LastDige
             let record = book.records(&Wanted::numbered(unit, stage, *number))?.pop();
             Digested::Content(record.map(|it| planner.content(&it)).transpose()?.unwrap_or_default())
         };
-        all.insert(of, Last { unit: unit.clone(), digested });
+        all.insert(of, Last { unit: unit.clone(), stage: stage.clone(), digested });
     }
     Ok(all)
 }
@@ -198,7 +199,7 @@ impl Telling<'_, '_> {
             Digested::Digests(digests) => {
                 let ledger = resolver.ledger();
                 let layer = ledger.stage_id(stage).map(LayerId::Stage);
-                let bound = bound_to_digests(owner, stage);
+                let bound = bound_to_digests(owner, &last.stage);
                 let open = |text: &str| keys.text(ledger, layer?, text, &bound);
                 !digests.differing(&now.values, open).fields.is_empty()
             }

@@ -31,7 +31,7 @@ pub(crate) fn untested(
         let name = ledger.stage(before).name.as_str();
         let Some(tested) = last_tested(book, &owner, name)? else { continue };
         let Some(digests) = tested.digests()? else { continue };
-        let bound = bound_to_digests(&tested.meta.unit, name);
+        let bound = bound_to_digests(&tested.meta.unit, &tested.meta.stage);
         let open = |text: &str| planner.keys.text(ledger, LayerId::Stage(before), text, &bound);
         let differing = digests.differing(&content.values, open);
         for field in differing.fields.into_iter().chain(differing.not_known) {

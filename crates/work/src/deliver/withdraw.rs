@@ -185,7 +185,7 @@ fn of_names(
     let has_its_place = |former: &Whom| {
         let mut outlets = opened.ledger.outlets.iter();
         outlets.any(|it| {
-            is_its_place(&opened.ledger, (owner, stage), it.name.as_str(), &former.owner.to_string())
+            is_its_place(&opened.ledger, (owner, stage), it.name.as_str(), (&former.owner.to_string(), name))
         })
     };
     // Where nothing came under its own name, there is nothing of that to take off.

@@ -149,7 +149,7 @@ pub(crate) fn see<R>(
     let mut book = daybook::reading(opened)?;
     let remains = match (&mut book, &capture) {
         // A capture has what was asked for when it was made.
-        (Some(book), None) => Remains::read(&mut **book)?,
+        (Some(book), None) => Remains::read(&mut **book, ledger)?,
         _ => Remains::default(),
     };
     let mut looked = look_for(places, &opened.resolver(), today, seeing, &remains)?;

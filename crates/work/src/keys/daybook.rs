@@ -2,7 +2,7 @@
 //! whenever the program is interrupted.
 
 use cledger_core::cipher::KeyScope;
-use cledger_core::model::LayerId;
+use cledger_core::model::{LayerId, Ledger};
 use cledger_store::daybook::{BOTH, Daybook, Digests, Record, Resealed, Wanted, bound_to, bound_to_digests};
 
 use crate::change::{Changing, NO_CHANGE, Planned};
@@ -36,22 +36,29 @@ impl Resealing {
             book.hold_stage(stage)?;
             stages.push(ledger.key_scope(layer));
             daybook::refuse_left_open(&mut *book, None, stage)?;
-            let wanted = Wanted { stage: Some(stage.to_owned()), ..Wanted::default() };
-            for record in book.records(&wanted)? {
+            let mut records = Vec::new();
+            for name in names(ledger, layer) {
+                records.extend(book.records(&Wanted { stage: Some(name), ..Wanted::default() })?);
+            }
+            for record in records {
                 let anew = |known: &str, address: &str| -> Result<String, Trouble> {
                     let text = known.split(BOTH).find_map(|text| old.text(ledger, layer, text, address));
                     let text = text.ok_or_else(|| not_opened(&record))?;
+                    // What was recorded under a former name is bound to the one of now from here on: its address has
+                    // the former one in it.
                     let anew = new.seal(&ledger.key_scope(layer), address, &text)?;
                     let is_same =
                         new.text(ledger, layer, &anew, address).is_some_and(|opened| opened == text);
                     if is_same { Ok(anew) } else { Err(not_opened(&record)) }
                 };
                 let Some(known) = record.packed.cipher_text() else { continue };
-                let cipher_text = anew(known, &bound_to(&record.meta.unit, stage))?;
+                let cipher_text = anew(known, &bound_to(&record.meta.unit, &record.meta.stage))?;
                 let digests = record.packed.digests()?;
                 let digest_key = match digests.as_ref().and_then(|digests| digests.cipher_text()) {
                     None => None,
-                    Some(known) => Some((known, anew(known, &bound_to_digests(&record.meta.unit, stage))?)),
+                    Some(known) => {
+                        Some((known, anew(known, &bound_to_digests(&record.meta.unit, &record.meta.stage))?))
+                    }
                 };
                 let place = record.meta.place;
                 let digests_with = |key: String| digests.as_ref().map(|digests| digests.resealed(key));
@@ -97,6 +104,16 @@ impl Resealing {
         }
         Ok(())
     }
+}
+
+/// The names of a stage, now and before.
+fn names(ledger: &Ledger, layer: LayerId) -> Vec<String> {
+    let former = match layer {
+        LayerId::Stage(id) => ledger.stage(id).formerly.as_slice(),
+        LayerId::Group(_) => &[],
+    };
+    let former = former.iter().map(|former| former.name.to_string());
+    std::iter::once(ledger.layer_name(layer).to_string()).chain(former).collect()
 }
 
 fn not_opened(record: &Record) -> Trouble {

@@ -84,7 +84,10 @@ fn delivered(opened: &Opened) -> Result<BTreeMap<(String, String), String>, Trou
     let Some(mut book) = daybook::reading(opened)? else { return Ok(times) };
     for Entry { meta, .. } in book.entries(&Wanted::last_of_all(), false)? {
         for answer in &meta.outlets {
-            times.insert((answer.outlet.clone(), meta.stage.clone()), meta.time.clone());
+            times.insert(
+                (answer.outlet.clone(), opened.ledger.stage_name_now(&meta.stage).to_owned()),
+                meta.time.clone(),
+            );
         }
     }
     Ok(times)

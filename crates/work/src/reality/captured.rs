@@ -201,10 +201,12 @@ impl<'k> Captured<'k> {
         match content {
             CapturedContent::Open(json) => Value::from_json(json.clone()),
             CapturedContent::Fingerprint(_) | CapturedContent::LeftOut(_) => None,
-            CapturedContent::CipherText(text) => match self.keys.look_into(&self.scope(), text, place) {
-                Unsealed::Text(text) => Value::from_json(serde_json::from_str(&text).ok()?),
-                Unsealed::NotAtHand | Unsealed::Damaged(_) => None,
-            },
+            CapturedContent::CipherText(text) => {
+                match self.keys.look_into((&self.scope(), &self.scope()), text, place) {
+                    Unsealed::Text(text) => Value::from_json(serde_json::from_str(&text).ok()?),
+                    Unsealed::NotAtHand | Unsealed::Damaged(_) => None,
+                }
+            }
         }
     }
 

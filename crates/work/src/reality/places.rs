@@ -197,8 +197,15 @@ pub(crate) fn is_its_place(
     ledger: &Ledger,
     (owner, stage): (&Owner, StageId),
     outlet: &str,
-    recorded: &str,
+    (recorded, recorded_stage): (&str, &str),
 ) -> bool {
+    let tells_stage = |name: &str| {
+        let outlet = ledger.outlets.iter().find(|known| known.name.as_str() == name);
+        outlet.is_some_and(|outlet| outlet.kind.tells_stage())
+    };
+    if recorded_stage != ledger.stage(stage).name.as_str() && tells_stage(outlet) {
+        return false;
+    }
     if owner.to_string() == recorded {
         return true;
     }

@@ -15,13 +15,13 @@ type WithFiles = (Meta, BTreeSet<String>);
 /// The records of all units and stages, without their contents.
 #[derive(Default)]
 pub(crate) struct Remains {
-    /// By unit and stage, the latest first.
+    /// By unit and stage as it is called now, the latest first.
     records: BTreeMap<(String, String), Vec<WithFiles>>,
 }
 
 impl Remains {
     /// Reads them.
-    pub(crate) fn read(book: &mut dyn Daybook) -> Result<Self, Trouble> {
+    pub(crate) fn read(book: &mut dyn Daybook, ledger: &Ledger) -> Result<Self, Trouble> {
         let mut remains = Self::default();
         let wanted = Wanted { chores: Some(false), ..Wanted::default() };
         for entry in book.entries(&wanted, true)? {
@@ -34,7 +34,7 @@ impl Remains {
                 let content = record.map(|record| record.packed.unpack(None, |_| None)).transpose()?;
                 content.map(|content| content.files.into_keys().collect()).unwrap_or_default()
             };
-            let key = (unit.clone(), stage.clone());
+            let key = (unit.clone(), ledger.stage_name_now(stage).to_owned());
             remains.records.entry(key).or_default().insert(0, (entry.meta, files));
         }
         Ok(remains)

@@ -36,7 +36,8 @@ pub(crate) fn tell(
             let of = (&ledger.owner(look.subject), looked.place.stage);
             let record = last.get(&(unit.owner.clone(), unit.stage.clone()));
             let says = |it: &&Record| {
-                it.meta.kind == Kind::Withdrawn || is_its_place(ledger, of, &outlet, &it.meta.unit)
+                it.meta.kind == Kind::Withdrawn
+                    || is_its_place(ledger, of, &outlet, (&it.meta.unit, &it.meta.stage))
             };
             let record = record.filter(says);
             let Some(record) = record else {

@@ -9,7 +9,7 @@ use crate::opened::Opened;
 use crate::trouble::Trouble;
 
 /// The last deliveries of these things that nobody has withdrawn.
-pub(super) fn of(opened: &Opened, things: &[Named]) -> Result<Vec<String>, Trouble> {
+pub(crate) fn of(opened: &Opened, things: &[Named]) -> Result<Vec<String>, Trouble> {
     if !things.iter().any(is_delivered) {
         return Ok(Vec::new());
     }
@@ -38,7 +38,7 @@ fn is_of(ledger: &Ledger, thing: &Named, meta: &Meta) -> bool {
             unit == name.as_str() || had
         }
         Named::Instance(of, name) => unit == of.as_str() && instance == Some(name.as_str()),
-        Named::Stage(name) => meta.stage == name.as_str(),
+        Named::Stage(name) => ledger.stage_name_now(&meta.stage) == name.as_str(),
         Named::Outlet(name) => meta.outlets.iter().any(|answer| answer.outlet == name.as_str()),
         _ => false,
     }

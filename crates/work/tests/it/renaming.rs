@@ -152,6 +152,69 @@ fn a_place_that_does_not_tell_the_name_is_handed_on() {
 }
 
 #[test]
+fn a_renamed_stage_keeps_its_history() {
+    let stay = |manifest: String| {
+        let manifest =
+            manifest.replace("path = \"../live/${stage.name}\"", "path = \"../live/${stage.label.at}\"");
+        ["dev", "test", "prod"].iter().fold(manifest, |text, name| {
+            text.replace(
+                &format!("name = \"{name}\"\n"),
+                &format!("name = \"{name}\"\nlabels.at = \"{name}\"\n"),
+            )
+        })
+    };
+    let place = place(false, stay);
+    to(&place, "desk", "dev").unwrap();
+    place.write("stages/dev.toml", &place.read("stages/dev.toml").replace("\"1m\"", "\"2m\""));
+    to(&place, "desk", "dev").unwrap();
+    called(&place, "@dev", "develop").unwrap();
+    called(&place, "desk", "stand").unwrap();
+    called(&place, "@develop", "making").unwrap();
+    assert!(
+        place.read("ledger.toml").contains("formerly = [\"dev\", \"develop\"]"),
+        "{}",
+        place.read("ledger.toml")
+    );
+    assert_eq!(told(&place, "@making"), ["desk:1", "desk:2"]);
+    assert_eq!(told(&place, "stand@making"), ["desk:1", "desk:2"]);
+    assert_eq!(stands(&place, "stand"), InStage::Delivered(2));
+    // Secrets that were recorded under the old names open, also after the key is another one.
+    let change = KeyChange { stages: vec!["@making".to_owned()], consent: because(&[]), write: true };
+    for _ in 0..2 {
+        let first = history::recorded(&place.open(), &address("stand@making:1")).unwrap();
+        assert_eq!((first.record.meta.unit.as_str(), first.record.meta.stage.as_str()), ("desk", "dev"));
+        assert!(history::verified(&place.open()).unwrap().kind().is_none());
+        let again = ToDeliver { again: Some(1), write: false, ..asked(&["stand"], "making") };
+        assert_eq!(deliver(&place.open(), &again).unwrap().kind(), None);
+        cledger_work::keys::rotate(&place.change(), &change).unwrap();
+    }
+    // What was tested under the old name was tested, and the numbers go on.
+    assert_eq!(number(&to(&place, "stand", "test").unwrap()), Some(1));
+    assert_eq!(number(&to(&place, "stand", "making").unwrap()), Some(3));
+    take_off(&place, "stand@making").unwrap();
+    assert_eq!(stands(&place, "stand"), InStage::Withdrawn);
+    let refused = to(&place, "stand", "dev").unwrap_err();
+    assert!(refused.to_string().contains("stage `dev` is called `making` now"), "{refused}");
+    let refused = called(&place, "@test", "dev").unwrap_err();
+    assert!(refused.to_string().contains("`dev` is a former name of `making`"), "{refused}");
+}
+
+#[test]
+fn where_a_place_has_the_name_of_the_stage_what_was_there_is_told() {
+    let place = place(false, |manifest| manifest);
+    to(&place, "desk", "dev").unwrap();
+    called(&place, "@dev", "develop").unwrap();
+    std::fs::create_dir_all(place.path("../live/develop")).unwrap();
+    // Nothing of it is at the new place, and nobody has taken it away there.
+    let delivered = to(&place, "desk", "develop").unwrap();
+    assert_eq!(number(&delivered), Some(2));
+    assert!(
+        place.path("../live/dev/desk/desk.env").exists()
+            && place.path("../live/develop/desk/desk.env").exists()
+    );
+}
+
+#[test]
 fn a_name_leads_to_one_unit() {
     let place = place(false, |manifest| manifest);
     called(&place, "desk", "stand").unwrap();

@@ -11,7 +11,7 @@ use crate::app::App;
 #[derive(Debug, Args)]
 pub(crate) struct ListArgs {
     /// The stages, as @PATTERN; all if not given
-    #[arg(value_name = "@STAGE")]
+    #[arg(value_name = "@STAGE", value_delimiter = ',')]
     stages: Vec<String>,
 }
 

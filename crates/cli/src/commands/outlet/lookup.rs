@@ -11,7 +11,7 @@ use crate::options::{ActOptions, ChangeOptions};
 #[derive(Debug, Args)]
 pub(crate) struct LookupArgs {
     /// Whose settings, as patterns of addresses: @STAGE, UNIT@STAGE, UNIT/ENTRY.FIELD@STAGE
-    #[arg(required = true, value_name = "PATTERN")]
+    #[arg(required = true, value_name = "PATTERN", value_delimiter = ',')]
     patterns: Vec<String>,
     #[command(flatten)]
     act: ActOptions,

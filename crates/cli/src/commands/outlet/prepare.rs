@@ -18,7 +18,7 @@ use crate::output::{json, text};
 #[derive(Debug, Args)]
 pub(crate) struct PrepareArgs {
     /// The outlets; all of kind postgres if not given
-    #[arg(value_name = "OUTLET")]
+    #[arg(value_name = "OUTLET", value_delimiter = ',')]
     outlets: Vec<Name>,
     #[command(flatten)]
     act: ActOptions,
