@@ -112,6 +112,8 @@ fn refuse(error: &clap::Error) -> ExitCode {
 
 #[cfg(test)]
 mod tests {
+    use clap::ArgAction;
+
     use super::*;
 
     #[test]
@@ -128,13 +130,6 @@ mod tests {
         known.sort_unstable();
         assert_eq!(listed, known);
     }
-}
-
-#[cfg(test)]
-mod tests {
-    use clap::ArgAction;
-
-    use super::command;
 
     /// What stands for names, and never for values that may have commas in them.
     const NAMES: [&str; 13] = [

@@ -1,5 +1,7 @@
 //! What a change of the ledger does to effective values: the same ledger before and after, compared.
 
+use std::collections::BTreeSet;
+
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
@@ -49,10 +51,20 @@ pub struct Effect {
 /// All fields whose effective value changes from one ledger to another, by unit, stage and field.
 /// Units, stages and fields are the same if their names are.
 pub fn effects(before: &Resolver<'_>, after: &Resolver<'_>) -> Vec<Effect> {
+    effects_for(before, after, None)
+}
+
+/// The same for these units alone, where the others are known to keep all their values.
+pub fn effects_for(
+    before: &Resolver<'_>,
+    after: &Resolver<'_>,
+    units: Option<&BTreeSet<Name>>,
+) -> Vec<Effect> {
     let (old, new) = (before.ledger(), after.ledger());
     let mut names: Vec<&Name> = old.units.iter().chain(&new.units).map(|unit| &unit.name).collect();
     names.sort_unstable();
     names.dedup();
+    names.retain(|name| units.is_none_or(|units| units.contains(*name)));
     let of_unit = |name: &&Name| {
         let (old_unit, new_unit) = (old.unit_id(name.as_str()), new.unit_id(name.as_str()));
         let (mut old_session, mut new_session) = (before.session(old_unit), after.session(new_unit));
@@ -79,16 +91,21 @@ pub fn effects(before: &Resolver<'_>, after: &Resolver<'_>) -> Vec<Effect> {
 }
 
 /// All fields that do not keep their effective value when something gets another name; `renamed`
-/// gives the new address of an old one.
+/// gives the new address of an old one. Where `units` says which may be concerned, as they are called before and after,
+/// the others are passed over.
 pub fn effects_of_renaming(
     before: &Resolver<'_>,
     after: &Resolver<'_>,
     renamed: &(dyn Fn(&Address) -> Address + Sync),
+    units: Option<[&BTreeSet<Name>; 2]>,
 ) -> Vec<Effect> {
-    let mut old: FxHashMap<Address, Compared> =
-        everything(before).into_iter().map(|(address, compared)| (renamed(&address), compared)).collect();
+    let [before_units, after_units] = units.map_or([None, None], |units| units.map(Some));
+    let mut old: FxHashMap<Address, Compared> = everything(before, before_units)
+        .into_iter()
+        .map(|(address, compared)| (renamed(&address), compared))
+        .collect();
     let mut found = Vec::new();
-    for (address, compared) in everything(after) {
+    for (address, compared) in everything(after, after_units) {
         let one = old.remove(&address);
         found.extend(effect((address, false, one, Some(compared))));
     }
@@ -98,15 +115,16 @@ pub fn effects_of_renaming(
     found
 }
 
-/// All fields of all units in all stages.
-fn everything(resolver: &Resolver<'_>) -> Vec<(Address, Compared)> {
+/// All fields of all units, or of these, in all stages.
+fn everything(resolver: &Resolver<'_>, units: Option<&BTreeSet<Name>>) -> Vec<(Address, Compared)> {
     let ledger = resolver.ledger();
     let of_unit = |unit: &crate::model::Unit| {
         let mut session = resolver.session(ledger.unit_id(unit.name.as_str()));
         let stages = ledger.stages.iter();
         stages.flat_map(|stage| of_stage(&mut session, &unit.name, &stage.name)).collect::<Vec<_>>()
     };
-    ledger.units.par_iter().flat_map_iter(of_unit).collect()
+    let meant = ledger.units.par_iter().filter(|unit| units.is_none_or(|units| units.contains(&unit.name)));
+    meant.flat_map_iter(of_unit).collect()
 }
 
 fn stage_names<'l>(old: &'l Ledger, new: &'l Ledger) -> Vec<&'l Name> {

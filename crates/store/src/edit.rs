@@ -14,6 +14,7 @@ mod listed;
 mod literal;
 mod many;
 mod mentions;
+mod one;
 pub(crate) mod outline;
 mod proposed;
 mod put;
@@ -125,7 +126,7 @@ pub fn apply(tree: &dyn Tree, edits: &[Edit]) -> Result<Changed, EditError> {
             now = made;
         } else {
             for edit in &edits {
-                now = change::change(&now, edit)
+                now = one::change(&now, edit)
                     .map_err(|reason| EditError::Form { file: file.to_owned(), reason })?;
             }
         }

@@ -1,13 +1,16 @@
 //! Changing a ledger: locked from the reading to the writing, with what the change does to effective
 //! values worked out before anything is written.
 
+pub(crate) mod concerned;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
 use cledger_core::address::Owner;
-use cledger_core::effects::{Effect, Seen, effects};
+use cledger_core::effects::{Effect, Seen, effects, effects_for};
+use cledger_core::findings::Finding;
 use cledger_core::model::{BrokenFile, Class, LayerId, Ledger, Mistake, Stage, StageId, TableFault};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
@@ -17,6 +20,7 @@ use cledger_store::{
     Unreadable, apply, read_partly, reseal,
 };
 
+use crate::differing::{differing, differing_for};
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -51,6 +55,8 @@ pub(crate) struct Planned {
     pub(crate) after: Ledger,
     /// The effective values that change.
     pub(crate) effects: Vec<Effect>,
+    /// The units that can be concerned, where it is only some.
+    pub(crate) units: Option<BTreeSet<Name>>,
 }
 
 impl Changing {
@@ -124,7 +130,34 @@ impl Changing {
             let (old, new) = (self.outside(&NO_CHANGE), self.outside(&changed));
             effects(&Resolver::new(self.ledger(), &old, &[]), &Resolver::new(&after, &new, &[]))
         };
-        Ok(Planned { changed, after, effects })
+        Ok(Planned { changed, after, effects, units: None })
+    }
+
+    /// The same where only some units may be concerned, so that nothing is looked at beside them.
+    pub(crate) fn plan_texts_of_units(&self, changed: Changed) -> Result<Planned, Trouble> {
+        let Some(units) = concerned::units(self.ledger(), &changed) else { return self.plan_texts(changed) };
+        // What is judged looks across units, so all of it is read.
+        let after = self.read_after(&changed)?;
+        let effects = {
+            let (old, new) = (self.outside(&NO_CHANGE), self.outside(&changed));
+            let (old, new) = (Resolver::new(self.ledger(), &old, &[]), Resolver::new(&after, &new, &[]));
+            effects_for(&old, &new, Some(&units))
+        };
+        Ok(Planned { changed, after, effects, units: Some(units) })
+    }
+
+    /// What these new texts come to where no effective value can change: of outlets, rules and the like.
+    pub(crate) fn plan_beside_values(&self, changed: Changed) -> Result<Planned, Trouble> {
+        let after = self.read_after(&changed)?;
+        Ok(Planned { changed, after, effects: Vec::new(), units: None })
+    }
+
+    /// The findings that only the ledger after a planned change has, and those that only the one before has.
+    pub(crate) fn differing(&self, planned: &Planned) -> (Vec<Finding>, Vec<Finding>) {
+        match &planned.units {
+            Some(units) => differing_for(self.ledger(), &planned.after, units),
+            None => differing(self.ledger(), &planned.after),
+        }
     }
 
     /// The ledger as it will be after a change, in which no file may be unreadable that is readable now.

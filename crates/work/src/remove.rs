@@ -17,7 +17,6 @@ use crate::change::{Changing, Consent, Planned};
 use crate::daybook;
 use crate::declare::Thing;
 use crate::declare::touches::Touches;
-use crate::differing::differing;
 use crate::rename::named;
 use crate::touched::{TouchedFile, touched};
 use crate::trouble::Trouble;
@@ -105,7 +104,13 @@ pub fn remove(changing: &Changing, asked: &ToRemove) -> Result<Removed, Trouble>
     let things: Vec<Named> = going.iter().filter_map(|one| one.named.clone()).collect();
     daybook::refuse_open_of(&changing.opened, &things.iter().collect::<Vec<_>>())?;
     let (changed, mentions) = without(changing, asked, &going, &things)?;
-    let planned = changing.plan_texts(changed).map_err(|trouble| match trouble {
+    let is_beside = |one: &Going| one.thing.as_ref().is_some_and(Thing::has_no_values);
+    let plan = if going.iter().all(is_beside) {
+        changing.plan_beside_values(changed)
+    } else {
+        changing.plan_texts_of_units(changed)
+    };
+    let planned = plan.map_err(|trouble| match trouble {
         Trouble::Spoiling(_) if !mentions.is_empty() && !asked.with_mentions => mentioned(asked, &mentions),
         other => other,
     })?;
@@ -201,7 +206,7 @@ fn refuse_dependents(
     references: &[Mention],
     mentions: &[Mention],
 ) -> Result<(), Trouble> {
-    let (caused, _) = differing(changing.ledger(), &planned.after);
+    let (caused, _) = changing.differing(planned);
     // What a removed thing no longer clashes or agrees with is no reason to keep it.
     let depends = |finding: &&Finding| {
         matches!(

@@ -2,7 +2,7 @@
 
 mod rendered_names;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
@@ -21,7 +21,7 @@ use cledger_store::{
     rename as store_rename,
 };
 
-use crate::change::{Changing, Consent, NO_CHANGE, Planned};
+use crate::change::{Changing, Consent, NO_CHANGE, Planned, concerned};
 use crate::daybook;
 use crate::meant::{fields_of, is_shared, known_stage};
 use crate::opened::Opened;
@@ -71,7 +71,7 @@ pub fn rename(changing: &Changing, asked: &ToRename) -> Result<Renamed, Trouble>
     daybook::refuse_open_of(&changing.opened, &[&renaming.what])?;
     let Outcome { changed, after, effects, rendered } =
         renamed(changing, changing.ledger(), &NO_CHANGE, &renaming, *outputs)?;
-    let planned = Planned { changed, after, effects };
+    let planned = Planned { changed, after, effects, units: None };
     tell_old_places(changing, &renaming)?;
     let others = stages_of(changing.ledger(), &renaming, &planned.effects);
     if *write {
@@ -163,7 +163,9 @@ pub(crate) fn renamed(
     let effects = {
         let (old, new) = (changing.outside(so_far), changing.outside(&changed));
         let (old, new) = (Resolver::new(ledger, &old, &[]), Resolver::new(&after, &new, &[]));
-        effects_of_renaming(&old, &new, &|address| moved(renaming, ledger, address))
+        let concerned = concerned_units(ledger, renaming);
+        let concerned = concerned.as_ref().map(|[before, after]| [before, after]);
+        effects_of_renaming(&old, &new, &|address| moved(renaming, ledger, address), concerned)
     };
     // Values can hold these names by `${unit.name}`, `${unit.instance}` and `${stage.name}`.
     let may_hold_it = matches!(renaming.what, Named::Unit(_) | Named::Instance(..) | Named::Stage(_));
@@ -183,6 +185,25 @@ pub(crate) fn renamed(
         Vec::new()
     };
     Ok(Outcome { changed, after, effects, rendered })
+}
+
+/// The units that may be concerned when something of a unit gets another name, as they are called before and after;
+/// nothing where all may be.
+fn concerned_units(ledger: &Ledger, renaming: &Renaming) -> Option<[BTreeSet<Name>; 2]> {
+    let (Named::Unit(unit)
+    | Named::Instance(unit, _)
+    | Named::Entry(Owner::Unit(unit, _), _)
+    | Named::Field(Owner::Unit(unit, _), ..)) = &renaming.what
+    else {
+        return None;
+    };
+    let before = concerned::referring_to(ledger, BTreeSet::from([unit.clone()]));
+    let mut after = before.clone();
+    if matches!(renaming.what, Named::Unit(_)) {
+        after.remove(unit);
+        after.insert(renaming.to.clone());
+    }
+    Some([before, after])
 }
 
 /// Says of a unit or a stage how it was called, so that what was delivered under that name stays its history.

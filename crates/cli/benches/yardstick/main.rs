@@ -35,6 +35,17 @@ static ALLOCATOR: ZeroAlloc<MiMalloc> = ZeroAlloc(MiMalloc);
 
 const SEED: u64 = 20_261_125;
 
+/// Edits that are measured.
+const EDITS: [&str; 7] = [
+    "add variable unit-10/horn --dry-run",
+    "add output unit-10 horn.env --format dotenv --dry-run",
+    "change unit-10/value-1 --default 31s --dry-run",
+    "remove output:unit-10/unit.env --dry-run",
+    "rename unit-10 horn --dry-run",
+    "add outlet horn --kind directory --stages stage-0 --path ../horn --dry-run",
+    "add stage horn --like stage-1 --dry-run",
+];
+
 /// Each measurement is taken so many times, and the best one counts: the others were disturbed.
 const ROUNDS: usize = 7;
 
@@ -131,6 +142,9 @@ fn main() {
     let show = cledger(large.path(), &["show", &shown]);
     let show_in_small = cledger(small.path(), &["show", &shown]);
 
+    // Each as it would be done, and nothing is written.
+    let edits = EDITS.map(|words| (words, cledger(large.path(), &words.split(' ').collect::<Vec<_>>())));
+
     let files = toml_files(large.path());
     let kilobytes: u64 = files.iter().map(|path| fs::metadata(path).unwrap().len()).sum::<u64>() / 1000;
     println!(
@@ -152,6 +166,12 @@ fn main() {
         ("the same in a ledger of 20 units", show_in_small),
     ] {
         row(what, ran.taken, parser.taken, Some(ran.memory));
+    }
+    println!("\n| an edit by command, as it is shown           |        time   | to check | peak      |");
+    println!("|----------------------------------------------|---------------|----------|-----------|");
+    for (words, ran) in edits {
+        let what = words.trim_end_matches(" --dry-run");
+        row(&format!("`{what}`"), ran.taken, check.taken, Some(ran.memory));
     }
 
     let reading = best(|| files.par_iter().map(|path| fs::read_to_string(path).unwrap()).collect::<Vec<_>>());

@@ -3,13 +3,12 @@
 use std::ops::Range;
 
 use super::brackets::{elements, with_element, without_element};
-use super::lines::{before_newline, line_end, line_start, newline};
-use super::listed::change_listed;
+use super::lines::{before_newline, line_end, line_start, newline, start_of_body};
 use super::many::pair;
 use super::outline::{Body, Node, Pair, outline};
 use super::spread::Spread;
 use super::tables::{remove_empty, start_with_comments, without_body};
-use super::{Edit, What, key, parse_value};
+use super::{What, key, parse_value};
 
 /// Where a value stands.
 enum Found<'o> {
@@ -17,17 +16,6 @@ enum Found<'o> {
     Statement(&'o Body, &'o Pair),
     /// In an inline table: its pairs, the position among them, and where that table itself stands.
     Inline(&'o [Pair], usize, Box<Found<'o>>),
-}
-
-/// The text after the change; an error says what stands in its way.
-pub(super) fn change(text: &str, edit: &Edit) -> Result<String, String> {
-    let path: Vec<&str> = edit.path.iter().map(String::as_str).collect();
-    match &edit.what {
-        What::RemoveAll => remove_all(text, &path, 0),
-        What::RemoveInside(stays) => remove_all(text, &path, *stays),
-        What::Listed(items, what) => change_listed(text, items, what),
-        what => change_in(text, &outline(text).ok_or("it is not TOML")?, &path, edit.header, what),
-    }
 }
 
 /// The text after the change of a value of these tables.
@@ -86,7 +74,7 @@ pub(super) fn without_found(text: &str, bodies: &[Body], path: &[&str]) -> Strin
 }
 
 /// The text without everything that stands at or below a path; the table at the first steps `stays`.
-fn remove_all(text: &str, path: &[&str], stays: usize) -> Result<String, String> {
+pub(super) fn remove_all(text: &str, path: &[&str], stays: usize) -> Result<String, String> {
     let mut text = text.to_owned();
     loop {
         let bodies = outline(&text).ok_or("it is not TOML")?;
@@ -303,17 +291,6 @@ fn insert(text: &mut String, bodies: &[Body], path: &[&str], header: usize, lite
     }
 }
 
-/// Where the first line of a file can stand: behind the comment at its start, if a blank line follows that.
-pub(super) fn start_of_body(text: &str) -> usize {
-    let start = line_start(text, 0);
-    let mut at = start;
-    while text[at..].starts_with('#') {
-        at = line_end(text, at);
-    }
-    let ending = newline(text);
-    if at > start && text[at..].starts_with(ending) { at + ending.len() } else { start }
-}
-
 /// The innermost inline table on the way to a value that is not there, and the steps from there.
 fn inline_on_the_way<'o, 'p, 's>(body: &'o Body, path: &'p [&'s str]) -> Option<(&'o Node, &'p [&'s str])> {
     let mut rest = strip(path, &body.path).filter(|_| !body.listed)?;
@@ -329,6 +306,8 @@ fn inline_on_the_way<'o, 'p, 's>(body: &'o Body, path: &'p [&'s str]) -> Option<
 
 #[cfg(test)]
 mod tests {
+    use super::super::Edit;
+    use super::super::one::change;
     use super::*;
 
     fn edited(text: &str, path: &str, header: usize, what: What) -> String {

@@ -26,3 +26,14 @@ pub(super) fn before_newline(text: &str, at: usize) -> usize {
     let without = before.strip_suffix('\n').map(|text| text.strip_suffix('\r').unwrap_or(text));
     without.unwrap_or(before).len()
 }
+
+/// Where the first line of a file can stand: behind the comment at its start, if a blank line follows that.
+pub(super) fn start_of_body(text: &str) -> usize {
+    let start = line_start(text, 0);
+    let mut at = start;
+    while text[at..].starts_with('#') {
+        at = line_end(text, at);
+    }
+    let ending = newline(text);
+    if at > start && text[at..].starts_with(ending) { at + ending.len() } else { start }
+}

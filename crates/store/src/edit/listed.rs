@@ -382,7 +382,7 @@ mod tests {
 
     #[test]
     fn lists_of_texts_gain_and_lose() {
-        use super::super::{Edit, change::change};
+        use super::super::{Edit, one::change};
         let edit = |what| Edit { file: String::new(), path: vec!["uses".to_owned()], header: 0, what };
         for text in [
             "[variables.a]\n",

@@ -3,8 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound;
 
-use super::change::start_of_body;
-use super::lines::{line_end, line_start, newline};
+use super::lines::{line_end, line_start, newline, start_of_body};
 use super::outline::{Body, Node, Pair, outline};
 use super::{Edit, What, key};
 
@@ -222,7 +221,7 @@ fn add_table(text: &mut String, ending: &str, path: &[&str], lines: &Lines<'_>) 
 mod tests {
     use proptest::prelude::*;
 
-    use super::super::change::change;
+    use super::super::one::change;
     use super::*;
 
     const FILES: [&str; 9] = [

@@ -56,7 +56,9 @@ pub fn rename(ledger: &Ledger, renaming: &Renaming) -> Result<Changed, EditError
     let mut changed = Changed::new();
     for file in &ledger.files.0 {
         let path = renaming.path(&file.path);
-        let text = match context(&file.path) {
+        // Most files say nothing of it; a name can hide only behind escapes.
+        let is_named = file.text.contains(renaming.what.name().as_str()) || file.text.contains('\\');
+        let text = match context(&file.path).filter(|_| is_named) {
             None => None,
             Some(context) => renamed_text(ledger, renaming, &context, &file.text).ok_or_else(|| {
                 EditError::Form { file: file.path.clone(), reason: "it is not TOML".to_owned() }

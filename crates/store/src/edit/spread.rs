@@ -115,7 +115,7 @@ fn parts(literal: &str) -> Result<Vec<(Vec<String>, String)>, String> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::change::change;
+    use super::super::one::change;
     use super::super::{Edit, What};
 
     fn changed(text: &str, what: What) -> String {

@@ -1,7 +1,5 @@
 //! Contracts: what `units/<unit>.toml` and the shared files declare.
 
-use std::ops::Range;
-
 use cledger_core::address::Owner;
 use cledger_core::model::{Chore, Entry, EntryRef, FormerName, Instance, SharedId, Slots, Stage, Unit, When};
 use cledger_core::name::{Name, nearest};
@@ -11,6 +9,7 @@ use super::entries::{KINDS, entries};
 use super::frame::{In, Item};
 use super::outputs::outputs;
 use super::patterns::Patterns;
+use super::stages::belongs;
 use crate::vocabulary::{CHORE, INSTANCE, UNIT, names};
 
 /// The shared entries, by name.
@@ -118,38 +117,6 @@ fn number(read: In<'_>, unit: &mut Unit, shared: &Shared) {
     }
     all.dedup_by(|(_, b), (_, a)| a.name == b.name);
     unit.slots = Slots::number(all.into_iter());
-}
-
-/// For each stage, whether one of the patterns covers it.
-pub(super) fn belongs(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec<bool> {
-    let mut belongs = vec![false; stages.len()];
-    for (text, span) in read.texts(item, "`stages`") {
-        let Some(pattern) = stage_pattern(read, text, span.clone()) else { continue };
-        let mut found = false;
-        for (here, stage) in belongs.iter_mut().zip(stages) {
-            let covered = pattern.covers_stage(stage.name.as_str());
-            found |= covered;
-            *here |= covered;
-        }
-        if !found && !text.contains(['*', '?']) {
-            let near = nearest(text, stages.iter().map(|stage| stage.name.as_str()));
-            let help =
-                near.map_or("ledger.toml lists the stages".to_owned(), |n| format!("did you mean \"{n}\"?"));
-            read.wrong_with(span, format!("there is no stage `{text}`"), help);
-        }
-    }
-    belongs
-}
-
-fn stage_pattern(read: In<'_>, text: &str, span: Range<usize>) -> Option<cledger_core::address::Pattern> {
-    let plain = !text.is_empty() && !text.contains(['@', '/', '.', '+', ':']);
-    match cledger_core::address::Pattern::parse(&format!("@{text}")) {
-        Ok(pattern) if plain => Some(pattern),
-        _ => {
-            read.wrong(span, format!("`{text}` is no pattern of stage names"));
-            None
-        }
-    }
 }
 
 /// The names that a unit or a stage had before.

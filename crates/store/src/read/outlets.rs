@@ -12,9 +12,9 @@ use cledger_core::types::duration;
 use toml::de::{DeTable, DeValue};
 use wildmatch::WildMatch;
 
-use super::contract::belongs;
 use super::frame::{In, Item};
 use super::outputs::{naming, stage_text};
+use super::stages::belongs;
 use crate::vocabulary::{OUTLET, OUTLET_KINDS, names};
 use cledger_core::model::Mistake;
 

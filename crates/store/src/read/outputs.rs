@@ -14,8 +14,8 @@ use cledger_core::value::Value;
 use cledger_formats::template;
 use toml::de::{DeTable, DeValue};
 
-use super::contract::belongs;
 use super::frame::{In, Item};
+use super::stages::belongs;
 use crate::vocabulary::{DELIMITERS, LEFT_OUT, OUTPUT, names};
 use cledger_core::model::Mistake;
 

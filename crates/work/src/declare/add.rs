@@ -6,13 +6,12 @@ use cledger_core::effects::{Effect, Seen};
 use cledger_core::model::Ledger;
 use cledger_core::types::Type;
 use cledger_store::vocabulary::Key;
-use cledger_store::{Edit, ListedWhat, What, literal};
+use cledger_store::{Edit, ListedWhat, What, apply, literal};
 
 use super::literal::literal_of;
 use super::touches::Touches;
 use super::{Declared, DeclaredKey, Said, Thing, ToDo};
 use crate::change::{Changing, Consent, Planned};
-use crate::differing::differing;
 use crate::touched::touched;
 use crate::trouble::Trouble;
 
@@ -51,7 +50,7 @@ fn added(
     edits: &[Edit],
     (consent, write): (&Consent, bool),
 ) -> Result<Declared, Trouble> {
-    let planned = changing.plan(edits)?;
+    let planned = planned_of(changing, thing, edits)?;
     changing.refuse_bad_rows(&planned)?;
     let touches = Touches::of(changing.ledger(), thing).and(changing.ledger(), &planned.after, thing);
     let changes = planned.effects.iter().any(|effect| effect.before != Seen::NotThere);
@@ -72,6 +71,16 @@ fn added(
     ))
 }
 
+/// What the edits of something come to. What has no values changes none.
+pub(super) fn planned_of(changing: &Changing, thing: &Thing, edits: &[Edit]) -> Result<Planned, Trouble> {
+    let changed = apply(changing.disk(), edits)?;
+    if thing.has_no_values() {
+        changing.plan_beside_values(changed)
+    } else {
+        changing.plan_texts_of_units(changed)
+    }
+}
+
 /// What is told of something, with nothing in it yet.
 pub(super) fn blank(thing: &Thing, written: bool, to_do: ToDo) -> Declared {
     Declared {
@@ -90,7 +99,7 @@ pub(super) fn blank(thing: &Thing, written: bool, to_do: ToDo) -> Declared {
 
 /// The same with what a plan does.
 pub(super) fn declared(changing: &Changing, planned: Planned, told: Declared) -> Declared {
-    let (caused, cured) = differing(changing.ledger(), &planned.after);
+    let (caused, cured) = changing.differing(&planned);
     let files = touched(changing.ledger(), &planned.changed);
     let is_news = |effect: &Effect| !matches!((&effect.before, &effect.after), (Seen::NotThere, Seen::Unset));
     let effects = planned.effects.into_iter().filter(is_news).collect();

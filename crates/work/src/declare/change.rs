@@ -10,7 +10,7 @@ use cledger_core::types::Type;
 use cledger_store::vocabulary::{CHECK, DAYBOOK, Form, Key};
 use cledger_store::{Beside, Edit, Item, ListedWhat, What, said as said_in};
 
-use super::add::{blank, declared, of_field, said_type};
+use super::add::{blank, declared, of_field, planned_of, said_type};
 use super::literal::{Literal, literal_of};
 use super::thing::Where;
 use super::touches::Touches;
@@ -65,7 +65,7 @@ pub fn change(
             thing.keys().iter().filter(|key| is_option(thing, key)).map(option_of).collect();
         return Err(Trouble::usage(message).help(format!("what can be said of it: {}", keys.join(", "))));
     }
-    let planned = changing.plan(&edits)?;
+    let planned = planned_of(changing, thing, &edits)?;
     changing.refuse_bad_rows(&planned)?;
     let touches = Touches::of(ledger, thing).and(ledger, &planned.after, thing);
     touches.guard(changing, &planned.effects, consent, write)?;

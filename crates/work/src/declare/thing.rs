@@ -248,6 +248,19 @@ impl Thing {
         })
     }
 
+    /// Whether nothing that is said of it changes an effective value.
+    pub(crate) fn has_no_values(&self) -> bool {
+        matches!(
+            self,
+            Self::Outlet(_)
+                | Self::Rule(_)
+                | Self::Routine(_)
+                | Self::Aligned(_)
+                | Self::StageChore(..)
+                | Self::Ledger
+        )
+    }
+
     /// How it is told.
     pub fn describe(&self) -> String {
         match self {

@@ -92,7 +92,8 @@ pub(crate) fn finish(
     done: Vec<Done>,
     asked: &KeyChange,
 ) -> Result<KeysChanged, Trouble> {
-    let planned = Planned { after: changing.read_after(&changed)?, changed, effects: Vec::new() };
+    let planned =
+        Planned { after: changing.read_after(&changed)?, changed, effects: Vec::new(), units: None };
     if asked.write {
         changing.guard(layers, &planned, &asked.consent)?;
         let is_renewal = done.iter().any(|one| one.renews && one.changes);

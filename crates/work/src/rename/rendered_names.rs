@@ -28,6 +28,9 @@ pub(super) fn differing(
         for subject in before.subjects_in(stage) {
             let at = address(before, subject, stage);
             let now = moved(&at);
+            if now == at {
+                continue;
+            }
             let Some((now_subject, now_stage)) = place(after, &now) else { continue };
             let (old, new) = (names(before, subject, stage), names(after, now_subject, now_stage));
             for (key, old) in &old {

@@ -44,7 +44,7 @@ pub(crate) fn replace(
     if wanted.replace.names.is_empty() || !wanted.replace.changes_names() {
         return Ok((values, Vec::new(), Vec::new()));
     }
-    let Planned { mut changed, after: mut ledger, mut effects } = values;
+    let Planned { mut changed, after: mut ledger, mut effects, .. } = values;
     let mut rendered = Vec::new();
     let changes = wanted.replace.of_names()?;
     let conditions = wanted.search.read(&changing.opened.at, changing.ledger())?;
@@ -85,7 +85,7 @@ pub(crate) fn replace(
         rendered.extend(outcome.rendered);
         names.push(of_renaming(&renaming));
     }
-    Ok((Planned { changed, after: ledger, effects }, names, rendered))
+    Ok((Planned { changed, after: ledger, effects, units: None }, names, rendered))
 }
 
 fn unit_of(ledger: &Ledger, subject: Subject) -> Option<&Unit> {
