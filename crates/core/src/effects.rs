@@ -153,7 +153,12 @@ fn effect((address, production, before, after): Changed) -> Option<Effect> {
         }
         _ => false,
     };
+    // What was a secret is not shown by a change that says it is none.
+    let was_secret = before.as_ref().is_some_and(|before| before.secret);
     let seen = |side: Option<Compared>| side.map_or(Seen::NotThere, |compared| compared.seen);
+    let masked =
+        |seen: Seen| if was_secret && matches!(seen, Seen::Value(_)) { Seen::Value(None) } else { seen };
+    let after = after.map(|compared| Compared { seen: masked(compared.seen), ..compared });
     (!same).then(|| Effect { address, production, before: seen(before), after: seen(after) })
 }
 

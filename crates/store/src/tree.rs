@@ -156,6 +156,11 @@ impl Tree for Overlay<'_> {
                 names.retain(|known| known != name);
             }
         }
+        // A folder of which all files go is none any more.
+        names.retain(|name| {
+            let path = format!("{inside}{name}");
+            !self.base.is_folder(&path) || self.is_folder(&path)
+        });
         names.sort_unstable();
         Ok((!names.is_empty()).then_some(names))
     }
@@ -164,6 +169,12 @@ impl Tree for Overlay<'_> {
         let inside = format!("{path}/");
         let made =
             |(changed, text): (&String, &Option<String>)| text.is_some() && changed.starts_with(&inside);
-        self.base.is_folder(path) || self.changed.iter().any(made)
+        let loses =
+            |(changed, text): (&String, &Option<String>)| text.is_none() && changed.starts_with(&inside);
+        if self.changed.iter().any(made) {
+            return true;
+        }
+        self.base.is_folder(path)
+            && (!self.changed.iter().any(loses) || self.names(path).is_ok_and(|names| names.is_some()))
     }
 }

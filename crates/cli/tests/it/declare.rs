@@ -110,7 +110,7 @@ fn holds(file: &Value, wanted: &Value) -> bool {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(12))]
+    #![proptest_config(ProptestConfig::with_cases(8))]
     #[test]
     fn what_is_added_is_read_elsewhere_and_goes_without_a_trace(
         (ledger, desk, gate) in (0..3usize, 0..3usize, 0..3usize),
@@ -192,6 +192,14 @@ Nothing is written yet. To do it, add --write.
             .replace("vary = \"must\"\n", "vary = \"may\"\n")
             .replace("\"south\"]\n", "\"south\"]\ndefault = \"north\"\n")
     );
+    ledger.run("change output:desk/desk.env --path booth.env --stages prod --write").code(0);
+    assert!(
+        ledger
+            .read("units/desk.toml")
+            .contains("path = \"booth.env\"\nformat = \"dotenv\"\nstages = [\"prod\"]\n")
+    );
+    ledger.run("render desk@dev --file booth.env").code(2);
+    ledger.run("render desk@prod --file booth.env --without-secrets").code(0);
     // What is said of a stage asks for the countersign of the class that it had.
     ledger.run("change @prod --class test --write").code(4).stdout_eq("").stderr_eq(str![[r#"
 error: this changes prod, a production stage

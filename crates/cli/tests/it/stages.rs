@@ -253,6 +253,18 @@ fn errors_that_were_there_and_comments_hold_nothing_back() {
         let text = if ledger.path(path).exists() { ledger.read(path) } else { String::new() };
         assert!(!text.contains("db"), "{path}: {text}");
     }
+    // A stage in a folder goes with it.
+    ledger
+        .write("ledger.toml", ledger.read("ledger.toml") + "[[stage]]\nname = \"late\"\nclass = \"test\"\n");
+    ledger.write("stages/late/desk.toml", "region = \"north\"\n");
+    ledger.run("remove @late --write").code(0);
+    assert!(!ledger.path("stages/late").exists());
+    // What was a secret is not shown by a change that says it is none.
+    ledger.write("units/safe.toml", "[variables.word]\nsecret = true\n");
+    ledger.run("set safe/word@dev --generate --plain-secrets").code(0);
+    let secret = written(&ledger.run("get safe/word@dev --unmask=always").code(0)).0;
+    let (shown, _) = written(&ledger.run("change safe/word --secret=false").code(0));
+    assert!(!shown.contains(secret.trim()) && shown.contains("(secret)"), "{shown}");
     // A unit is there as long as its contract is, with nothing in it, too.
     ledger.write("units/gate.toml", "[variables.word]\n");
     ledger.run("remove gate/word --write --countersign prod").code(0);

@@ -48,7 +48,12 @@ pub fn change(
 ) -> Result<Declared, Trouble> {
     let ledger = changing.ledger();
     let stands = thing.stands(ledger);
-    let changes = key_changes(ledger, thing, asked)?;
+    let mut changes = key_changes(ledger, thing, asked)?;
+    // It is found by these as long as the others change.
+    let own = thing.own_keys();
+    changes.sort_by_key(|change| {
+        own.iter().any(|(name, _)| change.steps.first().is_some_and(|step| step == name))
+    });
     let mut edits = Vec::new();
     if let Thing::Group(name) = thing
         && !is_listed(ledger, &stands)
