@@ -38,7 +38,7 @@ pub struct Unwaived {
     pub address: String,
     /// The code.
     pub code: String,
-    /// How many findings it covered, which are told again.
+    /// How many findings of today are told again without it: what another waiver covers too is not.
     pub count: usize,
     /// Whether it is done.
     pub written: bool,
@@ -68,7 +68,6 @@ pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
         let message = format!("{until} is over, so that the waiver would never count");
         return Err(Trouble::usage(message).help("give it a last day from today on"));
     }
-    refuse_idle(changing.ledger(), &pattern)?;
     if asked.why.trim().is_empty() {
         return Err(Trouble::usage("a waiver says why").help("write --why TEXT"));
     }
@@ -90,6 +89,10 @@ pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
     let report = findings::check(&Resolver::new(&planned.after, &outside, &[]), None, Some(today));
     let last = planned.after.waivers.len().saturating_sub(1);
     let count = report.waived.iter().filter(|(_, by)| *by == last).count();
+    // A finding can stand where a unit does not belong, and be accepted there.
+    if count == 0 {
+        refuse_idle(changing.ledger(), &pattern)?;
+    }
     // What is accepted in a stage is changed there, whether it is found by now or not.
     let covered = |stage: &StageId| pattern.covers_stage(changing.ledger().stage(*stage).name.as_str());
     let layers: Vec<LayerId> = changing.ledger().stage_ids().filter(covered).map(LayerId::Stage).collect();
@@ -97,6 +100,8 @@ pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
     if asked.write {
         changing.guard(&layers, &planned, &consent)?;
         changing.write(&planned)?;
+    } else {
+        changing.tell_needs(&layers, &[], &planned.effects, &consent)?;
     }
     let (address, code) = (asked.address.clone(), asked.code.clone());
     Ok(Waived { address, code, until: until.to_string(), count, written: asked.write })
@@ -106,13 +111,10 @@ pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
 pub fn unwaive(changing: &Changing, address: &str, code: &str, write: bool) -> Result<Unwaived, Trouble> {
     let (ledger, today) = (changing.ledger(), changing.opened.at.today()?);
     let is_it = |waiver: &Waiver| waiver.pattern.to_string() == address && waiver.what.name() == code;
-    let Some(at) = ledger.waivers.iter().position(is_it) else {
+    if !ledger.waivers.iter().any(is_it) {
         let message = format!("no waiver of `{code}` is written for `{address}`");
         return Err(Trouble::usage(message).help(format!("{WAIVERS} has the addresses as they are written")));
-    };
-    let outside = changing.outside(&NO_CHANGE);
-    let report = findings::check(&Resolver::new(ledger, &outside, &[]), None, Some(today));
-    let count = report.waived.iter().filter(|(_, by)| *by == at).count();
+    }
     let has = vec![("address", Value::text(address)), ("code", Value::text(code))];
     let item = Item { list: vec!["waiver".to_owned()], has };
     let planned = changing.plan(&[Edit {
@@ -127,6 +129,10 @@ pub fn unwaive(changing: &Changing, address: &str, code: &str, write: bool) -> R
             Trouble::usage(message).help("nothing is changed; `cledger check` says how the file reads")
         );
     }
+    let outside = changing.outside(&NO_CHANGE);
+    let covered =
+        |ledger| findings::check(&Resolver::new(ledger, &outside, &[]), None, Some(today)).waived.len();
+    let count = covered(ledger).saturating_sub(covered(&planned.after));
     if write {
         changing.write(&planned)?;
     }

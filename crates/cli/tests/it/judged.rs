@@ -468,13 +468,22 @@ fn every_broken_rule_is_told_and_waived_by_its_name() {
     let (out, _) = written(&ledger.run("check --form lines").code(0));
     assert!(out.contains("[idle-pattern]") && out.contains("[waiver-too-wide]"), "{out}");
     let (out, _) = written(&ledger.run("waive desk/hold@dev rule --remove --write").code(0));
-    assert_eq!(out, "taken out: the waiver of `rule` for desk/hold@dev, 2 findings told again.\n");
+    assert_eq!(out, "taken out: the waiver of `rule` for desk/hold@dev, 2 findings are told again.\n");
     assert_eq!(kinds(""), ["idle-pattern", "rule:few", "rule:short"]);
     // What is accepted in production needs the name of the stage; a pattern that covers nothing is a mistake.
     let production = "waive desk/hold rule:short --why trial --until 2026-12-31 --write";
+    let (_, err) = written(&ledger.run(&production.replace(" --write", "")).code(0));
+    assert!(err.contains("needs --countersign north,south"), "{err}");
     ledger.run(production).code(4);
     ledger.run(&format!("{production} --countersign north,south")).code(0);
     ledger.run(&waive.replace("hold", "hodl")).code(2);
+    // What two waivers cover is told again when the second one goes, and drift is not looked at here.
+    ledger.run(waive).code(0);
+    let taken = |it: &str| written(&ledger.run(&format!("waive {it} --remove --write")).code(0)).0;
+    assert!(taken("desk/hold rule:short").contains("no finding of today is told again"));
+    assert!(taken("desk/hold@dev rule:short").contains("1 finding is told again"));
+    ledger.run("waive desk@dev drift --why trial --until 2026-12-31 --write").code(0);
+    assert!(taken("desk@dev drift").contains("what drifts there is told again"));
 }
 
 /// A mistake in one file stops only what needs that file, and nothing false is said of the rest.

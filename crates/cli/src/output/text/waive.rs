@@ -24,13 +24,15 @@ pub(crate) fn print(console: &mut Console, waived: &Waived) {
 
 pub(crate) fn removed(console: &mut Console, unwaived: &Unwaived) {
     let Unwaived { code, address, count, written } = unwaived;
-    let told = if *count == 0 {
-        "which covered no finding of today".to_owned()
-    } else {
-        format!("{} told again", counted(*count, "finding"))
+    let told = match *count {
+        _ if code == model::Waived::DRIFT => "what drifts there is",
+        0 => "no finding of today is",
+        1 => "1 finding is",
+        count => &format!("{} are", counted(count, "finding")),
     };
+    let again = if *written { "told again" } else { "told again then" };
     let does = if *written { style::good("taken out") } else { style::heading("would take out") };
-    console.line(format!("{does}: the waiver of `{code}` for {address}, {told}."));
+    console.line(format!("{does}: the waiver of `{code}` for {address}, {told} {again}."));
     if !written {
         console.line(TO_DO_IT);
     }
