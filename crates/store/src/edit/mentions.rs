@@ -8,6 +8,7 @@ use std::ops::Range;
 
 use cledger_core::model::Ledger;
 use cledger_core::name::Name;
+use cledger_core::source::SourceFile;
 
 use super::brackets::{elements, without_element};
 use super::change::{removal_of, without_found};
@@ -28,6 +29,16 @@ pub struct Mention {
     pub text: String,
 }
 
+impl Mention {
+    /// The one that begins at a byte of a file.
+    fn at(file: &SourceFile, at: usize) -> Mention {
+        let start = line_start(&file.text, at);
+        let line = file.text[..start].matches('\n').count() + 1;
+        let text = file.text[start..line_end(&file.text, start)].trim().to_owned();
+        Mention { file: file.path.clone(), line, text }
+    }
+}
+
 /// The places in files that stay where these things are mentioned by lists and keys: `after`, outlets, rules, waivers …
 pub fn mentions(ledger: &Ledger, things: &[Named], is_gone: &dyn Fn(&str) -> bool) -> Vec<Mention> {
     let mut found = Vec::new();
@@ -36,10 +47,7 @@ pub fn mentions(ledger: &Ledger, things: &[Named], is_gone: &dyn Fn(&str) -> boo
             let Some((context, bodies)) = context(&file.path).zip(outline(&file.text)) else { continue };
             let seeker = Seeker::of(ledger, &context, &file.text, thing);
             for at in seeker.all(&bodies) {
-                let start = line_start(&file.text, at.span.start);
-                let line = file.text[..start].matches('\n').count() + 1;
-                let text = file.text[start..line_end(&file.text, start)].trim().to_owned();
-                found.push(Mention { file: file.path.clone(), line, text });
+                found.push(Mention::at(file, at.span.start));
             }
         }
     }
@@ -170,10 +178,7 @@ pub fn references(ledger: &Ledger, things: &[Named], is_gone: &dyn Fn(&str) -> b
             let renaming = Renaming { what: thing.clone(), to: thing.name().clone() };
             let Some(context) = context(&file.path) else { continue };
             for start in refers(ledger, &renaming, &context, &file.text) {
-                let start = line_start(&file.text, start);
-                let line = file.text[..start].matches('\n').count() + 1;
-                let text = file.text[start..line_end(&file.text, start)].trim().to_owned();
-                found.push(Mention { file: file.path.clone(), line, text });
+                found.push(Mention::at(file, start));
             }
         }
     }
