@@ -14,7 +14,7 @@ mod tested;
 mod waiting;
 
 pub use change::{FieldChange, drafted, field_changes};
-pub use chores::{around, asked_for, first_not_done, open, open_after, still_open};
+pub use chores::{Since, around, asked_for, first_not_done, open, open_after, still_open};
 pub use contract::contract_hash;
 pub use names::{NoPlace, Sides, Step, Whose, steps, target, with_names_of};
 pub use order::{lacking_before, referring_first};

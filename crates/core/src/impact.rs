@@ -1,11 +1,11 @@
 //! What depends on a value: the way back along references, groups and follows.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, BTreeSet};
 
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::model::{Kind, LayerId, Ledger, Setting, Slot, Subject};
+use crate::model::{InstanceId, Kind, LayerId, Ledger, Setting, Slot, StageId, Subject, UnitId};
 use crate::resolve::{Because, FieldId, Outcome, Resolver};
 use crate::source::Place;
 use crate::trace::origin;
@@ -49,34 +49,72 @@ struct Node {
     through: Vec<FieldId>,
 }
 
+impl Node {
+    /// The places that its value comes from.
+    fn places(&self) -> impl Iterator<Item = Place> {
+        self.place.into_iter().chain(self.parts.iter().copied())
+    }
+}
+
 /// All fields whose effective value depends on a value, nearest first.
 pub fn impact(resolver: &Resolver<'_>, cause: Cause) -> Vec<Affected> {
     let ledger = resolver.ledger();
     let nodes = nodes(resolver);
     let place = written_place(ledger, cause);
-    let mut back: FxHashMap<FieldId, Vec<FieldId>> = FxHashMap::default();
-    let mut seen: FxHashSet<FieldId> = FxHashSet::default();
-    let mut found = Vec::new();
-    for node in &nodes {
-        for &to in &node.through {
-            back.entry(to).or_default().push(node.field);
-        }
+    let from_there = nodes.iter().filter(|node| {
         let asked = node.field.subject == cause.subject
             && node.field.slot == cause.slot
             && cause.written == Written::In(LayerId::Stage(node.field.stage));
-        let from_there = place.is_some_and(|place| node.place == Some(place) || node.parts.contains(&place));
-        if (asked || from_there) && seen.insert(node.field) {
-            found.push(Affected { field: node.field, through: None });
+        asked || place.is_some_and(|place| node.places().any(|from| from == place))
+    });
+    affected(from_there.map(|node| node.field), &back(&nodes))
+}
+
+/// The units and instances, in which stages, with a value that depends on what is written at each of these places.
+pub fn users(
+    resolver: &Resolver<'_>,
+    places: &BTreeSet<Place>,
+) -> BTreeMap<Place, BTreeSet<(StageId, UnitId, Option<InstanceId>)>> {
+    let nodes = nodes(resolver);
+    let back = back(&nodes);
+    let mut from: FxHashMap<Place, Vec<FieldId>> = FxHashMap::default();
+    for node in &nodes {
+        for place in node.places().filter(|place| places.contains(place)) {
+            from.entry(place).or_default().push(node.field);
         }
     }
-    let mut open: VecDeque<FieldId> = found.iter().map(|affected| affected.field).collect();
-    while let Some(next) = open.pop_front() {
-        for &field in back.get(&next).into_iter().flatten() {
+    let user = |affected: Affected| match affected.field.subject {
+        Subject::Unit(unit, instance) => Some((affected.field.stage, unit, instance)),
+        Subject::Shared => None,
+    };
+    let users = |fields| affected(fields, &back).into_iter().filter_map(user).collect();
+    from.into_iter().map(|(place, fields)| (place, users(fields.into_iter()))).collect()
+}
+
+/// For each field those that refer to it.
+fn back(nodes: &[Node]) -> FxHashMap<FieldId, Vec<FieldId>> {
+    let mut back: FxHashMap<FieldId, Vec<FieldId>> = FxHashMap::default();
+    for node in nodes {
+        for &to in &node.through {
+            back.entry(to).or_default().push(node.field);
+        }
+    }
+    back
+}
+
+/// These fields and all that depend on them, nearest first.
+fn affected(fields: impl Iterator<Item = FieldId>, back: &FxHashMap<FieldId, Vec<FieldId>>) -> Vec<Affected> {
+    let mut seen: FxHashSet<FieldId> = FxHashSet::default();
+    let first = fields.filter(|field| seen.insert(*field));
+    let mut found: Vec<Affected> = first.map(|field| Affected { field, through: None }).collect();
+    let mut next = 0;
+    while let Some(through) = found.get(next).map(|affected| affected.field) {
+        for &field in back.get(&through).into_iter().flatten() {
             if seen.insert(field) {
-                found.push(Affected { field, through: Some(next) });
-                open.push_back(field);
+                found.push(Affected { field, through: Some(through) });
             }
         }
+        next += 1;
     }
     found
 }

@@ -107,7 +107,7 @@ pub struct Wanted {
     pub number: Option<u64>,
     /// Only the last of each unit and stage.
     pub last: bool,
-    /// Only chores that were done, or everything but these.
+    /// Only what is of chores alone, or everything but that.
     pub chores: Option<bool>,
 }
 

@@ -148,7 +148,7 @@ impl Daybook for ConnectedBook {
         packed: &Packed,
         open: Option<&str>,
     ) -> Result<Record, DaybookError> {
-        if !matches!(meta.kind, Kind::ChoreDone | Kind::Found) {
+        if meta.kind.is_standing() {
             let last = self.entries(&Wanted::last_of(&meta.unit, &meta.stage), false)?.pop();
             meta.number = last.map_or(0, |last| last.meta.number);
         }

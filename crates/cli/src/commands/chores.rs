@@ -6,7 +6,6 @@ use cledger_core::address::Pattern;
 use cledger_store::Scope;
 use cledger_work::Trouble;
 use cledger_work::deliver::chores::{chores, done};
-use cledger_work::meant::address;
 
 use crate::app::App;
 use crate::complete;
@@ -30,9 +29,9 @@ enum ChoresCommand {
 
 #[derive(Debug, Args)]
 struct DoneArgs {
-    /// Of which unit, as UNIT[+INSTANCE]@STAGE
-    #[arg(value_name = "UNIT@STAGE")]
-    address: String,
+    /// Of which unit: UNIT[+INSTANCE]@STAGE, or a pattern of these, each of which has it done
+    #[arg(value_name = "UNIT@STAGE", add = ArgValueCompleter::new(complete::address))]
+    pattern: String,
     /// The chore, or the beginning of its text
     text: String,
     #[command(flatten)]
@@ -41,8 +40,8 @@ struct DoneArgs {
 
 pub(crate) fn run(args: &ChoresArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if let Some(ChoresCommand::Done(args)) = &args.command {
-        let address = address(&args.address, None)?;
-        let done = done(&app.open_partly(&Scope::Whole)?, &address, &args.text, !args.dry_run.is_given)?;
+        let pattern = Pattern::parse(&args.pattern)?;
+        let done = done(&app.open_partly(&Scope::Whole)?, &pattern, &args.text, !args.dry_run.is_given)?;
         return Ok(app.show(&done));
     }
     let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;

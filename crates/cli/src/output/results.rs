@@ -5,7 +5,7 @@ use cledger_work::adopt::adoption::Adoption;
 use cledger_work::cells::TakenIn;
 use cledger_work::declare::Declared;
 use cledger_work::deliver::Delivered;
-use cledger_work::deliver::chores::{ChoreDone, OpenChore};
+use cledger_work::deliver::chores::{ChoresDone, OpenChore};
 use cledger_work::deliver::dropping::Dropped;
 use cledger_work::deliver::history::{History, Verified};
 use cledger_work::deliver::overwritten::{BroughtBack, Overwritten};
@@ -73,7 +73,7 @@ shown! {
     Added, |it, console| text::add::print(console, it), json::add::document(it);
     Adoption, |it, console| text::adopt::print(console, it), json::adopt::document(it),
         kind it.kind();
-    ChoreDone, |it, console| text::chores::done(console, it), json::chores::done(it);
+    ChoresDone, |it, console| text::chores::done(console, it), json::chores::done(it);
     DaybookTrusted, |it, console| text::trust::daybook(console, it), json::trust::daybook(it);
     Delivered, |it, console| text::deliver::print(console, it), json::deliver::document(it),
         kind it.kind(), trouble it.trouble.as_ref();

@@ -151,7 +151,7 @@ fn chores_hold_back_the_first_delivery_and_follow_the_others() {
     let (_, err) = run(&ledger, "deliver desk@dev --write --why first", 4);
     assert!(err.contains("there is a chore: Open the gate"), "{err}");
     let (_, err) = run(&ledger, "chores done desk@dev Shut", 2);
-    assert!(err.contains("has no chore that begins like this"), "{err}");
+    assert!(err.contains("no chore of `desk@dev` begins like this"), "{err}");
     run(&ledger, "chores done desk@dev Open", 0);
     run(&ledger, "deliver desk@dev --write --why first", 0);
     let (out, _) = run(&ledger, "chores @dev", 0);

@@ -266,9 +266,10 @@ dev     ada      1        ben would be let out
 reader  public key
 ada     [..]
 
-ben may still know these: change each where it is used:
+ben could read these: give each another value:
 secret                  used by
 shared/db.password@dev  desk@dev
+Comes with 1 chore to tick off, one for each use.
 
 nothing written: --write does it.
 
@@ -561,7 +562,36 @@ fn letting_somebody_out_says_what_they_know_and_what_is_passed_over() {
         "{out}"
     );
     assert!(!err.contains("is you"), "{err}");
+    team.run("ada", "chores").code(0).stdout_eq("No chore is open.\n");
     let (_, err) = written(&team.run("ben", "key exclude ben @dev").code(0));
     assert!(err.contains("`ben` is you: you could not read the secrets of `dev` any more."), "{err}");
     team.run("ada", "key exclude ben @prod").code(4);
+}
+
+#[test]
+fn what_somebody_let_out_could_read_is_ticked_off_wherever_it_is_used() {
+    let team = Team::new();
+    let ben = team.join("ben");
+    team.run("ada", &format!("key admit ben @dev --recipient {ben} --write")).code(0);
+    // One unit gets the secret by a reference, one by two steps of these, one not at all.
+    let variable = |text: &str| format!("[variables.a]\ndefault = \"{text}\"\n");
+    team.0.write("units/cart.toml", variable("x ${desk/db.password}"));
+    team.0.write("units/boat.toml", variable("${cart/a}"));
+    team.0.write("units/quay.toml", variable("none"));
+    team.run("ada", "key exclude ben @dev --write").code(0);
+    for (pattern, text, status, expected) in [
+        ("*@*", "nothing", 2, "no chore of `*@*` begins like this"),
+        ("@dev", "give", 2, "names no unit in a stage"),
+        ("quay@dev", "give", 2, "no chore is open there"),
+        ("desk@dev", "give", 0, "Done, for desk@dev: give `shared/db.password@dev` another value"),
+        ("*@dev", "give", 0, "Done, for boat@dev: give `shared/db.password@dev` another value"),
+    ] {
+        let (open, _) = written(&team.run("ada", "chores").code(0));
+        let is_open = |unit: &str| open.contains(&format!("{unit}@dev  since "));
+        assert!(is_open("boat") && is_open("cart") && !is_open("quay"), "{open}");
+        let (out, err) = written(&team.run("ada", &format!("chores done {pattern} {text}")).code(status));
+        assert!(format!("{out}{err}").contains(expected), "{pattern}: {out}{err}");
+    }
+    team.run("ada", "chores").code(0).stdout_eq("No chore is open.\n");
+    team.run("ada", "history --verify").code(0);
 }

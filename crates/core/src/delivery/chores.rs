@@ -56,14 +56,19 @@ fn is_done(text: &str, past: &[Past<'_>], after: u64) -> bool {
     past.iter().any(|past| past.place > after && past.event == Event::ChoreDone(text))
 }
 
-/// The texts of the chores that are not done, with the number of the delivery that they follow; before the first
-/// one there is none.
-pub fn open(
-    ledger: &Ledger,
-    subject: Subject,
-    stage: StageId,
-    past: &[Past<'_>],
-) -> Vec<(String, Option<u64>)> {
+/// Since when a chore is open.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Since {
+    /// Before the first delivery.
+    Ever,
+    /// Since the delivery with this number.
+    Delivery(u64),
+    /// Since it was asked for beside a delivery, at this place in the chain.
+    Asked(u64),
+}
+
+/// The texts of the chores that are not done, each with since when.
+pub fn open(ledger: &Ledger, subject: Subject, stage: StageId, past: &[Past<'_>]) -> Vec<(String, Since)> {
     let last = delivery(past);
     let mut open: Vec<String> = Vec::new();
     for chore in around(ledger, subject, stage) {
@@ -79,15 +84,45 @@ pub fn open(
             open.push(chore.text.clone());
         }
     }
-    open.extend(still_open(past));
-    open.into_iter().map(|text| (text, last.map(|last| last.number))).collect()
+    let asked = asked_beside(past);
+    open.extend(left_open(past).filter(|text| !asked.iter().any(|(known, _)| known == text)).cloned());
+    let since = last.map_or(Since::Ever, |last| Since::Delivery(last.number));
+    let open = open.into_iter().map(|text| (text, since));
+    open.chain(asked.into_iter().map(|(text, place)| (text.clone(), Since::Asked(place)))).collect()
+}
+
+/// The chores that the last delivery or withdrawal left open or that were asked for beside one, and that are not done
+/// since.
+pub fn still_open(past: &[Past<'_>]) -> Vec<String> {
+    let asked = asked_beside(past).into_iter().map(|(text, _)| text);
+    let mut open: Vec<String> = Vec::new();
+    for text in left_open(past).chain(asked) {
+        if !open.contains(text) {
+            open.push(text.clone());
+        }
+    }
+    open
 }
 
 /// The chores that the last delivery or withdrawal left open, and that are not done since.
-pub fn still_open(past: &[Past<'_>]) -> Vec<String> {
-    let Some(last) = standing(past) else { return Vec::new() };
-    let texts = last.chores.unwrap_or_default().iter();
-    texts.filter(|text| !is_done(text, past, last.place)).cloned().collect()
+fn left_open<'p>(past: &[Past<'p>]) -> impl Iterator<Item = &'p String> {
+    let last = standing(past).and_then(|last| Some((last.place, last.chores?)));
+    let (place, texts) = last.unwrap_or_default();
+    texts.iter().filter(move |text| !is_done(text, past, place))
+}
+
+/// The chores that were asked for beside a delivery and are not done since, each once, with the place where it was
+/// asked for first.
+fn asked_beside<'p>(past: &[Past<'p>]) -> Vec<(&'p String, u64)> {
+    let mut open: Vec<(&String, u64)> = Vec::new();
+    for asking in past.iter().filter(|past| past.event == Event::ChoresAsked) {
+        for text in asking.chores.unwrap_or_default() {
+            if !is_done(text, past, asking.place) && !open.iter().any(|(known, _)| *known == text) {
+                open.push((text, asking.place));
+            }
+        }
+    }
+    open
 }
 
 /// The texts of the chores that are open after a delivery that changes these fields: those that it asks for, and

@@ -14,6 +14,8 @@ pub enum Event<'p> {
     Found,
     /// The chore with this text was done.
     ChoreDone(&'p str),
+    /// Chores were asked for beside a delivery.
+    ChoresAsked,
 }
 
 /// How far a delivery or withdrawal came.
@@ -38,7 +40,8 @@ pub struct Past<'p> {
     pub event: Event<'p>,
     /// How far it came.
     pub arrived: Arrived,
-    /// The texts of the chores that are open after it, where that is recorded.
+    /// The texts of the chores that are open after it, where that is recorded; where they are asked for beside a
+    /// delivery, these alone.
     pub chores: Option<&'p [String]>,
 }
 

@@ -3,7 +3,7 @@
 use std::convert::Infallible;
 
 use cledger_core::delivery::{
-    Arrived, Event, InStage, Past, asked_for, contract_hash, first_not_done, has_news_below, in_stage,
+    Arrived, Event, InStage, Past, Since, asked_for, contract_hash, first_not_done, has_news_below, in_stage,
     lacking_before, open, open_after,
 };
 use cledger_core::model::{Ledger, StageId, Subject};
@@ -18,7 +18,7 @@ fn subject(ledger: &Ledger, unit: &str) -> Subject {
     Subject::Unit(ledger.unit_id(unit).unwrap(), None)
 }
 
-/// Records by their words: `d` for a delivery, `w` for a withdrawal, anything else for a chore with this text; each
+/// Records by their words: `d` for a delivery, `w` for a withdrawal, `a` for chores asked for, anything else for a chore with this text; each
 /// has the place in the chain that stands before it.
 fn past<'p>(records: &[(u64, &'p str)]) -> Vec<Past<'p>> {
     let (mut number, mut all) = (0, Vec::new());
@@ -26,9 +26,10 @@ fn past<'p>(records: &[(u64, &'p str)]) -> Vec<Past<'p>> {
         let event = match what {
             "d" => Event::Delivered { contract: "" },
             "w" => Event::Withdrawn,
+            "a" => Event::ChoresAsked,
             text => Event::ChoreDone(text),
         };
-        number += u64::from(!matches!(event, Event::ChoreDone(_)));
+        number += u64::from(matches!(event, Event::Delivered { .. } | Event::Withdrawn));
         all.push(Past { place, number, event, arrived: Arrived::Whole, chores: None });
     }
     all
@@ -102,16 +103,17 @@ fn chores_are_open_until_they_are_done_after_what_they_follow() {
     let is_held_back = |records: &[(u64, &str)]| first_not_done(&ledger, desk, DEV, &past(records)).is_some();
     assert!(is_held_back(&[]) && !is_held_back(&[(1, "Call")]) && !is_held_back(&[(1, "d")]));
     for (records, expected) in [
-        (&[][..], &[("Call", None)][..]),
+        (&[][..], &[("Call", 0)][..]),
         (&[(1, "Call")], &[]),
-        (&[(1, "Call"), (2, "d")], &[("Tell", Some(1)), ("Move", Some(1)), ("See", Some(1))]),
+        (&[(1, "Call"), (2, "d")], &[("Tell", 1), ("Move", 1), ("See", 1)]),
         (&[(1, "Call"), (2, "d"), (3, "Tell"), (4, "Move"), (5, "See")], &[]),
-        (&[(1, "Call"), (2, "d"), (3, "See"), (4, "d")], &[("Tell", Some(2)), ("Move", Some(2))]),
-        (&[(1, "d"), (2, "See")], &[("Call", Some(1)), ("Tell", Some(1)), ("Move", Some(1))]),
+        (&[(1, "Call"), (2, "d"), (3, "See"), (4, "d")], &[("Tell", 2), ("Move", 2)]),
+        (&[(1, "d"), (2, "See")], &[("Call", 1), ("Tell", 1), ("Move", 1)]),
     ] {
         let open = open(&ledger, desk, DEV, &past(records));
-        let open: Vec<(&str, Option<u64>)> =
-            open.iter().map(|(text, after)| (text.as_str(), *after)).collect();
+        let since = |number: u64| if number == 0 { Since::Ever } else { Since::Delivery(number) };
+        let expected: Vec<(String, Since)> =
+            expected.iter().map(|&(text, number)| (text.to_owned(), since(number))).collect();
         assert_eq!(open, expected, "{records:?}");
     }
     // What a delivery asked for is recorded with it, and stays until it is done, also over later ones.
@@ -125,7 +127,7 @@ fn chores_are_open_until_they_are_done_after_what_they_follow() {
     assert_eq!(after(&records, &[]), ["Tell", "Move"]);
     let with_done = |text| [&records[..], &past(&[(4, text)])].concat();
     assert_eq!(after(&with_done("Move"), &[]), ["Tell"]);
-    assert_eq!(open(&ledger, desk, DEV, &with_done("Tell")), [("Move".to_owned(), Some(1))]);
+    assert_eq!(open(&ledger, desk, DEV, &with_done("Tell")), [("Move".to_owned(), Since::Delivery(1))]);
     for (is_first, changed, expected) in [
         (true, &["a"][..], &["Call", "Tell", "See"][..]),
         (false, &["a"], &["Tell"]),
@@ -133,6 +135,41 @@ fn chores_are_open_until_they_are_done_after_what_they_follow() {
     ] {
         let asked = asked_for(&ledger, desk, DEV, is_first, &changed.iter().copied().collect());
         assert_eq!(asked.iter().map(|chore| chore.text.as_str()).collect::<Vec<_>>(), expected);
+    }
+}
+
+#[test]
+fn chores_asked_for_beside_a_delivery_stay_open_over_later_ones_until_they_are_done() {
+    let ledger = ledger(&[("units/desk.toml", "[variables.a]\ndefault = \"1\"\n")]);
+    let desk = subject(&ledger, "desk");
+    let asked = ["Lock".to_owned(), "Paint".to_owned()];
+    for (records, lock, paint) in [
+        (&[(1, "a")][..], Some(1), Some(1)),
+        (&[(1, "Lock"), (2, "a")], Some(2), Some(2)),
+        (&[(1, "a"), (2, "Lock")], None, Some(1)),
+        (&[(1, "a"), (2, "Lock"), (3, "a")], Some(3), Some(1)),
+        (&[(1, "a"), (2, "a"), (3, "Lock")], None, Some(1)),
+        (&[(1, "a"), (2, "Paint"), (3, "d"), (4, "w")], Some(1), None),
+        (&[(1, "a"), (2, "d"), (3, "Lock")], None, Some(1)),
+        (&[(1, "a"), (2, "d"), (3, "Lock"), (4, "Paint")], None, None),
+    ] {
+        // As deliveries record what is open after them.
+        let mut all = past(records);
+        let mut kept: Vec<Vec<String>> = Vec::new();
+        for at in 0..all.len() {
+            let mut before = all[..at].to_vec();
+            before.iter_mut().zip(&kept).for_each(|(past, texts)| past.chores = Some(texts));
+            kept.push(match all[at].event {
+                Event::ChoresAsked => asked.to_vec(),
+                _ => open_after(&ledger, desk, DEV, &before, &["a"].into()),
+            });
+        }
+        all.iter_mut().zip(&kept).for_each(|(past, texts)| past.chores = Some(texts));
+        let expected = [("Lock", lock), ("Paint", paint)].into_iter();
+        let expected = expected.filter_map(|(text, place)| Some((text.to_owned(), Since::Asked(place?))));
+        let mut found = open(&ledger, desk, DEV, &all);
+        found.sort_by(|a, b| a.0.cmp(&b.0));
+        assert_eq!(found, expected.collect::<Vec<_>>(), "{records:?}");
     }
 }
 

@@ -5,8 +5,8 @@ use postgres::{Client, GenericClient, Transaction};
 
 use super::record::{Entry, Open, Row, entries_of, hash_of, signed, unsigned};
 use super::{
-    Daybook, DaybookError, Kind, Meta, Packed, Reading, Record, Resealed, SCHEMA, Wanted, WrappedKey,
-    columns, following, new_token,
+    Daybook, DaybookError, Meta, Packed, Reading, Record, Resealed, SCHEMA, Wanted, WrappedKey, columns,
+    following, new_token,
 };
 
 /// The steps from no tables to those of the present version, each from one version to the next.
@@ -263,7 +263,7 @@ impl Daybook for PostgresDaybook {
         let last = last.map(|row| (row.get(0), row.get(1)));
         let number = "SELECT coalesce(max(number), 0) FROM cledger_records
              WHERE unit = $1 AND stage = $2 AND chore = $3";
-        let chore = meta.kind == Kind::ChoreDone;
+        let chore = meta.kind.is_of_chores();
         let number = transaction.query_one(number, &[&meta.unit, &meta.stage, &chore]).map_err(failed)?;
         let row = following(last, number.get(0), meta, packed);
         insert(&mut transaction, &row)?;

@@ -7,12 +7,14 @@ use super::digests::Digests;
 use super::{DaybookError, Packed};
 
 /// The version of the form. The first had words of English in place of the states of outlets, and one `note`
-/// for three things; the second knew nothing of what was left, nor of chores that stay open.
-const FORMAT: u32 = 3;
+/// for three things; the second knew nothing of what was left, nor of chores that stay open; the third nothing of
+/// chores that are asked for beside a delivery.
+const FORMAT: u32 = 4;
 
 /// The versions before, which are still read.
 const FIRST: u32 = 1;
 const SECOND: u32 = 2;
+const THIRD: u32 = 3;
 
 /// What a record is of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -24,6 +26,8 @@ pub enum Kind {
     Withdrawn,
     /// A chore was done.
     ChoreDone,
+    /// Chores were asked for beside a delivery.
+    ChoresAsked,
     /// What was there before the first delivery, as it was taken into the ledger. Its number is 0.
     Found,
     /// It was brought to the outlets beside the usual way.
@@ -34,6 +38,16 @@ impl Kind {
     /// Whether something was brought to outlets.
     pub fn is_brought(self) -> bool {
         matches!(self, Kind::Delivered | Kind::Put)
+    }
+
+    /// Whether it is of chores alone, which have numbers of their own.
+    pub fn is_of_chores(self) -> bool {
+        matches!(self, Kind::ChoreDone | Kind::ChoresAsked)
+    }
+
+    /// Whether it says what a stage has: a delivery, whatever the way, or a withdrawal.
+    pub fn is_standing(self) -> bool {
+        self.is_brought() || self == Kind::Withdrawn
     }
 }
 
@@ -135,8 +149,8 @@ pub struct Meta {
     pub unit: String,
     /// The stage.
     pub stage: String,
-    /// Its number among the deliveries and withdrawals of this unit in this stage, from 1; that of a chore
-    /// among its chores.
+    /// Its number among the deliveries and withdrawals of this unit in this stage, from 1; of what is of chores
+    /// alone among that.
     pub number: u64,
     /// What it is of.
     pub kind: Kind,
@@ -176,7 +190,8 @@ pub struct Meta {
     /// What was left as it was there.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left: Vec<Left>,
-    /// The texts of the chores that are open after it: those that it asks for, and those from before.
+    /// The texts of the chores that are open after it: those that it asks for, and those from before. Where they are
+    /// asked for beside a delivery, these alone.
     #[serde(default)]
     pub chores: Option<Vec<String>>,
     /// Whether only some fields were brought.
@@ -233,7 +248,7 @@ impl Meta {
         let mut meta: Meta =
             serde_json::from_str(text).map_err(|error| DaybookError::Damaged(error.to_string()))?;
         match meta.format {
-            FORMAT | SECOND => {}
+            FORMAT | THIRD | SECOND => {}
             FIRST => meta.read_note(),
             other => return Err(DaybookError::Version(other)),
         }
@@ -379,7 +394,7 @@ impl Row {
             unit: meta.unit.clone(),
             stage: meta.stage.clone(),
             number: signed(meta.number),
-            chore: meta.kind == Kind::ChoreDone,
+            chore: meta.kind.is_of_chores(),
             hash: hash_of(&text),
             text,
             open: packed.open.clone(),
@@ -394,7 +409,7 @@ impl Row {
             unit: record.meta.unit.clone(),
             stage: record.meta.stage.clone(),
             number: signed(record.meta.number),
-            chore: record.meta.kind == Kind::ChoreDone,
+            chore: record.meta.kind.is_of_chores(),
             text: record.text.clone(),
             hash: record.hash.clone(),
             open: record.packed.open.clone(),
@@ -407,7 +422,7 @@ impl Row {
     fn agrees(&self, meta: &Meta) -> bool {
         let told = (signed(meta.place), meta.unit.as_str(), meta.stage.as_str(), signed(meta.number));
         told == (self.place, self.unit.as_str(), self.stage.as_str(), self.number)
-            && (meta.kind == Kind::ChoreDone) == self.chore
+            && meta.kind.is_of_chores() == self.chore
     }
 
     /// The record, as it stands there.

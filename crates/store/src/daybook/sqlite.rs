@@ -19,8 +19,8 @@ use super::record::{Entry, Open, Row, entries_of, hash_of, signed, unsigned};
 use super::schema;
 use super::sqlite_error::{LIMIT, failed};
 use super::{
-    Daybook, DaybookError, Kind, Meta, Packed, Reading, Record, Resealed, SCHEMA, Wanted, WrappedKey,
-    columns, following, new_token,
+    Daybook, DaybookError, Meta, Packed, Reading, Record, Resealed, SCHEMA, Wanted, WrappedKey, columns,
+    following, new_token,
 };
 use crate::folder::{Folder, Links};
 use crate::mode::Mode;
@@ -329,7 +329,7 @@ impl Daybook for SqliteDaybook {
         let last = transaction.query_row(last, [], |row| Ok((row.get(0)?, row.get(1)?))).optional();
         let number =
             "SELECT coalesce(max(number), 0) FROM records WHERE unit = ?1 AND stage = ?2 AND chore = ?3";
-        let chore = meta.kind == Kind::ChoreDone;
+        let chore = meta.kind.is_of_chores();
         let number = transaction.query_row(number, params![meta.unit, meta.stage, chore], |row| row.get(0));
         let row = following(last.map_err(failed)?, number.map_err(failed)?, meta, packed);
         insert(&transaction, &row)?;

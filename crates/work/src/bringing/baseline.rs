@@ -39,7 +39,7 @@ enum Tells {
 fn tells(meta: &Meta, outlet: &str) -> Tells {
     let answer = meta.outlets.iter().find(|answer| answer.outlet == outlet);
     match (meta.kind, answer.map(|answer| answer.state)) {
-        (Kind::ChoreDone, _) | (_, None) => Tells::Nothing,
+        (Kind::ChoreDone | Kind::ChoresAsked, _) | (_, None) => Tells::Nothing,
         (Kind::Found, Some(_)) => Tells::Surely,
         (_, Some(state)) if state.is_without_effect() => Tells::Nothing,
         (Kind::Withdrawn, Some(AnswerState::TakenOff | AnswerState::WasNotThere | AnswerState::HandedOn)) => {

@@ -1,17 +1,16 @@
 //! What a person must do around deliveries, and that it was done.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::address::{Address, Pattern};
-use cledger_core::delivery::{around, open};
+use cledger_core::address::Pattern;
+use cledger_core::delivery::{Since, around, open, still_open};
 use cledger_core::model::{Ledger, StageId, Subject};
-use cledger_store::daybook::{Kind, Meta, Packed};
+use cledger_store::daybook::{Kind, Packed};
 
 use crate::anchor;
 use crate::covering::refuse_idle;
 use crate::daybook;
 use crate::deliver::recorded::{Metas, meta, past};
-use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 
@@ -24,8 +23,19 @@ pub struct OpenChore {
     pub stage: String,
     /// What to do.
     pub text: String,
-    /// After which delivery; before the first one if none.
-    pub after: Option<u64>,
+    /// Since when it is open.
+    pub since: OpenSince,
+}
+
+/// Since when a chore is open.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum OpenSince {
+    /// Before the first delivery.
+    Ever,
+    /// Since the delivery with this number.
+    Delivery(u64),
+    /// Since this time (RFC 3339), at which it was asked for beside a delivery.
+    Time(String),
 }
 
 /// A chore that was done.
@@ -37,7 +47,14 @@ pub struct ChoreDone {
     pub stage: String,
     /// What was done.
     pub text: String,
-    /// Whether it is recorded, and not only shown.
+}
+
+/// Chores that were done.
+#[derive(Debug, Clone)]
+pub struct ChoresDone {
+    /// One for each unit and stage.
+    pub done: Vec<ChoreDone>,
+    /// Whether that is recorded, and not only shown.
     pub written: bool,
 }
 
@@ -48,21 +65,22 @@ pub fn chores(opened: &Opened, pattern: Option<&Pattern>) -> Result<Vec<OpenChor
         refuse_idle(ledger, pattern)?;
     }
     let metas = Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?;
-    let mut open = Vec::new();
-    for stage in ledger.stage_ids() {
-        let name = ledger.stage(stage).name.as_str();
-        if pattern.is_some_and(|pattern| !pattern.covers_stage(name)) {
-            continue;
-        }
-        for subject in ledger.subjects_in(stage) {
+    let covered = covered(ledger, pattern);
+    Ok(covered.flat_map(|(subject, stage)| open_chores(ledger, subject, stage, &metas)).collect())
+}
+
+/// The units and instances in their stages, as far as a pattern covers them.
+fn covered(ledger: &Ledger, pattern: Option<&Pattern>) -> impl Iterator<Item = (Subject, StageId)> {
+    let is_meant = move |&(subject, stage): &(Subject, StageId)| {
+        pattern.is_none_or(|pattern| {
             let owner = ledger.owner(subject);
             let (unit, instance) = owner.names();
-            if pattern.is_none_or(|pattern| !pattern.has_owner() || pattern.covers_owner(unit, instance)) {
-                open.extend(open_chores(ledger, subject, stage, metas.of(&owner.to_string(), name)));
-            }
-        }
-    }
-    Ok(open)
+            pattern.covers_stage(ledger.stage(stage).name.as_str())
+                && (!pattern.has_owner() || pattern.covers_owner(unit, instance))
+        })
+    };
+    let of_stage = |stage| ledger.subjects_in(stage).map(move |subject| (subject, stage));
+    ledger.stage_ids().flat_map(of_stage).filter(is_meant)
 }
 
 /// The chores of a unit in a stage that are not done.
@@ -70,58 +88,131 @@ pub(crate) fn open_chores(
     ledger: &Ledger,
     subject: Subject,
     stage: StageId,
-    metas: &[Meta],
+    metas: &Metas,
 ) -> Vec<OpenChore> {
+    let (owner, name) = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
+    let metas = metas.of(&owner, &name);
     let history: Vec<_> = metas.iter().map(past).collect();
+    let since = |since: Since| match since {
+        Since::Ever => OpenSince::Ever,
+        Since::Delivery(number) => OpenSince::Delivery(number),
+        Since::Asked(place) => {
+            let asking = metas.iter().find(|meta| meta.place == place);
+            OpenSince::Time(asking.map(|meta| meta.time.clone()).unwrap_or_default())
+        }
+    };
     let open = open(ledger, subject, stage, &history).into_iter();
-    let open = open.map(|(text, after)| OpenChore {
-        owner: ledger.owner(subject).to_string(),
-        stage: ledger.stage(stage).name.to_string(),
+    let open = open.map(|(text, when)| OpenChore {
+        owner: owner.clone(),
+        stage: name.clone(),
         text,
-        after,
+        since: since(when),
     });
     open.collect()
 }
 
-/// Records that a chore was done: the one whose text begins like this.
-pub fn done(opened: &Opened, address: &Address, text: &str, write: bool) -> Result<ChoreDone, Trouble> {
-    let (Some(owner), Some(stage), None) = (&address.owner, &address.stage, &address.entry) else {
-        let message = format!("`{address}` names no unit in a stage");
-        return Err(Trouble::usage(message).help("write UNIT[+INSTANCE]@STAGE"));
-    };
+/// Records that chores were done: in each unit and stage that the pattern covers the open one whose text begins like
+/// this. Of a single unit and stage it may be one that is not open yet.
+pub fn done(opened: &Opened, pattern: &Pattern, text: &str, write: bool) -> Result<ChoresDone, Trouble> {
+    if !pattern.has_owner() || !pattern.has_stage() || pattern.has_entry() {
+        let message = format!("`{pattern}` names no unit in a stage");
+        return Err(Trouble::usage(message).help("write UNIT[+INSTANCE]@STAGE, or a pattern of these"));
+    }
     let ledger = &opened.ledger;
-    let id = known_stage(ledger, stage.as_str())?;
-    let subject = opened.subject_in(owner, id)?;
+    refuse_idle(ledger, pattern)?;
     let metas = if write {
         Metas::read(Some(&mut *daybook::open(opened)?), ledger)?
     } else {
         Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?
     };
-    let known = around(ledger, subject, id).map(|chore| chore.text.clone());
-    // One that the contract does not have any more stays until it is done.
-    let left = open_chores(ledger, subject, id, metas.of(&owner.to_string(), stage.as_str()));
-    let texts: BTreeSet<String> = known.chain(left.into_iter().map(|chore| chore.text)).collect();
-    let meant: Vec<&String> = match texts.get(text) {
-        Some(whole) => vec![whole],
-        None => texts.iter().filter(|known| known.starts_with(text)).collect(),
-    };
-    let [meant] = meant[..] else {
-        let message = match meant.len() {
-            0 => format!("`{owner}@{stage}` has no chore that begins like this"),
-            count => format!("{count} chores of `{owner}@{stage}` begin like this"),
-        };
-        let texts: Vec<&str> = texts.iter().map(String::as_str).collect();
-        return Err(Trouble::usage(message).help(format!("its chores are: {}", texts.join("; "))));
-    };
-    let (owner, stage) = (owner.to_string(), stage.to_string());
-    if !write {
-        return Ok(ChoreDone { owner, stage, text: meant.clone(), written: false });
+    let covered: Vec<_> = covered(ledger, Some(pattern)).collect();
+    let mut known = BTreeSet::new();
+    let mut meant = Vec::new();
+    for &(subject, stage) in &covered {
+        let open = open_chores(ledger, subject, stage, &metas);
+        let mut texts: BTreeSet<String> = open.into_iter().map(|chore| chore.text).collect();
+        if covered.len() == 1 {
+            texts.extend(around(ledger, subject, stage).map(|chore| chore.text.clone()));
+        }
+        let of = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
+        if let Some(text) = beginning(&texts, text, &of)? {
+            meant.push(ChoreDone { owner: of.0, stage: of.1, text });
+        }
+        known.append(&mut texts);
     }
+    if meant.is_empty() {
+        let message = format!("no chore of `{pattern}` begins like this");
+        let help = if known.is_empty() {
+            "no chore is open there: `cledger chores` lists all".to_owned()
+        } else {
+            listed(&known)
+        };
+        return Err(Trouble::usage(message).help(help));
+    }
+    if write {
+        let mut book = daybook::open(opened)?;
+        for ChoreDone { owner, stage, text } in &meant {
+            let mut meta = meta(opened, owner, stage, Kind::ChoreDone, "");
+            meta.chore = Some(text.clone());
+            opened.at.stepping.before("record")?;
+            let recorded = book.record(meta, &Packed::default(), None)?;
+            anchor::hold_fast(opened, &recorded);
+        }
+    }
+    Ok(ChoresDone { done: meant, written: write })
+}
+
+/// The one text that is this or begins like this.
+fn beginning(
+    texts: &BTreeSet<String>,
+    text: &str,
+    (owner, stage): &(String, String),
+) -> Result<Option<String>, Trouble> {
+    if let Some(whole) = texts.get(text) {
+        return Ok(Some(whole.clone()));
+    }
+    let meant: Vec<&String> = texts.iter().filter(|known| known.starts_with(text)).collect();
+    match meant[..] {
+        [] => Ok(None),
+        [only] => Ok(Some(only.clone())),
+        _ => {
+            let message = format!("{} chores of `{owner}@{stage}` begin like this", meant.len());
+            Err(Trouble::usage(message).help(listed(texts)))
+        }
+    }
+}
+
+/// How many chores a message names.
+const NAMED: usize = 5;
+
+/// What chores there are, for whoever has named none of them.
+fn listed(texts: &BTreeSet<String>) -> String {
+    let named: Vec<&str> = texts.iter().take(NAMED).map(String::as_str).collect();
+    let more = match texts.len().saturating_sub(NAMED) {
+        0 => String::new(),
+        more => format!("; and {more} more, which `cledger chores` lists"),
+    };
+    format!("the chores are: {}{more}", named.join("; "))
+}
+
+/// Chores that are asked for beside a delivery: their texts by unit or instance and stage.
+pub(crate) type Asked = BTreeMap<(String, String), BTreeSet<String>>;
+
+/// Records that chores are asked for beside a delivery, as far as they are not open there already.
+pub(crate) fn ask(opened: &Opened, asked: &Asked, why: &str) -> Result<(), Trouble> {
     let mut book = daybook::open(opened)?;
-    let mut meta = meta(opened, &owner, &stage, Kind::ChoreDone, "");
-    meta.chore = Some(meant.clone());
-    opened.at.stepping.before("record")?;
-    let recorded = book.record(meta, &Packed::default(), None)?;
-    anchor::hold_fast(opened, &recorded);
-    Ok(ChoreDone { owner, stage, text: meant.clone(), written: true })
+    let metas = Metas::read(Some(&mut *book), &opened.ledger)?;
+    for ((owner, stage), texts) in asked {
+        let history: Vec<_> = metas.of(owner, stage).iter().map(past).collect();
+        let open = still_open(&history);
+        let texts: Vec<String> = texts.iter().filter(|text| !open.contains(text)).cloned().collect();
+        if texts.is_empty() {
+            continue;
+        }
+        let mut meta = meta(opened, owner, stage, Kind::ChoresAsked, why);
+        meta.chores = Some(texts);
+        let recorded = book.record(meta, &Packed::default(), None)?;
+        anchor::hold_fast(opened, &recorded);
+    }
+    Ok(())
 }

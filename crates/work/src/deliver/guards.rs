@@ -25,7 +25,7 @@ pub(crate) fn order(book: &mut dyn Daybook, ledger: &Ledger, plan: &Plan) -> Res
     let lacking = lacking_before(ledger, plan.subject, plan.stage, |before| {
         let entries = book.entries(&Wanted::of(owner, ledger.stage(before).name.as_str()), false)?;
         let metas = || entries.iter().map(|entry| &entry.meta);
-        let last = metas().rfind(|meta| !matches!(meta.kind, Kind::ChoreDone | Kind::Found));
+        let last = metas().rfind(|meta| meta.kind.is_standing());
         let delivered = Event::Delivered { contract: &plan.contract };
         // What was withdrawn since, or is there in part, does not count.
         let has_it = |meta: &Meta| {

@@ -7,7 +7,7 @@ use cledger_core::address::Pattern;
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
 use cledger_core::model::{LayerId, Ledger, StageId, Subject};
 use cledger_core::render::rendering;
-use cledger_store::daybook::{Content, Daybook, Digests, Entry, Kind, Meta, Wanted, bound_to_digests};
+use cledger_store::daybook::{Content, Daybook, Digests, Entry, Meta, Wanted, bound_to_digests};
 use jiff::Timestamp;
 
 use crate::covering::refuse_idle;
@@ -163,7 +163,7 @@ impl Telling<'_, '_> {
                 continue;
             }
             let metas = self.metas_of(&owner, stage);
-            let last = metas.iter().rfind(|meta| !matches!(meta.kind, Kind::ChoreDone | Kind::Found));
+            let last = metas.iter().rfind(|meta| meta.kind.is_standing());
             let what = match (in_stage(&pasts[usize::from(stage.0)]), last) {
                 (InStage::Delivered(number), Some(last)) if is_awaited(last, metas.iter()) => {
                     InStage::ByHand(number)
@@ -226,11 +226,11 @@ impl Telling<'_, '_> {
         if drifted.contains(&(owner, name)) {
             waits.push(Waiting::Drifted);
         }
-        let last = metas.iter().rfind(|meta| !matches!(meta.kind, Kind::ChoreDone | Kind::Found));
+        let last = metas.iter().rfind(|meta| meta.kind.is_standing());
         if last.is_some_and(|meta| meta.kind.is_brought() && !meta.untested.is_empty()) {
             waits.push(Waiting::Untested);
         }
-        if !metas.is_empty() && !open_chores(ledger, subject, stage, metas).is_empty() {
+        if !metas.is_empty() && !open_chores(ledger, subject, stage, &self.metas).is_empty() {
             waits.push(Waiting::Chore);
         }
         waits

@@ -6,6 +6,7 @@ use cledger_core::name::Name;
 use cledger_store::{Changed, Keys, Reader, SeenKey, Sight};
 
 use crate::change::{Changing, Consent, Planned};
+use crate::deliver::chores::{Asked, ask};
 use crate::keys::daybook::Resealing;
 use crate::trouble::{Kind, Trouble};
 
@@ -92,6 +93,18 @@ pub(crate) fn finish(
     done: Vec<Done>,
     asked: &KeyChange,
 ) -> Result<KeysChanged, Trouble> {
+    finish_asking(changing, changed, layers, done, (asked, &Asked::new()))
+}
+
+/// The same, with chores that it leaves to people. They are recorded before anything is written: whoever is
+/// interrupted in between is asked for too much, and not for too little.
+pub(crate) fn finish_asking(
+    changing: &Changing,
+    changed: Changed,
+    layers: &[LayerId],
+    done: Vec<Done>,
+    (asked, chores): (&KeyChange, &Asked),
+) -> Result<KeysChanged, Trouble> {
     let planned =
         Planned { after: changing.read_after(&changed)?, changed, effects: Vec::new(), units: None };
     if asked.write {
@@ -101,6 +114,10 @@ pub(crate) fn finish(
         stepping.before("reseal")?;
         changing.refuse_edited(&planned.changed)?;
         let resealing = if is_renewal { Resealing::start(changing, &planned, layers)? } else { None };
+        if !chores.is_empty() {
+            stepping.before("ask")?;
+            ask(&changing.opened, chores, asked.consent.why.as_deref().unwrap_or_default())?;
+        }
         stepping.before("write")?;
         changing.write(&planned)?;
         stepping.before("finish")?;
@@ -136,6 +153,7 @@ impl KeysChanged {
 pub struct KnownSecret {
     /// Its address.
     pub address: String,
-    /// The units and instances that get it, as `UNIT[+INSTANCE]@STAGE`.
-    pub used_by: Vec<String>,
+    /// The units and instances that get it, be it through references, each with the stage. Where there are some, a
+    /// chore is open there.
+    pub used_by: Vec<(String, String)>,
 }

@@ -3,17 +3,18 @@
 use std::collections::BTreeMap;
 
 use cledger_core::cipher::KeyScope;
-use cledger_core::impact::Written;
-use cledger_core::model::{LayerId, Ledger, SettingValue};
+use cledger_core::impact::{Written, users};
+use cledger_core::model::{LayerId, Ledger, SettingValue, Subject};
 use cledger_core::name::Name;
-use cledger_core::resolve::{FieldId, Resolver, Unfetched};
+use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_core::search::{Conditions, settings};
 use cledger_core::source::Place;
 use cledger_store::{KeyError, Keys, exclude as excluded};
 
 use crate::change::{Changing, NO_CHANGE};
-use crate::keys::done::{Done, KeyChange, KeysChanged, KnownSecret, finish, readers, scopes};
-use crate::meant::{layers, unit_of};
+use crate::deliver::chores::Asked;
+use crate::keys::done::{Done, KeyChange, KeysChanged, KnownSecret, finish_asking, readers, scopes};
+use crate::meant::layers;
 use crate::trouble::Trouble;
 
 /// Lets a reader out, and encrypts everything anew that they could read; of stages that cannot be read here, it says so.
@@ -52,8 +53,21 @@ pub fn exclude(changing: &Changing, name: &Name, asked: &KeyChange) -> Result<Ke
         });
     }
     let known = known(ledger, &scopes);
-    let excluded = finish(changing, changed, &layers, done, asked)?;
+    let chores = chores(&known, name);
+    let excluded = finish_asking(changing, changed, &layers, done, (asked, &chores))?;
     Ok(KeysChanged { known, not_readable, ..excluded })
+}
+
+/// What is to be done where somebody gets a secret that the one who was let out may still know.
+fn chores(known: &[KnownSecret], name: &Name) -> Asked {
+    let mut chores = Asked::new();
+    for secret in known {
+        let text = format!("give `{}` another value: {name} could read it", secret.address);
+        for (owner, stage) in &secret.used_by {
+            chores.entry((owner.clone(), stage.clone())).or_default().insert(text.clone());
+        }
+    }
+    chores
 }
 
 /// Warns whoever lets themselves out.
@@ -81,20 +95,14 @@ fn known(ledger: &Ledger, scopes: &[KeyScope]) -> Vec<KnownSecret> {
             secrets.insert(setting.place, KnownSecret { address, used_by: Vec::new() });
         }
     }
-    let resolver = Resolver::new(ledger, &Unfetched, &[]);
-    for stage in ledger.stage_ids() {
-        for subject in ledger.subjects_in(stage) {
-            let mut session = resolver.session(unit_of(subject));
-            for slot in ledger.slots(subject).all() {
-                let outcome = session.outcome(FieldId { subject, stage, slot });
-                let place = outcome.value().and_then(|value| value.origin.place);
-                if let Some(secret) = place.and_then(|place| secrets.get_mut(&place)) {
-                    let user = format!("{}@{}", ledger.owner(subject), ledger.stage(stage).name);
-                    if !secret.used_by.contains(&user) {
-                        secret.used_by.push(user);
-                    }
-                }
-            }
+    let places = secrets.keys().copied().collect();
+    for (place, users) in users(&Resolver::new(ledger, &Unfetched, &[]), &places) {
+        let names = |(stage, unit, instance)| {
+            let owner = ledger.owner(Subject::Unit(unit, instance)).to_string();
+            (owner, ledger.stage(stage).name.to_string())
+        };
+        if let Some(secret) = secrets.get_mut(&place) {
+            secret.used_by = users.into_iter().map(names).collect();
         }
     }
     secrets.into_values().collect()

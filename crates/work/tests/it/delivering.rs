@@ -2,7 +2,6 @@
 
 use std::fs;
 
-use cledger_core::address::Pattern;
 use cledger_store::Scope;
 use cledger_store::daybook::Kind as RecordKind;
 use cledger_work::change::Consent;
@@ -10,7 +9,7 @@ use cledger_work::deliver::withdraw::ToWithdraw;
 use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, withdraw};
 use cledger_work::{Kind, Opened, Trouble};
 
-use crate::workplaces::{Answers, Meddler, Place, address, asked, because};
+use crate::workplaces::{Answers, Meddler, Place, address, asked, because, pattern};
 
 const DESK: (&str, &str) = (
     "units/desk.toml",
@@ -103,17 +102,17 @@ fn chores_hold_back_and_are_told_until_they_are_done() {
          [[chore]]\ntext = \"Tell them\"\nwhen = \"each-delivery\"\n";
     let place = Place::new(&[("units/desk.toml", &(DESK.1.to_owned() + chores))]);
     let open = || -> Vec<String> {
-        let open = chores::chores(&place.open(), Some(&Pattern::parse("@dev").unwrap())).unwrap();
+        let open = chores::chores(&place.open(), Some(&pattern("@dev"))).unwrap();
         open.into_iter().map(|chore| chore.text).collect()
     };
     assert_eq!(open(), ["Call the quay"]);
     assert_eq!(
-        chores::done(&place.open(), &address("desk@dev"), "Call", true).unwrap().text,
+        chores::done(&place.open(), &pattern("desk@dev"), "Call", true).unwrap().done[0].text,
         "Call the quay"
     );
     make(&place, &asked(&["desk"], "dev")).unwrap();
     assert_eq!(open(), ["Tell them"]);
-    chores::done(&place.open(), &address("desk@dev"), "Tell them", true).unwrap();
+    chores::done(&place.open(), &pattern("desk@dev"), "Tell them", true).unwrap();
     assert!(open().is_empty());
 }
 

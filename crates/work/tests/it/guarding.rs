@@ -15,7 +15,7 @@ use cledger_work::keys::{KeyChange, ToMake, identity, make, rotate};
 use cledger_work::promote::{Promoted, ToPromote, promote};
 use cledger_work::{Kind, Trouble};
 
-use crate::workplaces::{Place, address, asked, because};
+use crate::workplaces::{Place, address, asked, because, pattern};
 
 const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n[variables.region]\ndefault = \"north\"\n\
      [variables.quay]\nvary = \"must\"\n[variables.sign]\ndefault = \"at ${quay}\"\n\
@@ -301,7 +301,7 @@ fn what_is_brought_by_hand_is_delivered_when_its_chore_is_done() {
         chores::chores(&place.open(), None).unwrap().into_iter().map(|chore| chore.text).collect::<Vec<_>>()
     };
     assert_eq!(open(), ["Type it in"]);
-    chores::done(&place.open(), &address("desk@dev"), "Type", true).unwrap();
+    chores::done(&place.open(), &pattern("desk@dev"), "Type", true).unwrap();
     assert_eq!((standing(), open()), (Some(InStage::Delivered(1)), Vec::new()));
     to(&place, "test", |_| {}).unwrap();
     // What did not change is not typed in again; what is taken off has to be taken off there, too.

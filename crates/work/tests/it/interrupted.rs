@@ -5,12 +5,12 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use cledger_work::asking::Stepping;
-use cledger_work::deliver::{Edits, ToDeliver, deliver};
+use cledger_work::deliver::{Edits, ToDeliver, chores, deliver};
 use cledger_work::{Kind, Trouble};
 
 use crate::database::{self, Server};
-use crate::quay::{Doing, Quay, delivers, does_the_chore, promotes, rotates, withdraws};
-use crate::workplaces::asked;
+use crate::quay::{Doing, Quay, admits, delivers, does_the_chore, excludes, promotes, rotates, withdraws};
+use crate::workplaces::{asked, pattern};
 
 /// Ends the work before a step, counted from 1; never for 0.
 #[derive(Clone, Default)]
@@ -93,6 +93,32 @@ fn whatever_is_interrupted_before_any_step_is_done_by_whoever_comes_next() {
     ] {
         let most = if matches!(name, "chore" | "rotate") { 0 } else { usize::MAX };
         interrupt(None, name, doing, most);
+    }
+}
+
+#[test]
+fn letting_somebody_out_leaves_its_chores_whenever_it_is_interrupted() {
+    let (quay, interruption) = prepared(None);
+    admits(&quay.place, "ben");
+    let open = || -> Vec<String> {
+        let open = chores::chores(&quay.place.open(), None).unwrap();
+        let texts = open.into_iter().map(|chore| chore.text);
+        texts.filter(|text| text == "give `desk/gate.token@dev` another value: ben could read it").collect()
+    };
+    for step in 1.. {
+        let trouble = interruption.at(step, || excludes(&quay.place, "ben"));
+        let ended = trouble.is_ok();
+        excludes(&quay.place, "ben").unwrap();
+        assert_eq!(open().len(), 1, "{trouble:?}");
+        chores::done(&quay.place.open(), &pattern("desk@dev"), "give", true).unwrap();
+        assert!(open().is_empty(), "{trouble:?}");
+        rotates(&quay.place).unwrap();
+        quay.is_in_order();
+        if ended {
+            assert!(step > 4, "{step}");
+            break;
+        }
+        admits(&quay.place, "ben");
     }
 }
 

@@ -11,14 +11,14 @@ use cledger_work::asking::Stepping;
 use cledger_work::change::Changing;
 use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
 use cledger_work::deliver::{Edits, chores, deliver, history};
-use cledger_work::keys::{KeyChange, ToMake, identity, make, protect, rotate};
+use cledger_work::keys::{KeyChange, ToMake, admit, exclude, identity, make, protect, rotate};
 use cledger_work::outlet::prepare::prepare;
 use cledger_work::promote::{ToPromote, promote};
 use postgres::{Client, NoTls};
 use tempfile::TempDir;
 
 use crate::database::Server;
-use crate::workplaces::{Answers, Place, address, asked, because};
+use crate::workplaces::{Answers, Place, address, asked, because, pattern};
 
 const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n[credentials.gate]\nform = \"token\"\n\
      [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n[[output]]\npath = \"secret/gate.json\"\nformat = \"json\"\n\
@@ -144,12 +144,28 @@ pub(crate) fn withdraws(place: &Place) -> Result<(), Trouble> {
 }
 
 pub(crate) fn does_the_chore(place: &Place) -> Result<(), Trouble> {
-    chores::done(&place.open(), &address("desk@dev"), "Tell", true).map(drop)
+    chores::done(&place.open(), &pattern("desk@dev"), "Tell", true).map(drop)
 }
 
 pub(crate) fn rotates(place: &Place) -> Result<(), Trouble> {
     let change = KeyChange { stages: vec!["@dev".to_owned()], consent: because(&[]), write: true };
     rotate(&Changing::start(&place.at, WAIT)?, &change).map(drop)
+}
+
+/// Lets a reader in.
+pub(crate) fn admits(place: &Place, name: &str) {
+    let key = "age1zl3pvzjg52aysunzkxh8d6qg3raq45lt7nzr94uflurzpngqfy6snujd9m";
+    let change = KeyChange { stages: vec!["@dev".to_owned()], consent: because(&[]), write: true };
+    admit(&place.change(), &Name::parse(name).unwrap(), Some(key), &change).unwrap();
+}
+
+/// Lets the reader out who was let in; done is done.
+pub(crate) fn excludes(place: &Place, name: &str) -> Result<(), Trouble> {
+    let change = KeyChange { stages: vec!["@dev".to_owned()], consent: because(&[]), write: true };
+    match exclude(&Changing::start(&place.at, WAIT)?, &Name::parse(name).unwrap(), &change) {
+        Err(trouble) if trouble.to_string().contains("is no reader of") => Ok(()),
+        other => other.map(drop),
+    }
 }
 
 /// Moves what was delivered up to the next stage, and delivers it there.

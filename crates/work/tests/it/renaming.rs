@@ -1,6 +1,5 @@
 //! A unit that gets another name keeps its history, and what lies under the old one is taken off.
 
-use cledger_core::address::Pattern;
 use cledger_core::delivery::InStage;
 use cledger_core::name::Name;
 use cledger_store::{Disk, Scope, read};
@@ -11,7 +10,7 @@ use cledger_work::keys::{KeyChange, ToMake, identity, make};
 use cledger_work::rename::{ToRename, rename};
 use cledger_work::{Kind, Trouble};
 
-use crate::workplaces::{Place, address, asked, because};
+use crate::workplaces::{Place, address, asked, because, pattern};
 
 const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n[credentials.gate]\nform = \"token\"\n\
      [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n\
@@ -32,7 +31,7 @@ fn place(has_kiosk: bool, manifest: impl Fn(String) -> String) -> Place {
         .unwrap();
     cledger_work::keys::protect(&place.change(), &change).unwrap();
     for of in ["desk@dev", "desk@test", "desk+kiosk@dev"].iter().take(if has_kiosk { 3 } else { 2 }) {
-        chores::done(&place.open(), &address(of), "Tell", true).unwrap();
+        chores::done(&place.open(), &pattern(of), "Tell", true).unwrap();
     }
     place
 }
@@ -52,8 +51,8 @@ fn number(delivered: &Delivered) -> Option<u64> {
 }
 
 /// The deliveries and withdrawals that somebody is told of.
-fn told(place: &Place, pattern: &str) -> Vec<String> {
-    let history = history::history(&place.open(), Some(&Pattern::parse(pattern).unwrap()), 20).unwrap();
+fn told(place: &Place, of: &str) -> Vec<String> {
+    let history = history::history(&place.open(), Some(&pattern(of)), 20).unwrap();
     let meta = history.records.into_iter().map(|entry| entry.meta);
     meta.filter(|meta| meta.chore.is_none()).map(|meta| format!("{}:{}", meta.unit, meta.number)).collect()
 }

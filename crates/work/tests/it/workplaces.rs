@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use cledger_core::address::{Address, Owner};
+use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::name::Name;
 use cledger_store::{Identity, Scope, State};
 use cledger_work::asking::{Asking, Nobody, Stepping};
@@ -185,6 +185,10 @@ pub(crate) fn because(stages: &[&str]) -> Consent {
 
 pub(crate) fn address(text: &str) -> Address {
     Address::parse(text).unwrap()
+}
+
+pub(crate) fn pattern(text: &str) -> Pattern {
+    Pattern::parse(text).unwrap()
 }
 
 /// A delivery of units to a stage, by their names; all of them without one.

@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use super::FORMAT;
-use cledger_work::deliver::chores::{ChoreDone, OpenChore};
+use cledger_work::deliver::chores::{ChoresDone, OpenChore, OpenSince};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'c> {
@@ -16,8 +16,10 @@ struct ChoreDocument<'c> {
     unit: &'c str,
     stage: &'c str,
     text: &'c str,
-    /// The delivery that it follows; null for one that comes before the first.
+    /// The delivery that it follows; null for one that comes before the first, or was asked for beside one.
     after: Option<u64>,
+    /// When it was asked for beside a delivery.
+    asked: Option<&'c str>,
 }
 
 pub(crate) fn document(open: &[OpenChore]) -> Document<'_> {
@@ -25,7 +27,14 @@ pub(crate) fn document(open: &[OpenChore]) -> Document<'_> {
         unit: &one.owner,
         stage: &one.stage,
         text: &one.text,
-        after: one.after,
+        after: match one.since {
+            OpenSince::Delivery(number) => Some(number),
+            _ => None,
+        },
+        asked: match &one.since {
+            OpenSince::Time(time) => Some(time),
+            _ => None,
+        },
     });
     Document { format: FORMAT, open: open.collect() }
 }
@@ -33,7 +42,7 @@ pub(crate) fn document(open: &[OpenChore]) -> Document<'_> {
 #[derive(Debug, Serialize)]
 pub(crate) struct DoneDocument<'c> {
     format: u32,
-    done: OneDone<'c>,
+    done: Vec<OneDone<'c>>,
     written: bool,
 }
 
@@ -44,8 +53,9 @@ struct OneDone<'c> {
     text: &'c str,
 }
 
-/// A chore that was done.
-pub(crate) fn done(chore: &ChoreDone) -> DoneDocument<'_> {
-    let done = OneDone { unit: &chore.owner, stage: &chore.stage, text: &chore.text };
-    DoneDocument { format: FORMAT, done, written: chore.written }
+/// Chores that were done.
+pub(crate) fn done(chores: &ChoresDone) -> DoneDocument<'_> {
+    let done = chores.done.iter();
+    let done = done.map(|one| OneDone { unit: &one.owner, stage: &one.stage, text: &one.text });
+    DoneDocument { format: FORMAT, done: done.collect(), written: chores.written }
 }

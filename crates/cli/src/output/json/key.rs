@@ -37,7 +37,7 @@ pub(crate) struct DoneDocument<'k> {
 #[derive(Debug, Serialize)]
 struct KnownDocument<'k> {
     address: &'k str,
-    used_by: &'k [String],
+    used_by: Vec<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -82,7 +82,10 @@ pub(crate) fn document(changed: &KeysChanged) -> DoneDocument<'_> {
         reader: one.reader.as_ref(),
         done: one.word,
     });
-    let known = changed.known.iter().map(|it| KnownDocument { address: &it.address, used_by: &it.used_by });
+    let known = changed.known.iter().map(|it| KnownDocument {
+        address: &it.address,
+        used_by: it.used_by.iter().map(|(owner, stage)| format!("{owner}@{stage}")).collect(),
+    });
     let not_readable =
         changed.not_readable.iter().map(|(scope, reason)| NotReadable { of: of(scope), reason });
     DoneDocument {

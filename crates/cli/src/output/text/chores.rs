@@ -3,8 +3,9 @@
 use super::change::ONLY_SHOWN;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::time::day;
 use crate::output::values;
-use cledger_work::deliver::chores::{ChoreDone, OpenChore};
+use cledger_work::deliver::chores::{ChoresDone, OpenChore, OpenSince};
 
 pub(crate) fn print(console: &mut Console, open: &[OpenChore]) {
     if open.is_empty() {
@@ -13,9 +14,10 @@ pub(crate) fn print(console: &mut Console, open: &[OpenChore]) {
     }
     let mut table = Table::new(&["of", "", "chore"], console.width());
     for one in open {
-        let when = match one.after {
-            Some(number) => format!("after {number}"),
-            None => "before the first".to_owned(),
+        let when = match &one.since {
+            OpenSince::Ever => "before the first".to_owned(),
+            OpenSince::Delivery(number) => format!("after {number}"),
+            OpenSince::Time(time) => format!("since {}", day(time)),
         };
         table.row(vec![
             (format!("{}@{}", one.owner, one.stage), Tone::Plain),
@@ -28,11 +30,13 @@ pub(crate) fn print(console: &mut Console, open: &[OpenChore]) {
     table.lines().iter().for_each(|line| console.line(line));
 }
 
-/// A chore that was done.
-pub(crate) fn done(console: &mut Console, chore: &ChoreDone) {
-    let does = if chore.written { "Done" } else { "Would be recorded as done" };
-    console.line(format!("{does}, for {}@{}: {}", chore.owner, chore.stage, chore.text));
-    if !chore.written {
+/// Chores that were done.
+pub(crate) fn done(console: &mut Console, chores: &ChoresDone) {
+    let does = if chores.written { "Done" } else { "Would be recorded as done" };
+    for chore in &chores.done {
+        console.line(format!("{does}, for {}@{}: {}", chore.owner, chore.stage, values::escape(&chore.text)));
+    }
+    if !chores.written {
         console.line(ONLY_SHOWN);
     }
 }

@@ -18,6 +18,7 @@ pub(crate) fn word(kind: Kind) -> &'static str {
         Kind::Delivered => "delivered",
         Kind::Withdrawn => "withdrawn",
         Kind::ChoreDone => "chore done",
+        Kind::ChoresAsked => "chores asked for",
         Kind::Found => "found there",
         Kind::Put => "put",
     }
@@ -25,16 +26,18 @@ pub(crate) fn word(kind: Kind) -> &'static str {
 
 /// The first line of the reason, or the chore.
 fn why(meta: &Meta) -> &str {
-    let text = if meta.kind == Kind::ChoreDone { meta.chore.as_deref() } else { Some(meta.why.as_str()) };
+    let text = match meta.kind {
+        Kind::ChoreDone => meta.chore.as_deref(),
+        Kind::ChoresAsked => meta.chores.as_ref().and_then(|texts| texts.first()).map(String::as_str),
+        _ => Some(meta.why.as_str()),
+    };
     text.and_then(|text| text.lines().next()).unwrap_or_default()
 }
 
 /// The address of a delivery; a chore is of a unit in a stage alone.
 fn name(meta: &Meta) -> String {
-    match meta.kind {
-        Kind::ChoreDone => format!("{}@{}", meta.unit, meta.stage),
-        _ => format!("{}@{}:{}", meta.unit, meta.stage, meta.number),
-    }
+    let of = format!("{}@{}", meta.unit, meta.stage);
+    if meta.kind.is_of_chores() { of } else { format!("{of}:{}", meta.number) }
 }
 
 pub(crate) fn print(console: &mut Console, history: &History) {

@@ -11,6 +11,7 @@ use crate::output::console::Console;
 use crate::output::style;
 use crate::output::table::{Table, Tone};
 use cledger_work::keys::{Compared, KeyReader, KeysChanged, KeysTrusted, KnownSecret, Listed, OwnIdentity};
+use cledger_work::shown::counted;
 
 fn called(scope: &KeyScope) -> String {
     match scope {
@@ -45,7 +46,7 @@ pub(crate) fn done(console: &mut Console, changed: &KeysChanged) {
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
     fingerprints(console, done.iter().flat_map(|one| &one.readers));
-    may_know(console, done.iter().find_map(|one| one.reader.as_ref()), known);
+    may_know(console, done.iter().find_map(|one| one.reader.as_ref()), (known, *written));
     if !not_readable.is_empty() {
         console.line("");
         console.line(format!("{}:", style::bad("passed over, since the key is not at hand")));
@@ -60,20 +61,29 @@ pub(crate) fn done(console: &mut Console, changed: &KeysChanged) {
 }
 
 /// What somebody who was let out may still know, one line each, to be ticked off.
-fn may_know(console: &mut Console, who: Option<&Name>, known: &[KnownSecret]) {
+fn may_know(console: &mut Console, who: Option<&Name>, (known, written): (&[KnownSecret], bool)) {
     let Some(who) = who.filter(|_| !known.is_empty()) else { return };
     console.line("");
-    console.line(format!(
-        "{}:",
-        style::heading(&format!("{who} may still know these: change each where it is used"))
-    ));
+    console.line(format!("{}:", style::heading(&format!("{who} could read these: give each another value"))));
     let mut table = Table::new(&["secret", "used by"], console.width());
     for secret in known {
-        let used = if secret.used_by.is_empty() { "nobody".to_owned() } else { secret.used_by.join(", ") };
+        let used = secret.used_by.iter().map(|(owner, stage)| format!("{owner}@{stage}"));
+        let used: Vec<String> = used.collect();
+        let used = if used.is_empty() { "nobody".to_owned() } else { used.join(", ") };
         table.row(vec![(secret.address.clone(), Tone::Plain), (used, Tone::Plain)]);
     }
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
+    let count = known.iter().map(|secret| secret.used_by.len()).sum();
+    if count > 0 {
+        let chores = counted(count, "chore");
+        let each = "to tick off, one for each use";
+        console.line(if written {
+            format!("{chores} {each}: cledger chores")
+        } else {
+            format!("Comes with {chores} {each}.")
+        });
+    }
 }
 
 pub(crate) fn listed(console: &mut Console, listed: &[Listed]) {
