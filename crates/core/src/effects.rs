@@ -1,12 +1,13 @@
 //! What a change of the ledger does to effective values: the same ledger before and after, compared.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use crate::address::Address;
-use crate::model::{Class, Ledger, SettingValue, Subject};
+use crate::model::{Class, Ledger, SettingValue, StageId, Subject, Unit, UnitId};
 use crate::name::Name;
 use crate::resolve::{Effective, FieldId, Outcome, Resolver, Session, Unread, Winner};
 use crate::value::Value;
@@ -51,14 +52,15 @@ pub struct Effect {
 /// All fields whose effective value changes from one ledger to another, by unit, stage and field.
 /// Units, stages and fields are the same if their names are.
 pub fn effects(before: &Resolver<'_>, after: &Resolver<'_>) -> Vec<Effect> {
-    effects_for(before, after, None)
+    effects_for(before, after, None, None)
 }
 
-/// The same for these units alone, where the others are known to keep all their values.
+/// The same for these units and stages alone, where others are known to keep all their values.
 pub fn effects_for(
     before: &Resolver<'_>,
     after: &Resolver<'_>,
     units: Option<&BTreeSet<Name>>,
+    stages: Option<&BTreeSet<Name>>,
 ) -> Vec<Effect> {
     let (old, new) = (before.ledger(), after.ledger());
     let mut names: Vec<&Name> = old.units.iter().chain(&new.units).map(|unit| &unit.name).collect();
@@ -68,26 +70,84 @@ pub fn effects_for(
     let of_unit = |name: &&Name| {
         let (old_unit, new_unit) = (old.unit_id(name.as_str()), new.unit_id(name.as_str()));
         let (mut old_session, mut new_session) = (before.session(old_unit), after.session(new_unit));
+        let have_same_fields =
+            old_unit.zip(new_unit).is_some_and(|units| have_same_fields((old, new), units));
         let mut found = Vec::new();
-        for stage in stage_names(old, new) {
+        let is_meant = |stage: &&Name| stages.is_none_or(|stages| stages.contains(*stage));
+        for stage in stage_names(old, new).into_iter().filter(is_meant) {
+            if have_same_fields && let Some(both) = in_both((old, new), name, stage) {
+                found.extend(of_same_fields((&mut old_session, &mut new_session), both));
+                continue;
+            }
             let mut one: FxHashMap<Address, Compared> =
                 of_stage(&mut old_session, name, stage).into_iter().collect();
             let other = of_stage(&mut new_session, name, stage);
-            let production = |ledger: &Ledger| {
-                ledger.stage_id(stage.as_str()).is_some_and(|id| ledger.stage(id).class == Class::Production)
-            };
-            let production = production(old) || production(new);
+            let production = is_production(old, stage) || is_production(new, stage);
             for (address, after) in other {
                 let before = one.remove(&address);
-                found.push((address, production, before, Some(after)));
+                found.extend(effect((address, production, before, Some(after))));
             }
             let mut gone: Vec<_> = one.into_iter().collect();
             gone.sort_by_cached_key(|(address, _)| address.to_string());
-            found.extend(gone.into_iter().map(|(address, before)| (address, production, Some(before), None)));
+            let gone = gone.into_iter().map(|(address, before)| (address, production, Some(before), None));
+            found.extend(gone.filter_map(effect));
         }
-        found.into_iter().filter_map(effect).collect::<Vec<_>>()
+        found
     };
     names.par_iter().flat_map_iter(of_unit).collect()
+}
+
+fn is_production(ledger: &Ledger, stage: &Name) -> bool {
+    ledger.stage_id(stage.as_str()).is_some_and(|id| ledger.stage(id).class == Class::Production)
+}
+
+/// Whether a unit has the same instances and fields in both ledgers, so that their numbers mean the same.
+fn have_same_fields((old, new): (&Ledger, &Ledger), (one, other): (UnitId, UnitId)) -> bool {
+    let instances = |unit: &Unit| unit.instances.iter().map(|it| it.name.clone()).collect::<Vec<_>>();
+    instances(old.unit(one)) == instances(new.unit(other)) && fields(old, one).eq(fields(new, other))
+}
+
+/// The names of the fields that a unit sees, in their order.
+fn fields(ledger: &Ledger, unit: UnitId) -> impl Iterator<Item = (&Name, Option<&Name>)> {
+    let subject = Subject::Unit(unit, None);
+    ledger.slots(subject).all().map(move |slot| {
+        let (entry, field) = ledger.field(subject, slot);
+        (&entry.name, field.name.as_ref())
+    })
+}
+
+/// A unit and a stage by their numbers in both ledgers, where it and the same of its instances belong there in both.
+fn in_both((old, new): (&Ledger, &Ledger), unit: &Name, stage: &Name) -> Option<[(UnitId, StageId); 2]> {
+    let of = |ledger: &Ledger| Some((ledger.unit_id(unit.as_str())?, ledger.stage_id(stage.as_str())?));
+    let (one, other) = (of(old)?, of(new)?);
+    let belongs = |ledger: &Ledger, (unit, stage)| ledger.unit(unit).belongs_to(stage, None);
+    let instances =
+        |ledger: &'_ Ledger, (unit, stage)| ledger.unit(unit).instances_in(stage).collect::<Vec<_>>();
+    let same = belongs(old, one) && belongs(new, other) && instances(old, one) == instances(new, other);
+    same.then_some([one, other])
+}
+
+/// What changes of a unit in a stage that has the same fields in both ledgers.
+fn of_same_fields(
+    (old, new): (&mut Session<'_, '_>, &mut Session<'_, '_>),
+    [(old_unit, old_stage), (new_unit, new_stage)]: [(UnitId, StageId); 2],
+) -> Vec<Effect> {
+    let stage = &new.ledger().stage(new_stage).name;
+    let production = is_production(old.ledger(), stage) || is_production(new.ledger(), stage);
+    let mut found = Vec::new();
+    for instance in std::iter::once(None).chain(new.ledger().unit(new_unit).instances_in(new_stage).map(Some))
+    {
+        let subject = Subject::Unit(new_unit, instance);
+        for slot in new.ledger().slots(subject).all() {
+            let field = FieldId { subject, stage: new_stage, slot };
+            let was = FieldId { subject: Subject::Unit(old_unit, instance), stage: old_stage, slot };
+            let (before, after) = (compared(old, was), compared(new, field));
+            if !before.is_same_as(&after) {
+                found.extend(effect((new.ledger().address(field), production, Some(before), Some(after))));
+            }
+        }
+    }
+    found
 }
 
 /// All fields that do not keep their effective value when something gets another name; `renamed`
@@ -118,7 +178,7 @@ pub fn effects_of_renaming(
 /// All fields of all units, or of these, in all stages.
 fn everything(resolver: &Resolver<'_>, units: Option<&BTreeSet<Name>>) -> Vec<(Address, Compared)> {
     let ledger = resolver.ledger();
-    let of_unit = |unit: &crate::model::Unit| {
+    let of_unit = |unit: &Arc<Unit>| {
         let mut session = resolver.session(ledger.unit_id(unit.name.as_str()));
         let stages = ledger.stages.iter();
         stages.flat_map(|stage| of_stage(&mut session, &unit.name, &stage.name)).collect::<Vec<_>>()
@@ -144,15 +204,16 @@ struct Compared {
     seen: Seen,
 }
 
+impl Compared {
+    fn is_same_as(&self, other: &Self) -> bool {
+        self.seen == other.seen && self.same == other.same && self.secret == other.secret
+    }
+}
+
 type Changed = (Address, bool, Option<Compared>, Option<Compared>);
 
 fn effect((address, production, before, after): Changed) -> Option<Effect> {
-    let same = match (&before, &after) {
-        (Some(one), Some(other)) => {
-            one.seen == other.seen && one.same == other.same && one.secret == other.secret
-        }
-        _ => false,
-    };
+    let same = before.as_ref().zip(after.as_ref()).is_some_and(|(before, after)| before.is_same_as(after));
     // What was a secret is not shown by a change that says it is none.
     let was_secret = before.as_ref().is_some_and(|before| before.secret);
     let seen = |side: Option<Compared>| side.map_or(Seen::NotThere, |compared| compared.seen);

@@ -1,7 +1,7 @@
 //! Where things stand in the ledger's files.
 
 use std::fmt;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 /// One of the files of a ledger, by its position in [`Files`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -73,12 +73,12 @@ impl fmt::Debug for SourceFile {
 
 /// The files of a ledger, in the order of their [`FileId`]s.
 #[derive(Debug, Clone, Default)]
-pub struct Files(pub Vec<SourceFile>);
+pub struct Files(pub Vec<Arc<SourceFile>>);
 
 impl Files {
     /// The file with this id, if it is one of these.
     pub fn get(&self, file: FileId) -> Option<&SourceFile> {
-        self.0.get(file.0 as usize)
+        self.0.get(file.0 as usize).map(Arc::as_ref)
     }
 
     /// Turns a place into file, line and column.
@@ -103,7 +103,7 @@ mod tests {
     #[test]
     fn lines_and_columns_count_characters_from_one() {
         let text = "\u{feff}a = 1\r\nö = 2\n".to_owned();
-        let files = Files(vec![SourceFile::new("x.toml", text)]);
+        let files = Files(vec![Arc::new(SourceFile::new("x.toml", text))]);
         let at = |start| {
             let found = files.locate(Place { file: FileId(0), start, end: start });
             (found.line, found.column)

@@ -47,7 +47,7 @@ pub use locked::{Glance, Interrupted, LockError, Locked, NoPlan, OpenChange, Ope
 pub use mistake::Unreadable;
 pub use mode::{Mode, Written};
 pub use outside::{LARGEST_SECRET, Surroundings, without_final_newline};
-pub use read::{Scope, read, read_partly, unit_names};
+pub use read::{Scope, read, read_again, read_partly, unit_names};
 pub use state::{Remembered, SeenKey, SeenRecord, State, StateError};
 pub use tree::{Changed, Disk, LARGEST_FILE, Memory, Overlay, Tree};
 pub use write::{WriteError, write_atomically};

@@ -10,6 +10,7 @@
 //! Units are read in parallel, each with its contract and its settings. Mistakes do not stop the
 //! reading: all of them are reported together, and what stands in a file with one is missing from the rest.
 
+mod again;
 mod broken;
 mod contract;
 mod documents;
@@ -31,12 +32,14 @@ mod waivers;
 
 use std::collections::BTreeSet;
 
-use cledger_core::model::{BrokenFiles, Ledger, Mistake, Waiver};
+use cledger_core::model::{BrokenFiles, Ledger, Mistake, TableFault, Waiver};
 use cledger_core::name::Name;
+use cledger_core::source::Files;
 
 use crate::mistake::{Mistakes, Unreadable};
-use crate::tree::Tree;
+use crate::tree::{Changed, Tree};
 use crate::{MANIFEST, WAIVERS};
+use again::Kept;
 use contract::{Shared, Surroundings};
 use documents::Documents;
 use layout::Layout;
@@ -67,8 +70,25 @@ pub fn read(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
 pub fn read_partly(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
     let mistakes = Mistakes::default();
     let documents = Documents::new(tree, &mistakes);
-    let ledger = read_all(&documents, scope);
-    let (files, faults) = documents.into_parts();
+    let ledger = read_all(&documents, scope, None);
+    settled(ledger, documents.into_parts(), mistakes)
+}
+
+/// Reads all of a ledger again after a change of these files; what they do not say is taken over from what was read
+/// `before`.
+pub fn read_again(tree: &dyn Tree, before: &Ledger, changed: &Changed) -> Result<Ledger, Unreadable> {
+    let mistakes = Mistakes::default();
+    let documents = Documents::again(tree, &mistakes, before, changed);
+    let ledger = read_all(&documents, &Scope::Whole, Kept::of(before, changed));
+    settled(ledger, documents.into_parts(), mistakes)
+}
+
+/// A ledger as far as it could be read.
+fn settled(
+    ledger: Option<Ledger>,
+    (files, faults): (Files, Vec<TableFault>),
+    mistakes: Mistakes,
+) -> Result<Ledger, Unreadable> {
     let mistakes = mistakes.sorted(&files);
     let Some(mut ledger) = ledger else { return Err(Unreadable { what: None, mistakes, files }) };
     (ledger.files, ledger.table_faults) = (files, faults);
@@ -84,7 +104,7 @@ pub fn unit_names(tree: &dyn Tree) -> Vec<Name> {
     units::unit_names(&Documents::new(tree, &mistakes))
 }
 
-fn read_all(documents: &Documents<'_>, scope: &Scope) -> Option<Ledger> {
+fn read_all(documents: &Documents<'_>, scope: &Scope, kept: Option<Kept<'_>>) -> Option<Ledger> {
     let manifest = documents.with(MANIFEST, manifest::manifest);
     if manifest.is_none() && documents.mistakes.is_empty() {
         let message = "there is no such file, so this folder is no ledger";
@@ -99,7 +119,8 @@ fn read_all(documents: &Documents<'_>, scope: &Scope) -> Option<Ledger> {
     let shared = read_shared(documents, &patterns);
     let waivers = documents.with(WAIVERS, waivers::waivers).unwrap_or_default();
     let around = Surroundings { stages: &manifest.stages, shared: &shared, patterns: &patterns };
-    let read = units::read(documents, &layout, &around, scope);
+    let kept = kept.and_then(|kept| kept.fitting(&manifest, &layout));
+    let read = units::read(documents, &layout, &around, (scope, kept.as_ref()));
     Some(assemble(manifest, shared, read, waivers))
 }
 
@@ -138,6 +159,6 @@ fn assemble(manifest: Manifest, shared: Shared, read: units::Read, waivers: Vec<
         strangers: read.strangers,
         table_faults: Vec::new(),
         broken: BrokenFiles::default(),
-        files: cledger_core::source::Files::default(),
+        files: Files::default(),
     }
 }

@@ -1,6 +1,6 @@
 //! Where a ledger's files come from: a folder on disk, or texts in memory.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
@@ -157,10 +157,12 @@ impl Tree for Overlay<'_> {
             }
         }
         // A folder of which all files go is none any more.
-        names.retain(|name| {
-            let path = format!("{inside}{name}");
-            !self.base.is_folder(&path) || self.is_folder(&path)
-        });
+        let losing = |(path, text): (&String, &Option<String>)| -> Option<String> {
+            let (name, _) = path.strip_prefix(&inside).filter(|_| text.is_none())?.split_once('/')?;
+            Some(name.to_owned())
+        };
+        let losing: BTreeSet<String> = self.changed.iter().filter_map(losing).collect();
+        names.retain(|name| !losing.contains(name) || self.is_folder(&format!("{inside}{name}")));
         names.sort_unstable();
         Ok((!names.is_empty()).then_some(names))
     }

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use cledger_core::address::Owner;
-use cledger_core::effects::{Effect, Seen, effects, effects_for};
+use cledger_core::effects::{Effect, Seen, effects_for};
 use cledger_core::findings::Finding;
 use cledger_core::model::{BrokenFile, Class, LayerId, Ledger, Mistake, Stage, StageId, TableFault};
 use cledger_core::name::Name;
@@ -17,10 +17,11 @@ use cledger_core::resolve::Resolver;
 use cledger_core::trust::{self, Named};
 use cledger_store::{
     Changed, Disk, Edit, Keys, Locked, Overlay, Resealed, Scope, StateError, Surroundings, Tree as _,
-    Unreadable, apply, read_partly, reseal,
+    Unreadable, apply, read_again, read_partly, reseal,
 };
 
-use crate::differing::{differing, differing_for};
+pub(crate) use self::concerned::Concerns;
+use crate::differing::differing;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -55,8 +56,8 @@ pub(crate) struct Planned {
     pub(crate) after: Ledger,
     /// The effective values that change.
     pub(crate) effects: Vec<Effect>,
-    /// The units that can be concerned, where it is only some.
-    pub(crate) units: Option<BTreeSet<Name>>,
+    /// What it can concern.
+    pub(crate) concerns: Concerns,
 }
 
 impl Changing {
@@ -123,47 +124,50 @@ impl Changing {
         self.plan_texts(apply(&self.disk, edits)?)
     }
 
-    /// Works out what these new texts come to.
+    /// Works out what these new texts come to. Nothing is looked at beside the units that they can concern.
     pub(crate) fn plan_texts(&self, changed: Changed) -> Result<Planned, Trouble> {
-        let after = self.read_after(&changed)?;
-        let effects = {
-            let (old, new) = (self.outside(&NO_CHANGE), self.outside(&changed));
-            effects(&Resolver::new(self.ledger(), &old, &[]), &Resolver::new(&after, &new, &[]))
-        };
-        Ok(Planned { changed, after, effects, units: None })
+        let stages = concerned::stages(self.ledger(), &changed);
+        self.plan_texts_in(changed, stages.as_ref())
     }
 
-    /// The same where only some units may be concerned, so that nothing is looked at beside them.
-    pub(crate) fn plan_texts_of_units(&self, changed: Changed) -> Result<Planned, Trouble> {
-        let Some(units) = concerned::units(self.ledger(), &changed) else { return self.plan_texts(changed) };
-        // What is judged looks across units, so all of it is read.
+    /// The same where values can change in these stages alone.
+    pub(crate) fn plan_texts_in(
+        &self,
+        changed: Changed,
+        stages: Option<&BTreeSet<Name>>,
+    ) -> Result<Planned, Trouble> {
         let after = self.read_after(&changed)?;
+        let units = concerned::units(self.ledger(), &changed);
         let effects = {
             let (old, new) = (self.outside(&NO_CHANGE), self.outside(&changed));
             let (old, new) = (Resolver::new(self.ledger(), &old, &[]), Resolver::new(&after, &new, &[]));
-            effects_for(&old, &new, Some(&units))
+            effects_for(&old, &new, units.as_ref(), stages)
         };
-        Ok(Planned { changed, after, effects, units: Some(units) })
+        Ok(Planned { changed, after, effects, concerns: units.map_or(Concerns::All, Concerns::Units) })
     }
 
-    /// What these new texts come to where no effective value can change: of outlets, rules and the like.
-    pub(crate) fn plan_beside_values(&self, changed: Changed) -> Result<Planned, Trouble> {
+    /// What these new texts come to where no effective value can change, as of outlets and rules: what they concern is
+    /// told from the ledger before and after.
+    pub(crate) fn plan_beside_values(
+        &self,
+        changed: Changed,
+        concerns: impl FnOnce(&Ledger, &Ledger) -> Concerns,
+    ) -> Result<Planned, Trouble> {
         let after = self.read_after(&changed)?;
-        Ok(Planned { changed, after, effects: Vec::new(), units: None })
+        let concerns = concerns(self.ledger(), &after);
+        Ok(Planned { changed, after, effects: Vec::new(), concerns })
     }
 
     /// The findings that only the ledger after a planned change has, and those that only the one before has.
     pub(crate) fn differing(&self, planned: &Planned) -> (Vec<Finding>, Vec<Finding>) {
-        match &planned.units {
-            Some(units) => differing_for(self.ledger(), &planned.after, units),
-            None => differing(self.ledger(), &planned.after),
-        }
+        differing(self.ledger(), &planned.after, &planned.concerns)
     }
 
     /// The ledger as it will be after a change, in which no file may be unreadable that is readable now.
     pub(crate) fn read_after(&self, changed: &Changed) -> Result<Ledger, Trouble> {
         let spoiling = |unreadable| Trouble::Spoiling(Box::new(unreadable));
-        let mut after = read_partly(&Overlay::new(&self.disk, changed), &Scope::Whole).map_err(spoiling)?;
+        let tree = Overlay::new(&self.disk, changed);
+        let mut after = read_again(&tree, self.ledger(), changed).map_err(spoiling)?;
         let before = &self.ledger().broken.0;
         let is_new = |file: &&BrokenFile| {
             changed.contains_key(&file.path) || !before.iter().any(|known| known.path == file.path)

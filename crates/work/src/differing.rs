@@ -4,26 +4,27 @@ use std::collections::BTreeSet;
 
 use cledger_core::findings::{self, Finding};
 use cledger_core::model::Ledger;
-use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 
-/// The findings that only the second ledger has, and those that only the first has. Nothing is fetched, and
-/// last days do not count.
-pub(crate) fn differing(before: &Ledger, after: &Ledger) -> (Vec<Finding>, Vec<Finding>) {
-    let check =
-        |ledger: &Ledger| findings::check(&Resolver::new(ledger, &Unfetched, &[]), None, None).findings;
-    apart(&check(before), &check(after))
-}
+use crate::change::Concerns;
 
-/// The same as far as these units show it.
-pub(crate) fn differing_for(
+/// The findings that only the second ledger has, and those that only the first has, among what a change concerns.
+/// Nothing is fetched, and last days do not count.
+pub(crate) fn differing(
     before: &Ledger,
     after: &Ledger,
-    units: &BTreeSet<Name>,
+    concerns: &Concerns,
 ) -> (Vec<Finding>, Vec<Finding>) {
     let check = |ledger: &Ledger| {
-        let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
-        findings::check_units(&Resolver::new(ledger, &Unfetched, &[]), ids).findings
+        let resolver = Resolver::new(ledger, &Unfetched, &[]);
+        match concerns {
+            Concerns::All => findings::check(&resolver, None, None).findings,
+            Concerns::Rules => findings::check_rules(&resolver).findings,
+            Concerns::Units(units) => {
+                let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
+                findings::check_units(&resolver, ids).findings
+            }
+        }
     };
     apart(&check(before), &check(after))
 }

@@ -13,7 +13,7 @@ use cledger_store::{
     remove as store_remove, without_mentions,
 };
 
-use crate::change::{Changing, Consent, Planned};
+use crate::change::{Changing, Concerns, Consent, Planned};
 use crate::daybook;
 use crate::declare::Thing;
 use crate::declare::touches::Touches;
@@ -104,11 +104,14 @@ pub fn remove(changing: &Changing, asked: &ToRemove) -> Result<Removed, Trouble>
     let things: Vec<Named> = going.iter().filter_map(|one| one.named.clone()).collect();
     daybook::refuse_open_of(&changing.opened, &things.iter().collect::<Vec<_>>())?;
     let (changed, mentions) = without(changing, asked, &going, &things)?;
-    let is_beside = |one: &Going| one.thing.as_ref().is_some_and(Thing::has_no_values);
-    let plan = if going.iter().all(is_beside) {
-        changing.plan_beside_values(changed)
-    } else {
-        changing.plan_texts_of_units(changed)
+    let beside: Option<Vec<&Thing>> =
+        going.iter().map(|one| one.thing.as_ref().filter(|thing| thing.has_no_values())).collect();
+    let plan = match beside {
+        Some(things) => changing.plan_beside_values(changed, |before, after| {
+            let each = things.iter().map(|thing| thing.concerns(before, after));
+            each.reduce(Concerns::and).unwrap_or(Concerns::All)
+        }),
+        None => changing.plan_texts(changed),
     };
     let planned = plan.map_err(|trouble| match trouble {
         Trouble::Spoiling(_) if !mentions.is_empty() && !asked.with_mentions => mentioned(asked, &mentions),

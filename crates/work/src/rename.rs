@@ -21,7 +21,7 @@ use cledger_store::{
     rename as store_rename,
 };
 
-use crate::change::{Changing, Consent, NO_CHANGE, Planned, concerned};
+use crate::change::{Changing, Concerns, Consent, NO_CHANGE, Planned, concerned};
 use crate::daybook;
 use crate::meant::{fields_of, is_shared, known_stage};
 use crate::opened::Opened;
@@ -73,7 +73,7 @@ pub fn rename(changing: &Changing, asked: &ToRename) -> Result<Renamed, Trouble>
     daybook::refuse_open_of(&changing.opened, &[&renaming.what])?;
     let Outcome { changed, after, effects, rendered } =
         renamed(changing, changing.ledger(), &NO_CHANGE, &renaming, *outputs)?;
-    let planned = Planned { changed, after, effects, units: None };
+    let planned = Planned { changed, after, effects, concerns: Concerns::All };
     tell_old_places(changing, &renaming)?;
     let others = stages_of(changing.ledger(), &renaming, &planned.effects);
     if *write {

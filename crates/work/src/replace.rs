@@ -18,7 +18,6 @@ use cledger_store::{Overlay, apply};
 use self::names::Renamed;
 use self::replacing::{Replaced, Replacing};
 use crate::change::{Changing, Consent, Planned};
-use crate::differing::differing;
 use crate::rename::{RenderedName, refuse_rendered};
 use crate::routine::{self, Routine};
 use crate::shown::{self, counted};
@@ -96,10 +95,10 @@ pub fn replace(changing: &Changing, asked: &ToReplace) -> Result<Replacement, Tr
     changed.extend(edited);
     let values = changing.plan_texts(changed)?;
     changing.refuse_bad_rows(&values)?;
-    let (mut caused, cured) = differing(changing.ledger(), &values.after);
+    let (mut caused, cured) = changing.differing(&values);
     let (planned, renamed, rendered) = names::replace(changing, values, &wanted, asked.outputs)?;
     if !renamed.is_empty() {
-        caused.extend(names::clashes(differing(changing.ledger(), &planned.after).0));
+        caused.extend(names::clashes(changing.differing(&planned).0));
     }
     if asked.write {
         refuse_rendered(&rendered, asked.outputs)?;

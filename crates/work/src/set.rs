@@ -12,8 +12,8 @@ use cledger_core::types::Type;
 use cledger_store::{Edit, Target, What, literal, setting};
 use zeroize::Zeroizing;
 
-use crate::change::{Changing, Consent, NO_CHANGE, Planned};
-use crate::differing::differing_for;
+use crate::change::{Changing, Concerns, Consent, NO_CHANGE, Planned};
+use crate::differing::differing;
 use crate::meant::Place;
 use crate::setting::{Given, Setter, Written, may_be_set, there, write};
 use crate::shown;
@@ -179,7 +179,7 @@ impl SettingsChanged {
                 Owner::Shared => None,
             })
             .collect();
-        let (caused, cured) = differing_for(changing.ledger(), &planned.after, &units);
+        let (caused, cured) = differing(changing.ledger(), &planned.after, &Concerns::Units(units));
         Self { settings, effects: planned.effects, caused, cured, written }
     }
 }

@@ -30,19 +30,23 @@ pub fn check_units(resolver: &Resolver<'_>, units: impl IntoIterator<Item = Unit
     bounded(resolver, None, Some(&units.into_iter().collect()), None)
 }
 
+/// Checks what the ledger's rules demand of all of it, and nothing else. Last days are not counted.
+pub fn check_rules(resolver: &Resolver<'_>) -> Report {
+    let bounds = Bounds::new(resolver, None, None, None);
+    let (seen, mut standings, mut findings, unreadable) =
+        each_unit(&bounds, resolver, |checking| (BTreeSet::new(), rules::of_unit(checking)));
+    rules::of_all(&bounds, seen, &mut standings, &mut findings);
+    report(&bounds, standings, findings, unreadable)
+}
+
 pub(super) fn bounded(
     resolver: &Resolver<'_>,
     pattern: Option<&Pattern>,
     units: Option<&FxHashSet<UnitId>>,
     today: Option<Date>,
 ) -> Report {
-    let ledger = resolver.ledger();
     let bounds = Bounds::new(resolver, pattern, units, today);
-    let units: Vec<UnitId> = ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
-    let checked: Vec<OfUnit> = units
-        .par_iter()
-        .map_init(|| resolver.session(None), |session, &unit| of_unit(&bounds, session, unit))
-        .collect();
+    let (seen, mut standings, of_units, unreadable) = each_unit(&bounds, resolver, of_unit);
     let mut findings = Vec::new();
     names::of_shared(&bounds, &mut findings);
     names::strangers(&bounds, &mut findings);
@@ -51,17 +55,46 @@ pub(super) fn bounded(
     stages::unused(&bounds, &mut findings);
     idle_patterns::all(&bounds, &mut findings);
     tables::of_shared(&bounds, &mut findings);
-    let (mut standings, mut unreadable) = (Vec::with_capacity(checked.len()), BTreeSet::new());
-    let mut seen = Vec::new();
+    findings.extend(of_units);
+    rules::of_all(&bounds, seen, &mut standings, &mut findings);
+    other_stage::all(&bounds, resolver, &mut standings, &mut findings);
+    expiry::of_settings(&bounds, resolver, &mut standings, &mut findings);
+    report(&bounds, standings, findings, unreadable)
+}
+
+/// What is found of each unit that is looked at, in order.
+fn each_unit(
+    bounds: &Bounds<'_>,
+    resolver: &Resolver<'_>,
+    of_unit: impl Fn(&mut Checking<'_, '_, '_>) -> (BTreeSet<String>, rules::Seen) + Sync,
+) -> (Vec<rules::Seen>, Vec<UnitStanding>, Vec<Finding>, BTreeSet<String>) {
+    let units: Vec<UnitId> = bounds.ledger.unit_ids().filter(|&unit| bounds.looks_at(unit)).collect();
+    let one = |session: &mut Session<'_, '_>, &unit: &UnitId| {
+        let mut checking = Checking::new(bounds, session, unit);
+        let (unreadable, by_rules) = of_unit(&mut checking);
+        let Checking { standing, findings, .. } = checking;
+        OfUnit { standing, findings, unreadable, by_rules }
+    };
+    let checked: Vec<OfUnit> = units.par_iter().map_init(|| resolver.session(None), one).collect();
+    let (mut seen, mut standings) = (Vec::with_capacity(checked.len()), Vec::with_capacity(checked.len()));
+    let (mut findings, mut unreadable) = (Vec::new(), BTreeSet::new());
     for of_unit in checked {
         seen.push(of_unit.by_rules);
         standings.push(of_unit.standing);
         findings.extend(of_unit.findings);
         unreadable.extend(of_unit.unreadable);
     }
-    rules::of_all(&bounds, seen, &mut standings, &mut findings);
-    other_stage::all(&bounds, resolver, &mut standings, &mut findings);
-    expiry::of_settings(&bounds, resolver, &mut standings, &mut findings);
+    (seen, standings, findings, unreadable)
+}
+
+/// The findings of a ledger as its waivers and its own word for severities leave them.
+fn report(
+    bounds: &Bounds<'_>,
+    mut standings: Vec<UnitStanding>,
+    findings: Vec<Finding>,
+    unreadable: BTreeSet<String>,
+) -> Report {
+    let (ledger, today) = (bounds.ledger, bounds.today);
     let (mut findings, waived) = waivers::part(ledger, merged(findings), today);
     // What cannot be read may be what needs a waiver.
     if let Some(today) = today.filter(|_| bounds.is_whole() && ledger.broken.is_empty()) {
@@ -82,23 +115,21 @@ struct OfUnit {
     by_rules: rules::Seen,
 }
 
-fn of_unit(bounds: &Bounds<'_>, session: &mut Session<'_, '_>, unit: UnitId) -> OfUnit {
-    let mut checking = Checking::new(bounds, session, unit);
-    names::of_unit(&mut checking);
-    values::of_unit(&mut checking);
-    outputs::of_unit(&mut checking);
-    in_no_output::of_unit(&mut checking);
-    tables::of_unit(&mut checking);
-    expiry::of_unit(&mut checking);
-    defaults::of_unit(&mut checking);
-    distinct::of_unit(&mut checking);
-    follows_secret::of_unit(&mut checking);
-    aligned::of_unit(&mut checking);
-    certificates::of_unit(&mut checking);
-    let unreadable = effective::of_unit(&mut checking);
-    let by_rules = rules::of_unit(&mut checking);
-    let Checking { standing, findings, .. } = checking;
-    OfUnit { standing, findings, unreadable, by_rules }
+/// Looks for all of a unit; the sources that could not be read, and what the rules have seen.
+fn of_unit(checking: &mut Checking<'_, '_, '_>) -> (BTreeSet<String>, rules::Seen) {
+    names::of_unit(checking);
+    values::of_unit(checking);
+    outputs::of_unit(checking);
+    in_no_output::of_unit(checking);
+    tables::of_unit(checking);
+    expiry::of_unit(checking);
+    defaults::of_unit(checking);
+    distinct::of_unit(checking);
+    follows_secret::of_unit(checking);
+    aligned::of_unit(checking);
+    certificates::of_unit(checking);
+    let unreadable = effective::of_unit(checking);
+    (unreadable, rules::of_unit(checking))
 }
 
 /// Sorts findings, and makes one of those that several units have in common.

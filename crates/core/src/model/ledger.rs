@@ -4,6 +4,8 @@ use super::{
     BrokenFiles, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings,
     Outlet, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
 };
+use std::sync::Arc;
+
 use rayon::prelude::*;
 
 use crate::address::{Owner, Pattern};
@@ -49,7 +51,7 @@ pub struct Ledger {
     /// The fields of all shared entries.
     pub shared_slots: Slots,
     /// The units, by name.
-    pub units: Vec<Unit>,
+    pub units: Vec<Arc<Unit>>,
     /// The shared settings, by layer: stages first, then groups.
     pub layers: Vec<LayerSettings>,
     /// Settings for units and instances that do not exist.
@@ -279,7 +281,7 @@ impl Ledger {
     /// The unit or instance that had this name before, as it is called now.
     pub fn now_called(&self, former: &Owner) -> Option<Owner> {
         let Owner::Unit(name, instance) = former else { return None };
-        let had_it = |unit: &&Unit| unit.formerly.iter().any(|former| former.name == *name);
+        let had_it = |unit: &&Arc<Unit>| unit.formerly.iter().any(|former| former.name == *name);
         self.units.iter().find(had_it).map(|unit| Owner::Unit(unit.name.clone(), instance.clone()))
     }
 

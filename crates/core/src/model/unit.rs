@@ -122,6 +122,11 @@ impl SettingsOfLayer {
             Some(instance) => self.instances.push((instance, place, settings)),
         }
     }
+
+    /// Whether there is no table for the unit or an instance of it.
+    pub fn is_empty(&self) -> bool {
+        self.place.is_none() && self.instances.is_empty()
+    }
 }
 
 /// A name that a unit had before.

@@ -7,6 +7,7 @@ use cledger_core::address::{Address, Owner};
 use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::reference::{self, FieldName, Target};
+use rayon::prelude::*;
 
 use super::outline::{Body, Holds, Node, Pair, outline};
 use super::{Changed, EditError};
@@ -53,17 +54,20 @@ pub(super) enum Context {
 
 /// The files that change when something gets another name.
 pub fn rename(ledger: &Ledger, renaming: &Renaming) -> Result<Changed, EditError> {
-    let mut changed = Changed::new();
-    for file in &ledger.files.0 {
-        let path = renaming.path(&file.path);
-        // Most files say nothing of it; a name can hide only behind escapes.
-        let is_named = file.text.contains(renaming.what.name().as_str()) || file.text.contains('\\');
-        let text = match context(&file.path).filter(|_| is_named) {
-            None => None,
+    let texts: Vec<Option<String>> = ledger
+        .files
+        .0
+        .par_iter()
+        .map(|file| match context(&file.path).filter(|context| renaming.may_be_in(context, &file.text)) {
+            None => Ok(None),
             Some(context) => renamed_text(ledger, renaming, &context, &file.text).ok_or_else(|| {
                 EditError::Form { file: file.path.clone(), reason: "it is not TOML".to_owned() }
-            })?,
-        };
+            }),
+        })
+        .collect::<Result<_, _>>()?;
+    let mut changed = Changed::new();
+    for (file, text) in ledger.files.0.iter().zip(texts) {
+        let path = renaming.path(&file.path);
         match (path, text) {
             (None, None) => {}
             (None, Some(text)) => drop(changed.insert(file.path.clone(), Some(text))),
@@ -90,6 +94,27 @@ pub(super) fn context(path: &str) -> Option<Context> {
 }
 
 impl Renaming {
+    /// Whether a file may mention what gets another name. Most say nothing of it: a name can hide only behind escapes,
+    /// and files of other units name the unit of an entry, too.
+    fn may_be_in(&self, context: &Context, text: &str) -> bool {
+        let has = |name: &Name| text.contains(name.as_str());
+        let of_unit = match context {
+            Context::Declarations(Owner::Unit(unit, _)) => Some(unit.as_str()),
+            Context::Settings(steps) => match &steps[..] {
+                [_, owner] => Some(owner.split('+').next().unwrap_or(owner)),
+                _ => None,
+            },
+            _ => None,
+        };
+        let has_owner = match &self.what {
+            Named::Entry(Owner::Unit(unit, _), _) | Named::Field(Owner::Unit(unit, _), ..) => {
+                of_unit.is_none_or(|name| name == unit.as_str()) || has(unit)
+            }
+            _ => true,
+        };
+        text.contains('\\') || has_owner && has(self.what.name())
+    }
+
     /// The new path of a file whose name changes.
     fn path(&self, path: &str) -> Option<String> {
         let stem = path.strip_suffix(".toml")?;

@@ -3,6 +3,7 @@
 //! What was read of such a file is not kept: half of what it says would be worse than nothing.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use cledger_core::model::{
     BrokenFile, BrokenFiles, LayerId, LayerSettings, Ledger, Missed, Mistake, SettingsOfLayer,
@@ -80,6 +81,7 @@ fn without_settings(ledger: &mut Ledger, layer: LayerId, unit: Option<&Name>) {
     let position = layer.position(ledger.stages.len());
     let is_meant = |name: &str| unit.is_none_or(|unit| unit.as_str() == name);
     for known in ledger.units.iter_mut().filter(|known| is_meant(known.name.as_str())) {
+        let known = Arc::make_mut(known);
         known.settings[position] = SettingsOfLayer::default();
         known.strays.retain(|stray| stray.layer != layer);
     }

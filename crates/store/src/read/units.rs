@@ -1,6 +1,7 @@
 //! Units with their settings, read in parallel, each as soon as it is known to be needed.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use cledger_core::model::{
     InstanceId, LayerId, LayerSettings, Setting, SettingsOfLayer, Stranger, Stray, Unit,
@@ -13,6 +14,7 @@ use toml::Spanned;
 use toml::de::{DeString, DeTable};
 
 use super::Scope;
+use super::again::Kept;
 use super::contract::{self, Surroundings};
 use super::documents::{Document, Documents};
 use super::frame::In;
@@ -24,7 +26,7 @@ use cledger_core::model::Mistake;
 /// The units, and what was read beside them.
 pub(super) struct Read {
     /// By name.
-    pub(super) units: Vec<Unit>,
+    pub(super) units: Vec<Arc<Unit>>,
     /// By layer.
     pub(super) layers: Vec<LayerSettings>,
     pub(super) strangers: Vec<Stranger>,
@@ -54,7 +56,7 @@ pub(super) fn read(
     documents: &Documents<'_>,
     layout: &Layout,
     around: &Surroundings<'_>,
-    scope: &Scope,
+    (scope, kept): (&Scope, Option<&Kept<'_>>),
 ) -> Read {
     // Texts, then tables that borrow from them, then what is read from those.
     let texts: Vec<Option<Document>> = layout
@@ -75,7 +77,7 @@ pub(super) fn read(
             layer_settings(documents, *layer, files, text.as_ref().zip(table.as_ref()), around)
         })
         .unzip();
-    let reading = Reading { documents, layout, sources: &sources, around };
+    let reading = Reading { documents, layout, sources: &sources, around, kept };
     let units = reading.units(scope);
     let strangers = match scope {
         Scope::Whole => {
@@ -91,7 +93,7 @@ pub(super) fn read(
 }
 
 /// A name leads to one unit: a former one is neither another unit's name now nor its former one.
-fn refuse_claimed_twice(units: &[Unit], mistakes: &Mistakes) {
+fn refuse_claimed_twice(units: &[Arc<Unit>], mistakes: &Mistakes) {
     let mut claimed: FxHashMap<&Name, &Name> = FxHashMap::default();
     for (unit, former) in units.iter().flat_map(|unit| unit.formerly.iter().map(move |it| (unit, it))) {
         let name = &former.name;
@@ -181,18 +183,20 @@ struct Reading<'r> {
     layout: &'r Layout,
     sources: &'r [Source<'r>],
     around: &'r Surroundings<'r>,
+    /// What was read before, and need not be again.
+    kept: Option<&'r Kept<'r>>,
 }
 
 impl Reading<'_> {
-    fn units(&self, scope: &Scope) -> Vec<Unit> {
+    fn units(&self, scope: &Scope) -> Vec<Arc<Unit>> {
         let mut wanted: Vec<Name> = match scope {
             Scope::Whole => unit_names(self.documents),
             Scope::Units(names) => names.iter().cloned().collect(),
         };
         let mut tried: BTreeSet<Name> = wanted.iter().cloned().collect();
-        let mut units: Vec<Unit> = Vec::new();
+        let mut units = self.kept_units(&mut wanted);
         while !wanted.is_empty() {
-            let read: Vec<Unit> = wanted.par_iter().filter_map(|name| self.unit(name)).collect();
+            let read: Vec<Arc<Unit>> = wanted.par_iter().filter_map(|name| self.unit(name)).collect();
             wanted.clear();
             if let Scope::Units(_) = scope {
                 let mut names = BTreeSet::new();
@@ -211,21 +215,50 @@ impl Reading<'_> {
         units
     }
 
-    fn unit(&self, name: &Name) -> Option<Unit> {
+    /// The units that are as they were read before, which are not wanted any more.
+    fn kept_units(&self, wanted: &mut Vec<Name>) -> Vec<Arc<Unit>> {
+        let Some(kept) = self.kept else { return Vec::new() };
+        let mut units: Vec<Arc<Unit>> = Vec::new();
+        wanted.retain(|name| {
+            let unit = kept.unit(name, |layer| self.is_set_in(layer, name));
+            units.extend(unit.clone());
+            unit.is_none()
+        });
+        let names = units.iter().map(|unit| &unit.name).collect();
+        kept.faults(&names).for_each(|fault| self.documents.fault(fault.clone()));
+        units
+    }
+
+    /// Whether the one file of a layer has settings for a unit.
+    fn is_set_in(&self, layer: LayerId, unit: &Name) -> bool {
+        let mut sources = self.layout.layers.iter().zip(self.sources);
+        sources.any(|((known, _), source)| match source {
+            Source::Tables(tables) => *known == layer && tables.units.contains_key(unit.as_str()),
+            Source::None | Source::Folder(_) => false,
+        })
+    }
+
+    fn unit(&self, name: &Name) -> Option<Arc<Unit>> {
         let around = self.around;
         let mut unit = self.documents.with(&format!("units/{name}.toml"), |read, table| {
             contract::unit(read, name.clone(), table, around)
         })?;
         let mut strays = Vec::new();
-        let settings =
-            self.layout.layers.iter().zip(self.sources).map(|(&(layer, _), source)| match source {
+        let settings = self.layout.layers.iter().zip(self.sources).map(|(&(layer, _), source)| {
+            if let Some(kept) = self.kept.and_then(|kept| kept.settings(name, layer)) {
+                strays.extend(kept.strays);
+                kept.faults.into_iter().for_each(|fault| self.documents.fault(fault.clone()));
+                return kept.settings.clone();
+            }
+            match source {
                 Source::None => SettingsOfLayer::default(),
                 Source::Tables(tables) => self.settings_in_tables(tables, layer, &unit, &mut strays),
                 Source::Folder(path) => self.settings_in_folder(path, layer, &unit, &mut strays),
-            });
+            }
+        });
         let settings = settings.collect();
         (unit.settings, unit.strays) = (settings, strays);
-        Some(unit)
+        Some(Arc::new(unit))
     }
 
     fn settings_in_tables(
@@ -274,7 +307,7 @@ impl Reading<'_> {
     }
 
     /// Settings for units and instances that do not exist.
-    fn strangers(&self, units: &[Unit]) -> Vec<Stranger> {
+    fn strangers(&self, units: &[Arc<Unit>]) -> Vec<Stranger> {
         let Self { documents, layout, sources, .. } = *self;
         let known = |unit: &str, instance: Option<&str>| {
             let found = units.binary_search_by(|known| known.name.as_str().cmp(unit));

@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
+mod again;
 mod agreement;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;

@@ -79,7 +79,7 @@ pub(crate) fn written(
     changed: Changed,
     what: String,
 ) -> Result<(Added, Ledger), Trouble> {
-    let planned = changing.plan_texts_of_units(changed)?;
+    let planned = changing.plan_texts(changed)?;
     changing.refuse_bad_rows(&planned)?;
     written_as_planned(changing, planned, what)
 }

@@ -3,6 +3,7 @@
 mod blank_file;
 mod copy;
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use cledger_core::following;
@@ -10,11 +11,9 @@ use cledger_core::model::{Class, Follow, Ledger, StageId, When};
 use cledger_core::name::Name;
 use cledger_core::value::Value;
 use cledger_store::vocabulary::STAGE;
-use cledger_store::{
-    Beside, Changed, Edit, Item, ListedWhat, MANIFEST, Overlay, Scope, What, apply, literal, read,
-};
+use cledger_store::{Beside, Changed, Edit, Item, ListedWhat, MANIFEST, What, apply, literal};
 
-use crate::add::added::{Added, write};
+use crate::add::added::{Added, write, written_as_planned};
 use crate::change::{Changing, Consent};
 use crate::declare::add::pairs;
 use crate::declare::{Said, Thing};
@@ -90,11 +89,13 @@ pub fn stage(changing: &Changing, new: &NewStage) -> Result<Added, Trouble> {
     if let (Some(copying), Some(like)) = (&new.copy, like) {
         return copy::copied(changing, new, copying, like, changed);
     }
-    let with_stage = read(&Overlay::new(changing.disk(), &changed), &Scope::Whole)?;
+    let with_stage = changing.read_after(&changed)?;
     let id = known_stage(&with_stage, new.name.as_str())?;
     let file = format!("stages/{}.toml", new.name);
     changed.insert(file, Some(blank_file::to_fill(&with_stage, id, like)));
-    write(changing, changed, format!("stage {}", new.name))
+    let planned = changing.plan_texts_in(changed, Some(&BTreeSet::from([new.name.clone()])))?;
+    changing.refuse_bad_rows(&planned)?;
+    Ok(written_as_planned(changing, planned, format!("stage {}", new.name))?.0)
 }
 
 /// Tells which units a stage like another leaves out, since their `stages` name the other alone.
@@ -102,9 +103,8 @@ fn tell_left_out(changing: &Changing, new: &NewStage, like: Option<StageId>) {
     let ledger = changing.ledger();
     let Some(like) = like else { return };
     let names = |unit: &cledger_core::model::Unit| {
-        let file = format!("units/{}.toml", unit.name);
-        let text = ledger.files.0.iter().find(|known| known.path == file).map(|known| known.text.as_str());
-        text.and_then(|text| cledger_store::said(text, &[], &["stages".to_owned()]))
+        let file = ledger.files.get(unit.place.file)?;
+        cledger_store::said(&file.text, &[], &["stages".to_owned()])
     };
     let covers = |said: &str| {
         let patterns = cledger_store::parse_value(said);

@@ -3,16 +3,65 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::address::Address;
-use cledger_core::model::Ledger;
+use cledger_core::model::{Ledger, StageId};
 use cledger_core::name::Name;
 use cledger_core::reference::Target;
 use cledger_store::Changed;
+
+/// What a change can concern.
+#[derive(Debug, Clone)]
+pub(crate) enum Concerns {
+    /// Everything.
+    All,
+    /// These units, in what they have and what is found of them.
+    Units(BTreeSet<Name>),
+    /// What the ledger's rules find, and no value.
+    Rules,
+}
+
+impl Concerns {
+    /// What two changes concern together.
+    pub(crate) fn and(self, other: Self) -> Self {
+        match (self, other) {
+            (Self::Units(one), Self::Units(other)) => Self::Units(&one | &other),
+            (Self::Rules, Self::Rules) => Self::Rules,
+            _ => Self::All,
+        }
+    }
+}
 
 /// The units whose own files change, and all that refer to them, directly or through others; nothing where a file is of
 /// more than one unit.
 pub(super) fn units(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name>> {
     let found: BTreeSet<Name> = changed.keys().map(|path| unit_of(path)).collect::<Option<_>>()?;
     Some(referring_to(ledger, found))
+}
+
+/// The stages in which values can change where nothing but settings of stages and groups does; nothing where more does.
+pub(super) fn stages(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name>> {
+    let mut found = BTreeSet::new();
+    for path in changed.keys() {
+        let parts: Vec<&str> = path.strip_suffix(".toml")?.split('/').collect();
+        match parts[..] {
+            ["stages", name] | ["stages", name, _] => found.extend(ledger.stage_id(name)),
+            ["groups", name] | ["groups", name, _] => {
+                let group = ledger.group_id(name)?;
+                found.extend(ledger.stage_ids().filter(|&id| ledger.stage(id).groups.contains(&group)));
+            }
+            _ => return None,
+        }
+    }
+    // A stage that follows one of these can get its values from there.
+    loop {
+        let follows = |id: &StageId| ledger.stage(*id).follows.iter().any(|it| found.contains(&it.stage));
+        let more: Vec<StageId> =
+            ledger.stage_ids().filter(|id| !found.contains(id)).filter(follows).collect();
+        if more.is_empty() {
+            break;
+        }
+        found.extend(more);
+    }
+    Some(found.into_iter().map(|id| ledger.stage(id).name.clone()).collect())
 }
 
 /// These units, and all that refer to them, directly or through others.

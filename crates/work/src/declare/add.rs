@@ -75,9 +75,9 @@ fn added(
 pub(super) fn planned_of(changing: &Changing, thing: &Thing, edits: &[Edit]) -> Result<Planned, Trouble> {
     let changed = apply(changing.disk(), edits)?;
     if thing.has_no_values() {
-        changing.plan_beside_values(changed)
+        changing.plan_beside_values(changed, |before, after| thing.concerns(before, after))
     } else {
-        changing.plan_texts_of_units(changed)
+        changing.plan_texts(changed)
     }
 }
 

@@ -1,5 +1,7 @@
 //! What can be declared, how it is named on the command line, and where it stands.
 
+use std::collections::BTreeSet;
+
 use cledger_core::address::{Address, Owner};
 use cledger_core::model::{EntryRef, Ledger, Subject};
 use cledger_core::name::{Name, nearest};
@@ -10,6 +12,7 @@ use cledger_store::vocabulary::{
 };
 use cledger_store::{Item, MANIFEST, shared_file};
 
+use crate::change::Concerns;
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
@@ -259,6 +262,22 @@ impl Thing {
                 | Self::StageChore(..)
                 | Self::Ledger
         )
+    }
+
+    /// What can be found differently of a ledger before and after something of this was said, where that
+    /// [changes no value](Self::has_no_values).
+    pub(crate) fn concerns(&self, before: &Ledger, after: &Ledger) -> Concerns {
+        match self {
+            Self::Rule(_) => Concerns::Rules,
+            Self::Routine(_) | Self::StageChore(..) => Concerns::Units(BTreeSet::new()),
+            Self::Outlet(name) => {
+                let outlets = || before.outlets.iter().chain(&after.outlets);
+                let holds = outlets().any(|outlet| outlet.name == *name && outlet.kind.output().is_some());
+                // What such an outlet holds decides what comes nowhere.
+                if holds { Concerns::All } else { Concerns::Units(BTreeSet::new()) }
+            }
+            _ => Concerns::All,
+        }
     }
 
     /// How it is told.

@@ -5,7 +5,7 @@ use cledger_core::model::{LayerId, Ledger};
 use cledger_core::name::Name;
 use cledger_store::{Changed, Keys, Reader, SeenKey, Sight};
 
-use crate::change::{Changing, Consent, Planned};
+use crate::change::{Changing, Concerns, Consent, Planned};
 use crate::deliver::chores::{Asked, ask};
 use crate::keys::daybook::Resealing;
 use crate::trouble::{Kind, Trouble};
@@ -105,8 +105,12 @@ pub(crate) fn finish_asking(
     done: Vec<Done>,
     (asked, chores): (&KeyChange, &Asked),
 ) -> Result<KeysChanged, Trouble> {
-    let planned =
-        Planned { after: changing.read_after(&changed)?, changed, effects: Vec::new(), units: None };
+    let planned = Planned {
+        after: changing.read_after(&changed)?,
+        changed,
+        effects: Vec::new(),
+        concerns: Concerns::All,
+    };
     if asked.write {
         changing.guard(layers, &planned, &asked.consent)?;
         let is_renewal = done.iter().any(|one| one.renews && one.changes);

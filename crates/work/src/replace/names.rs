@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::findings::{Code, Finding};
@@ -13,7 +14,7 @@ use cledger_core::search;
 use cledger_core::value::Value;
 use cledger_store::{Edit, Named, Overlay, Renaming, apply};
 
-use crate::change::{Changing, Planned};
+use crate::change::{Changing, Concerns, Planned};
 use crate::rename::{RenderedName, as_edit, renamed};
 use crate::replace::changes::{Changes, Names};
 use crate::routine::Routine;
@@ -85,7 +86,7 @@ pub(crate) fn replace(
         rendered.extend(outcome.rendered);
         names.push(of_renaming(&renaming));
     }
-    Ok((Planned { changed, after: ledger, effects, units: None }, names, rendered))
+    Ok((Planned { changed, after: ledger, effects, concerns: Concerns::All }, names, rendered))
 }
 
 fn unit_of(ledger: &Ledger, subject: Subject) -> Option<&Unit> {
@@ -186,7 +187,7 @@ fn outputs_of(
 /// The outputs that hold a field, of its unit or of the units that use it.
 fn outputs(ledger: &Ledger, subject: Subject, slot: Slot) -> Vec<&Output> {
     let (entry, field) = ledger.field(subject, slot);
-    let has = |unit: &&Unit| match subject {
+    let has = |unit: &&Arc<Unit>| match subject {
         Subject::Unit(id, _) => unit.name == ledger.unit(id).name,
         Subject::Shared => ledger.shared_id(entry.name.as_str()).is_some_and(|id| unit.uses.contains(&id)),
     };

@@ -1,5 +1,7 @@
 //! `list` for programs.
 
+use std::sync::Arc;
+
 use cledger_core::model::{Ledger, Stage, Unit};
 use cledger_work::routine::Listed;
 use serde::Serialize;
@@ -120,7 +122,7 @@ pub(crate) fn groups(ledger: &Ledger) -> Document<'_> {
 
 pub(crate) fn shared(ledger: &Ledger) -> Document<'_> {
     let shared = ledger.shared.iter().map(|entry| {
-        let uses = |unit: &&Unit| unit.uses.iter().any(|&id| ledger.shared_entry(id).name == entry.name);
+        let uses = |unit: &&Arc<Unit>| unit.uses.iter().any(|&id| ledger.shared_entry(id).name == entry.name);
         SharedDocument {
             name: entry.name.as_str(),
             kind: entry.kind.name(),

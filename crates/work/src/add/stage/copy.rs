@@ -1,6 +1,7 @@
 //! A stage that is a copy of another: its settings as they stand there, with other texts in them, and without secrets
 //! unless they are asked for or made.
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use cledger_core::cipher::KeyScope;
@@ -50,7 +51,7 @@ pub(super) fn copied(
         changing.read_after(&changed)?
     };
     let (form, made) = completed(changing, new, copying, after, &mut changed)?;
-    let planned = changing.plan_texts(changed)?;
+    let planned = changing.plan_texts_in(changed, Some(&BTreeSet::from([new.name.clone()])))?;
     changing.refuse_bad_rows(&planned)?;
     let notice = |text: &str| changing.opened.at.telling.notice(text);
     if keyed {

@@ -1,0 +1,141 @@
+//! What a change of some files leaves as it was read before: whole units, and settings of units in single layers.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use cledger_core::address::Owner;
+use cledger_core::model::{LayerId, Ledger, SettingsOfLayer, Stray, TableFault, Unit};
+use cledger_core::name::Name;
+
+use super::layout::{LayerFiles, Layout};
+use super::manifest::Manifest;
+use super::settings::split_key;
+use crate::tree::Changed;
+use crate::{MANIFEST, WAIVERS};
+
+/// What of a ledger need not be read again.
+pub(super) struct Kept<'b> {
+    before: &'b Ledger,
+    /// The units whose contract is changed.
+    contracts: BTreeSet<&'b str>,
+    /// The layers, each with the unit, where a file of that unit's own is changed.
+    settings: BTreeSet<(LayerId, &'b str)>,
+    /// The layers whose one file is changed.
+    layers: BTreeSet<LayerId>,
+    /// Whether the layers are the same as before, so that whole units can be kept.
+    has_same_layers: bool,
+}
+
+/// What is kept of a unit in a layer.
+pub(super) struct KeptSettings<'b> {
+    pub(super) settings: &'b SettingsOfLayer,
+    pub(super) strays: Vec<Stray>,
+    pub(super) faults: Vec<&'b TableFault>,
+}
+
+impl<'b> Kept<'b> {
+    /// What these changes may leave; nothing where they say something for all units, or something could not be read.
+    pub(super) fn of(before: &'b Ledger, changed: &'b Changed) -> Option<Self> {
+        if !before.broken.is_empty() {
+            return None;
+        }
+        let mut kept = Self {
+            before,
+            contracts: BTreeSet::new(),
+            settings: BTreeSet::new(),
+            layers: BTreeSet::new(),
+            has_same_layers: true,
+        };
+        let layer = |folder: &str, name: &str| match folder {
+            "stages" => before.stage_id(name).map(LayerId::Stage),
+            _ => before.group_id(name).map(LayerId::Group),
+        };
+        for path in changed.keys() {
+            let base = path.strip_suffix(".toml").unwrap_or_default();
+            match base.split('/').collect::<Vec<_>>()[..] {
+                _ if path == MANIFEST || path == WAIVERS || path.starts_with("keys/") => {}
+                ["units", unit] => {
+                    kept.contracts.insert(unit);
+                }
+                ["stages" | "groups", _, "shared"] => {}
+                // Of a layer that was not there nothing is kept anyway.
+                [folder @ ("stages" | "groups"), name, owner] => {
+                    kept.settings.extend(layer(folder, name).map(|layer| (layer, split_key(owner).0)));
+                }
+                [folder @ ("stages" | "groups"), name] => kept.layers.extend(layer(folder, name)),
+                _ => return None,
+            }
+        }
+        Some(kept)
+    }
+
+    /// The same for what the manifest says now, if units are bound to the same layers as before, or to these and
+    /// further stages behind them.
+    pub(super) fn fitting(self, manifest: &Manifest, layout: &Layout) -> Option<Self> {
+        let before = self.before;
+        let stages = manifest.stages.iter().map(|stage| &stage.name);
+        let groups = manifest.groups.iter().map(|group| &group.name);
+        let count = before.stages.len();
+        let in_folder = layout.layers.iter().filter(|(layer, _)| has(before, *layer));
+        let in_folder = in_folder.map(|(_, files)| matches!(files, LayerFiles::Folder(_)));
+        let fits = stages.clone().take(count).eq(before.stages.iter().map(|stage| &stage.name))
+            && groups.eq(before.groups.iter().map(|group| &group.name))
+            && in_folder.eq(before.layers.iter().map(|layer| layer.in_folder));
+        fits.then_some(Self { has_same_layers: stages.count() == count, ..self })
+    }
+
+    /// The unit as it was, if there was one of which the contract is not changed.
+    fn known(&self, name: &Name) -> Option<&'b Arc<Unit>> {
+        let id = self.before.unit_id(name.as_str()).filter(|_| !self.contracts.contains(name.as_str()))?;
+        Some(&self.before.units[id.0 as usize])
+    }
+
+    /// The unit, if it is as it was. `is_set_in` says whether a layer's one file has settings for it.
+    pub(super) fn unit(&self, name: &Name, is_set_in: impl Fn(LayerId) -> bool) -> Option<Arc<Unit>> {
+        let unit = self.known(name).filter(|_| self.has_same_layers)?;
+        let is_touched = |layer: LayerId| {
+            self.settings.contains(&(layer, name.as_str()))
+                || self.layers.contains(&layer)
+                    && (is_set_in(layer)
+                        || !self.before.unit_layer(unit, layer).is_empty()
+                        || unit.strays.iter().any(|stray| stray.layer == layer))
+        };
+        (!self.before.layer_ids().any(is_touched)).then(|| unit.clone())
+    }
+
+    /// The settings of a unit in a layer, if they are as they were.
+    pub(super) fn settings(&self, name: &Name, layer: LayerId) -> Option<KeptSettings<'b>> {
+        let unit = self.known(name)?;
+        let is_touched = self.layers.contains(&layer) || self.settings.contains(&(layer, name.as_str()));
+        if is_touched || !has(self.before, layer) {
+            return None;
+        }
+        let is_of = |fault: &&TableFault| {
+            fault.layer == Some(layer)
+                && fault.owner.names().0 == name.as_str()
+                && fault.owner != Owner::Shared
+        };
+        Some(KeptSettings {
+            settings: self.before.unit_layer(unit, layer),
+            strays: unit.strays.iter().filter(|stray| stray.layer == layer).cloned().collect(),
+            faults: self.before.table_faults.iter().filter(is_of).collect(),
+        })
+    }
+
+    /// The faults in the tables of the units that are kept whole.
+    pub(super) fn faults<'k>(&'k self, kept: &'k BTreeSet<&Name>) -> impl Iterator<Item = &'b TableFault> {
+        let of_kept = |fault: &&TableFault| match &fault.owner {
+            Owner::Unit(name, _) => kept.contains(name),
+            Owner::Shared => false,
+        };
+        self.before.table_faults.iter().filter(of_kept)
+    }
+}
+
+/// Whether a ledger has a layer.
+fn has(ledger: &Ledger, layer: LayerId) -> bool {
+    match layer {
+        LayerId::Stage(id) => usize::from(id.0) < ledger.stages.len(),
+        LayerId::Group(id) => usize::from(id.0) < ledger.groups.len(),
+    }
+}

@@ -1,0 +1,206 @@
+//! A ledger that is read again after a change is the one that is read anew.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use cledger_core::model::Ledger;
+use cledger_core::source::{FileId, Files};
+use cledger_store::{Changed, Memory, Overlay, Scope, read_again, read_partly};
+use proptest::prelude::*;
+
+const DEV: &str = "[[stage]]\nname = \"dev\"\nclass = \"development\"\n";
+const TEST: &str = "[[stage]]\nname = \"test\"\nclass = \"test\"\ngroups = [\"all\"]\n";
+const LATE: &str = "[[stage]]\nname = \"late\"\nclass = \"test\"\nfollow = [{ stage = \"dev\" }]\n";
+const RULE: &str = "[[rule]]\nname = \"r\"\nfields = [\"*/hold\"]\nmin = \"1m\"\n";
+const HOLD: &str = "[variables.hold]\ntype = \"duration\"\n";
+const FARES: &str = "[tables.fares]\ncolumns = [\"zone\", \"price\"]\nkey = \"zone\"\n";
+const DB: &str = "[connections.db]\nprotocol = \"postgresql\"\n";
+
+/// Files with the texts that each may have, an empty one for no such file. Those behind the first three have mistakes,
+/// or make some elsewhere.
+fn files() -> Vec<(&'static str, Vec<String>)> {
+    let head = "format = 1\nname = \"Quays\"\n";
+    let texts = |texts: &[&str]| texts.iter().map(|&text| text.to_owned()).collect();
+    vec![
+        (
+            "ledger.toml",
+            vec![
+                format!("{head}{DEV}{TEST}"),
+                format!("# moved\n{head}{DEV}{TEST}{RULE}"),
+                format!("{head}{DEV}{TEST}{LATE}"),
+                format!("{head}{LATE}{DEV}{TEST}"),
+                format!("{head}{DEV}"),
+            ],
+        ),
+        (
+            "shared.toml",
+            vec![
+                DB.to_owned(),
+                format!("{DB}fields.host.default = \"h\"\n"),
+                format!("{DB}[variables.zone]\n"),
+            ],
+        ),
+        (
+            "units/desk.toml",
+            vec![
+                format!("uses = [\"db\"]\n[instances.left]\n[instances.right]\n{HOLD}default = \"5m\"\n"),
+                format!("uses = [\"db\"]\n{HOLD}{FARES}"),
+                format!("stages = [\"t*\"]\n{HOLD}{FARES}"),
+                "[variables.hold]\ntype = 5\n".to_owned(),
+                String::new(),
+            ],
+        ),
+        (
+            "units/boat.toml",
+            texts(&[
+                "[variables.berth]\ndefault = \"${desk/hold}\"\n",
+                "formerly = [\"ferry\"]\n[variables.berth]\n[[output]]\npath = \"a\"\ntemplate = \"templates/a\"\n",
+                "",
+                "formerly = [\"desk\"]\n[variables.berth]\n",
+            ]),
+        ),
+        ("units/quay.toml", texts(&["", "stages = [\"dev\", \"l*\"]\n[variables.light]\n"])),
+        (
+            "stages/dev.toml",
+            texts(&[
+                "",
+                "[shared.db]\nhost = \"a\"\n[units.desk]\nhold = \"1m\"\n[units.boat]\nberth = \"7\"\n",
+                "# moved\n[units.desk]\nhold = \"2m\"\n[units.gone]\nx = 1\n[units.\"desk+left\"]\nhold = \"3m\"\n",
+                "[units.desk]\nfares = \"tables/fares.csv\"\nother = 1\n",
+                "[units.desk\n",
+            ]),
+        ),
+        ("stages/test/shared.toml", texts(&["", "[db]\nhost = \"t\"\n", "[db]\nport = 7\n"])),
+        (
+            "stages/test/desk.toml",
+            texts(&[
+                "",
+                "hold = \"4m\"\n",
+                "[fares]\na = { price = \"1\" }\nb = 3\n",
+                "stray = 1\n",
+                "hold = \n",
+            ]),
+        ),
+        ("stages/test/desk+left.toml", texts(&["", "hold = \"6m\"\n", "hold = \"8m\"\n"])),
+        ("stages/test/boat.toml", texts(&["", "berth = \"9\"\n", "berth = \"10\"\nstray = 2\n"])),
+        ("stages/test/gone.toml", texts(&["", "x = 1\n"])),
+        ("stages/late.toml", texts(&["", "", "", "[units.boat]\nberth = \"11\"\n"])),
+        (
+            "groups/all.toml",
+            texts(&[
+                "",
+                "[units.boat]\nberth = \"12\"\n",
+                "[shared.db]\nhost = \"g\"\n[units.desk]\nhold = \"7m\"\n",
+            ]),
+        ),
+        ("tables/fares.csv", texts(&["zone,price\n1,2\n", "zone,cost\n1,2\n", ""])),
+        ("templates/a", texts(&["x ${berth}\n", "${berth} y\n", "${berth} y ${nothing}\n", ""])),
+        (
+            "waivers.toml",
+            texts(&[
+                "",
+                "[[waiver]]\ncode = \"missing-value\"\naddress = \"*/*@dev\"\nuntil = \"2027-01-01\"\nwhy = \"later\"\n",
+            ]),
+        ),
+        ("notes.txt", texts(&["", "of no use\n"])),
+    ]
+}
+
+/// All that a ledger says, with the names of files in place of their numbers.
+fn all_of(mut ledger: Ledger) -> String {
+    let files = std::mem::take(&mut ledger.files);
+    named(&format!("{ledger:#?}"), &files)
+}
+
+fn named(printed: &str, files: &Files) -> String {
+    let mut parts = printed.split("FileId(");
+    let mut named = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        let (number, rest) = part.split_once(')').unwrap();
+        let number = number.trim().trim_end_matches(',').parse().unwrap();
+        let file = files.get(FileId(number)).unwrap();
+        named += &format!("{} of {} bytes{rest}", file.path, file.text.len());
+    }
+    named
+}
+
+/// The texts that these choices make.
+fn texts(chosen: &[usize]) -> BTreeMap<String, String> {
+    let files = files().into_iter().zip(chosen);
+    let files = files.map(|((path, texts), at)| (path.to_owned(), texts[at % texts.len()].clone()));
+    files.filter(|(_, text)| !text.is_empty()).collect()
+}
+
+/// Reads a ledger of the first texts, and then of the second ones: again, and anew.
+fn compared(before: &[usize], after: &[usize]) {
+    let (before, after) = (texts(before), texts(after));
+    let mut changed = Changed::new();
+    for (path, text) in &after {
+        if before.get(path) != Some(text) {
+            changed.insert(path.clone(), Some(text.clone()));
+        }
+    }
+    changed.extend(before.keys().filter(|path| !after.contains_key(*path)).map(|path| (path.clone(), None)));
+    let base = Memory(before);
+    let Ok(first) = read_partly(&base, &Scope::Whole) else { return };
+    let again = read_again(&Overlay::new(&base, &changed), &first, &changed);
+    match (again, read_partly(&Memory(after), &Scope::Whole)) {
+        (Ok(again), Ok(anew)) => assert_eq!(all_of(again), all_of(anew), "{changed:#?}"),
+        (Err(again), Err(anew)) => assert_eq!(again.to_string(), anew.to_string(), "{changed:#?}"),
+        (again, anew) => panic!("{:?} and {:?}: {changed:#?}", again.err(), anew.err()),
+    }
+}
+
+#[test]
+fn every_single_change_leads_to_the_same_ledger_as_reading_anew() {
+    let files = files();
+    for beside in 0..3 {
+        for (at, (_, texts)) in files.iter().enumerate() {
+            for (from, to) in (0..texts.len()).flat_map(|from| (0..texts.len()).map(move |to| (from, to))) {
+                let (mut before, mut after) = (vec![beside; files.len()], vec![beside; files.len()]);
+                (before[at], after[at]) = (from, to);
+                compared(&before, &after);
+            }
+        }
+    }
+}
+
+#[test]
+fn what_a_change_does_not_touch_is_not_read_again() {
+    let mut chosen = [0; 17];
+    // A stage with a folder.
+    chosen[9] = 1;
+    let base = Memory(texts(&chosen));
+    let first = read_partly(&base, &Scope::Whole).unwrap();
+    for (path, kept) in [
+        ("ledger.toml", &["boat", "desk"][..]),
+        ("waivers.toml", &["boat", "desk"]),
+        ("units/desk.toml", &["boat"]),
+        ("stages/test/desk.toml", &["boat"]),
+        ("stages/test/desk+left.toml", &["boat"]),
+        ("stages/dev.toml", &[]),
+        ("shared.toml", &[]),
+    ] {
+        let (_, others) = files().into_iter().find(|(known, _)| *known == path).unwrap();
+        let changed = Changed::from([(path.to_owned(), Some(others[1].clone()))]);
+        let again = read_again(&Overlay::new(&base, &changed), &first, &changed).unwrap();
+        let same = first.units.iter().filter(|unit| again.units.iter().any(|it| Arc::ptr_eq(it, unit)));
+        assert_eq!(same.map(|unit| unit.name.as_str()).collect::<Vec<_>>(), kept, "{path}");
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 1000, ..ProptestConfig::default() })]
+
+    #[test]
+    fn several_changes_lead_to_the_same_ledger_as_reading_anew(
+        before in prop::collection::vec(0..3_usize, 17),
+        changes in prop::collection::vec((0..17_usize, 0..5_usize), 1..5),
+    ) {
+        let mut after = before.clone();
+        for (file, to) in changes {
+            after[file] = to;
+        }
+        compared(&before, &after);
+    }
+}
