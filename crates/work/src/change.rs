@@ -5,7 +5,7 @@ pub(crate) mod concerned;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use cledger_core::address::Owner;
@@ -46,6 +46,8 @@ pub struct Changing {
     pub opened: Opened,
     /// Whether nothing is written, whatever is planned.
     dry_run: bool,
+    /// The change that was looked at last, and the ledger after it: what it comes to in the end is read on from there.
+    last: Mutex<Option<(Changed, Ledger)>>,
 }
 
 /// A change that can be made.
@@ -90,7 +92,7 @@ impl Changing {
             return Err(Trouble::outside(trouble)
                 .help("make it readable, or move the file away: then keys count as not seen yet"));
         }
-        Ok(Self { disk, locked, opened, dry_run: false })
+        Ok(Self { disk, locked, opened, dry_run: false, last: Mutex::default() })
     }
 
     /// The same where only what a change would do is looked at, and nothing is written or asked for.
@@ -167,7 +169,18 @@ impl Changing {
     pub(crate) fn read_after(&self, changed: &Changed) -> Result<Ledger, Trouble> {
         let spoiling = |unreadable| Trouble::Spoiling(Box::new(unreadable));
         let tree = Overlay::new(&self.disk, changed);
-        let mut after = read_again(&tree, self.ledger(), changed).map_err(spoiling)?;
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        // Only what that change said of files counts, and not what it left as it was.
+        let known = last.take().filter(|(known, _)| known.keys().all(|path| changed.contains_key(path)));
+        let mut after = match known {
+            Some((known, ledger)) => {
+                let is_step = |(path, text): &(&String, &Option<String>)| known.get(*path) != Some(*text);
+                let step = changed.iter().filter(is_step).map(|(path, text)| (path.clone(), text.clone()));
+                read_again(&tree, &ledger, &step.collect())
+            }
+            None => read_again(&tree, self.ledger(), changed),
+        }
+        .map_err(spoiling)?;
         let before = &self.ledger().broken.0;
         let is_new = |file: &&BrokenFile| {
             changed.contains_key(&file.path) || !before.iter().any(|known| known.path == file.path)
@@ -175,6 +188,7 @@ impl Changing {
         let mistakes: Vec<Mistake> =
             after.broken.0.iter().filter(is_new).flat_map(|file| file.mistakes.clone()).collect();
         if mistakes.is_empty() {
+            *last = Some((changed.clone(), after.clone()));
             return Ok(after);
         }
         Err(spoiling(Unreadable { what: None, mistakes, files: std::mem::take(&mut after.files) }))

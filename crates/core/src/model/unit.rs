@@ -1,5 +1,7 @@
 //! Units: their contracts, their instances, and the settings made for them.
 
+use std::sync::Arc;
+
 use super::{
     Declaration, Entry, GroupId, InstanceId, LayerId, Output, Setting, SharedId, Slot, StageId, Stray,
 };
@@ -166,7 +168,7 @@ pub struct Unit {
     /// What a person must do around its deliveries.
     pub chores: Vec<Chore>,
     /// Its settings, by layer: stages first, then groups.
-    pub settings: Vec<SettingsOfLayer>,
+    pub settings: Vec<Arc<SettingsOfLayer>>,
     /// Settings for something that it does not have.
     pub strays: Vec<Stray>,
     /// The start of its file.

@@ -28,7 +28,7 @@ pub(super) struct Kept<'b> {
 
 /// What is kept of a unit in a layer.
 pub(super) struct KeptSettings<'b> {
-    pub(super) settings: &'b SettingsOfLayer,
+    pub(super) settings: &'b Arc<SettingsOfLayer>,
     pub(super) strays: Vec<Stray>,
     pub(super) faults: Vec<&'b TableFault>,
 }
@@ -103,6 +103,20 @@ impl<'b> Kept<'b> {
         (!self.before.layer_ids().any(is_touched)).then(|| unit.clone())
     }
 
+    /// The unit with its contract as it was, if that still holds, and the faults in that.
+    pub(super) fn contract(&self, name: &Name) -> Option<(&'b Unit, Vec<&'b TableFault>)> {
+        let unit = self.known(name).filter(|_| self.has_same_layers)?;
+        Some((unit, self.faults_in(name, None)))
+    }
+
+    /// The faults in the tables of a unit in a layer, or in its contract.
+    fn faults_in(&self, name: &Name, layer: Option<LayerId>) -> Vec<&'b TableFault> {
+        let is_of = |fault: &&TableFault| {
+            fault.layer == layer && matches!(&fault.owner, Owner::Unit(unit, _) if unit == name)
+        };
+        self.before.table_faults.iter().filter(is_of).collect()
+    }
+
     /// The settings of a unit in a layer, if they are as they were.
     pub(super) fn settings(&self, name: &Name, layer: LayerId) -> Option<KeptSettings<'b>> {
         let unit = self.known(name)?;
@@ -110,15 +124,10 @@ impl<'b> Kept<'b> {
         if is_touched || !has(self.before, layer) {
             return None;
         }
-        let is_of = |fault: &&TableFault| {
-            fault.layer == Some(layer)
-                && fault.owner.names().0 == name.as_str()
-                && fault.owner != Owner::Shared
-        };
         Some(KeptSettings {
-            settings: self.before.unit_layer(unit, layer),
+            settings: &unit.settings[layer.position(self.before.stages.len())],
             strays: unit.strays.iter().filter(|stray| stray.layer == layer).cloned().collect(),
-            faults: self.before.table_faults.iter().filter(is_of).collect(),
+            faults: self.faults_in(name, Some(layer)),
         })
     }
 

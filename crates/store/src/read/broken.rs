@@ -5,9 +5,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use cledger_core::model::{
-    BrokenFile, BrokenFiles, LayerId, LayerSettings, Ledger, Missed, Mistake, SettingsOfLayer,
-};
+use cledger_core::model::{BrokenFile, BrokenFiles, LayerId, LayerSettings, Ledger, Missed, Mistake};
 use cledger_core::name::Name;
 
 use super::settings::split_key;
@@ -82,7 +80,7 @@ fn without_settings(ledger: &mut Ledger, layer: LayerId, unit: Option<&Name>) {
     let is_meant = |name: &str| unit.is_none_or(|unit| unit.as_str() == name);
     for known in ledger.units.iter_mut().filter(|known| is_meant(known.name.as_str())) {
         let known = Arc::make_mut(known);
-        known.settings[position] = SettingsOfLayer::default();
+        known.settings[position] = Arc::default();
         known.strays.retain(|stray| stray.layer != layer);
     }
     let is_gone = |of: LayerId, name: &str| of == layer && is_meant(name);

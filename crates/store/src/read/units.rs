@@ -240,9 +240,15 @@ impl Reading<'_> {
 
     fn unit(&self, name: &Name) -> Option<Arc<Unit>> {
         let around = self.around;
-        let mut unit = self.documents.with(&format!("units/{name}.toml"), |read, table| {
-            contract::unit(read, name.clone(), table, around)
-        })?;
+        let mut unit = match self.kept.and_then(|kept| kept.contract(name)) {
+            Some((unit, faults)) => {
+                faults.into_iter().for_each(|fault| self.documents.fault(fault.clone()));
+                unit.clone()
+            }
+            None => self.documents.with(&format!("units/{name}.toml"), |read, table| {
+                contract::unit(read, name.clone(), table, around)
+            })?,
+        };
         let mut strays = Vec::new();
         let settings = self.layout.layers.iter().zip(self.sources).map(|(&(layer, _), source)| {
             if let Some(kept) = self.kept.and_then(|kept| kept.settings(name, layer)) {
@@ -250,11 +256,11 @@ impl Reading<'_> {
                 kept.faults.into_iter().for_each(|fault| self.documents.fault(fault.clone()));
                 return kept.settings.clone();
             }
-            match source {
+            Arc::new(match source {
                 Source::None => SettingsOfLayer::default(),
                 Source::Tables(tables) => self.settings_in_tables(tables, layer, &unit, &mut strays),
                 Source::Folder(path) => self.settings_in_folder(path, layer, &unit, &mut strays),
-            }
+            })
         });
         let settings = settings.collect();
         (unit.settings, unit.strays) = (settings, strays);

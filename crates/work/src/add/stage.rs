@@ -103,7 +103,9 @@ fn tell_left_out(changing: &Changing, new: &NewStage, like: Option<StageId>) {
     let ledger = changing.ledger();
     let Some(like) = like else { return };
     let names = |unit: &cledger_core::model::Unit| {
-        let file = ledger.files.get(unit.place.file)?;
+        // Most say nothing of it; a key can hide only behind escapes.
+        let may_say = |text: &str| text.contains("stages") || text.contains('\\');
+        let file = ledger.files.get(unit.place.file).filter(|file| may_say(&file.text))?;
         cledger_store::said(&file.text, &[], &["stages".to_owned()])
     };
     let covers = |said: &str| {
