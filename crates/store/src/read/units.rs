@@ -242,7 +242,9 @@ impl Reading<'_> {
         let around = self.around;
         let mut unit = match self.kept.and_then(|kept| kept.contract(name)) {
             Some((unit, faults)) => {
-                faults.into_iter().for_each(|fault| self.documents.fault(fault.clone()));
+                for fault in faults {
+                    self.documents.fault(fault.clone());
+                }
                 unit.clone()
             }
             None => self.documents.with(&format!("units/{name}.toml"), |read, table| {
