@@ -1,9 +1,10 @@
 //! The units that a change can concern.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use cledger_core::address::Address;
-use cledger_core::model::{Ledger, StageId};
+use cledger_core::model::{Ledger, SharedId, StageId, Unit};
 use cledger_core::name::Name;
 use cledger_core::reference::Target;
 use cledger_store::Changed;
@@ -61,7 +62,29 @@ pub(super) fn stages(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name
         }
         found.extend(more);
     }
+    if is_named(ledger, &found) {
+        return None;
+    }
     Some(found.into_iter().map(|id| ledger.stage(id).name.clone()).collect())
+}
+
+/// Whether a text refers to a value of one of these stages by the stage's name, as any other stage's values may.
+fn is_named(ledger: &Ledger, stages: &BTreeSet<StageId>) -> bool {
+    let names_one = |target: Target| match target {
+        Target::Own(field) | Target::OfUnit(_, _, field) | Target::OfShared(field) => field
+            .stage
+            .is_some_and(|name| ledger.stage_id(name.as_str()).is_some_and(|id| stages.contains(&id))),
+        _ => false,
+    };
+    let of_unit = |unit: &Arc<Unit>| {
+        let mut found = false;
+        unit.each_target(&mut |target| found |= names_one(target));
+        found
+    };
+    let shared = (0_u16..).take(ledger.shared.len()).map(SharedId);
+    let mut found = false;
+    shared.for_each(|id| ledger.each_target_of_shared(id, &mut |target| found |= names_one(target)));
+    found || ledger.units.iter().any(of_unit)
 }
 
 /// These units, and all that refer to them, directly or through others.

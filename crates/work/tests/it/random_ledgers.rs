@@ -6,8 +6,10 @@ use std::fs;
 use std::process::Command;
 
 use cledger_core::address::Owner;
+use cledger_core::effects::{Effect, effects};
 use cledger_core::findings::{Code, Severity};
 use cledger_core::model::Subject;
+use cledger_core::resolve::Resolver;
 use cledger_work::Opened;
 use cledger_work::check::{ToCheck, check};
 use cledger_work::compare::with_revision;
@@ -139,6 +141,50 @@ fn nothing_leaves_the_ledger_that_check_has_an_error_for() {
     // The property is worth something only if both happen.
     assert!(held_up > 50, "{held_up}");
     assert_eq!(let_go, BTreeSet::from(["deliver", "render", "run"]));
+}
+
+/// Only what a change can concern is looked at: what is told of it is what all values before and after show.
+#[test]
+fn what_a_change_is_told_to_do_is_what_it_does() {
+    let (mut local, mut far) = (0, 0);
+    for seed in 0..40 {
+        let place = ledger(seed);
+        let opened = place.open();
+        let ledger = &opened.ledger;
+        let mut addresses = Vec::new();
+        for layer in ledger.layer_ids() {
+            let name = ledger.layer_name(layer);
+            let subjects = ledger
+                .units
+                .iter()
+                .map(|unit| Subject::Unit(ledger.unit_id(unit.name.as_str()).unwrap(), None));
+            for subject in subjects.chain([Subject::Shared]) {
+                let fields = ledger.slots(subject).all().map(|slot| ledger.field_name(subject, slot));
+                addresses.extend(fields.map(|field| format!("{}/{field}@{name}", ledger.owner(subject))));
+            }
+        }
+        let step = addresses.len() / 12 + 1;
+        for (at, address) in addresses.iter().enumerate().step_by(step) {
+            let before = place.open();
+            let value = ["7", "seven.example", "[\"7\"]", "5m"][at % 4];
+            let countersign: Vec<&str> = ledger.stages.iter().map(|stage| stage.name.as_str()).collect();
+            let settings = vec![format!("{address}={value}")];
+            let asked =
+                ToSet { settings, consent: because(&countersign), plain_secrets: true, ..ToSet::default() };
+            let Ok(told) = set(&place.change(), &asked) else { continue };
+            let after = place.open();
+            let (old, new) = (before.unfetched(), after.unfetched());
+            let all =
+                effects(&Resolver::new(&before.ledger, &old, &[]), &Resolver::new(&after.ledger, &new, &[]));
+            assert_eq!(told.effects, all, "{seed}: {address}={value}");
+            let (_, stage) = address.split_once('@').unwrap();
+            let is_here =
+                |effect: &Effect| effect.address.stage.as_ref().is_some_and(|it| it.as_str() == stage);
+            *(if all.iter().all(is_here) { &mut local } else { &mut far }) += 1;
+        }
+    }
+    // Both kinds come up, or nothing is shown.
+    assert!(local > 50 && far > 20, "{local} {far}");
 }
 
 /// Compared with a revision that says the same, a ledger has no news.

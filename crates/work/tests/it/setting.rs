@@ -57,6 +57,30 @@ fn what_somebody_saves_while_a_person_is_asked_is_never_overwritten() {
 }
 
 #[test]
+fn what_a_setting_does_to_other_stages_is_told_however_it_comes_there() {
+    // By a follow, by a reference that names the stage, and by that through another one.
+    let boat = "[variables.near]\ndefault = \"${desk/region@dev}\"\n[variables.nearer]\ndefault = \"at ${near@test}\"\n";
+    for (follow, expected) in [
+        ("", &["boat/near", "boat/nearer"][..]),
+        (
+            "[[stage.follow]]\nstage = \"dev\"\n",
+            &["boat/near", "boat/nearer", "desk/base", "desk/dsn", "desk/region"],
+        ),
+    ] {
+        let place = Place::new(&[DESK, DEV, ("units/boat.toml", boat)]);
+        let manifest = place.read("ledger.toml");
+        place.write("ledger.toml", &(manifest + follow));
+        let told = say(&place, &["desk/region@dev=there.example"], &because(&["prod"])).unwrap();
+        let there = told
+            .effects
+            .iter()
+            .filter(|it| it.address.stage.as_ref().is_some_and(|it| it.as_str() == "prod"));
+        let there: Vec<String> = there.map(|it| it.address.to_string().replace("@prod", "")).collect();
+        assert_eq!(there, expected, "{follow}");
+    }
+}
+
+#[test]
 fn what_a_stage_lacks_is_asked_for_with_what_helps_to_answer() {
     let contract =
         "[variables.berths]\nabout = \"how many\"\ntype = \"integer\"\n[variables.pin]\nsecret = true\n";
