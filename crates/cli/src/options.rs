@@ -12,12 +12,12 @@ use cledger_core::model::{Ledger, StageId};
 use cledger_core::name::Name;
 use cledger_core::resolve::Assumption;
 use cledger_store::{LARGEST_SECRET, Scope, text_named, without_final_newline};
-use cledger_work::Trouble;
 use cledger_work::change::Consent;
 use cledger_work::deliver::Edits;
 use cledger_work::generated::{ALPHABET, generated};
 use cledger_work::meant::scope_of;
 use cledger_work::show::may_unmask;
+use cledger_work::{Trouble, Workplace};
 use zeroize::Zeroizing;
 
 use crate::complete;
@@ -323,9 +323,14 @@ pub(crate) struct LookOptions {
 }
 
 impl LookOptions {
-    /// Reads the units that an address and the assumptions name.
-    pub(crate) fn scope(&self, address: &Address) -> Result<Scope, Trouble> {
-        self.assume.scope([address])
+    /// Reads what the values of an address need; with assumptions, the units that these name as well.
+    pub(crate) fn scope(&self, at: &Workplace, address: &Address) -> Result<Scope, Trouble> {
+        if !self.assume.assume.is_empty() || address.owner.is_none() {
+            return self.assume.scope([address]);
+        }
+        let usual = at.usual_stage.as_ref().and_then(|usual| Name::parse(&usual.name).ok());
+        let stage = address.stage.clone().or(usual);
+        Ok(Scope::Values(vec![Address { stage, ..address.clone() }]))
     }
 
     /// Whether secrets are shown in clear, and the values that are given for this run.

@@ -14,6 +14,7 @@ mod ledger;
 mod look_up;
 mod outlet;
 mod output;
+mod part;
 mod rule;
 mod setting;
 mod stage;
@@ -36,6 +37,7 @@ pub use output::{
     Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputStages, OutputTable,
     OutputTemplate, SecretsIn,
 };
+pub use part::Part;
 pub use rule::{Condition, Demand, Rule};
 pub use setting::{
     LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,

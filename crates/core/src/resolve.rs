@@ -24,15 +24,15 @@ use zeroize::Zeroizing;
 
 pub use assume::{Assumption, AssumptionError};
 pub(crate) use derived::Parts as UrlParts;
-pub use layers::{Link, Winner};
-pub(crate) use layers::{default_counts, layers_of};
+pub(crate) use layers::default_counts;
+pub use layers::{Link, Winner, layers_of};
 pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode, Unread};
 pub use rows::{EffectiveRow, Merged};
 pub use session::Session;
 
 use crate::address::Address;
 use crate::cipher::{Cipher, KeyScope};
-use crate::model::{Ledger, Slot, StageId, Subject, UnitId};
+use crate::model::{Ledger, Part, Slot, StageId, Subject, UnitId};
 
 /// What a ledger's `from` and cipher texts lead to, outside of it.
 pub trait Outside: Sync {
@@ -96,6 +96,8 @@ pub struct Resolver<'l> {
     outside: &'l dyn Outside,
     assumptions: &'l [Assumption],
     chains: Vec<Vec<Link<'l>>>,
+    /// What texts lead to that was not read.
+    lacking: Mutex<Part>,
     /// Outcomes that other units needed, so that a chain through many units is walked once.
     seen: [Mutex<FxHashMap<FieldId, Outcome<'l>>>; SHARDS],
 }
@@ -107,7 +109,8 @@ impl<'l> Resolver<'l> {
             ledger,
             outside,
             assumptions,
-            chains: ledger.stage_ids().map(|stage| layers::chain(ledger, stage)).collect(),
+            chains: ledger.stage_ids().map(|stage| layers::chain(&ledger.stages, stage)).collect(),
+            lacking: Mutex::default(),
             seen: std::array::from_fn(|_| Mutex::default()),
         }
     }
@@ -115,6 +118,11 @@ impl<'l> Resolver<'l> {
     /// The ledger.
     pub fn ledger(&self) -> &'l Ledger {
         self.ledger
+    }
+
+    /// What was not read of the ledger, and what was resolved leads to.
+    pub fn lacking(&self) -> Part {
+        self.lacking.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// The layers that count in a stage, weakest first.

@@ -28,11 +28,13 @@ mod tables;
 mod toml_file;
 mod twice;
 mod units;
+mod values;
 mod waivers;
 
 use std::collections::BTreeSet;
 
-use cledger_core::model::{BrokenFiles, Ledger, Mistake, TableFault, Waiver};
+use cledger_core::address::Address;
+use cledger_core::model::{BrokenFiles, Ledger, Mistake, Part, TableFault, Waiver};
 use cledger_core::name::Name;
 use cledger_core::source::Files;
 
@@ -53,6 +55,10 @@ pub enum Scope {
     Whole,
     /// These units, and those that they refer to. Units that do not exist are left out.
     Units(BTreeSet<Name>),
+    /// What the values of these addresses need, each of which names its owner.
+    Values(Vec<Address>),
+    /// These units in these stages, and nothing that they refer to.
+    Part(Part),
 }
 
 /// Reads a ledger, all of which must be readable.
@@ -68,6 +74,13 @@ pub fn read(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
 /// Reads a ledger as far as it can be read, which says what is missing from it. What concerns all of it stops this: a
 /// mistake in `ledger.toml`, or in shared entries.
 pub fn read_partly(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
+    match scope {
+        Scope::Values(addresses) => values::read(tree, addresses),
+        scope => read_scope(tree, scope),
+    }
+}
+
+fn read_scope(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
     let mistakes = Mistakes::default();
     let documents = Documents::new(tree, &mistakes);
     let ledger = read_all(&documents, scope, None);
@@ -119,9 +132,17 @@ fn read_all(documents: &Documents<'_>, scope: &Scope, kept: Option<Kept<'_>>) ->
     let shared = read_shared(documents, &patterns);
     let waivers = documents.with(WAIVERS, waivers::waivers).unwrap_or_default();
     let around = Surroundings { stages: &manifest.stages, shared: &shared, patterns: &patterns };
+    // Stages that could not be read may follow each other in a circle.
+    if matches!(scope, Scope::Part(_)) && !all_known {
+        return None;
+    }
     let kept = kept.and_then(|kept| kept.fitting(&manifest, &layout));
     let read = units::read(documents, &layout, &around, (scope, kept.as_ref()));
-    Some(assemble(manifest, shared, read, waivers))
+    let mut ledger = assemble(manifest, shared, read, waivers);
+    if let Scope::Part(part) = scope {
+        ledger.part = Some(part.clone());
+    }
+    Some(ledger)
 }
 
 /// The shared entries, from `shared.toml` or from the files in `shared/`.
@@ -159,6 +180,7 @@ fn assemble(manifest: Manifest, shared: Shared, read: units::Read, waivers: Vec<
         strangers: read.strangers,
         table_faults: Vec::new(),
         broken: BrokenFiles::default(),
+        part: None,
         files: Files::default(),
     }
 }

@@ -30,7 +30,7 @@ pub(crate) struct GetArgs {
 pub(crate) fn run(args: &GetArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = field_address(&app.at, &args.address, args.look.stage.as_ref())?;
     named(&address)?;
-    let opened = app.open_partly(&args.look.scope(&address)?)?;
+    let opened = app.open_partly(&args.look.scope(&app.at, &address)?)?;
     let field = one(&opened, &address)?;
     let (unmask, assumptions) = args.look.read(&opened.ledger, field.stage)?;
     let resolver = opened.assuming(&assumptions);

@@ -33,7 +33,7 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if address.delivery.is_some() {
         return delivery(&address, args, app);
     }
-    let opened = app.open_partly(&args.look.scope(&address)?)?;
+    let opened = app.open_partly(&args.look.scope(&app.at, &address)?)?;
     let shown = shown(&opened, &address)?;
     let stage = shown.chosen.stage;
     let (unmask, assumptions) = args.look.read(&opened.ledger, stage)?;

@@ -28,7 +28,7 @@ pub(crate) struct TraceArgs {
 pub(crate) fn run(args: &TraceArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let address = field_address(&app.at, &args.address, args.look.stage.as_ref())?;
     named(&address)?;
-    let opened = app.open_partly(&args.look.scope(&address)?)?;
+    let opened = app.open_partly(&args.look.scope(&app.at, &address)?)?;
     let shown = shown(&opened, &address)?;
     let stage = shown.chosen.stage;
     let (unmask, assumptions) = args.look.read(&opened.ledger, stage)?;

@@ -120,7 +120,8 @@ impl Ledger {
             Subject::Unit(id, _) if !self.broken.is_empty() => Some(&self.unit(id).name),
             _ => None,
         };
-        let layers = if self.broken.is_empty() { Vec::new() } else { resolve::layers_of(self, stage) };
+        let layers =
+            if self.broken.is_empty() { Vec::new() } else { resolve::layers_of(&self.stages, stage) };
         self.broken.missing(move |missed| match missed {
             Missed::Unit(name) => unit == Some(name),
             Missed::Layer(layer) => layers.contains(layer),
@@ -144,7 +145,8 @@ impl Ledger {
 
     /// The files that could not be read and say something for anybody in a stage.
     pub fn broken_in(&self, stage: super::StageId) -> impl Iterator<Item = &BrokenFile> {
-        let layers = if self.broken.is_empty() { Vec::new() } else { resolve::layers_of(self, stage) };
+        let layers =
+            if self.broken.is_empty() { Vec::new() } else { resolve::layers_of(&self.stages, stage) };
         self.broken.missing(move |missed| match missed {
             Missed::Unit(_) => true,
             Missed::Layer(layer) | Missed::UnitIn(layer, _) => layers.contains(layer),

@@ -2,7 +2,7 @@
 
 use super::{
     BrokenFiles, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings,
-    Outlet, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
+    Outlet, Part, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
 };
 use std::sync::Arc;
 
@@ -60,6 +60,8 @@ pub struct Ledger {
     pub table_faults: Vec<TableFault>,
     /// The files that could not be read: what they say is missing from the rest.
     pub broken: BrokenFiles,
+    /// What was read, where that is not all that concerns the units.
+    pub part: Option<Part>,
     /// The files that were read.
     pub files: Files,
 }

@@ -1,11 +1,13 @@
 //! What a text's references lead to: other fields, or text that is known at once.
 
+use std::sync::PoisonError;
+
 use compact_str::CompactString;
 
 use super::FieldId;
 use super::outcome::{Origin, Problem, ProblemCode};
 use super::session::{Edge, Session};
-use crate::model::{EntryRef, NoSlot, SharedId, StageId, Subject};
+use crate::model::{EntryRef, Ledger, NoSlot, SharedId, StageId, Subject};
 use crate::name::{Name, nearest};
 use crate::reference::{FieldName, Piece, Target, pieces};
 use crate::value::Value;
@@ -136,10 +138,11 @@ impl<'l> Session<'_, 'l> {
                 self.field_of(Subject::Shared, stage, &name)
             }
             Target::OfUnit(unit, instance, name) => {
+                self.must_be_read(Some(&unit), self.named_stage(reader, &name).unwrap_or(reader.stage))?;
                 if let Some(file) = ledger.broken.of_unit(unit.as_str()).next() {
                     return Ok(Reached::Broken(&file.path));
                 }
-                let names = ledger.units.iter().map(|unit| unit.name.as_str());
+                let names = ledger.unit_names();
                 let id = ledger
                     .unit_id(unit.as_str())
                     .ok_or_else(|| format!("there is no unit `{unit}`{}", near(unit.as_str(), names)))?;
@@ -201,6 +204,16 @@ impl<'l> Session<'_, 'l> {
         }
     }
 
+    /// Notes what a text leads to that was not read. What it comes to is not known then.
+    fn must_be_read(&self, owner: Option<&Name>, stage: StageId) -> Result<(), String> {
+        if self.resolver.ledger().has_read(owner, stage) {
+            return Ok(());
+        }
+        let mut lacking = self.resolver.lacking.lock().unwrap_or_else(PoisonError::into_inner);
+        lacking.add(owner.cloned(), stage);
+        Err("it was not read".to_owned())
+    }
+
     fn named_stage(&self, reader: Reader, name: &FieldName) -> Result<StageId, String> {
         let ledger = self.resolver.ledger();
         match &name.stage {
@@ -226,6 +239,7 @@ impl<'l> Session<'_, 'l> {
         let entry = name.entry.as_str();
         let field = name.field.as_ref().map(Name::as_str);
         let owner = ledger.owner(subject);
+        self.must_be_read(unit_name(ledger, subject), stage)?;
         match ledger.find_slot(subject, entry, field) {
             Ok(slot) => Ok(Reached::Field(FieldId { subject, stage, slot })),
             Err(NoSlot::NoEntry) if ledger.shared_id(entry).is_some() => {
@@ -252,6 +266,14 @@ impl<'l> Session<'_, 'l> {
                 })
             }
         }
+    }
+}
+
+/// The name of a subject's unit.
+fn unit_name(ledger: &Ledger, subject: Subject) -> Option<&Name> {
+    match subject {
+        Subject::Unit(unit, _) => Some(&ledger.unit(unit).name),
+        Subject::Shared => None,
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::{FieldId, Layer, Resolver};
 use crate::model::{
-    Class, Declaration, Default, EntryRef, Follow, LayerId, Ledger, Setting, StageId, Subject, Vary,
+    Class, Declaration, Default, EntryRef, Follow, LayerId, Setting, Stage, StageId, Subject, Vary,
 };
 use crate::resolve::Assumption;
 
@@ -18,37 +18,37 @@ pub struct Link<'l> {
 }
 
 /// The layers that count in a stage, weakest first, without defaults and assumptions.
-pub(super) fn chain(ledger: &Ledger, stage: StageId) -> Vec<Link<'_>> {
+pub(super) fn chain(stages: &[Stage], stage: StageId) -> Vec<Link<'_>> {
     let mut links = Vec::new();
-    add_links(ledger, stage, None, &mut Vec::new(), &mut links);
+    add_links(stages, stage, None, &mut Vec::new(), &mut links);
     links
 }
 
-/// The layers that count in a stage.
-pub(crate) fn layers_of(ledger: &Ledger, stage: StageId) -> Vec<LayerId> {
-    chain(ledger, stage).into_iter().map(|link| link.layer).collect()
+/// The layers that count in one of these stages, which follow each other in no circle.
+pub fn layers_of(stages: &[Stage], stage: StageId) -> Vec<LayerId> {
+    chain(stages, stage).into_iter().map(|link| link.layer).collect()
 }
 
 /// Adds a stage's own chain: its groups, what it follows, its settings. The depth is bounded by the
 /// number of stages, since circles of follows make a ledger unreadable.
 fn add_links<'l>(
-    ledger: &'l Ledger,
+    stages: &'l [Stage],
     stage: StageId,
     via: Option<StageId>,
     follows: &mut Vec<&'l Follow>,
     links: &mut Vec<Link<'l>>,
 ) {
-    let followed = via.map(Layer::Follow);
-    for &group in &ledger.stage(stage).groups {
+    let (followed, this) = (via.map(Layer::Follow), &stages[usize::from(stage.0)]);
+    for &group in &this.groups {
         links.push(Link {
             layer: LayerId::Group(group),
             origin: followed.unwrap_or(Layer::Group(group)),
             follows: follows.clone(),
         });
     }
-    for follow in &ledger.stage(stage).follows {
+    for follow in &this.follows {
         follows.push(follow);
-        add_links(ledger, follow.stage, via.or(Some(follow.stage)), follows, links);
+        add_links(stages, follow.stage, via.or(Some(follow.stage)), follows, links);
         follows.pop();
     }
     links.push(Link {

@@ -1,13 +1,14 @@
 //! Units with their settings, read in parallel, each as soon as it is known to be needed.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use cledger_core::model::{
-    InstanceId, LayerId, LayerSettings, Setting, SettingsOfLayer, Stranger, Stray, Unit,
+    InstanceId, LayerId, LayerSettings, Part, Setting, SettingsOfLayer, Stage, Stranger, Stray, Unit,
 };
 use cledger_core::name::Name;
 use cledger_core::reference::Target;
+use cledger_core::resolve::layers_of;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use toml::Spanned;
@@ -59,12 +60,17 @@ pub(super) fn read(
     (scope, kept): (&Scope, Option<&Kept<'_>>),
 ) -> Read {
     // Texts, then tables that borrow from them, then what is read from those.
+    let wanted = match scope {
+        Scope::Part(part) => Some(WantedLayers::of(part, around.stages)),
+        _ => None,
+    };
+    let is_wanted = |layer: LayerId| wanted.as_ref().is_none_or(|wanted| wanted.all.contains(&layer));
     let texts: Vec<Option<Document>> = layout
         .layers
         .par_iter()
-        .map(|(_, files)| match files {
-            LayerFiles::File(path) => documents.text(path),
-            LayerFiles::None | LayerFiles::Folder(_) => None,
+        .map(|(layer, files)| match files {
+            LayerFiles::File(path) if is_wanted(*layer) => documents.text(path),
+            _ => None,
         })
         .collect();
     let tables: Vec<Option<Spanned<DeTable<'_>>>> =
@@ -74,17 +80,21 @@ pub(super) fn read(
         .iter()
         .zip(texts.iter().zip(&tables))
         .map(|((layer, files), (text, table))| {
-            layer_settings(documents, *layer, files, text.as_ref().zip(table.as_ref()), around)
+            if is_wanted(*layer) {
+                return layer_settings(documents, *layer, files, text.as_ref().zip(table.as_ref()), around);
+            }
+            let in_folder = matches!(files, LayerFiles::Folder(_));
+            (LayerSettings { in_folder, ..LayerSettings::default() }, Source::None)
         })
         .unzip();
-    let reading = Reading { documents, layout, sources: &sources, around, kept };
+    let reading = Reading { documents, layout, sources: &sources, around, kept, wanted: wanted.as_ref() };
     let units = reading.units(scope);
     let strangers = match scope {
         Scope::Whole => {
             refuse_claimed_twice(&units, documents.mistakes);
             reading.strangers(&units)
         }
-        Scope::Units(_) => Vec::new(),
+        _ => Vec::new(),
     };
     drop(sources);
     drop(tables);
@@ -185,6 +195,34 @@ struct Reading<'r> {
     around: &'r Surroundings<'r>,
     /// What was read before, and need not be again.
     kept: Option<&'r Kept<'r>>,
+    /// Which layers are read for which units; all if not given.
+    wanted: Option<&'r WantedLayers>,
+}
+
+/// Which layers are read where that is not all of them.
+struct WantedLayers {
+    all: BTreeSet<LayerId>,
+    by_unit: BTreeMap<Name, BTreeSet<LayerId>>,
+}
+
+impl WantedLayers {
+    /// Those of the chains of the stages that are wanted.
+    fn of(part: &Part, stages: &[Stage]) -> Self {
+        let (mut all, mut by_unit) = (BTreeSet::new(), BTreeMap::new());
+        for (owner, wanted) in &part.stages {
+            let layers: BTreeSet<LayerId> =
+                wanted.iter().flat_map(|&stage| layers_of(stages, stage)).collect();
+            all.extend(&layers);
+            if let Some(unit) = owner {
+                by_unit.insert(unit.clone(), layers);
+            }
+        }
+        Self { all, by_unit }
+    }
+
+    fn has(&self, unit: &Name, layer: LayerId) -> bool {
+        self.by_unit.get(unit).is_some_and(|layers| layers.contains(&layer))
+    }
 }
 
 impl Reading<'_> {
@@ -192,6 +230,8 @@ impl Reading<'_> {
         let mut wanted: Vec<Name> = match scope {
             Scope::Whole => unit_names(self.documents),
             Scope::Units(names) => names.iter().cloned().collect(),
+            Scope::Part(part) => part.stages.keys().flatten().cloned().collect(),
+            Scope::Values(_) => Vec::new(),
         };
         let mut tried: BTreeSet<Name> = wanted.iter().cloned().collect();
         let mut units = self.kept_units(&mut wanted);
@@ -257,6 +297,9 @@ impl Reading<'_> {
                 strays.extend(kept.strays);
                 kept.faults.into_iter().for_each(|fault| self.documents.fault(fault.clone()));
                 return kept.settings.clone();
+            }
+            if self.wanted.is_some_and(|wanted| !wanted.has(name, layer)) {
+                return Arc::default();
             }
             Arc::new(match source {
                 Source::None => SettingsOfLayer::default(),

@@ -26,7 +26,7 @@ fn fetch(source: &str) -> Option<String> {
     }
 }
 
-struct Pretended;
+pub(crate) struct Pretended;
 
 impl Outside for Pretended {
     fn fetch(&self, source: &str) -> Fetched {
@@ -41,7 +41,7 @@ impl Outside for Pretended {
     }
 }
 
-fn read_all(files: &Memory) -> Ledger {
+pub(crate) fn read_all(files: &Memory) -> Ledger {
     read(files, &Scope::Whole).unwrap_or_else(|unreadable| {
         let messages: Vec<_> = unreadable.mistakes.iter().map(|mistake| &mistake.message).collect();
         panic!("{unreadable}: {messages:?}\n{:#?}", files.0)
@@ -63,7 +63,7 @@ fn from(ledger: &Ledger, origin: Origin) -> From {
     (origin.layer.word(), origin.layer.name(ledger).map(str::to_owned), place)
 }
 
-fn simplified(ledger: &Ledger, outcome: &Outcome<'_>) -> Out {
+pub(crate) fn simplified(ledger: &Ledger, outcome: &Outcome<'_>) -> Out {
     match outcome {
         Outcome::Value(effective) => Out::Value {
             value: effective.expose().unwrap().to_json(),

@@ -8,6 +8,7 @@ mod agreement;
 mod database;
 mod daybook;
 mod keys;
+mod lazily;
 mod naive;
 mod random;
 mod readers;
