@@ -7,7 +7,7 @@ use std::ffi::OsStr;
 
 use clap_complete::CompletionCandidate;
 use cledger_core::address::{Address, Owner};
-use cledger_core::model::{Ledger, Subject};
+use cledger_core::model::{Ledger, Part, Subject};
 use cledger_core::name::Name;
 use cledger_store::{Disk, Scope, find, read, unit_names};
 
@@ -23,7 +23,7 @@ pub(crate) fn address(current: &OsStr) -> Vec<CompletionCandidate> {
 /// Offers stages.
 pub(crate) fn stage(current: &OsStr) -> Vec<CompletionCandidate> {
     let typed = current.to_string_lossy();
-    let names = ledger(BTreeSet::new()).map(|ledger| stage_names(&ledger)).unwrap_or_default();
+    let names = ledger(None).map(|ledger| stage_names(&ledger)).unwrap_or_default();
     names.into_iter().filter(|name| name.starts_with(&*typed)).map(CompletionCandidate::new).collect()
 }
 
@@ -32,7 +32,7 @@ fn offers(typed: &str) -> Option<Vec<String>> {
         return None;
     }
     let all: Vec<String> = if let Some((before, _)) = typed.split_once('@') {
-        stage_names(&ledger(BTreeSet::new())?).into_iter().map(|name| format!("{before}@{name}")).collect()
+        stage_names(&ledger(None)?).into_iter().map(|name| format!("{before}@{name}")).collect()
     } else if let Some((owner, _)) = typed.split_once('/') {
         fields(owner)?
     } else {
@@ -43,9 +43,12 @@ fn offers(typed: &str) -> Option<Vec<String>> {
     Some(all.into_iter().filter(|offer| offer.starts_with(typed)).collect())
 }
 
-fn ledger(units: BTreeSet<Name>) -> Option<Ledger> {
+/// The ledger with this unit's contract, and no settings.
+fn ledger(unit: Option<&Name>) -> Option<Ledger> {
     let root = find(None, &env::current_dir().ok()?).ok()?;
-    read(&Disk::new(root), &Scope::Units(units)).ok()
+    let units = unit.map(|unit| (Some(unit.clone()), BTreeSet::new()));
+    let part = Part { stages: units.into_iter().collect(), names: Vec::new() };
+    read(&Disk::new(root), &Scope::Part(part)).ok()
 }
 
 fn stage_names(ledger: &Ledger) -> Vec<String> {
@@ -56,9 +59,9 @@ fn stage_names(ledger: &Ledger) -> Vec<String> {
 fn fields(owner: &str) -> Option<Vec<String>> {
     let owner = Address::parse(owner).ok()?.owner?;
     let (ledger, subject) = match &owner {
-        Owner::Shared => (ledger(BTreeSet::new())?, Subject::Shared),
+        Owner::Shared => (ledger(None)?, Subject::Shared),
         Owner::Unit(unit, _) => {
-            let ledger = ledger(BTreeSet::from([unit.clone()]))?;
+            let ledger = ledger(Some(unit))?;
             let id = ledger.unit_id(unit.as_str())?;
             (ledger, Subject::Unit(id, None))
         }

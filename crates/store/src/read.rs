@@ -47,6 +47,7 @@ use documents::Documents;
 use layout::Layout;
 use manifest::Manifest;
 use patterns::Patterns;
+use values::Asked;
 
 /// How much of a ledger is read.
 #[derive(Debug, Clone)]
@@ -57,6 +58,8 @@ pub enum Scope {
     Units(BTreeSet<Name>),
     /// What the values of these addresses need, each of which names its owner.
     Values(Vec<Address>),
+    /// What all values of this unit and its instances need, in all stages.
+    Everywhere(Name),
     /// These units in these stages, and nothing that they refer to.
     Part(Part),
 }
@@ -75,7 +78,8 @@ pub fn read(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
 /// mistake in `ledger.toml`, or in shared entries.
 pub fn read_partly(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
     match scope {
-        Scope::Values(addresses) => values::read(tree, addresses),
+        Scope::Values(addresses) => values::read(tree, &Asked::Values(addresses)),
+        Scope::Everywhere(unit) => values::read(tree, &Asked::Unit(unit)),
         scope => read_scope(tree, scope),
     }
 }
@@ -130,7 +134,11 @@ fn read_all(documents: &Documents<'_>, scope: &Scope, kept: Option<Kept<'_>>) ->
     let layout = Layout::new(documents, &manifest, all_known);
     let patterns = Patterns::default();
     let shared = read_shared(documents, &patterns);
-    let waivers = documents.with(WAIVERS, waivers::waivers).unwrap_or_default();
+    // No value needs a waiver.
+    let waivers = match scope {
+        Scope::Part(_) => Vec::new(),
+        _ => documents.with(WAIVERS, waivers::waivers).unwrap_or_default(),
+    };
     let around = Surroundings { stages: &manifest.stages, shared: &shared, patterns: &patterns };
     // Stages that could not be read may follow each other in a circle.
     if matches!(scope, Scope::Part(_)) && !all_known {

@@ -1,9 +1,10 @@
 //! Fields down, stages across.
 
-use cledger_core::address::Pattern;
+use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::matrix::{Row, matrix as rows_of};
 use cledger_core::model::{Ledger, StageId};
 use cledger_core::resolve::{Outside, Resolver};
+use cledger_store::Scope;
 
 use crate::opened::Opened;
 use crate::trouble::Trouble;
@@ -28,6 +29,15 @@ pub struct Matrix<'l> {
     pub stages: Vec<StageId>,
     /// The fields.
     pub rows: Vec<Row<'l>>,
+}
+
+/// What is read for these rows: where one unit is named, no more than its values need.
+pub fn scope(asked: &ToTabulate) -> Scope {
+    let address = asked.pattern.as_deref().and_then(|text| Address::parse(text).ok());
+    match address.and_then(|address| address.owner) {
+        Some(Owner::Unit(unit, _)) => Scope::Everywhere(unit),
+        _ => Scope::Whole,
+    }
 }
 
 /// Tabulates the fields that a pattern covers, with what is `outside` of the ledger.

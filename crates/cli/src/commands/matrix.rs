@@ -2,10 +2,9 @@
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_store::Scope;
 use cledger_work::Trouble;
 use cledger_work::cells::lines;
-use cledger_work::matrix::{ToTabulate, matrix};
+use cledger_work::matrix::{ToTabulate, matrix, scope};
 
 use crate::app::App;
 use crate::complete;
@@ -30,7 +29,7 @@ pub(crate) struct MatrixArgs {
 pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let asked =
         ToTabulate { pattern: args.pattern.clone(), missing: args.missing, differing: args.differing };
-    let opened = app.open_partly(&Scope::Whole)?;
+    let opened = app.open_partly(&scope(&asked))?;
     let outside = opened.unfetched();
     let matrix = matrix(&opened, &outside, &asked)?;
     let status = if args.csv {

@@ -370,3 +370,24 @@ help: `cledger list` shows the names
 
 "#]]);
 }
+
+#[test]
+fn what_one_unit_or_value_is_asked_for_is_answered_from_few_files() {
+    let ledger = TestLedger::demo();
+    let read = |arguments: &str| -> usize {
+        let (_, err) = written(&ledger.run(&format!("-v {arguments}")));
+        let count = err.lines().find_map(|line| line.strip_prefix("read ")?.split(' ').next()?.parse().ok());
+        count.unwrap_or_else(|| panic!("{arguments}: {err}"))
+    };
+    let all = read("check");
+    // `ledger.toml`, the shared entries, the contract, the stage; then those of the unit that the text names.
+    for (arguments, most) in [
+        ("get ticket-desk/seat_hold@test", 4),
+        ("get ticket-desk/fare_service@test", 5),
+        ("trace ticket-desk/fare_service@test", 5),
+        ("show ticket-desk@test", 6),
+        ("matrix fare-engine", all - 1),
+    ] {
+        assert!(read(arguments) <= most, "{arguments}: {} of {all}", read(arguments));
+    }
+}

@@ -231,7 +231,7 @@ impl Reading<'_> {
             Scope::Whole => unit_names(self.documents),
             Scope::Units(names) => names.iter().cloned().collect(),
             Scope::Part(part) => part.stages.keys().flatten().cloned().collect(),
-            Scope::Values(_) => Vec::new(),
+            Scope::Values(_) | Scope::Everywhere(_) => Vec::new(),
         };
         let mut tried: BTreeSet<Name> = wanted.iter().cloned().collect();
         let mut units = self.kept_units(&mut wanted);

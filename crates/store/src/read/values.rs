@@ -6,22 +6,30 @@ use cledger_core::model::{Ledger, Part, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Resolver, Unfetched};
 
-use super::{Scope, manifest, read_scope, unit_names};
+use super::documents::Documents;
+use super::manifest::{self, Manifest};
+use super::{Scope, read_scope, unit_names};
 use crate::MANIFEST;
 use crate::mistake::{Mistakes, Unreadable};
-use crate::read::documents::Documents;
 use crate::tree::Tree;
 
-/// Reads what the values of these addresses need. Where one names no stage, the ledger's default is meant.
-pub(super) fn read(tree: &dyn Tree, addresses: &[Address]) -> Result<Ledger, Unreadable> {
-    let mut part = Part::default();
-    for (owner, stage) in addresses.iter().filter_map(|address| meant(tree, address)) {
-        part.add(owner, stage);
-    }
+/// What is asked for.
+pub(super) enum Asked<'a> {
+    /// The values of these addresses. Where one names no stage, the ledger's default is meant.
+    Values(&'a [Address]),
+    /// All values of this unit and its instances, in all stages.
+    Unit(&'a Name),
+}
+
+/// Reads what is asked for, with what it needs.
+pub(super) fn read(tree: &dyn Tree, asked: &Asked<'_>) -> Result<Ledger, Unreadable> {
+    let mistakes = Mistakes::default();
+    let manifest = Documents::new(tree, &mistakes).with(MANIFEST, manifest::manifest);
+    let mut part = manifest.map(|manifest| asked.part(&manifest)).unwrap_or_default();
     loop {
         let ledger = read_scope(tree, &Scope::Part(part.clone()))?;
         let mut is_lacking = false;
-        for (owner, stages) in lacking(&ledger, addresses).stages {
+        for (owner, stages) in asked.lacking(&ledger).stages {
             for stage in stages {
                 is_lacking |= part.add(owner.clone(), stage);
             }
@@ -32,41 +40,73 @@ pub(super) fn read(tree: &dyn Tree, addresses: &[Address]) -> Result<Ledger, Unr
     }
 }
 
-/// Whose value an address means, and in which stage; nothing where it names none that there is.
-fn meant(tree: &dyn Tree, address: &Address) -> Option<(Option<Name>, StageId)> {
-    let mistakes = Mistakes::default();
-    let manifest = Documents::new(tree, &mistakes).with(MANIFEST, manifest::manifest)?;
-    let stage = match &address.stage {
-        None => manifest.default_stage?,
-        Some(name) => {
-            let at = manifest.stages.iter().position(|stage| stage.name == *name)?;
-            StageId(u16::try_from(at).ok()?)
+impl Asked<'_> {
+    /// Whose values are asked for, and in which stages, as far as the manifest has these.
+    fn part(&self, manifest: &Manifest) -> Part {
+        let stages = (0..).map(StageId).zip(&manifest.stages);
+        let mut part = Part::default();
+        match self {
+            Self::Unit(unit) => {
+                part.stages.insert(Some((*unit).clone()), stages.map(|(stage, _)| stage).collect());
+            }
+            Self::Values(addresses) => {
+                for Address { owner, stage, .. } in *addresses {
+                    let stage = match stage {
+                        None => manifest.default_stage,
+                        Some(name) => stages.clone().find(|(_, it)| it.name == *name).map(|(id, _)| id),
+                    };
+                    let owner = match owner {
+                        Some(Owner::Unit(unit, _)) => Some(unit.clone()),
+                        Some(Owner::Shared) => None,
+                        None => continue,
+                    };
+                    stage.map(|stage| part.add(owner, stage));
+                }
+            }
         }
-    };
-    let owner = match address.owner.as_ref()? {
-        Owner::Unit(unit, _) => Some(unit.clone()),
-        Owner::Shared => None,
-    };
-    Some((owner, stage))
-}
-
-/// What the values of these addresses lead to that was not read.
-fn lacking(ledger: &Ledger, addresses: &[Address]) -> Part {
-    let resolver = Resolver::new(ledger, &Unfetched, &[]);
-    for field in addresses.iter().flat_map(|address| fields(ledger, address)) {
-        let home = match field.subject {
-            Subject::Unit(unit, _) => Some(unit),
-            Subject::Shared => None,
-        };
-        resolver.session(home).outcome(field);
+        part
     }
-    resolver.lacking()
+
+    /// What this leads to that was not read.
+    fn lacking(&self, ledger: &Ledger) -> Part {
+        let resolver = Resolver::new(ledger, &Unfetched, &[]);
+        for field in self.fields(ledger) {
+            let home = match field.subject {
+                Subject::Unit(unit, _) => Some(unit),
+                Subject::Shared => None,
+            };
+            resolver.session(home).outcome(field);
+        }
+        resolver.lacking()
+    }
+
+    /// The fields that are asked for, as far as there are any.
+    fn fields(&self, ledger: &Ledger) -> Vec<FieldId> {
+        match self {
+            Self::Values(addresses) => addresses.iter().flat_map(|it| fields_of(ledger, it)).collect(),
+            Self::Unit(unit) => {
+                let Some(id) = ledger.unit_id(unit.as_str()) else { return Vec::new() };
+                let in_stage =
+                    |stage| ledger.subjects_of(id).flat_map(move |subject| fields_in(ledger, subject, stage));
+                ledger.stage_ids().flat_map(in_stage).collect()
+            }
+        }
+    }
 }
 
-/// The fields that an address means, if it means something that there is.
-fn fields(ledger: &Ledger, address: &Address) -> Vec<FieldId> {
+/// All fields of somebody in a stage; none where they do not belong.
+fn fields_in(ledger: &Ledger, subject: Subject, stage: StageId) -> impl Iterator<Item = FieldId> {
+    let belongs = match subject {
+        Subject::Unit(unit, instance) => ledger.unit(unit).belongs_to(stage, instance),
+        Subject::Shared => true,
+    };
+    let fields = ledger.slots(subject).all().map(move |slot| FieldId { subject, stage, slot });
+    fields.filter(move |_| belongs)
+}
+
+/// The fields that an address means.
+fn fields_of(ledger: &Ledger, address: &Address) -> Vec<FieldId> {
     let named = address.stage.as_ref().map(|name| ledger.stage_id(name.as_str()));
-    let stage = named.unwrap_or(ledger.default_stage);
     let subject = match address.owner.as_ref() {
         Some(Owner::Shared) => Some(Subject::Shared),
         Some(Owner::Unit(unit, instance)) => ledger.unit_id(unit.as_str()).and_then(|id| {
@@ -75,18 +115,18 @@ fn fields(ledger: &Ledger, address: &Address) -> Vec<FieldId> {
                 None => None,
             };
             Some(Subject::Unit(id, instance))
-                .filter(|_| stage.is_some_and(|stage| ledger.unit(id).belongs_to(stage, instance)))
         }),
         None => None,
     };
-    let (Some(stage), Some(subject)) = (stage, subject) else { return Vec::new() };
+    let (Some(stage), Some(subject)) = (named.unwrap_or(ledger.default_stage), subject) else {
+        return Vec::new();
+    };
     let is_meant = |field: &FieldId| {
         let (entry, declaration) = ledger.field(subject, field.slot);
         address.entry.as_ref().is_none_or(|name| *name == entry.name)
             && address.field.as_ref().is_none_or(|name| declaration.name.as_ref() == Some(name))
     };
-    let all = ledger.slots(subject).all().map(|slot| FieldId { subject, stage, slot });
-    all.filter(is_meant).collect()
+    fields_in(ledger, subject, stage).filter(is_meant).collect()
 }
 
 /// The ledger with what was read of it; with the names of all units where one of these is not there.

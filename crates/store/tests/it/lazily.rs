@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use cledger_core::address::Address;
+use cledger_core::address::{Address, Owner};
 use cledger_core::findings;
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::resolve::{FieldId, Outcome, Resolver};
@@ -70,6 +70,10 @@ fn what_is_read_for_some_values_comes_to_the_same_as_where_all_is_read() {
                 };
                 let paths = read_for(&files, &whole, &address);
                 *(if paths.len() < whole.files.0.len() { &mut less } else { &mut all }) += 1;
+                if let Owner::Unit(unit, _) = whole.owner(subject) {
+                    let everywhere = read_partly(&files, &Scope::Everywhere(unit)).unwrap();
+                    assert_eq!(outcomes(&everywhere, &address), outcomes(&whole, &address), "{address}");
+                }
                 if let Some(slot) = whole.slots(subject).all().nth(usize::from(stage.0) * 3) {
                     read_for(&files, &whole, &whole.address(FieldId { subject, stage, slot }));
                 }
