@@ -36,13 +36,18 @@ static ALLOCATOR: ZeroAlloc<MiMalloc> = ZeroAlloc(MiMalloc);
 const SEED: u64 = 20_261_125;
 
 /// Edits that are measured.
-const EDITS: [&str; 7] = [
+const EDITS: [&str; 12] = [
     "add variable unit-10/horn --dry-run",
     "add output unit-10 horn.env --format dotenv --dry-run",
     "change unit-10/value-1 --default 31s --dry-run",
     "remove output:unit-10/unit.env --dry-run",
     "rename unit-10 horn --dry-run",
+    "rename unit-10/value-1 horn --dry-run",
+    "set unit-10/value-1@stage-1=31s --dry-run",
+    "replace unit-10/value-1@stage-1 --to 31s --dry-run",
+    "replace */value-1@stage-1 --to 31s --dry-run",
     "add outlet horn --kind directory --stages stage-0 --path ../horn --dry-run",
+    "add rule horn --fields */value-1 --max 99m --dry-run",
     "add stage horn --like stage-1 --dry-run",
 ];
 

@@ -19,22 +19,38 @@ pub(crate) fn clean(text: &str) -> Cow<'_, str> {
     }
     let mut cleaned = String::with_capacity(text.len() + 16);
     let mut rest = text;
-    while let Some(c) = rest.chars().next() {
+    while let Some((at, c)) = rest.char_indices().find(|&(_, c)| is_hidden(c) && c != '\n') {
+        cleaned.push_str(&rest[..at]);
+        rest = &rest[at..];
         let color = rest.strip_prefix("\u{1b}[").and_then(|behind| {
             let color = COLORS
                 .iter()
                 .find(|color| behind.strip_prefix(**color).is_some_and(|behind| behind.starts_with('m')));
             color.map(|color| "\u{1b}[".len() + color.len() + 1)
         });
-        let length = color.unwrap_or(c.len_utf8());
-        if color.is_some() || c == '\n' || !is_hidden(c) {
-            cleaned.push_str(&rest[..length]);
-        } else {
-            cleaned.extend(c.escape_default());
+        match color {
+            Some(length) => cleaned.push_str(&rest[..length]),
+            None => cleaned.extend(c.escape_default()),
         }
-        rest = &rest[length..];
+        rest = &rest[color.unwrap_or(c.len_utf8())..];
     }
+    cleaned.push_str(rest);
     Cow::Owned(cleaned)
+}
+
+/// Output that is clean already, made beside other output.
+pub(crate) struct Cleaned(String);
+
+impl Cleaned {
+    /// Cleans a text.
+    pub(crate) fn of(text: &str) -> Self {
+        Self(clean(text).into_owned())
+    }
+
+    /// The text.
+    pub(crate) fn as_str(&self) -> &str {
+        &self.0
+    }
 }
 
 /// A JSON document in which such characters are escaped as JSON has it (RFC 8259, section 7): they can only

@@ -6,7 +6,7 @@ use anstream::{AutoStream, ColorChoice};
 use cledger_work::Trouble;
 use serde::Serialize;
 
-use super::clean::clean;
+use super::clean::{Cleaned, clean};
 use super::{diagnostics, json};
 use crate::globals::Globals;
 
@@ -75,6 +75,11 @@ impl Console {
     /// Adds text of several lines to the result.
     pub(crate) fn raw(&mut self, text: &str) {
         self.out.push_str(&clean(text));
+    }
+
+    /// Adds text that was made elsewhere, and cleaned there.
+    pub(crate) fn cleaned(&mut self, text: &Cleaned) {
+        self.out.push_str(text.as_str());
     }
 
     /// Adds a value to the result that a program gets as it is, control characters and all.

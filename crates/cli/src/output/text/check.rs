@@ -9,10 +9,11 @@ use cledger_core::findings::{Code, Finding, Report, Severity, Standing, UnitStan
 use cledger_core::model::{Ledger, Missed, UnitId};
 use cledger_core::name::Name;
 use cledger_core::source::Place;
-
 use cledger_work::shown::counted;
+use rayon::prelude::*;
 
 use crate::explanations;
+use crate::output::clean::Cleaned;
 use crate::output::console::{Console, USUAL_WIDTH};
 use crate::output::table::{Table, Tone};
 use crate::output::{diagnostics, style, values};
@@ -242,51 +243,51 @@ fn findings(console: &mut Console, ledger: &Ledger, findings: &[Finding]) {
     let mut groups: Vec<_> = by_unit.into_iter().collect();
     let errors = |group: &[&Finding]| group.iter().filter(|f| f.severity == Severity::Error).count();
     groups.sort_by_key(|((shared, unit), group)| (!*shared, usize::MAX - errors(group), *unit));
-    for ((_, unit), group) in groups {
-        let name = unit.map_or("shared entries and the ledger", |unit| ledger.unit(unit).name.as_str());
-        console.line(style::heading(name));
-        let (causes, effects): (Vec<&Finding>, Vec<&Finding>) =
-            group.into_iter().partition(|finding| finding.because_of.is_none());
-        let together = put_together(&causes);
-        let mut rest = together.as_slice();
-        while let Some((alike, after)) = rest.split_first() {
-            let first = alike.first;
-            let others = after.iter().take_while(|other| is_repeated(first, other.first)).count();
-            console.raw(&diagnostics::of_finding(
-                &ledger.files,
-                first,
-                &label(alike),
-                &notes(ledger, first),
-                console.width(),
-            ));
-            for other in &after[..others] {
-                console.line(in_short(ledger, other));
-            }
-            console.line("");
-            rest = &after[others..];
-        }
-        if effects.is_empty() {
-            continue;
-        }
-        console.line(format!(
-            "{}[{}]: {} no value for want of another:",
-            style::bad("error"),
-            Code::MissingValue,
-            if effects.len() == 1 {
-                "1 field has".to_owned()
-            } else {
-                format!("{} fields have", effects.len())
-            },
-        ));
-        for effect in effects.iter().take(MOST_EFFECTS) {
-            let cause = effect.because_of.as_deref().unwrap_or_default();
-            console.line(format!("  {} needs {cause}", effect.address));
-        }
-        if effects.len() > MOST_EFFECTS {
-            console.line(format!("  and {} more, which --json lists", effects.len() - MOST_EFFECTS));
-        }
-        console.line("");
+    let width = console.width();
+    let texts: Vec<Cleaned> = groups
+        .into_par_iter()
+        .map(|((_, unit), group)| Cleaned::of(&of_group(ledger, unit, group, width)))
+        .collect();
+    for text in &texts {
+        console.cleaned(text);
     }
+}
+
+/// What is found of one unit, or of what is shared.
+fn of_group(ledger: &Ledger, unit: Option<UnitId>, group: Vec<&Finding>, width: Option<usize>) -> String {
+    let name = unit.map_or("shared entries and the ledger", |unit| ledger.unit(unit).name.as_str());
+    let mut text = format!("{}\n", style::heading(name));
+    let (causes, effects): (Vec<&Finding>, Vec<&Finding>) =
+        group.into_iter().partition(|finding| finding.because_of.is_none());
+    let together = put_together(&causes);
+    let mut rest = together.as_slice();
+    while let Some((alike, after)) = rest.split_first() {
+        let first = alike.first;
+        let others = after.iter().take_while(|other| is_repeated(first, other.first)).count();
+        let notes = notes(ledger, first);
+        text += &diagnostics::of_finding(&ledger.files, first, &label(alike), &notes, width);
+        for other in &after[..others] {
+            text = text + &in_short(ledger, other) + "\n";
+        }
+        text.push('\n');
+        rest = &after[others..];
+    }
+    if effects.is_empty() {
+        return text;
+    }
+    let fields =
+        if effects.len() == 1 { "1 field has".to_owned() } else { format!("{} fields have", effects.len()) };
+    let (error, code) = (style::bad("error"), Code::MissingValue);
+    text += &format!("{error}[{code}]: {fields} no value for want of another:\n");
+    for effect in effects.iter().take(MOST_EFFECTS) {
+        let cause = effect.because_of.as_deref().unwrap_or_default();
+        text += &format!("  {} needs {cause}\n", effect.address);
+    }
+    if effects.len() > MOST_EFFECTS {
+        text += &format!("  and {} more, which --json lists\n", effects.len() - MOST_EFFECTS);
+    }
+    text.push('\n');
+    text
 }
 
 /// What findings have in common that are told together: code, rule, entry and place.
