@@ -73,9 +73,16 @@ fn toml_files(folder: &Path) -> Vec<PathBuf> {
     let mut open = vec![folder.to_owned()];
     while let Some(folder) = open.pop() {
         for entry in fs::read_dir(folder).unwrap() {
-            let entry = entry.unwrap();
-            let folder = entry.file_type().unwrap().is_dir();
-            if folder { &mut open } else { &mut found }.push(entry.path());
+            let (path, is_folder) = {
+                let entry = entry.unwrap();
+                (entry.path(), entry.file_type().unwrap().is_dir())
+            };
+            // What the program keeps for itself beside them is none.
+            if is_folder {
+                open.push(path);
+            } else if path.extension().is_some_and(|ending| ending == "toml") {
+                found.push(path);
+            }
         }
     }
     found
