@@ -6,7 +6,7 @@ use cledger_core::findings::{self, Finding};
 use cledger_core::model::Ledger;
 use cledger_core::resolve::{Resolver, Unfetched};
 
-use crate::change::Concerns;
+use crate::change::concerned::Concerns;
 
 /// The findings that only the second ledger has, and those that only the first has, among what a change concerns.
 /// Nothing is fetched, and last days do not count.

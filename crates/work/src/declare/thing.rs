@@ -12,7 +12,7 @@ use cledger_store::vocabulary::{
 };
 use cledger_store::{Item, MANIFEST, shared_file};
 
-use crate::change::Concerns;
+use crate::change::concerned::Concerns;
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
