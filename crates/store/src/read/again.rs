@@ -103,10 +103,24 @@ impl<'b> Kept<'b> {
         (!self.before.layer_ids().any(is_touched)).then(|| unit.clone())
     }
 
-    /// The unit with its contract as it was, if that still holds, and the faults in that.
-    pub(super) fn contract(&self, name: &Name) -> Option<(&'b Unit, Vec<&'b TableFault>)> {
-        let unit = self.known(name).filter(|_| self.has_same_layers)?;
+    /// The unit with its contract as it was, if that still holds for so many stages, and the faults in that.
+    pub(super) fn contract(&self, name: &Name, stages: usize) -> Option<(Unit, Vec<&'b TableFault>)> {
+        let known = self.known(name)?;
+        if !self.has_same_layers && self.may_name_stages(known) {
+            return None;
+        }
+        let mut unit = Unit::clone(known);
+        let of_instances = unit.instances.iter_mut().map(|instance| &mut instance.belongs);
+        for belongs in of_instances.chain([&mut unit.belongs]) {
+            belongs.resize(stages, true);
+        }
         Some((unit, self.faults_in(name, None)))
+    }
+
+    /// Whether a contract may say for which stages something in it is. A key can hide only behind escapes.
+    fn may_name_stages(&self, unit: &Unit) -> bool {
+        let file = self.before.files.get(unit.place.file);
+        file.is_none_or(|file| file.text.contains("stages") || file.text.contains('\\'))
     }
 
     /// The faults in the tables of a unit in a layer, or in its contract.

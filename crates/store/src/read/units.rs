@@ -280,12 +280,12 @@ impl Reading<'_> {
 
     fn unit(&self, name: &Name) -> Option<Arc<Unit>> {
         let around = self.around;
-        let mut unit = match self.kept.and_then(|kept| kept.contract(name)) {
+        let mut unit = match self.kept.and_then(|kept| kept.contract(name, around.stages.len())) {
             Some((unit, faults)) => {
                 for fault in faults {
                     self.documents.fault(fault.clone());
                 }
-                unit.clone()
+                unit
             }
             None => self.documents.with(&format!("units/{name}.toml"), |read, table| {
                 contract::unit(read, name.clone(), table, around)

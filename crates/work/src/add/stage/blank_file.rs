@@ -13,6 +13,7 @@ use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Outcome, Resolver, Session, Unfetched};
 use cledger_core::types::Type;
 use cledger_store::{key, literal};
+use rayon::prelude::*;
 
 use crate::shown;
 
@@ -28,7 +29,6 @@ pub(super) fn to_fill(ledger: &Ledger, stage: StageId, like: Option<StageId>) ->
         known.class.name()
     );
     let resolver = Resolver::new(ledger, &Unfetched, &[]);
-    let mut session = resolver.session(None);
     let all = blanks(&resolver, stage);
     // `[shared]` before the tables below it, and needed lines before others.
     let mut tables: BTreeMap<(bool, String), Vec<Line<'_>>> = BTreeMap::new();
@@ -36,17 +36,29 @@ pub(super) fn to_fill(ledger: &Ledger, stage: StageId, like: Option<StageId>) ->
         let (table, key) = place(ledger, blank.field);
         tables.entry((table != "shared", table)).or_default().push((!blank.needed, key, blank));
     }
-    for ((_, table), mut lines) in tables {
-        lines.sort_by_key(|(is_default, ..)| *is_default);
-        let _ = write!(text, "\n[{table}]\n");
-        let mut before = false;
-        for (is_default, key, blank) in lines {
-            if is_default && !before {
-                text.push_str("# With a default that can be changed:\n");
-                before = true;
-            }
-            text.push_str(&line(&mut session, blank, &key, like));
+    let tables: Vec<(String, Vec<Line<'_>>)> =
+        tables.into_iter().map(|((_, table), lines)| (table, lines)).collect();
+    let session = || resolver.session(None);
+    let texts = tables.into_par_iter().map_init(session, |session, table| of_table(session, table, like));
+    text.extend(texts.collect::<Vec<String>>());
+    text
+}
+
+/// One table with its lines.
+fn of_table(
+    session: &mut Session<'_, '_>,
+    (table, mut lines): (String, Vec<Line<'_>>),
+    like: Option<StageId>,
+) -> String {
+    lines.sort_by_key(|(is_default, ..)| *is_default);
+    let mut text = format!("\n[{table}]\n");
+    let mut before = false;
+    for (is_default, key, blank) in lines {
+        if is_default && !before {
+            text.push_str("# With a default that can be changed:\n");
+            before = true;
         }
+        text.push_str(&line(session, blank, &key, like));
     }
     text
 }
