@@ -207,7 +207,7 @@ fn main() {
     );
     let ratio = |a: Ran, b: Ran| a.taken.as_secs_f64() / b.taken.as_secs_f64();
     println!(
-        "\ncheck takes {:.2} of merely parsing (1.5 is asked for); show takes {:.2} of what it takes in a small \
+        "\ncheck takes {:.2} of merely parsing (1.3 is asked for); show takes {:.2} of what it takes in a small \
          ledger (1.5 is asked for), and {:.1} ms (20 are asked for)",
         ratio(check, parser),
         ratio(show, show_in_small),
