@@ -13,6 +13,10 @@ use crate::MANIFEST;
 use crate::mistake::{Mistakes, Unreadable};
 use crate::tree::Tree;
 
+/// How many times one reads on. Each time all is read again, so for longer chains what the units refer to is read at
+/// once, whatever stage or text it is in.
+const MOST_ROUNDS: usize = 16;
+
 /// What is asked for.
 pub(super) enum Asked<'a> {
     /// The values of these addresses. Where one names no stage, the ledger's default is meant.
@@ -26,7 +30,8 @@ pub(super) fn read(tree: &dyn Tree, asked: &Asked<'_>) -> Result<Ledger, Unreada
     let mistakes = Mistakes::default();
     let manifest = Documents::new(tree, &mistakes).with(MANIFEST, manifest::manifest);
     let mut part = manifest.map(|manifest| asked.part(&manifest)).unwrap_or_default();
-    loop {
+    let units = part.stages.keys().flatten().cloned().collect();
+    for _ in 0..MOST_ROUNDS {
         let ledger = read_scope(tree, &Scope::Part(part.clone()))?;
         let mut is_lacking = false;
         for (owner, stages) in asked.lacking(&ledger).stages {
@@ -38,6 +43,7 @@ pub(super) fn read(tree: &dyn Tree, asked: &Asked<'_>) -> Result<Ledger, Unreada
             return Ok(with_names(tree, ledger, part));
         }
     }
+    read_scope(tree, &Scope::Units(units))
 }
 
 impl Asked<'_> {
@@ -70,12 +76,16 @@ impl Asked<'_> {
     /// What this leads to that was not read.
     fn lacking(&self, ledger: &Ledger) -> Part {
         let resolver = Resolver::new(ledger, &Unfetched, &[]);
-        for field in self.fields(ledger) {
-            let home = match field.subject {
-                Subject::Unit(unit, _) => Some(unit),
-                Subject::Shared => None,
-            };
-            resolver.session(home).outcome(field);
+        let home = |field: &FieldId| match field.subject {
+            Subject::Unit(unit, _) => Some(unit),
+            Subject::Shared => None,
+        };
+        // One session for all of a unit, so that what they refer to is resolved once.
+        for fields in self.fields(ledger).chunk_by(|one, other| home(one) == home(other)) {
+            let mut session = resolver.session(fields.first().and_then(home));
+            for &field in fields {
+                session.outcome(field);
+            }
         }
         resolver.lacking()
     }

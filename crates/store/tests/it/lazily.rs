@@ -111,6 +111,20 @@ fn many() -> Memory {
 }
 
 #[test]
+fn a_long_chain_of_units_is_read_at_once() {
+    let mut files = many();
+    for unit in 0..200 {
+        let text = format!("[variables.link]\ndefault = \"${{unit-{}/link}}\"\n", unit + 1);
+        files.0.insert(format!("units/unit-{unit}.toml"), text);
+    }
+    files.0.insert("units/unit-200.toml".to_owned(), "[variables.link]\ndefault = \"end\"\n".to_owned());
+    let address = Address::parse("unit-0/link@dev").unwrap();
+    let ledger = read_partly(&files, &Scope::Values(vec![address.clone()])).unwrap();
+    assert!(ledger.has_read(None, StageId(0)) && ledger.units.len() == 201, "{}", ledger.units.len());
+    assert_eq!(outcomes(&ledger, &address), outcomes(&read_all(&files), &address));
+}
+
+#[test]
 fn one_value_of_many_units_takes_the_files_of_its_own_way_alone() {
     let files = many();
     let paths = |address: &str| -> Vec<String> {
