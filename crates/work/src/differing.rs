@@ -20,6 +20,7 @@ pub(crate) fn differing(
         match concerns {
             Concerns::All => findings::check(&resolver, None, None).findings,
             Concerns::Rules => findings::check_rules(&resolver).findings,
+            Concerns::Patterns => findings::check_patterns(&resolver).findings,
             Concerns::Units(units) => {
                 let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
                 findings::check_units(&resolver, ids).findings

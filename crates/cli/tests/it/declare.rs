@@ -404,3 +404,13 @@ fn what_can_be_written_by_hand_can_be_said_by_a_command() {
 fn help_of_schema(kind: &str) -> String {
     written(&program().args(["schema", kind]).assert().code(0)).0
 }
+
+#[test]
+fn an_outlet_for_no_unit_is_told_as_it_comes_and_as_it_goes() {
+    let ledger = TestLedger::demo();
+    let add = "add outlet horn --kind directory --stages dev --path ../horn --units nosuch*";
+    let (out, _) = written(&ledger.run(add).code(0));
+    assert!(out.contains("It causes 1 finding\n  warning[idle-pattern]"), "{out}");
+    let (out, _) = written(&ledger.run("change outlet:horn --units ticket-desk --write").code(0));
+    assert!(out.contains("It cures 1 finding\n  warning[idle-pattern]"), "{out}");
+}

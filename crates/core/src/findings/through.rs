@@ -39,6 +39,14 @@ pub fn check_rules(resolver: &Resolver<'_>) -> Report {
     report(&bounds, standings, findings, unreadable)
 }
 
+/// Checks which patterns of `ledger.toml` cover nothing, and nothing else.
+pub fn check_patterns(resolver: &Resolver<'_>) -> Report {
+    let bounds = Bounds::new(resolver, None, None, None);
+    let mut findings = Vec::new();
+    idle_patterns::all(&bounds, &mut findings);
+    report(&bounds, Vec::new(), findings, BTreeSet::new())
+}
+
 pub(super) fn bounded(
     resolver: &Resolver<'_>,
     pattern: Option<&Pattern>,

@@ -18,6 +18,8 @@ pub(crate) enum Concerns {
     Units(BTreeSet<Name>),
     /// What the ledger's rules find, and no value.
     Rules,
+    /// Which patterns of `ledger.toml` cover nothing, and no value.
+    Patterns,
 }
 
 impl Concerns {
@@ -26,6 +28,7 @@ impl Concerns {
         match (self, other) {
             (Self::Units(one), Self::Units(other)) => Self::Units(&one | &other),
             (Self::Rules, Self::Rules) => Self::Rules,
+            (Self::Patterns, Self::Patterns) => Self::Patterns,
             _ => Self::All,
         }
     }

@@ -274,7 +274,7 @@ impl Thing {
                 let outlets = || before.outlets.iter().chain(&after.outlets);
                 let holds = outlets().any(|outlet| outlet.name == *name && outlet.kind.output().is_some());
                 // What such an outlet holds decides what comes nowhere.
-                if holds { Concerns::All } else { Concerns::Units(BTreeSet::new()) }
+                if holds { Concerns::All } else { Concerns::Patterns }
             }
             _ => Concerns::All,
         }
