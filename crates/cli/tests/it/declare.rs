@@ -414,3 +414,22 @@ fn an_outlet_for_no_unit_is_told_as_it_comes_and_as_it_goes() {
     let (out, _) = written(&ledger.run("change outlet:horn --units ticket-desk --write").code(0));
     assert!(out.contains("It cures 1 finding\n  warning[idle-pattern]"), "{out}");
 }
+
+#[test]
+fn a_change_that_clashes_with_a_unit_that_it_does_not_touch_is_told() {
+    let ledger = TestLedger::with([
+        (
+            "ledger.toml",
+            "format = 1\nname = \"Quays\"\n[[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+          [[rule]]\nname = \"own\"\nfields = [\"*/berth\"]\nunique_in_stage = true\n",
+        ),
+        ("units/desk.toml", "[variables.berth]\n"),
+        ("units/boat.toml", "[variables.berth]\n"),
+        ("stages/dev/desk.toml", "berth = \"4\"\n"),
+        ("stages/dev/boat.toml", "berth = \"5\"\n"),
+    ]);
+    for command in ["replace desk/berth@dev --to 5", "set desk/berth@dev=5 --dry-run"] {
+        let (out, err) = written(&ledger.run(command).code(0));
+        assert!(out.contains("error[rule:own]"), "{command}: {out}{err}");
+    }
+}
