@@ -1,4 +1,5 @@
-//! Makes the yardstick ledger from a seed: units × stages × fields, in folder form.
+//! Makes the yardstick ledger from a seed: units × stages × fields, in folder form. Here stands the plain one; `real`
+//! makes the one that has what real ledgers have beside it.
 
 use std::fmt::Write as _;
 use std::path::Path;
@@ -6,9 +7,22 @@ use std::{fs, io};
 
 use fastrand::Rng;
 
+use crate::real;
+
+/// What stands in a ledger.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Shape {
+    /// Shared connections, a group, an endpoint and variables; a tenth of the units refers to another one.
+    Plain,
+    /// Groups, follows with exceptions, instances, tables, chains of references across units and of shared text, rules,
+    /// and mistakes.
+    Real,
+}
+
 /// The measure of a ledger.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Measure {
+    pub(crate) shape: Shape,
     pub(crate) units: usize,
     pub(crate) stages: usize,
     pub(crate) fields: usize,
@@ -29,9 +43,25 @@ pub(crate) fn stage_name(number: usize) -> String {
     format!("stage-{number}")
 }
 
+/// The class of a stage by its number, of so many.
+pub(crate) fn class(number: usize, stages: usize) -> &'static str {
+    match number {
+        0 => "development",
+        _ if number + 2 < stages => "test",
+        _ => "production",
+    }
+}
+
 /// Writes the ledger into a folder that is there.
 pub(crate) fn write(folder: &Path, measure: Measure, seed: u64) -> io::Result<()> {
     let mut random = Rng::with_seed(seed);
+    match measure.shape {
+        Shape::Plain => write_plain(folder, measure, &mut random),
+        Shape::Real => real::write(folder, measure, &mut random),
+    }
+}
+
+fn write_plain(folder: &Path, measure: Measure, random: &mut Rng) -> io::Result<()> {
     let stages: Vec<String> = (0..measure.stages).map(stage_name).collect();
     fs::create_dir_all(folder.join("units"))?;
     fs::create_dir_all(folder.join("groups"))?;
@@ -52,10 +82,10 @@ pub(crate) fn write(folder: &Path, measure: Measure, seed: u64) -> io::Result<()
     }
     let variables = measure.fields - FIELDS_OF_ENTRIES;
     for unit in 0..measure.units {
-        let contract = contract(&mut random, unit, variables);
+        let contract = contract(random, unit, variables);
         fs::write(folder.join(format!("units/unit-{unit}.toml")), contract)?;
         for stage in &stages {
-            let settings = settings(&mut random, stage, unit, variables, measure.units);
+            let settings = settings(random, stage, unit, variables, measure.units);
             fs::write(folder.join(format!("stages/{stage}/unit-{unit}.toml")), settings)?;
         }
     }
@@ -65,11 +95,7 @@ pub(crate) fn write(folder: &Path, measure: Measure, seed: u64) -> io::Result<()
 fn manifest(stages: &[String]) -> String {
     let mut text = "format = 1\nname = \"Yardstick\"\ndefault_stage = \"stage-0\"\n".to_owned();
     for (number, stage) in stages.iter().enumerate() {
-        let class = match number {
-            0 => "development",
-            _ if number + 2 < stages.len() => "test",
-            _ => "production",
-        };
+        let class = class(number, stages.len());
         let _ = write!(text, "\n[[stage]]\nname = \"{stage}\"\nclass = \"{class}\"\ngroups = [\"common\"]\n");
     }
     text
@@ -126,6 +152,7 @@ fn settings(random: &mut Rng, stage: &str, unit: usize, variables: usize, units:
     text
 }
 
-fn word(random: &mut Rng) -> String {
+/// Eight letters.
+pub(crate) fn word(random: &mut Rng) -> String {
     (0..8).map(|_| random.lowercase()).collect()
 }

@@ -12,6 +12,7 @@
 )]
 
 mod ledger;
+mod real;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -22,7 +23,7 @@ use cledger_core::findings;
 use cledger_core::resolve::{FieldId, Resolver, Unfetched};
 use cledger_store::{Disk, Scope, read};
 use jiff::civil::date;
-use ledger::{Measure, stage_name, write};
+use ledger::{Measure, Shape, stage_name, write};
 use mimalloc::MiMalloc;
 use rayon::prelude::*;
 use toml::de::DeTable;
@@ -130,7 +131,8 @@ fn row(what: &str, taken: Duration, parsing: Duration, memory: Option<u64>) {
 fn main() {
     let numbers: Vec<usize> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
     let number = |at: usize, usual: usize| numbers.get(at).copied().unwrap_or(usual);
-    let measure = Measure { units: number(0, 2000), stages: number(1, 8), fields: number(2, 40) };
+    let shape = if std::env::args().any(|it| it == "--real") { Shape::Real } else { Shape::Plain };
+    let measure = Measure { shape, units: number(0, 2000), stages: number(1, 8), fields: number(2, 40) };
     let folder_after = |option: &str| {
         let at = std::env::args().position(|argument| argument == option)?;
         std::env::args().nth(at + 1).map(PathBuf::from)
