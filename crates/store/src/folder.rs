@@ -16,6 +16,7 @@ use std::os::fd::OwnedFd;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
+use rustix::buffer::spare_capacity;
 use rustix::fs::{AtFlags, CWD, Dir, FileType, OFlags, Stat};
 use rustix::io::Errno;
 
@@ -374,8 +375,13 @@ fn read_open(file: File, about: &Stat, most: u64) -> Result<Vec<u8>, FileError> 
         return Err(FileError::TooLarge(most));
     }
     let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or(0) + 1);
-    // It may grow, and some files of the system have no size: one more byte tells that there are more.
-    file.take(most + 1).read_to_end(&mut bytes)?;
+    // One more byte is asked for than there should be: whoever gets all and no more has read it to its end at once.
+    let count = rustix::io::retry_on_intr(|| rustix::io::read(&file, spare_capacity(&mut bytes)))?;
+    if count as u64 == size && size > 0 {
+        return Ok(bytes);
+    }
+    // It has grown or shrunk meanwhile, or is a file of the system without a size.
+    file.take((most + 1).saturating_sub(count as u64)).read_to_end(&mut bytes)?;
     if bytes.len() as u64 > most { Err(FileError::TooLarge(most)) } else { Ok(bytes) }
 }
 
