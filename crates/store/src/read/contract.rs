@@ -3,13 +3,13 @@
 use cledger_core::address::Owner;
 use cledger_core::model::{Chore, Entry, EntryRef, FormerName, Instance, SharedId, Slots, Stage, Unit, When};
 use cledger_core::name::{Name, nearest};
-use toml::de::{DeTable, DeValue};
 
 use super::entries::{KINDS, entries};
 use super::frame::{In, Item};
 use super::outputs::outputs;
 use super::patterns::Patterns;
 use super::stages::belongs;
+use super::toml_table::{TomlTable, TomlValue};
 use crate::vocabulary::{CHORE, INSTANCE, UNIT, names};
 
 /// The shared entries, by name.
@@ -40,7 +40,7 @@ pub(super) struct Surroundings<'s> {
 }
 
 /// The entries of one shared file.
-pub(super) fn shared_entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns) -> Vec<Entry> {
+pub(super) fn shared_entries(read: In<'_>, table: &TomlTable<'_>, patterns: &Patterns) -> Vec<Entry> {
     read.keys(table, &KINDS, |_, _| {});
     entries(read, table, patterns, &Owner::Shared)
 }
@@ -48,7 +48,7 @@ pub(super) fn shared_entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patte
 const KEYS: [&str; UNIT.len()] = names(&UNIT);
 
 /// A unit's contract. Its settings are still to come.
-pub(super) fn unit(read: In<'_>, name: Name, table: &DeTable<'_>, around: &Surroundings<'_>) -> Unit {
+pub(super) fn unit(read: In<'_>, name: Name, table: &TomlTable<'_>, around: &Surroundings<'_>) -> Unit {
     let owner = Owner::Unit(name.clone(), None);
     let mut unit = Unit {
         name,
@@ -198,7 +198,7 @@ pub(super) fn chores(read: In<'_>, item: Item<'_, '_>) -> Vec<Chore> {
 }
 
 fn when(read: In<'_>, item: Item<'_, '_>) -> Option<When> {
-    let DeValue::Table(table) = item.get_ref() else {
+    let TomlValue::Table(table) = item.get_ref() else {
         let words = [(0, "each-delivery"), (1, "first-delivery"), (2, "after-first-delivery")];
         let when = [When::EachDelivery, When::FirstDelivery, When::AfterFirstDelivery];
         return when.into_iter().nth(read.choice(item, "`when`", &words)?);

@@ -10,12 +10,12 @@ use cledger_core::name::Name;
 use cledger_core::source::Place;
 use cledger_core::types::{Measure, Type};
 use cledger_core::value::{Held, Value};
-use toml::de::{DeTable, DeValue};
 
 use super::frame::{In, Item};
 use super::outputs::stage_text;
 use super::patterns::Patterns;
 use super::tables::{self, For};
+use super::toml_table::{Spanned, TomlTable, TomlValue};
 use crate::mistake::Mistakes;
 use crate::vocabulary::{FIELD, TABLE, names};
 use cledger_core::model::Mistake;
@@ -24,7 +24,7 @@ use cledger_core::model::Mistake;
 pub(super) const KINDS: [&str; 5] = ["variables", "connections", "endpoints", "credentials", "tables"];
 
 /// All entries that a file declares, by name.
-pub(super) fn entries(read: In<'_>, table: &DeTable<'_>, patterns: &Patterns, owner: &Owner) -> Vec<Entry> {
+pub(super) fn entries(read: In<'_>, table: &TomlTable<'_>, patterns: &Patterns, owner: &Owner) -> Vec<Entry> {
     let mut entries: Vec<Entry> = Vec::new();
     for kind in KINDS {
         let Some(item) = table.get(kind) else { continue };
@@ -73,7 +73,7 @@ type Made = (Kind, Option<String>, Vec<Declaration>);
 struct Declared<'d, 't, 'i> {
     read: In<'d>,
     item: Item<'t, 'i>,
-    table: &'t DeTable<'i>,
+    table: &'t TomlTable<'i>,
     place: Place,
     patterns: &'d Patterns,
 }
@@ -182,7 +182,7 @@ fn lookup_table(declared: Declared<'_, '_, '_>, owner: &Owner, name: &Name) -> O
 }
 
 /// Applies `fields.<name>`: tunes built-in fields, and adds others after them, by name.
-fn tune(read: In<'_>, table: &DeTable<'_>, fields: &mut Vec<Declaration>, patterns: &Patterns) {
+fn tune(read: In<'_>, table: &TomlTable<'_>, fields: &mut Vec<Declaration>, patterns: &Patterns) {
     let Some(tuned) = table.get("fields").and_then(|item| read.table(item, "`fields`")) else {
         return;
     };
@@ -203,7 +203,7 @@ fn tune(read: In<'_>, table: &DeTable<'_>, fields: &mut Vec<Declaration>, patter
 
 fn tune_built_in(
     read: In<'_>,
-    table: &DeTable<'_>,
+    table: &TomlTable<'_>,
     field: &mut Declaration,
     place: Place,
     patterns: &Patterns,
@@ -221,7 +221,7 @@ fn tune_built_in(
     field.place = place;
     attributes(read, table, field, patterns);
     if field.this_type != before {
-        let span = table.get("type").map_or(0..0, toml::Spanned::span);
+        let span = table.get("type").map_or(0..0, Spanned::span);
         let message = format!("this field comes with its kind and is of type {}", before.name());
         read.wrong_with(span, message, "leave out `type`, or add a field with another name");
         field.this_type = before;
@@ -229,7 +229,7 @@ fn tune_built_in(
 }
 
 /// Reads what is said of a field. Types come first, since the others are judged by them.
-fn attributes(read: In<'_>, table: &DeTable<'_>, field: &mut Declaration, patterns: &Patterns) {
+fn attributes(read: In<'_>, table: &TomlTable<'_>, field: &mut Declaration, patterns: &Patterns) {
     if let Some(item) = table.get("type") {
         let types: Vec<(Type, &str)> =
             Type::names().filter_map(|name| Some((Type::by_name(name)?, name))).collect();
@@ -289,7 +289,7 @@ fn attributes(read: In<'_>, table: &DeTable<'_>, field: &mut Declaration, patter
 }
 
 /// Refuses constraints that no value of the type could break, or none could satisfy.
-fn check_constraints(read: In<'_>, table: &DeTable<'_>, constraints: &Constraints, this_type: Type) {
+fn check_constraints(read: In<'_>, table: &TomlTable<'_>, constraints: &Constraints, this_type: Type) {
     if let (Some((min, _)), Some((max, _))) = (&constraints.min, &constraints.max)
         && min > max
         && let Some(item) = table.get("max").or(table.get("min"))
@@ -308,7 +308,7 @@ fn check_constraints(read: In<'_>, table: &DeTable<'_>, constraints: &Constraint
 }
 
 fn distinct(read: In<'_>, item: Item<'_, '_>) -> Option<Distinct> {
-    if let DeValue::Boolean(truth) = item.get_ref() {
+    if let TomlValue::Boolean(truth) = item.get_ref() {
         return Some(if *truth { Distinct::Stages } else { Distinct::No });
     }
     read.choice(item, "`distinct`", &[(Distinct::Classes, "class")])
@@ -356,7 +356,7 @@ fn output_names(read: In<'_>, item: Item<'_, '_>) -> OutputNames {
         }
         stage_text(read, item, "`as`").map(|(text, _)| text.as_written().to_owned())
     };
-    if let DeValue::Table(table) = item.get_ref() {
+    if let TomlValue::Table(table) = item.get_ref() {
         let formats = OutputFormat::ALL.map(|(_, name)| name);
         read.keys(table, &formats, |format, item| {
             names.by_format.extend(name(item).map(|name| (format.to_owned(), name)));

@@ -8,15 +8,14 @@ use cledger_core::source::{FileId, Place};
 use cledger_core::types::parse_date;
 use cledger_core::value::Value;
 use jiff::civil::Date;
-use toml::Spanned;
-use toml::de::{DeInteger, DeString, DeTable, DeValue};
 
 use super::documents::Documents;
+use super::toml_table::{Spanned, TomlInteger, TomlKey, TomlTable, TomlValue};
 use crate::mistake::Mistakes;
 use cledger_core::model::Mistake;
 
 /// A value in a file, with its place.
-pub(super) type Item<'t, 'i> = &'t Spanned<DeValue<'i>>;
+pub(super) type Item<'t, 'i> = &'t Spanned<TomlValue<'i>>;
 
 /// Gives places in one file, and collects the mistakes found there.
 #[derive(Clone, Copy)]
@@ -50,7 +49,7 @@ impl In<'_> {
     }
 
     /// A key that must be a name, and not one of those taken if `free` says so.
-    pub(super) fn name(self, key: &Spanned<DeString<'_>>, what: &str, free: bool) -> Option<Name> {
+    pub(super) fn name(self, key: &TomlKey<'_>, what: &str, free: bool) -> Option<Name> {
         self.name_text(key.get_ref(), key.span(), what, free)
     }
 
@@ -115,7 +114,7 @@ impl In<'_> {
 
     /// A value that must be a list, with its items.
     pub(super) fn list<'t, 'i>(self, item: Item<'t, 'i>, what: &str) -> Vec<Item<'t, 'i>> {
-        if let DeValue::Array(items) = item.get_ref() {
+        if let TomlValue::Array(items) = item.get_ref() {
             items.iter().collect()
         } else {
             self.expected(item, what, "a list in brackets");
@@ -129,7 +128,7 @@ impl In<'_> {
         items.filter_map(|item| Some((self.text(item, what)?, item.span()))).collect()
     }
 
-    pub(super) fn table<'t, 'i>(self, item: Item<'t, 'i>, what: &str) -> Option<&'t DeTable<'i>> {
+    pub(super) fn table<'t, 'i>(self, item: Item<'t, 'i>, what: &str) -> Option<&'t TomlTable<'i>> {
         let table = item.get_ref().as_table();
         if table.is_none() {
             self.expected(item, what, "a table");
@@ -160,7 +159,7 @@ impl In<'_> {
     /// Hands each key of a table to `read`, which says whether it knows it; others are mistakes.
     pub(super) fn keys<'t, 'i>(
         self,
-        table: &'t DeTable<'i>,
+        table: &'t TomlTable<'i>,
         known: &[&str],
         mut read: impl FnMut(&str, Item<'t, 'i>),
     ) {
@@ -173,7 +172,7 @@ impl In<'_> {
         }
     }
 
-    pub(super) fn unknown_key(self, key: &Spanned<DeString<'_>>, known: &[&str]) {
+    pub(super) fn unknown_key(self, key: &TomlKey<'_>, known: &[&str]) {
         let former = FORMER.iter().find(|(former, now)| key.get_ref() == former && known.contains(now));
         let help = match (former, nearest(key.get_ref(), known.iter().copied())) {
             (Some((_, now)), _) => format!("it is called `{now}` now"),
@@ -186,11 +185,11 @@ impl In<'_> {
     /// Any TOML value.
     pub(super) fn value(self, item: Item<'_, '_>) -> Value {
         match item.get_ref() {
-            DeValue::String(text) => Value::text(text),
-            DeValue::Integer(number) => self.integer(number, item.span()),
-            DeValue::Float(number) => Value::Number(number.as_str().parse().unwrap_or(f64::NAN)),
-            DeValue::Boolean(truth) => Value::Boolean(*truth),
-            DeValue::Datetime(moment) => match (moment.date, moment.time) {
+            TomlValue::String(text) => Value::text(text),
+            TomlValue::Integer(number) => self.integer(number, item.span()),
+            TomlValue::Float(number) => Value::Number(number.parse().unwrap_or(f64::NAN)),
+            TomlValue::Boolean(truth) => Value::Boolean(*truth),
+            TomlValue::Datetime(moment) => match (moment.date, moment.time) {
                 (Some(date), None) => {
                     let part = |number: u8| i8::try_from(number).unwrap_or_default();
                     let year = i16::try_from(date.year).unwrap_or_default();
@@ -201,18 +200,16 @@ impl In<'_> {
                 }
                 _ => Value::Time(moment.to_string().into()),
             },
-            DeValue::Array(items) => Value::List(items.iter().map(|item| self.value(item)).collect()),
-            DeValue::Table(table) => {
-                let pair = |(key, item): (&Spanned<DeString<'_>>, _)| {
-                    (key.get_ref().as_ref().into(), self.value(item))
-                };
+            TomlValue::Array(items) => Value::List(items.iter().map(|item| self.value(item)).collect()),
+            TomlValue::Table(table) => {
+                let pair = |(key, item): (&TomlKey<'_>, _)| (key.get_ref().as_ref().into(), self.value(item));
                 Value::Map(table.iter().map(pair).collect())
             }
         }
     }
 
-    fn integer(self, number: &DeInteger<'_>, span: Range<usize>) -> Value {
-        if let Ok(number) = i64::from_str_radix(number.as_str(), number.radix()) {
+    fn integer(self, number: &TomlInteger<'_>, span: Range<usize>) -> Value {
+        if let Ok(number) = i64::from_str_radix(&number.digits, number.radix) {
             return Value::Integer(number);
         }
         self.wrong(span, "this number does not fit into 64 bits");

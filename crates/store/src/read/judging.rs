@@ -9,10 +9,10 @@ use cledger_core::name::Name;
 use cledger_core::types::{Measure, Type};
 use cledger_core::value::Value;
 use regex::Regex;
-use toml::de::{DeTable, DeValue};
 
 use super::frame::{In, Item};
 use super::stages::named_stage;
+use super::toml_table::{TomlTable, TomlValue};
 use crate::vocabulary::{CHECK, CONDITION, RULE, RULE_DEMANDS, names};
 
 /// What a rule can demand.
@@ -27,7 +27,7 @@ const SEVERITIES: [(Severity, &str); 2] = [(Severity::Error, "error"), (Severity
 const MOST_DAYS: i64 = 3650;
 
 /// Reads `[check]` and `[[rule]]`.
-pub(super) fn judging(read: In<'_>, table: &DeTable<'_>, stages: &[Stage]) -> Judging {
+pub(super) fn judging(read: In<'_>, table: &TomlTable<'_>, stages: &[Stage]) -> Judging {
     let mut judging = Judging::default();
     if let Some(check) = table.get("check").and_then(|item| read.table(item, "`check`")) {
         read.keys(check, &names(&CHECK), |key, item| match key {
@@ -105,7 +105,7 @@ fn rule(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Option<Rule> {
                 .collect();
         }
         "classes" => {
-            let DeValue::Array(items) = item.get_ref() else {
+            let TomlValue::Array(items) = item.get_ref() else {
                 return read.expected(item, "`classes`", "a list in brackets");
             };
             rule.classes =
@@ -278,7 +278,7 @@ fn several(read: In<'_>, item: Item<'_, '_>, key: &str, stages: Vec<StageId>) ->
 }
 
 /// Refuses a `max` below its `min`, of whichever type both are.
-fn bounds_in_order(read: In<'_>, table: &DeTable<'_>) {
+fn bounds_in_order(read: In<'_>, table: &TomlTable<'_>) {
     let (Some(min), Some(max)) = (table.get("min"), table.get("max")) else { return };
     let (low, high) = (read.value(min), read.value(max));
     let wrong = [Type::Number, Type::Duration, Type::Size, Type::Date].into_iter().any(|this| {

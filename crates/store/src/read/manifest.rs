@@ -7,14 +7,13 @@ use cledger_core::model::{
     Aligned, Class, DaybookStore, Follow, Group, GroupId, Judging, Mistake, Outlet, Stage, StageId,
 };
 use cledger_core::name::Name;
-use toml::Spanned;
-use toml::de::{DeString, DeTable};
 
 use super::contract::{chores, formerly};
 use super::frame::{In, Item};
 use super::judging::judging;
 use super::outlets::outlets;
 use super::stages::named_stage;
+use super::toml_table::{TomlKey, TomlTable};
 use crate::vocabulary::{ALIGNED, DAYBOOK, FOLLOW, GROUP, LEDGER, STAGE, names};
 
 /// The format of ledgers that this version reads.
@@ -64,12 +63,12 @@ const REPLACE_KEYS: [&str; 9] =
 
 /// A stage's table, with what in it names other stages and groups.
 struct Declared<'t, 'i> {
-    table: &'t DeTable<'i>,
+    table: &'t TomlTable<'i>,
     span: Range<usize>,
 }
 
 /// Reads `ledger.toml`.
-pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
+pub(super) fn manifest(read: In<'_>, table: &TomlTable<'_>) -> Manifest {
     let mut manifest = Manifest::default();
     read.keys(table, &KEYS, |key, item| match key {
         "format" => match read.value(item) {
@@ -108,7 +107,7 @@ pub(super) fn manifest(read: In<'_>, table: &DeTable<'_>) -> Manifest {
 }
 
 /// Where deliveries are recorded, and whether each record gets a line in a file of the ledger.
-fn daybook(read: In<'_>, table: &DeTable<'_>) -> (Option<DaybookStore>, bool) {
+fn daybook(read: In<'_>, table: &TomlTable<'_>) -> (Option<DaybookStore>, bool) {
     let daybook = table.get("daybook").and_then(|item| read.table(item, "`daybook`"));
     let Some(daybook) = daybook else { return (None, false) };
     let (mut store, mut anchors) = (None, false);
@@ -120,7 +119,7 @@ fn daybook(read: In<'_>, table: &DeTable<'_>) -> (Option<DaybookStore>, bool) {
 }
 
 /// Checks the keys and names of routines; what is in them is read when one is used.
-fn routines(read: In<'_>, table: &DeTable<'_>) {
+fn routines(read: In<'_>, table: &TomlTable<'_>) {
     let mut names: Vec<Name> = Vec::new();
     for item in table.get("routine").map(|item| read.list(item, "`routine`")).unwrap_or_default() {
         let Some(routine) = read.table(item, "a routine") else { continue };
@@ -151,7 +150,7 @@ fn routines(read: In<'_>, table: &DeTable<'_>) {
 }
 
 /// The stages with what stands in their own tables alone.
-fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest) -> Vec<Declared<'t, 'i>> {
+fn stages<'t, 'i>(read: In<'_>, table: &'t TomlTable<'i>, manifest: &mut Manifest) -> Vec<Declared<'t, 'i>> {
     let mut declared = Vec::new();
     let items = table.get("stage").map(|item| read.list(item, "`stage`")).unwrap_or_default();
     let mut names = BTreeSet::new();
@@ -203,14 +202,14 @@ fn stages<'t, 'i>(read: In<'_>, table: &'t DeTable<'i>, manifest: &mut Manifest)
 
 fn labels(read: In<'_>, item: Item<'_, '_>) -> BTreeMap<Name, String> {
     let table = read.table(item, "`labels`").into_iter().flatten();
-    let label = |(key, item): (&Spanned<DeString<'_>>, Item<'_, '_>)| {
+    let label = |(key, item): (&TomlKey<'_>, Item<'_, '_>)| {
         Some((read.name(key, "a label", false)?, read.text(item, "a label")?.to_owned()))
     };
     table.filter_map(label).collect()
 }
 
 /// The groups: those that stages list, those declared as `[[group]]`, those with a file.
-fn groups(read: In<'_>, table: &DeTable<'_>, stages: &[Declared<'_, '_>], manifest: &mut Manifest) {
+fn groups(read: In<'_>, table: &TomlTable<'_>, stages: &[Declared<'_, '_>], manifest: &mut Manifest) {
     let mut groups: BTreeMap<Name, Option<String>> = BTreeMap::new();
     let is_stage = |name: &Name| manifest.stages.iter().any(|stage| stage.name == *name);
     let mut add = |text: &str, span: Range<usize>, about: Option<String>| {
@@ -398,7 +397,7 @@ fn count_layers(manifest: &Manifest, at: usize, known: &mut [Option<usize>]) -> 
     count
 }
 
-fn default_stage(read: In<'_>, table: &DeTable<'_>, manifest: &mut Manifest) {
+fn default_stage(read: In<'_>, table: &TomlTable<'_>, manifest: &mut Manifest) {
     let Some(item) = table.get("default_stage") else { return };
     let Some(text) = read.text(item, "`default_stage`") else { return };
     let found = manifest.named_stage(read, text, item.span());
@@ -412,7 +411,7 @@ fn default_stage(read: In<'_>, table: &DeTable<'_>, manifest: &mut Manifest) {
     });
 }
 
-fn aligned(read: In<'_>, table: &DeTable<'_>, manifest: &mut Manifest) {
+fn aligned(read: In<'_>, table: &TomlTable<'_>, manifest: &mut Manifest) {
     for item in table.get("aligned").map(|item| read.list(item, "`aligned`")).unwrap_or_default() {
         let Some(table) = read.table(item, "an `aligned` table") else { continue };
         let mut aligned = Aligned { stages: Vec::new(), except: Vec::new() };

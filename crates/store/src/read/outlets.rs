@@ -9,12 +9,12 @@ use cledger_core::model::{
     Effecting, Given, Outlet, OutletKind, Output, OutputFormat, Ready, SecretsIn, Source, Stage, StageText,
 };
 use cledger_core::types::duration;
-use toml::de::{DeTable, DeValue};
 use wildmatch::WildMatch;
 
 use super::frame::{In, Item};
 use super::outputs::{naming, stage_text};
 use super::stages::belongs;
+use super::toml_table::{Spanned, TomlTable, TomlValue};
 use crate::vocabulary::{OUTLET, OUTLET_KINDS, names};
 use cledger_core::model::Mistake;
 
@@ -25,7 +25,7 @@ const TIMEOUT: Duration = Duration::from_secs(10);
 const WITHIN: Duration = Duration::from_secs(30);
 
 /// Reads the outlets, each with a name of its own.
-pub(super) fn outlets(read: In<'_>, table: &DeTable<'_>, stages: &[Stage]) -> Vec<Outlet> {
+pub(super) fn outlets(read: In<'_>, table: &TomlTable<'_>, stages: &[Stage]) -> Vec<Outlet> {
     let mut outlets: Vec<Outlet> = Vec::new();
     for item in table.get("outlet").map(|item| read.list(item, "`outlet`")).unwrap_or_default() {
         let Some(table) = read.table(item, "an outlet") else { continue };
@@ -38,7 +38,7 @@ pub(super) fn outlets(read: In<'_>, table: &DeTable<'_>, stages: &[Stage]) -> Ve
     outlets
 }
 
-fn outlet(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, stages: &[Stage]) -> Option<Outlet> {
+fn outlet(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>, stages: &[Stage]) -> Option<Outlet> {
     let mut name = None;
     let mut covered = Vec::new();
     let (mut units, mut keep, mut timeout) = (Vec::new(), Vec::new(), Some(TIMEOUT));
@@ -79,12 +79,12 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, stages: &[Stage
     refuse_what_does_not_fit(read, item, table, kind);
     let kind = self::kind(read, table, kind)?;
     covered.resize(stages.len(), false);
-    let place = read.place(table.get("name").map_or(item.span(), toml::Spanned::span));
+    let place = read.place(table.get("name").map_or(item.span(), Spanned::span));
     Some(Outlet { name: name?, stages: covered, units, keep, timeout: timeout?, kind, effect, place })
 }
 
 /// Keys that the kind makes no use of, and those that it lacks.
-fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_>, kind: &str) {
+fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>, kind: &str) {
     let Some((_, keys, needed)) = OUTLET_KINDS.iter().find(|(name, ..)| *name == kind) else { return };
     for wanted in needed.iter().filter(|wanted| !table.contains_key(**wanted)) {
         read.wrong(item.span(), format!("an outlet of kind \"{kind}\" needs a `{wanted}`"));
@@ -102,7 +102,7 @@ fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &DeTable<'_
     }
 }
 
-fn kind(read: In<'_>, table: &DeTable<'_>, kind: &str) -> Option<OutletKind> {
+fn kind(read: In<'_>, table: &TomlTable<'_>, kind: &str) -> Option<OutletKind> {
     let text = |key: &str| {
         let item = table.get(key)?;
         stage_text(read, item, &format!("`{key}`")).map(|(text, _)| text)
@@ -123,8 +123,8 @@ fn kind(read: In<'_>, table: &DeTable<'_>, kind: &str) -> Option<OutletKind> {
 }
 
 /// What of a unit stands in an outlet that holds names and values, as a file of this format would.
-fn content(read: In<'_>, table: &DeTable<'_>, format: OutputFormat) -> Output {
-    let place = read.place(table.get("name").map_or(0..0, toml::Spanned::span));
+fn content(read: In<'_>, table: &TomlTable<'_>, format: OutputFormat) -> Output {
+    let place = read.place(table.get("name").map_or(0..0, Spanned::span));
     let mut output = Output { holds_tables: true, ..Output::plain(StageText::default(), format, place) };
     for (key, item) in table {
         match key.get_ref().as_ref() {
@@ -155,7 +155,7 @@ fn pass(read: In<'_>, item: Item<'_, '_>) -> Vec<String> {
 /// An address, or where it comes from.
 fn given(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<Given> {
     match item.get_ref() {
-        DeValue::Table(_) => from(read, item, what).map(Given::From),
+        TomlValue::Table(_) => from(read, item, what).map(Given::From),
         _ => address(read, item, what).map(Given::Text),
     }
 }
@@ -191,7 +191,7 @@ fn holds_password(url: &str) -> bool {
 /// Where something comes from that does not stand in the ledger.
 fn from(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<Source> {
     let help = "write { from = \"env:NAME\" } or { from = \"file:PATH\" }";
-    let DeValue::Table(table) = item.get_ref() else {
+    let TomlValue::Table(table) = item.get_ref() else {
         read.wrong_with(item.span(), format!("{what} does not stand in the ledger"), help);
         return None;
     };

@@ -12,10 +12,10 @@ use cledger_core::source::Place;
 use cledger_core::tree::Branch;
 use cledger_core::value::Value;
 use cledger_formats::template;
-use toml::de::{DeTable, DeValue};
 
 use super::frame::{In, Item};
 use super::stages::belongs;
+use super::toml_table::{TomlTable, TomlValue};
 use crate::vocabulary::{DELIMITERS, LEFT_OUT, OUTPUT, names};
 use cledger_core::model::Mistake;
 
@@ -35,7 +35,7 @@ pub(super) fn outputs(
 fn output(
     read: In<'_>,
     item: Item<'_, '_>,
-    table: &DeTable<'_>,
+    table: &TomlTable<'_>,
     (entries, stages): (&[&Entry], &[Stage]),
 ) -> Option<Output> {
     let (mut path, mut format, mut of, mut template) = (None, None, None, None);
@@ -128,7 +128,7 @@ fn not_adopted(read: In<'_>, item: Item<'_, '_>) -> Vec<NotAdopted> {
 }
 
 /// Keys that the format makes no use of are mistakes: nothing that is written is ignored.
-fn refuse_what_has_no_use(read: In<'_>, table: &DeTable<'_>, format: OutputFormat) {
+fn refuse_what_has_no_use(read: In<'_>, table: &TomlTable<'_>, format: OutputFormat) {
     let without_use: &[&str] = match format {
         OutputFormat::Template => &["naming", "prefix", "order"],
         OutputFormat::Csv => &["naming", "prefix", "only", "except", "secrets", "order"],
@@ -216,7 +216,7 @@ fn manifest(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> Option<Br
         read.wrong_with(key.span(), message, "leave it out");
     }
     let metadata = table.get("metadata").and_then(|it| it.get_ref().as_table());
-    if let Some((key, _)) = metadata.and_then(|it| it.get_key_value("name")) {
+    if let Some((key, _)) = metadata.and_then(|it| it.iter().find(|(key, _)| key.get_ref() == "name")) {
         read.wrong_with(
             key.span(),
             "the name of a manifest is said with `name`",
@@ -340,7 +340,7 @@ fn output_path(read: In<'_>, item: Item<'_, '_>) -> Option<(StageText, Place)> {
 
 /// Text that may refer to the stage and the unit.
 pub(super) fn stage_text(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<(StageText, Range<usize>)> {
-    let DeValue::String(text) = item.get_ref() else {
+    let TomlValue::String(text) = item.get_ref() else {
         read.expected(item, what, "text in quotes");
         return None;
     };

@@ -1,6 +1,6 @@
 //! Settings: from the tables of a stage's or group's file to settings bound to their fields.
 
-use std::cmp::Ordering;
+use std::cell::RefCell;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::{Cipher, holds_cipher, is_cipher};
@@ -11,20 +11,19 @@ use cledger_core::model::{
 use cledger_core::source::Place;
 use cledger_core::value::{Held, Value};
 use compact_str::CompactString;
-use toml::Spanned;
-use toml::de::{DeString, DeTable};
 
 use super::contract::Shared;
 use super::frame::{In, Item};
 use super::tables::{self, For};
+use super::toml_table::{TomlKey, TomlTable};
 
 /// The words of a table that is a setting and not a map.
 const WORDS: [&str; 6] = ["value", "absent", "from", "looked_up", "why", "until"];
 
 /// What a table of settings is bound to: fields by name, and the numbering of their slots.
 pub(super) trait Binding {
-    /// The entry with this name, and the slot of its first field. Names mostly come in order, so
-    /// the search goes on from where the last one was found.
+    /// The entry with this name, and the slot of its first field. `from` is where the last one was found: most files
+    /// name the entries in one order.
     fn entry(&self, name: &str, from: &mut usize) -> Option<(&Entry, u32)>;
     /// Whether it is there, but may not be set here.
     fn is_unused(&self, name: &str) -> bool;
@@ -35,15 +34,15 @@ pub(super) trait Binding {
 /// Reads one table of settings. `layer` and `instance` say where it stands.
 pub(super) fn bind(
     read: In<'_>,
-    table: &DeTable<'_>,
+    table: &TomlTable<'_>,
     binding: &impl Binding,
     (layer, instance): (LayerId, Option<InstanceId>),
     strays: &mut Vec<Stray>,
 ) -> Vec<Setting> {
-    let fields = table.values().map(|item| item.get_ref().as_table().map_or(1, DeTable::len));
+    let fields = table.values().map(|item| item.get_ref().as_table().map_or(1, TomlTable::len));
     let mut settings = Vec::with_capacity(fields.sum());
     let mut from = 0;
-    let mut stray = |kind, key: &Spanned<DeString<'_>>| {
+    let mut stray = |kind, key: &TomlKey<'_>| {
         let (name, place) = (key.get_ref().to_string(), read.place(key.span()));
         strays.push(Stray { layer, instance, kind, name, place });
     };
@@ -225,26 +224,39 @@ impl Binding for Shared {
 /// The fields of one unit.
 pub(super) struct UnitBinding<'u> {
     pub(super) unit: &'u cledger_core::model::Unit,
-    pub(super) shared: &'u Shared,
+    shared: &'u Shared,
+    /// Which entry came next in the last file: at its start, and after each entry, counted from 1.
+    after: RefCell<Vec<usize>>,
+}
+
+impl<'u> UnitBinding<'u> {
+    pub(super) fn new(unit: &'u cledger_core::model::Unit, shared: &'u Shared) -> Self {
+        let after = (0..=unit.slots.entries.len()).collect();
+        Self { unit, shared, after: RefCell::new(after) }
+    }
+
+    fn entry_of(&self, slot: &SlotEntry) -> &Entry {
+        match slot.entry {
+            EntryRef::Own(position) => &self.unit.entries[usize::from(position)],
+            EntryRef::Shared(id) => &self.shared.entries[usize::from(id.0)],
+        }
+    }
 }
 
 impl Binding for UnitBinding<'_> {
     fn entry(&self, name: &str, from: &mut usize) -> Option<(&Entry, u32)> {
         let slots = &self.unit.slots.entries;
-        let entry = |slot: &SlotEntry| match slot.entry {
-            EntryRef::Own(position) => &self.unit.entries[usize::from(position)],
-            EntryRef::Shared(id) => &self.shared.entries[usize::from(id.0)],
-        };
-        let compare = |slot: &SlotEntry| entry(slot).name.as_str().cmp(name);
-        while slots.get(*from).is_some_and(|slot| compare(slot) == Ordering::Less) {
-            *from += 1;
+        let mut after = self.after.borrow_mut();
+        let expected = after[*from];
+        let is_it = |slot: &&SlotEntry| self.entry_of(slot).name.as_str() == name;
+        if let Some(slot) = slots.get(expected).filter(is_it) {
+            *from = expected + 1;
+            return Some((self.entry_of(slot), slot.first));
         }
-        let next = slots.get(*from).filter(|slot| compare(slot) == Ordering::Equal);
-        let found = match next {
-            Some(slot) => slot,
-            None => &slots[slots.binary_search_by(compare).ok()?],
-        };
-        Some((entry(found), found.first))
+        let found = slots.binary_search_by(|slot| self.entry_of(slot).name.as_str().cmp(name)).ok()?;
+        after[*from] = found;
+        *from = found + 1;
+        Some((self.entry_of(&slots[found]), slots[found].first))
     }
 
     fn is_unused(&self, name: &str) -> bool {

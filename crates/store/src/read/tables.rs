@@ -9,10 +9,10 @@ use cledger_core::output::path_fault;
 use cledger_core::source::{FileId, Place};
 use cledger_core::value::Value;
 use compact_str::CompactString;
-use toml::de::{DeTable, DeValue};
 
 use super::documents::Documents;
 use super::frame::{In, Item};
+use super::toml_table::{TomlTable, TomlValue};
 
 const NO_REFERENCE: &str = "write the key itself: references may stand in the other columns";
 
@@ -47,11 +47,11 @@ impl Rows {
 /// Reads rows from what stands in a contract or setting: a CSV file's path, or rows by key.
 pub(super) fn rows(read: In<'_>, item: Item<'_, '_>, table: &For<'_>) -> Option<Rows> {
     match item.get_ref() {
-        DeValue::String(path) => {
+        TomlValue::String(path) => {
             let place = read.place(item.span());
             Some(from_file(read.documents, path, place, table).sorted())
         }
-        DeValue::Table(given) => Some(from_table(read, given, table).sorted()),
+        TomlValue::Table(given) => Some(from_table(read, given, table).sorted()),
         _ => {
             read.expected(item, "the rows of a table", "the path of a CSV file, or rows by their keys");
             None
@@ -158,7 +158,7 @@ fn line(file: FileId, text: &str, from: usize) -> Place {
     Place { file, start: offset(from), end: offset(to) }
 }
 
-fn from_table(read: In<'_>, given: &DeTable<'_>, table: &For<'_>) -> Rows {
+fn from_table(read: In<'_>, given: &TomlTable<'_>, table: &For<'_>) -> Rows {
     let mut found = Rows::default();
     for (key, item) in given {
         let place = read.place(item.span());

@@ -2,11 +2,12 @@
 
 use std::ops::Range;
 
-use toml::Spanned;
 use toml::de::DeTable;
 
 use super::documents::{Document, Documents};
 use super::frame::In;
+use super::toml_events;
+use super::toml_table::TomlTable;
 use super::twice::first_of;
 use cledger_core::model::Mistake;
 
@@ -19,10 +20,13 @@ const TWICE: &str = "duplicate key";
 
 impl Document {
     /// The file's root table; `None` if it is not TOML, with a mistake for each error in it.
-    pub(super) fn table(&self, documents: &Documents<'_>) -> Option<Spanned<DeTable<'_>>> {
+    pub(super) fn table(&self, documents: &Documents<'_>) -> Option<TomlTable<'_>> {
+        if let Some(table) = toml_events::usual(self.text()) {
+            return Some(table);
+        }
         let (table, errors) = DeTable::parse_recoverable(self.text());
         if errors.is_empty() {
-            return Some(table);
+            return Some(table.into_inner().into());
         }
         let read = In { file: self.file, mistakes: documents.mistakes, documents };
         let merges = unfinished_merges(self.text());
@@ -81,10 +85,10 @@ fn unfinished_merges(text: &str) -> Vec<Range<usize>> {
 
 impl Documents<'_> {
     /// Reads a file's root table, if there is such a file and it can be read.
-    pub(super) fn with<R>(&self, path: &str, read: impl FnOnce(In<'_>, &DeTable<'_>) -> R) -> Option<R> {
+    pub(super) fn with<R>(&self, path: &str, read: impl FnOnce(In<'_>, &TomlTable<'_>) -> R) -> Option<R> {
         let document = self.text(path)?;
         let place = In { file: document.file, mistakes: self.mistakes, documents: self };
-        let result = document.table(self).map(|table| read(place, table.get_ref()));
+        let result = document.table(self).map(|table| read(place, &table));
         self.keep(document);
         result
     }

@@ -11,8 +11,6 @@ use cledger_core::reference::Target;
 use cledger_core::resolve::layers_of;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
-use toml::Spanned;
-use toml::de::{DeString, DeTable};
 
 use super::Scope;
 use super::again::Kept;
@@ -21,6 +19,7 @@ use super::documents::{Document, Documents};
 use super::frame::In;
 use super::layout::{self, LayerFiles, Layout};
 use super::settings::{UnitBinding, bind, split_key};
+use super::toml_table::{TomlKey, TomlTable};
 use crate::mistake::Mistakes;
 use cledger_core::model::Mistake;
 
@@ -42,8 +41,8 @@ struct LayerTables<'t> {
 /// The table of a unit or instance in a layer's one file.
 struct UnitTable<'t> {
     instance: Option<&'t str>,
-    key: &'t Spanned<DeString<'t>>,
-    table: &'t DeTable<'t>,
+    key: &'t TomlKey<'t>,
+    table: &'t TomlTable<'t>,
 }
 
 /// Where a layer's settings for units are found.
@@ -73,7 +72,7 @@ pub(super) fn read(
             _ => None,
         })
         .collect();
-    let tables: Vec<Option<Spanned<DeTable<'_>>>> =
+    let tables: Vec<Option<TomlTable<'_>>> =
         texts.par_iter().map(|text| text.as_ref().and_then(|text| text.table(documents))).collect();
     let (layers, sources): (Vec<_>, Vec<_>) = layout
         .layers
@@ -124,11 +123,11 @@ fn layer_settings<'t>(
     documents: &'t Documents<'_>,
     layer: LayerId,
     files: &'t LayerFiles,
-    file: Option<(&'t Document, &'t Spanned<DeTable<'t>>)>,
+    file: Option<(&'t Document, &'t TomlTable<'t>)>,
     around: &Surroundings<'_>,
 ) -> (LayerSettings, Source<'t>) {
     let mut strays = Vec::new();
-    let mut shared = |read: In<'_>, table: &DeTable<'_>| {
+    let mut shared = |read: In<'_>, table: &TomlTable<'_>| {
         let settings = bind_shared(read, table, layer, around, &mut strays);
         LayerSettings { shared: settings, strays: std::mem::take(&mut strays), in_folder: false }
     };
@@ -145,7 +144,7 @@ fn layer_settings<'t>(
             let read = In { file: document.file, mistakes: documents.mistakes, documents };
             let mut settings = LayerSettings::default();
             let mut units = FxHashMap::default();
-            read.keys(table.get_ref(), &["shared", "units"], |key, item| {
+            read.keys(table, &["shared", "units"], |key, item| {
                 let Some(table) = read.table(item, &format!("`{key}`")) else { return };
                 if key == "shared" {
                     settings = shared(read, table);
@@ -158,7 +157,7 @@ fn layer_settings<'t>(
     }
 }
 
-fn unit_tables<'t>(read: In<'t>, table: &'t DeTable<'t>) -> FxHashMap<&'t str, Vec<UnitTable<'t>>> {
+fn unit_tables<'t>(read: In<'t>, table: &'t TomlTable<'t>) -> FxHashMap<&'t str, Vec<UnitTable<'t>>> {
     let mut units: FxHashMap<&str, Vec<UnitTable<'_>>> = FxHashMap::default();
     for (key, item) in table {
         let (unit, instance) = split_key(key.get_ref());
@@ -172,7 +171,7 @@ fn unit_tables<'t>(read: In<'t>, table: &'t DeTable<'t>) -> FxHashMap<&'t str, V
 /// Shared settings, by entry.
 fn bind_shared(
     read: In<'_>,
-    table: &DeTable<'_>,
+    table: &TomlTable<'_>,
     layer: LayerId,
     around: &Surroundings<'_>,
     strays: &mut Vec<Stray>,
@@ -292,6 +291,7 @@ impl Reading<'_> {
             })?,
         };
         let mut strays = Vec::new();
+        let binding = UnitBinding::new(&unit, around.shared);
         let settings = self.layout.layers.iter().zip(self.sources).map(|(&(layer, _), source)| {
             if let Some(kept) = self.kept.and_then(|kept| kept.settings(name, layer)) {
                 strays.extend(kept.strays);
@@ -303,11 +303,12 @@ impl Reading<'_> {
             }
             Arc::new(match source {
                 Source::None => SettingsOfLayer::default(),
-                Source::Tables(tables) => self.settings_in_tables(tables, layer, &unit, &mut strays),
-                Source::Folder(path) => self.settings_in_folder(path, layer, &unit, &mut strays),
+                Source::Tables(tables) => self.settings_in_tables(tables, layer, &binding, &mut strays),
+                Source::Folder(path) => self.settings_in_folder(path, layer, &binding, &mut strays),
             })
         });
         let settings = settings.collect();
+        drop(binding);
         (unit.settings, unit.strays) = (settings, strays);
         Some(Arc::new(unit))
     }
@@ -316,11 +317,11 @@ impl Reading<'_> {
         &self,
         tables: &LayerTables<'_>,
         layer: LayerId,
-        unit: &Unit,
+        binding: &UnitBinding<'_>,
         strays: &mut Vec<Stray>,
     ) -> SettingsOfLayer {
+        let unit = binding.unit;
         let mut settings = SettingsOfLayer::default();
-        let binding = UnitBinding { unit, shared: self.around.shared };
         for found in tables.units.get(unit.name.as_str()).into_iter().flatten() {
             let place = tables.read.place(found.key.span());
             let instance = match found.instance {
@@ -331,7 +332,7 @@ impl Reading<'_> {
                     None => continue,
                 },
             };
-            let bound = bind(tables.read, found.table, &binding, (layer, instance), strays);
+            let bound = bind(tables.read, found.table, binding, (layer, instance), strays);
             settings.add(instance, place, bound);
         }
         settings
@@ -341,16 +342,16 @@ impl Reading<'_> {
         &self,
         path: &str,
         layer: LayerId,
-        unit: &Unit,
+        binding: &UnitBinding<'_>,
         strays: &mut Vec<Stray>,
     ) -> SettingsOfLayer {
+        let unit = binding.unit;
         let mut settings = SettingsOfLayer::default();
-        let binding = UnitBinding { unit, shared: self.around.shared };
         let instances = (0_u16..).zip(&unit.instances);
         let instances = instances.map(|(id, instance)| (Some(InstanceId(id)), format!("+{}", instance.name)));
         for (instance, ending) in std::iter::once((None, String::new())).chain(instances) {
             self.documents.with(&format!("{path}/{}{ending}.toml", unit.name), |read, table| {
-                let bound = bind(read, table, &binding, (layer, instance), strays);
+                let bound = bind(read, table, binding, (layer, instance), strays);
                 settings.add(instance, read.place(0..0), bound);
             });
         }

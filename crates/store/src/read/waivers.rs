@@ -2,15 +2,15 @@
 
 use cledger_core::address::Pattern;
 use cledger_core::model::{Waived, Waiver};
-use toml::de::DeTable;
 
 use super::frame::{In, Item};
 use super::judging::code;
+use super::toml_table::TomlTable;
 
 const KEYS: [&str; 5] = ["code", "address", "why", "until", "by"];
 
 /// Reads `waivers.toml`.
-pub(super) fn waivers(read: In<'_>, table: &DeTable<'_>) -> Vec<Waiver> {
+pub(super) fn waivers(read: In<'_>, table: &TomlTable<'_>) -> Vec<Waiver> {
     let mut found = Vec::new();
     read.keys(table, &["waiver"], |_, item| {
         found = read.list(item, "`waiver`").into_iter().filter_map(|item| waiver(read, item)).collect();

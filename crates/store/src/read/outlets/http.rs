@@ -2,10 +2,10 @@
 
 use cledger_core::model::{HttpOutlet, OutputFormat, StageText};
 use cledger_core::value::Value;
-use toml::de::DeTable;
 
 use super::super::frame::{In, Item};
 use super::super::outputs::stage_text;
+use super::super::toml_table::TomlTable;
 use super::{address, content, from, given};
 
 /// How often it is tried again where nothing is said.
@@ -15,7 +15,7 @@ const RETRIES: u32 = 2;
 const MOST_RETRIES: i64 = 10;
 
 /// Reads what an outlet of this kind says beside what all do.
-pub(super) fn http(read: In<'_>, table: &DeTable<'_>) -> Option<HttpOutlet> {
+pub(super) fn http(read: In<'_>, table: &TomlTable<'_>) -> Option<HttpOutlet> {
     let mut http = HttpOutlet {
         url: given(read, table.get("url")?, "`url`")?,
         path: StageText::default(),

@@ -1,10 +1,10 @@
 //! Outlets of kind `postgres`.
 
 use cledger_core::model::{OutputFormat, PostgresOutlet, RowColumns};
-use toml::de::DeTable;
 
 use super::super::frame::{In, Item};
 use super::super::outputs::stage_text;
+use super::super::toml_table::TomlTable;
 use super::{content, from, given};
 use crate::vocabulary::{COLUMNS, names};
 
@@ -12,7 +12,7 @@ use crate::vocabulary::{COLUMNS, names};
 const TABLE: &str = "cledger_values";
 
 /// Reads what an outlet of this kind says beside what all do.
-pub(super) fn postgres(read: In<'_>, table: &DeTable<'_>) -> Option<PostgresOutlet> {
+pub(super) fn postgres(read: In<'_>, table: &TomlTable<'_>) -> Option<PostgresOutlet> {
     let mut postgres = PostgresOutlet {
         url: given(read, table.get("url")?, "`url`")?,
         password: None,
