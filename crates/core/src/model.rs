@@ -42,10 +42,12 @@ pub use rule::{Condition, Demand, Rule};
 pub use setting::{
     LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,
 };
-pub use stage::{Class, Follow, Group, Stage};
+pub use stage::{Class, Follow, FollowOf, Group, Stage};
 pub(crate) use stage_text::expand as expand_stage_text;
 pub use stage_text::{NoLabel, StageText, StageTextError};
-pub use unit::{Chore, EntryRef, FormerName, Instance, SettingsOfLayer, SlotEntry, Slots, Unit, When};
+pub use unit::{
+    Chore, Counting, EntryRef, FormerName, Instance, SettingsOfLayer, SlotEntry, Slots, Unit, When,
+};
 pub use waiver::{Waived, Waiver};
 
 /// A stage, by its position in the ledger.

@@ -30,24 +30,26 @@ pub fn escape(text: &str) -> String {
 pub fn pieces(text: &str) -> impl Iterator<Item = Piece<'_>> {
     let mut rest = text;
     std::iter::from_fn(move || {
-        if rest.is_empty() {
-            return None;
+        match rest.as_bytes() {
+            [] => return None,
+            [b'$', b'$', b'{', ..] => {
+                let literal = &rest[1..3];
+                rest = &rest[3..];
+                return Some(Piece::Literal(literal));
+            }
+            [b'$', b'{', ..] => {
+                let inside = &rest[2..];
+                let Some(end) = memchr::memchr(b'}', inside.as_bytes()) else {
+                    rest = "";
+                    return Some(Piece::Unclosed(inside));
+                };
+                rest = &inside[end + 1..];
+                return Some(Piece::Reference(&inside[..end]));
+            }
+            _ => {}
         }
-        if let Some(after) = rest.strip_prefix("$${") {
-            let literal = &rest[1..3];
-            rest = after;
-            return Some(Piece::Literal(literal));
-        }
-        if let Some(after) = rest.strip_prefix("${") {
-            let Some((inside, after)) = after.split_once('}') else {
-                rest = "";
-                return Some(Piece::Unclosed(after));
-            };
-            rest = after;
-            return Some(Piece::Reference(inside));
-        }
-        let next = memchr::memchr_iter(b'$', rest.as_bytes())
-            .find(|&at| rest[at..].starts_with("${") || rest[at..].starts_with("$${"));
+        let begins = |&at: &usize| matches!(rest.as_bytes()[at..], [b'$', b'{', ..] | [b'$', b'$', b'{', ..]);
+        let next = memchr::memchr_iter(b'$', rest.as_bytes()).find(begins);
         let (literal, after) = rest.split_at(next.unwrap_or(rest.len()));
         rest = after;
         Some(Piece::Literal(literal))
@@ -61,6 +63,16 @@ pub fn lone(text: &str) -> Option<&str> {
         (Some(Piece::Reference(inside)), None) => Some(inside),
         _ => None,
     }
+}
+
+/// Whether what all references of a text name is there in every stage and for every unit. Shared text names no units.
+pub fn are_always_there(text: &str, is_shared: bool) -> bool {
+    pieces(text).all(|piece| match piece {
+        Piece::Literal(_) => true,
+        Piece::Reference("stage.name" | "stage.class") => true,
+        Piece::Reference("unit.name" | "unit.instance") => !is_shared,
+        Piece::Reference(_) | Piece::Unclosed(_) => false,
+    })
 }
 
 /// What a reference names.

@@ -17,13 +17,14 @@ mod rows;
 mod session;
 
 use std::hash::{BuildHasher, Hash};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use rustc_hash::{FxBuildHasher, FxHashMap};
 use zeroize::Zeroizing;
 
 pub use assume::{Assumption, AssumptionError};
 pub(crate) use derived::Parts as UrlParts;
+use layers::SharedSetting;
 pub(crate) use layers::default_counts;
 pub use layers::{Link, Winner, layers_of};
 pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode, Unread};
@@ -96,6 +97,10 @@ pub struct Resolver<'l> {
     outside: &'l dyn Outside,
     assumptions: &'l [Assumption],
     chains: Vec<Vec<Link<'l>>>,
+    /// By stage, for each shared field: the setting under `[shared]` that wins. Worked out when somebody asks.
+    shared: Vec<OnceLock<Vec<SharedSetting<'l>>>>,
+    /// The units by name, for what texts refer to.
+    units: OnceLock<FxHashMap<&'l str, UnitId>>,
     /// What texts lead to that was not read.
     lacking: Mutex<Part>,
     /// Outcomes that other units needed, so that a chain through many units is walked once.
@@ -110,6 +115,8 @@ impl<'l> Resolver<'l> {
             outside,
             assumptions,
             chains: ledger.stage_ids().map(|stage| layers::chain(&ledger.stages, stage)).collect(),
+            shared: ledger.stage_ids().map(|_| OnceLock::new()).collect(),
+            units: OnceLock::new(),
             lacking: Mutex::default(),
             seen: std::array::from_fn(|_| Mutex::default()),
         }
@@ -128,6 +135,12 @@ impl<'l> Resolver<'l> {
     /// The layers that count in a stage, weakest first.
     pub fn chain(&self, stage: StageId) -> &[Link<'l>] {
         &self.chains[usize::from(stage.0)]
+    }
+
+    /// The unit with this name.
+    fn unit_id(&self, name: &str) -> Option<UnitId> {
+        let by_name = || self.ledger.unit_ids().map(|id| (self.ledger.unit(id).name.as_str(), id)).collect();
+        self.units.get_or_init(by_name).get(name).copied()
     }
 
     /// Starts resolving, mostly the fields of one unit or none.

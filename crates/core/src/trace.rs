@@ -1,7 +1,7 @@
 //! Where a value comes from: every candidate for a field, which one wins, and why the others do not.
 
 use crate::address::Owner;
-use crate::model::{Kind, Ledger, Note, Setting, SettingValue, Subject, Vary};
+use crate::model::{Follow, Kind, Ledger, Note, Setting, SettingValue, Subject, Vary};
 use crate::name::Name;
 use crate::output;
 use crate::resolve::{Effective, FieldId, Layer, Link, Origin, Outcome, Resolver, Winner, default_counts};
@@ -165,12 +165,10 @@ fn reason(ledger: &Ledger, link: &Link<'_>, field: FieldId, whose: Subject) -> O
         Vary::Must | Vary::May => {}
     }
     let owner = ledger.owner(whose);
-    let owner = match &owner {
-        Owner::Shared => ("shared", None),
-        Owner::Unit(unit, instance) => (unit.as_str(), instance.as_ref().map(Name::as_str)),
-    };
     let name = declaration.name.as_ref().map(Name::as_str);
-    if !link.follows.iter().all(|follow| follow.lets_through(owner, entry.name.as_str(), name)) {
+    let lets_through =
+        |follow: &&Follow| follow.of_owner(owner.names()).lets_through(entry.name.as_str(), name);
+    if !link.follows.iter().all(lets_through) {
         return Some("the follow leaves it out");
     }
     if let Subject::Unit(unit, instance) = whose

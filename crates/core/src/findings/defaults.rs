@@ -24,11 +24,12 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
             .filter(|(slot, winner)| {
                 // What the kind of entry gives is nobody's choice, and what refers to another value follows it.
                 let Winner::Default(default, _) = winner else { return false };
-                let written = default.place.is_some() && default.verdict == Verdict::Fits;
+                if default.place.is_none() || default.verdict != Verdict::Fits {
+                    return false;
+                }
                 let (_, field) = ledger.field(subject, *slot);
                 let this = field.this_type;
-                written
-                    && field.vary == Vary::May
+                field.vary == Vary::May
                     && matches!(this, Type::Host | Type::Url)
                     && (class == Class::Production
                         || is_for_development(&bounds.development, ledger, default.value.expose(), this))

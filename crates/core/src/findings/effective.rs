@@ -15,6 +15,8 @@ use crate::model::{
 use crate::name::Name;
 use crate::reference;
 use crate::resolve::{Effective, FieldId, Outcome, Problem, ProblemCode, Session, Unread, Winner};
+use crate::types::Type;
+use crate::value::Held;
 
 /// The most fields around a circle that a message names.
 const MOST_NAMED: usize = 60;
@@ -51,7 +53,7 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> BTreeSet<String> {
 }
 
 /// Whether a cipher text wins for a field.
-fn is_cipher(session: &mut Session<'_, '_>, field: FieldId) -> bool {
+pub(super) fn is_cipher(session: &mut Session<'_, '_>, field: FieldId) -> bool {
     let winner = session.winners(field.subject, field.stage)[field.slot.0 as usize];
     matches!(winner, Winner::Set(setting, ..) if matches!(setting.value, SettingValue::Cipher(_)))
 }
@@ -83,31 +85,51 @@ fn open_fields(
     todo.clear();
     let standing = &mut checking.standing.stages[usize::from(stage.0)];
     let production = ledger.stage(stage).class == Class::Production;
-    let winners = checking.session.winners(subject, stage);
+    let resolver = checking.session.resolver;
+    let all = checking.session.winners(subject, stage);
     for known in &ledger.slots(subject).entries {
         let entry = ledger.entry(subject, known.entry);
-        let winners = &winners[known.first as usize..][..entry.fields.len()];
+        let winners = &all[known.first as usize..][..entry.fields.len()];
         let any_references = winners.iter().any(may_refer);
         for (slot, (declaration, winner)) in (known.first..).zip(entry.fields.iter().zip(winners)) {
             let open = match winner {
                 // A derived field can be part of a circle, but only through its own entry.
                 _ if declaration.derived => any_references,
                 Winner::Nothing => is_missed(entry, declaration, winners),
-                Winner::Default(default, _) => default.verdict != Verdict::Fits,
+                Winner::Default(default, shared) => {
+                    default.verdict != Verdict::Fits && !is_certain(declaration, &default.value, *shared)
+                }
                 Winner::Assumed(_) => true,
-                Winner::Set(setting, ..) => {
+                Winner::Set(setting, _, shared) => {
                     if is_plain_secret(setting, declaration) {
                         let usual = if production { Severity::Error } else { Severity::Warning };
                         standing.count(bounds.plain_counts(setting.place, usual));
                     }
-                    setting.verdict != Verdict::Fits
+                    let is_certain = || match &setting.value {
+                        SettingValue::Value(held) => is_certain(declaration, held, *shared),
+                        _ => false,
+                    };
+                    setting.verdict != Verdict::Fits && !is_certain()
                 }
             };
-            if open {
-                todo.push(Slot(slot));
+            let slot = Slot(slot);
+            let is_settled = || bounds.settled.has(resolver, FieldId { subject, stage, slot }, (*known, all));
+            if open && !is_settled() {
+                todo.push(slot);
             }
         }
     }
+}
+
+/// The longest text that is certain to have a value without being put together.
+const SHORT: usize = 4096;
+
+/// Whether a text has a value in every stage: any text will do, and all that it refers to is always there.
+fn is_certain(declaration: &Declaration, held: &Held, is_shared: bool) -> bool {
+    let text = held.expose().as_text().filter(|text| text.len() <= SHORT);
+    declaration.this_type == Type::Text
+        && declaration.constraints.is_none()
+        && text.is_some_and(|text| reference::are_always_there(text, is_shared))
 }
 
 /// Whether a winner's text may have references in it.

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use compact_str::CompactString;
+use rustc_hash::FxHashMap;
 
 use super::bounds::Bounds;
 use super::checking::Checking;
@@ -74,29 +75,32 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> Seen {
         return seen;
     }
     for (at, rule) in rules.iter().enumerate() {
+        let mut fields: FxHashMap<Subject, Vec<Slot>> = FxHashMap::default();
+        let is_unique = rule.demands.iter().any(|demand| matches!(demand, Demand::UniqueInStage));
         for (subject, stage) in bounds.places_of(id).filter(|(_, stage)| is_for(ledger, rule, *stage)) {
-            let is_so = is_so(checking.session, (subject, stage), rule);
-            for slot in covered(ledger, subject, &rule.fields) {
-                if !is_of(ledger, subject, slot, rule) {
-                    continue;
-                }
-                seen.covered[at] = true;
-                if !is_so {
-                    continue;
-                }
+            let slots = &*fields.entry(subject).or_insert_with(|| {
+                let covered = covered(ledger, subject, &rule.fields).into_iter();
+                covered.filter(|slot| is_of(ledger, subject, *slot, rule)).collect()
+            });
+            seen.covered[at] |= !slots.is_empty();
+            if slots.is_empty() || !is_so(checking.session, (subject, stage), rule) {
+                continue;
+            }
+            for &slot in slots {
                 let field = FieldId { subject, stage, slot };
                 for demand in &rule.demands {
                     if let Some(broken) = broken(checking.session, field, demand) {
                         add(checking, field, rule, &broken);
                     }
-                    if let (Demand::UniqueInStage, Outcome::Value(effective)) =
-                        (demand, checking.session.outcome(field))
-                        && let Some(value) = effective.expose().filter(|_| !effective.is_secret())
-                    {
-                        let about =
-                            whose(ledger, checking.session, field, |outcome| outcome.value().is_some());
-                        seen.unique.push((at, stage, value.to_text(), about));
-                    }
+                }
+                if !is_unique {
+                    continue;
+                }
+                if let Outcome::Value(effective) = checking.session.outcome(field)
+                    && let Some(value) = effective.expose().filter(|_| !effective.is_secret())
+                {
+                    let about = whose(ledger, checking.session, field, |outcome| outcome.value().is_some());
+                    seen.unique.push((at, stage, value.to_text(), about));
                 }
             }
         }
@@ -108,6 +112,11 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> Seen {
 fn broken(session: &mut Session<'_, '_>, field: FieldId, demand: &Demand) -> Option<String> {
     let ledger = session.ledger();
     let this = ledger.field(field.subject, field.slot).1.this_type;
+    if is_by_itself(demand)
+        && let Some(held) = session.value_as_written(field)
+    {
+        return by_itself(demand, held.expose(), this);
+    }
     let outcome = session.outcome(field);
     let stage_name = |stage: StageId| &ledger.stage(stage).name;
     match demand {
@@ -169,18 +178,38 @@ fn broken(session: &mut Session<'_, '_>, field: FieldId, demand: &Demand) -> Opt
     by_itself(demand, effective.expose()?, this)
 }
 
+/// Whether a demand is about a value alone, whatever other fields and stages have.
+fn is_by_itself(demand: &Demand) -> bool {
+    match demand {
+        Demand::OneOf(_)
+        | Demand::NotOneOf(_)
+        | Demand::Matches(_)
+        | Demand::MatchesNot(_)
+        | Demand::Min(_)
+        | Demand::Max(_)
+        | Demand::MaxLength(_) => true,
+        Demand::PresentWith(_)
+        | Demand::AbsentIn(_)
+        | Demand::EqualIn(_)
+        | Demand::DistinctIn(_)
+        | Demand::Stated
+        | Demand::UniqueInStage => false,
+    }
+}
+
 /// What a value must be and is not, whatever other fields and stages have.
 fn by_itself(demand: &Demand, value: &Value, this: Type) -> Option<String> {
-    let listed = |values: &[Value]| {
-        let texts: Vec<String> = values.iter().map(|value| value.to_text().to_string()).collect();
-        texts.join(", ")
-    };
     let all = |test: &dyn Fn(&Value) -> bool| match value {
         Value::List(items) => items.iter().all(test),
         Value::Map(map) => map.values().all(test),
         value => test(value),
     };
-    let texts = |test: &dyn Fn(&str) -> bool| all(&|value| test(&value.to_text()));
+    let texts = |test: &dyn Fn(&str) -> bool| {
+        all(&|value| match value {
+            Value::Text(text) => test(text),
+            value => test(&value.to_text()),
+        })
+    };
     let against = |bound: &Value| {
         let bound = match bound.as_text() {
             Some(text) => Measure::of(&this.read(text)?, this),
@@ -188,27 +217,35 @@ fn by_itself(demand: &Demand, value: &Value, this: Type) -> Option<String> {
         };
         Measure::of(value, this)?.partial_cmp(&bound?)
     };
-    let (holds, asks) = match demand {
-        Demand::OneOf(values) => {
-            (all(&|value| is_among(value, values, this)), format!("one of {}", listed(values)))
-        }
-        Demand::NotOneOf(values) => {
-            (all(&|value| !is_among(value, values, this)), format!("none of {}", listed(values)))
-        }
-        Demand::Matches(regex) => (texts(&|text| regex.is_match(text)), format!("a match of /{regex}/")),
-        Demand::MatchesNot(regex) => (texts(&|text| !regex.is_match(text)), format!("no match of /{regex}/")),
-        Demand::Min(bound) => {
-            (against(bound).is_none_or(std::cmp::Ordering::is_ge), format!("at least {}", bound.to_text()))
-        }
-        Demand::Max(bound) => {
-            (against(bound).is_none_or(std::cmp::Ordering::is_le), format!("at most {}", bound.to_text()))
-        }
-        Demand::MaxLength(most) => {
-            (texts(&|text| text.chars().count() <= *most), format!("at most {most} characters"))
-        }
+    let holds = match demand {
+        Demand::OneOf(values) => all(&|value| is_among(value, values, this)),
+        Demand::NotOneOf(values) => all(&|value| !is_among(value, values, this)),
+        Demand::Matches(regex) => texts(&|text| regex.is_match(text)),
+        Demand::MatchesNot(regex) => texts(&|text| !regex.is_match(text)),
+        Demand::Min(bound) => against(bound).is_none_or(std::cmp::Ordering::is_ge),
+        Demand::Max(bound) => against(bound).is_none_or(std::cmp::Ordering::is_le),
+        Demand::MaxLength(most) => texts(&|text| text.chars().count() <= *most),
         _ => return None,
     };
-    (!holds).then(|| format!("it must be {asks}"))
+    (!holds).then(|| format!("it must be {}", asked_for(demand)))
+}
+
+/// What a demand on a value by itself asks for.
+fn asked_for(demand: &Demand) -> String {
+    let listed = |values: &[Value]| {
+        let texts: Vec<String> = values.iter().map(|value| value.to_text().to_string()).collect();
+        texts.join(", ")
+    };
+    match demand {
+        Demand::OneOf(values) => format!("one of {}", listed(values)),
+        Demand::NotOneOf(values) => format!("none of {}", listed(values)),
+        Demand::Matches(regex) => format!("a match of /{regex}/"),
+        Demand::MatchesNot(regex) => format!("no match of /{regex}/"),
+        Demand::Min(bound) => format!("at least {}", bound.to_text()),
+        Demand::Max(bound) => format!("at most {}", bound.to_text()),
+        Demand::MaxLength(most) => format!("at most {most} characters"),
+        _ => String::new(),
+    }
 }
 
 fn is_among(value: &Value, values: &[Value], this: Type) -> bool {

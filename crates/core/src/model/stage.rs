@@ -76,12 +76,30 @@ pub struct Follow {
     pub place: Place,
 }
 
+/// What a follow says of the settings of one unit or instance, or of the shared ones.
+#[derive(Debug)]
+pub struct FollowOf<'f> {
+    /// What alone is followed, if the follow says so.
+    only: Option<Vec<&'f Pattern>>,
+    except: Vec<&'f Pattern>,
+}
+
 impl Follow {
-    /// Whether a setting written under this address is followed; a variable's field is `None`.
-    pub fn lets_through(&self, owner: (&str, Option<&str>), entry: &str, field: Option<&str>) -> bool {
-        let covered =
-            |pattern: &Pattern| pattern.covers_owner(owner.0, owner.1) && pattern.covers_field(entry, field);
-        (self.only.is_empty() || self.only.iter().any(covered)) && !self.except.iter().any(covered)
+    /// What it says of the settings that are written under this owner.
+    pub fn of_owner(&self, (owner, instance): (&str, Option<&str>)) -> FollowOf<'_> {
+        let is_about = |pattern: &&Pattern| pattern.covers_owner(owner, instance);
+        FollowOf {
+            only: (!self.only.is_empty()).then(|| self.only.iter().filter(is_about).collect()),
+            except: self.except.iter().filter(is_about).collect(),
+        }
+    }
+}
+
+impl FollowOf<'_> {
+    /// Whether a setting for this field is followed; a variable's field is `None`.
+    pub fn lets_through(&self, entry: &str, field: Option<&str>) -> bool {
+        let covers = |patterns: &[&Pattern]| patterns.iter().any(|it| it.covers_field(entry, field));
+        self.only.as_ref().is_none_or(|only| covers(only)) && !covers(&self.except)
     }
 }
 

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::{
-    Declaration, Entry, GroupId, InstanceId, LayerId, Output, Setting, SharedId, Slot, StageId, Stray,
+    Declaration, Entry, GroupId, InstanceId, LayerId, Output, Setting, SharedId, Slot, StageId, Stray, Vary,
 };
 use crate::name::Name;
 use crate::source::Place;
@@ -66,6 +66,30 @@ pub struct Slots {
     pub entries: Vec<SlotEntry>,
     /// For each slot, the position of its entry in `entries`.
     pub owners: Vec<u16>,
+    /// For each slot, which settings count for its field.
+    pub counting: Vec<Counting>,
+}
+
+/// Which settings count for a field.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Counting {
+    /// None: it is derived, or the same everywhere.
+    Never,
+    /// Those of a stage's own chain, and none that it follows: each stage states its own.
+    Own,
+    /// All.
+    All,
+}
+
+impl Counting {
+    fn of(declaration: &Declaration) -> Self {
+        match declaration.vary {
+            _ if declaration.derived => Counting::Never,
+            Vary::Never => Counting::Never,
+            Vary::Must => Counting::Own,
+            Vary::May => Counting::All,
+        }
+    }
 }
 
 impl Slots {
@@ -77,6 +101,7 @@ impl Slots {
             let first = slots.owners.len() as u32;
             slots.entries.push(SlotEntry { entry, first });
             slots.owners.extend(declared.fields.iter().map(|_| position));
+            slots.counting.extend(declared.fields.iter().map(Counting::of));
         }
         slots
     }

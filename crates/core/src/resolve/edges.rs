@@ -142,10 +142,9 @@ impl<'l> Session<'_, 'l> {
                 if let Some(file) = ledger.broken.of_unit(unit.as_str()).next() {
                     return Ok(Reached::Broken(&file.path));
                 }
-                let names = ledger.unit_names();
-                let id = ledger
-                    .unit_id(unit.as_str())
-                    .ok_or_else(|| format!("there is no unit `{unit}`{}", near(unit.as_str(), names)))?;
+                let id = self.resolver.unit_id(unit.as_str()).ok_or_else(|| {
+                    format!("there is no unit `{unit}`{}", near(unit.as_str(), ledger.unit_names()))
+                })?;
                 let known = ledger.unit(id);
                 let instance = match instance {
                     None => None,
@@ -238,16 +237,16 @@ impl<'l> Session<'_, 'l> {
         let ledger = self.resolver.ledger();
         let entry = name.entry.as_str();
         let field = name.field.as_ref().map(Name::as_str);
-        let owner = ledger.owner(subject);
+        let owner = || ledger.owner(subject);
         self.must_be_read(unit_name(ledger, subject), stage)?;
         match ledger.find_slot(subject, entry, field) {
             Ok(slot) => Ok(Reached::Field(FieldId { subject, stage, slot })),
             Err(NoSlot::NoEntry) if ledger.shared_id(entry).is_some() => {
-                Err(format!("`{owner}` does not use shared entry `{entry}`: add it to its `uses`"))
+                Err(format!("`{}` does not use shared entry `{entry}`: add it to its `uses`", owner()))
             }
             Err(NoSlot::NoEntry) => {
                 let near = near(entry, ledger.entry_names(subject));
-                Err(format!("`{owner}` has no entry `{entry}`{near}"))
+                Err(format!("`{}` has no entry `{entry}`{near}", owner()))
             }
             Err(NoSlot::NoField) => {
                 let slots = ledger.slots(subject);

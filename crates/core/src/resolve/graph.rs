@@ -56,6 +56,9 @@ impl<'l> Session<'_, 'l> {
 
     /// Resolves a field and all that it depends on.
     fn walk(&mut self, root: Node) {
+        if self.done(root).is_some() {
+            return;
+        }
         let mut stack: Vec<Pending<'l>> = Vec::new();
         // The positions in `stack` of the fields whose edges are being followed.
         let mut path: Vec<usize> = Vec::new();
@@ -75,7 +78,7 @@ impl<'l> Session<'_, 'l> {
             path.pop();
             let lowest = stack[top].lowest;
             if lowest == top {
-                self.close(stack.split_off(top));
+                self.close(&mut stack, top);
             } else if let Some(&parent) = path.last() {
                 stack[parent].lowest = stack[parent].lowest.min(lowest);
             }
@@ -139,19 +142,20 @@ impl<'l> Session<'_, 'l> {
         edges
     }
 
-    /// Gives the fields of a complete component their outcomes.
-    fn close(&mut self, component: Vec<Pending<'l>>) {
-        let circle = match &component[..] {
-            [alone] => alone.edges.iter().any(|edge| matches!(edge, Edge::Node(to) if *to == alone.node)),
-            _ => true,
+    /// Gives the fields of a complete component their outcomes: those on the stack from `from` on.
+    fn close(&mut self, stack: &mut Vec<Pending<'l>>, from: usize) {
+        let is_itself = |alone: &Pending<'l>| {
+            alone.edges.iter().any(|edge| matches!(edge, Edge::Node(to) if *to == alone.node))
         };
-        if !circle {
-            for pending in component {
-                let outcome = self.evaluate(pending.node, &pending.edges);
-                self.finish(pending.node, outcome);
-            }
+        if let [alone] = &stack[from..]
+            && !is_itself(alone)
+        {
+            let outcome = self.evaluate(alone.node, &alone.edges);
+            self.finish(alone.node, outcome);
+            stack.truncate(from);
             return;
         }
+        let component = stack.split_off(from);
         let positions: FxHashMap<Node, usize> =
             component.iter().enumerate().map(|(at, pending)| (pending.node, at)).collect();
         let path_from = |session: &Self, at: usize| -> Arc<[FieldId]> {
@@ -182,19 +186,22 @@ impl<'l> Session<'_, 'l> {
     fn derived_edges(&mut self, field: FieldId, edges: &mut Vec<Edge<'l>>) {
         let ledger = self.resolver.ledger();
         let (entry, declaration) = ledger.field(field.subject, field.slot);
-        let parts: Vec<&str> = match &entry.kind {
-            Kind::Connection { url: Some(shape), .. } if declaration.derived => {
-                super::derived::url_parts(*shape).collect()
-            }
-            Kind::Credential(_) if super::derived::is_last_day(entry, declaration) => vec!["certificate"],
-            _ => return,
-        };
-        let (slot_entry, _) = ledger.slots(field.subject).entry_of(field.slot);
-        for part in parts {
+        let first = || ledger.slots(field.subject).entry_of(field.slot).0.first;
+        let mut add = |first: u32, part| {
             if let Some(position) = entry.field(Some(part)) {
-                let slot = Slot(slot_entry.first + u32::try_from(position).unwrap_or(0));
+                let slot = Slot(first + u32::try_from(position).unwrap_or(0));
                 edges.push(self.reach(FieldId { slot, ..field }));
             }
+        };
+        match &entry.kind {
+            Kind::Connection { url: Some(shape), .. } if declaration.derived => {
+                let first = first();
+                super::derived::url_parts(*shape).for_each(|part| add(first, part));
+            }
+            Kind::Credential(_) if super::derived::is_last_day(entry, declaration) => {
+                add(first(), "certificate");
+            }
+            _ => {}
         }
     }
 }

@@ -2,8 +2,10 @@
 
 use super::{FieldId, Layer, Resolver};
 use crate::model::{
-    Class, Declaration, Default, EntryRef, Follow, LayerId, Setting, Stage, StageId, Subject, Vary,
+    Class, Counting, Declaration, Default, Entry, EntryRef, Follow, FollowOf, InstanceId, LayerId, Setting,
+    Slot, Stage, StageId, Subject, Unit, Vary,
 };
+use crate::name::Name;
 use crate::resolve::Assumption;
 
 /// One layer of a stage's chain.
@@ -76,54 +78,55 @@ pub(crate) fn default_counts(declaration: &Declaration, class: Class) -> bool {
     declaration.vary != Vary::Must || class == Class::Development
 }
 
-impl Link<'_> {
-    /// Whether a setting under this address counts by what is followed.
-    fn lets_through(&self, owner: (&str, Option<&str>), entry: &str, field: Option<&str>) -> bool {
-        self.follows.iter().all(|follow| follow.lets_through(owner, entry, field))
+/// What the follows on the way to a layer let through of the settings of one owner.
+struct Through<'f>(Vec<FollowOf<'f>>);
+
+impl<'l> Link<'l> {
+    fn through(&self, owner: (&str, Option<&str>)) -> Through<'l> {
+        Through(self.follows.iter().map(|follow| follow.of_owner(owner)).collect())
     }
 
-    fn takes(
-        &self,
-        owner: (&str, Option<&str>),
-        entry: &crate::model::Entry,
-        declaration: &Declaration,
-    ) -> bool {
-        let counts = match declaration.vary {
-            Vary::Never => false,
-            Vary::May => true,
-            Vary::Must => self.follows.is_empty(),
-        };
-        counts
-            && !declaration.derived
-            && (self.follows.is_empty()
-                || self.lets_through(
-                    owner,
-                    entry.name.as_str(),
-                    declaration.name.as_ref().map(crate::name::Name::as_str),
-                ))
+    /// Whether settings of this layer for a unit or instance count for it: it belongs to all stages on the way.
+    fn belongs(&self, unit: &Unit, instance: Option<InstanceId>) -> bool {
+        self.follows.iter().all(|follow| unit.belongs_to(follow.stage, instance))
     }
 }
+
+impl Through<'_> {
+    /// Whether a setting for this field counts.
+    fn takes<'f>(&self, counting: Counting, field: impl FnOnce() -> (&'f Entry, &'f Declaration)) -> bool {
+        match counting {
+            Counting::Never => false,
+            Counting::Own => self.0.is_empty(),
+            Counting::All if self.0.is_empty() => true,
+            Counting::All => {
+                let (entry, declaration) = field();
+                let (entry, field) = (entry.name.as_str(), declaration.name.as_ref().map(Name::as_str));
+                self.0.iter().all(|follow| follow.lets_through(entry, field))
+            }
+        }
+    }
+}
+
+/// The strongest shared setting for a field of a shared entry, and the position of its layer in the chain.
+pub(super) type SharedSetting<'l> = Option<(usize, &'l Setting)>;
 
 impl<'l> Resolver<'l> {
     /// Whether a setting that stands in a layer for somebody counts for a field of theirs.
     pub(super) fn counts(&self, link: &Link<'_>, field: FieldId, whose: Subject) -> bool {
         let ledger = self.ledger();
-        let (entry, declaration) = ledger.field(field.subject, field.slot);
         let owner = ledger.owner(whose);
-        let owner = owner.names();
         let belongs = match whose {
             Subject::Shared => true,
-            Subject::Unit(unit, instance) => {
-                link.follows.iter().all(|follow| ledger.unit(unit).belongs_to(follow.stage, instance))
-            }
+            Subject::Unit(unit, instance) => link.belongs(ledger.unit(unit), instance),
         };
-        belongs && link.takes(owner, entry, declaration)
+        let counting = ledger.slots(field.subject).counting[field.slot.0 as usize];
+        belongs && link.through(owner.names()).takes(counting, || ledger.field(field.subject, field.slot))
     }
 
-    /// Finds the winner for each of the subject's fields in a stage.
-    pub(super) fn winners(&self, subject: Subject, stage: StageId, winners: &mut Vec<Winner<'l>>) {
+    /// The defaults of a subject's fields, as far as they count in stages of a class.
+    pub(super) fn defaults(&self, subject: Subject, class: Class, winners: &mut Vec<Winner<'l>>) {
         let ledger = self.ledger;
-        let class = ledger.stage(stage).class;
         let slots = ledger.slots(subject);
         winners.clear();
         winners.reserve(slots.len());
@@ -134,61 +137,114 @@ impl<'l> Resolver<'l> {
                 winners.push(default.map_or(Winner::Nothing, |d| Winner::Default(d, shared)));
             }
         }
-        for link in self.chain(stage) {
-            self.apply_shared(subject, link, winners);
-            self.apply_unit(subject, link, winners);
+    }
+
+    /// The winner for one field of a subject.
+    pub(super) fn winner(&self, FieldId { subject, stage, slot }: FieldId) -> Winner<'l> {
+        let ledger = self.ledger;
+        let (_, declaration) = ledger.field(subject, slot);
+        let default = declaration.default.as_ref();
+        let mut winner = match default.filter(|_| default_counts(declaration, ledger.stage(stage).class)) {
+            Some(default) => Winner::Default(default, self.shared_slot(subject, slot).is_some()),
+            None => Winner::Nothing,
+        };
+        self.apply_settings((subject, stage), slot, std::slice::from_mut(&mut winner));
+        winner
+    }
+
+    /// Puts the settings that win in a stage over the defaults of a subject's fields: of those that begin with `first`,
+    /// as many as there are winners.
+    pub(super) fn apply_settings(
+        &self,
+        (subject, stage): (Subject, StageId),
+        first: Slot,
+        winners: &mut [Winner<'l>],
+    ) {
+        let (chain, shared) = (self.chain(stage), self.shared_settings(stage));
+        for (slot, winner) in (first.0..).map(Slot).zip(&mut *winners) {
+            let of_shared = self.shared_slot(subject, slot).and_then(|slot| shared[slot.0 as usize]);
+            if let Some((at, setting)) = of_shared {
+                *winner = Winner::Set(setting, chain[at].origin, true);
+            }
         }
+        self.apply_unit((subject, stage), first, winners);
         for assumption in self.assumptions {
-            if let Some(slot) = assumption.slot_in(ledger, subject, stage) {
-                winners[slot.0 as usize] = Winner::Assumed(assumption);
+            let slot = assumption.slot_in(self.ledger, subject, stage);
+            let position = slot.and_then(|slot| slot.0.checked_sub(first.0));
+            if let Some(winner) = position.and_then(|at| winners.get_mut(at as usize)) {
+                *winner = Winner::Assumed(assumption);
             }
         }
     }
 
-    fn apply_shared(&self, subject: Subject, link: &Link<'l>, winners: &mut [Winner<'l>]) {
-        let ledger = self.ledger;
-        let settings = &ledger.layer(link.layer).shared;
-        for known in &ledger.slots(subject).entries {
-            let position = match (known.entry, subject) {
-                (EntryRef::Shared(id), _) => usize::from(id.0),
-                (EntryRef::Own(position), Subject::Shared) => usize::from(position),
-                (EntryRef::Own(_), Subject::Unit(..)) => continue,
-            };
-            let Some(settings) = settings.get(position) else { continue };
-            let entry = &ledger.shared[position];
-            for setting in settings {
-                if link.takes(("shared", None), entry, &entry.fields[setting.slot.0 as usize]) {
-                    winners[(known.first + setting.slot.0) as usize] =
-                        Winner::Set(setting, link.origin, true);
+    /// The shared settings that win in a stage among themselves, which are the same for all units.
+    fn shared_settings(&self, stage: StageId) -> &[SharedSetting<'l>] {
+        self.shared[usize::from(stage.0)].get_or_init(|| {
+            let ledger = self.ledger;
+            let slots = &ledger.shared_slots;
+            let mut strongest = vec![None; slots.len()];
+            for (at, link) in self.chain(stage).iter().enumerate() {
+                let through = link.through(("shared", None));
+                let settings = ledger.layer(link.layer).shared.iter();
+                for (settings, (entry, known)) in settings.zip(ledger.shared.iter().zip(&slots.entries)) {
+                    for setting in settings {
+                        let slot = (known.first + setting.slot.0) as usize;
+                        if through
+                            .takes(slots.counting[slot], || (entry, &entry.fields[setting.slot.0 as usize]))
+                        {
+                            strongest[slot] = Some((at, setting));
+                        }
+                    }
                 }
             }
-        }
+            strongest
+        })
     }
 
-    fn apply_unit(&self, subject: Subject, link: &Link<'l>, winners: &mut [Winner<'l>]) {
+    /// The slot among all shared fields that a subject's slot stands for, if its entry is a shared one.
+    fn shared_slot(&self, subject: Subject, slot: Slot) -> Option<Slot> {
+        let (known, position) = self.ledger.slots(subject).entry_of(slot);
+        let EntryRef::Shared(id) = known.entry else { return (subject == Subject::Shared).then_some(slot) };
+        let first = self.ledger.shared_slots.entries[usize::from(id.0)].first;
+        Some(Slot(first + u32::try_from(position).unwrap_or(u32::MAX)))
+    }
+
+    fn apply_unit(&self, (subject, stage): (Subject, StageId), first: Slot, winners: &mut [Winner<'l>]) {
         let Subject::Unit(id, instance) = subject else { return };
         let ledger = self.ledger;
-        let unit = ledger.unit(id);
-        let settings = ledger.unit_layer(unit, link.layer);
-        let belongs = |instance| link.follows.iter().all(|f| unit.belongs_to(f.stage, instance));
-        let mut apply = |settings: &'l [Setting], owner: (&str, Option<&str>)| {
-            for setting in settings {
-                let (entry, declaration) = ledger.field(subject, setting.slot);
-                if link.takes(owner, entry, declaration) {
-                    winners[setting.slot.0 as usize] = Winner::Set(setting, link.origin, false);
+        let (unit, shared) = (ledger.unit(id), self.shared_settings(stage));
+        for (at, link) in self.chain(stage).iter().enumerate() {
+            let mut apply = |settings: &'l [Setting], instance: Option<InstanceId>| {
+                if settings.is_empty() || !link.belongs(unit, instance) {
+                    return;
                 }
+                let instance = instance.map(|id| unit.instances[usize::from(id.0)].name.as_str());
+                let mut through = None;
+                for setting in settings {
+                    let position = setting.slot.0.checked_sub(first.0);
+                    let Some(winner) = position.and_then(|it| winners.get_mut(it as usize)) else { continue };
+                    let is_stronger = || {
+                        let of_shared = self.shared_slot(subject, setting.slot);
+                        let found = of_shared.and_then(|slot| shared[slot.0 as usize]);
+                        found.is_some_and(|(position, _)| position > at)
+                    };
+                    // The layer decides before the place in it.
+                    if matches!(winner, Winner::Set(_, _, true)) && is_stronger() {
+                        continue;
+                    }
+                    let through = through.get_or_insert_with(|| link.through((unit.name.as_str(), instance)));
+                    let counting = unit.slots.counting[setting.slot.0 as usize];
+                    if through.takes(counting, || ledger.field(subject, setting.slot)) {
+                        *winner = Winner::Set(setting, link.origin, false);
+                    }
+                }
+            };
+            let settings = ledger.unit_layer(unit, link.layer);
+            apply(&settings.unit, None);
+            if let Some(instance) = instance {
+                let own = settings.instances.iter().filter(|(id, ..)| *id == instance);
+                own.for_each(|(.., list)| apply(list, Some(instance)));
             }
-        };
-        if !belongs(None) {
-            return;
-        }
-        apply(&settings.unit, (unit.name.as_str(), None));
-        if let Some(instance) = instance
-            && belongs(Some(instance))
-        {
-            let name = unit.instances[usize::from(instance.0)].name.as_str();
-            let own = settings.instances.iter().filter(|(id, ..)| *id == instance);
-            own.for_each(|(.., list)| apply(list, (unit.name.as_str(), Some(name))));
         }
     }
 }

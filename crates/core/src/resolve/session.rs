@@ -7,8 +7,11 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::outcome::{Layer, Origin, Outcome};
 use super::{Assumption, FieldId, Resolver, Winner};
-use crate::model::{EntryRef, Ledger, Slot, StageId, Subject, UnitId};
+use crate::model::{
+    Class, EntryRef, Kind, Ledger, Setting, SettingValue, Slot, StageId, Subject, UnitId, Verdict,
+};
 use crate::name::Name;
+use crate::value::Held;
 
 /// A field among the contexts of a session.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
@@ -39,14 +42,20 @@ pub(super) enum State<'l> {
     Done(Outcome<'l>),
 }
 
+/// From so many steps on with fields of one subject in one stage, all its winners are found at once.
+const FEW: usize = 12;
+
 /// One subject in one stage.
 struct Context<'l> {
     subject: Subject,
     stage: StageId,
     /// The file that cannot be read and says something for the subject there.
     broken: Option<&'l str>,
+    /// Empty until somebody asks for all of them, or for more than a few: of other units mostly one field is wanted.
     winners: Vec<Winner<'l>>,
-    /// Empty until the first field is expanded.
+    /// How many fields somebody asked for while it was empty.
+    asked: usize,
+    /// Those of the home's fields. Empty until the first one is expanded.
     states: Vec<State<'l>>,
 }
 
@@ -54,15 +63,26 @@ struct Context<'l> {
 pub struct Session<'r, 'l> {
     pub(crate) resolver: &'r Resolver<'l>,
     home: Option<UnitId>,
+    /// The defaults of the home's fields that count in development, and elsewhere.
+    defaults: [Vec<Winner<'l>>; 2],
     contexts: Vec<Context<'l>>,
     by_key: FxHashMap<(Subject, StageId), u32>,
     spare: Vec<Context<'l>>,
+    /// How far fields of others than the home are.
+    others: FxHashMap<Node, State<'l>>,
 }
 
 impl<'r, 'l> Session<'r, 'l> {
     pub(super) fn new(resolver: &'r Resolver<'l>, home: Option<UnitId>) -> Self {
-        let (contexts, spare) = (Vec::new(), Vec::new());
-        Self { resolver, home, contexts, by_key: FxHashMap::default(), spare }
+        Self {
+            resolver,
+            home,
+            defaults: [Vec::new(), Vec::new()],
+            contexts: Vec::new(),
+            by_key: FxHashMap::default(),
+            spare: Vec::new(),
+            others: FxHashMap::default(),
+        }
     }
 
     /// The ledger.
@@ -73,7 +93,9 @@ impl<'r, 'l> Session<'r, 'l> {
     /// Forgets everything and goes on with another unit, in the memory that is there.
     pub fn move_to(&mut self, home: UnitId) {
         self.home = Some(home);
+        self.defaults.iter_mut().for_each(Vec::clear);
         self.by_key.clear();
+        self.others.clear();
         self.spare.append(&mut self.contexts);
     }
 
@@ -86,11 +108,12 @@ impl<'r, 'l> Session<'r, 'l> {
             return found;
         }
         let (broken, winners, states) = (None, Vec::new(), Vec::new());
-        let mut context = self.spare.pop().unwrap_or(Context { subject, stage, broken, winners, states });
-        (context.subject, context.stage) = (subject, stage);
+        let made = Context { subject, stage, broken, winners, asked: 0, states };
+        let mut context = self.spare.pop().unwrap_or(made);
+        (context.subject, context.stage, context.asked) = (subject, stage, 0);
         context.broken = self.ledger().broken_for(subject, stage).next().map(|file| file.path.as_str());
         context.states.clear();
-        self.resolver.winners(subject, stage, &mut context.winners);
+        context.winners.clear();
         let id = u32::try_from(self.contexts.len()).unwrap_or(u32::MAX);
         self.contexts.push(context);
         self.by_key.insert((subject, stage), id);
@@ -100,7 +123,46 @@ impl<'r, 'l> Session<'r, 'l> {
     /// The winners for all fields of a subject that belongs to the stage.
     pub fn winners(&mut self, subject: Subject, stage: StageId) -> &[Winner<'l>] {
         let context = self.context(subject, stage);
+        self.find_winners(context);
         &self.contexts[context as usize].winners
+    }
+
+    fn find_winners(&mut self, context: u32) {
+        let context = &mut self.contexts[context as usize];
+        if !context.winners.is_empty() {
+            return;
+        }
+        let (subject, stage) = (context.subject, context.stage);
+        let class = self.resolver.ledger().stage(stage).class;
+        if matches!(subject, Subject::Unit(unit, _) if Some(unit) == self.home) {
+            let defaults = &mut self.defaults[usize::from(class == Class::Development)];
+            if defaults.is_empty() {
+                self.resolver.defaults(subject, class, defaults);
+            }
+            context.winners.clone_from(defaults);
+        } else {
+            self.resolver.defaults(subject, class, &mut context.winners);
+        }
+        self.resolver.apply_settings((subject, stage), Slot(0), &mut context.winners);
+    }
+
+    /// The value of a field whose winner fits as it stands, and depends on nothing else. [`None`] says nothing: such a
+    /// field has to be resolved.
+    pub fn value_as_written(&mut self, field: FieldId) -> Option<&'l Held> {
+        let (entry, declaration) = self.ledger().field(field.subject, field.slot);
+        // A certificate may know its last day itself, and the rows of a table are merged.
+        if declaration.derived || matches!(entry.kind, Kind::Table { .. } | Kind::Credential(_)) {
+            return None;
+        }
+        let node = self.node(field);
+        match self.winner(node) {
+            _ if self.broken(node).is_some() => None,
+            Winner::Default(default, _) if default.verdict == Verdict::Fits => Some(&default.value),
+            Winner::Set(Setting { value: SettingValue::Value(held), verdict: Verdict::Fits, .. }, ..) => {
+                Some(held)
+            }
+            _ => None,
+        }
     }
 
     pub(super) fn node(&mut self, field: FieldId) -> Node {
@@ -113,7 +175,13 @@ impl<'r, 'l> Session<'r, 'l> {
     }
 
     pub(super) fn done(&self, node: Node) -> Option<&Outcome<'l>> {
-        match self.contexts[node.context as usize].states.get(node.slot.0 as usize) {
+        let context = &self.contexts[node.context as usize];
+        let state = if self.is_home(context.subject) {
+            context.states.get(node.slot.0 as usize)
+        } else {
+            self.others.get(&node)
+        };
+        match state {
             Some(State::Done(outcome)) => Some(outcome),
             _ => None,
         }
@@ -125,10 +193,21 @@ impl<'r, 'l> Session<'r, 'l> {
     }
 
     pub(super) fn winner(&self, node: Node) -> Winner<'l> {
-        self.contexts[node.context as usize].winners[node.slot.0 as usize]
+        let known = self.contexts[node.context as usize].winners.get(node.slot.0 as usize);
+        known.copied().unwrap_or_else(|| self.resolver.winner(self.field(node)))
     }
 
     pub(super) fn state(&mut self, node: Node) -> &mut State<'l> {
+        let context = &mut self.contexts[node.context as usize];
+        let is_home = matches!(context.subject, Subject::Unit(unit, _) if Some(unit) == self.home);
+        if !is_home {
+            context.asked += 1;
+            if context.asked == FEW {
+                self.find_winners(node.context);
+            }
+            return self.others.entry(node).or_insert(State::New);
+        }
+        self.find_winners(node.context);
         let context = &mut self.contexts[node.context as usize];
         if context.states.is_empty() {
             context.states.resize_with(context.winners.len(), || State::New);
@@ -171,12 +250,20 @@ impl<'l> Edge<'l> {
     }
 }
 
+/// The most edges whose fields are compared with each other to find each once; beyond that they are hashed.
+const FEW_EDGES: usize = 16;
+
 /// The fields that edges lead to, in order, each once.
 pub(super) fn fields_reached<'l>(session: &Session<'_, 'l>, edges: &[Edge<'l>]) -> Option<Arc<[FieldId]>> {
+    let mut fields: Vec<FieldId> = Vec::new();
     let mut seen = FxHashSet::default();
-    let reached = edges.iter().filter_map(|edge| edge.outcome(session)).map(|(field, _)| field);
-    let fields: Arc<[FieldId]> = reached.filter(|field| seen.insert(*field)).collect();
-    (!fields.is_empty()).then_some(fields)
+    for (field, _) in edges.iter().filter_map(|edge| edge.outcome(session)) {
+        let is_new = if edges.len() <= FEW_EDGES { !fields.contains(&field) } else { seen.insert(field) };
+        if is_new {
+            fields.push(field);
+        }
+    }
+    (!fields.is_empty()).then(|| fields.into())
 }
 
 /// Whether an entry reference and its name are what `wanted` says; for building part names.
