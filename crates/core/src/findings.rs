@@ -29,7 +29,6 @@ mod other_stage;
 mod outputs;
 mod plain;
 mod rules;
-mod settled;
 mod spots;
 mod stages;
 mod standing;

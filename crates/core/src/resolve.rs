@@ -7,6 +7,7 @@
 //! length is fine, and neither depends on the order of files or threads.
 
 mod assume;
+mod common;
 mod derived;
 mod edges;
 mod expand;
@@ -23,6 +24,7 @@ use rustc_hash::{FxBuildHasher, FxHashMap};
 use zeroize::Zeroizing;
 
 pub use assume::{Assumption, AssumptionError};
+use common::CommonOfStage;
 pub(crate) use derived::Parts as UrlParts;
 use layers::SharedSetting;
 pub(crate) use layers::default_counts;
@@ -99,6 +101,8 @@ pub struct Resolver<'l> {
     chains: Vec<Vec<Link<'l>>>,
     /// By stage, for each shared field: the setting under `[shared]` that wins. Worked out when somebody asks.
     shared: Vec<OnceLock<Vec<SharedSetting<'l>>>>,
+    /// By stage, the values of shared fields that are common to units.
+    common: Vec<CommonOfStage<'l>>,
     /// The units by name, for what texts refer to.
     units: OnceLock<FxHashMap<&'l str, UnitId>>,
     /// What texts lead to that was not read.
@@ -116,6 +120,7 @@ impl<'l> Resolver<'l> {
             assumptions,
             chains: ledger.stage_ids().map(|stage| layers::chain(&ledger.stages, stage)).collect(),
             shared: ledger.stage_ids().map(|_| OnceLock::new()).collect(),
+            common: ledger.stage_ids().map(|_| OnceLock::new()).collect(),
             units: OnceLock::new(),
             lacking: Mutex::default(),
             seen: std::array::from_fn(|_| Mutex::default()),

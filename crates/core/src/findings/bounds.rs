@@ -8,7 +8,6 @@ use super::finding::Finding;
 use super::hosts::DevelopmentHosts;
 use super::mentions::Mentions;
 use super::plain::plain_secrets;
-use super::settled::Settled;
 use super::waivers;
 use crate::address::{Owner, Pattern};
 use crate::model::{InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
@@ -29,8 +28,6 @@ pub(super) struct Bounds<'l> {
     pub(super) mentions: Mentions,
     /// What belongs to development.
     pub(super) development: DevelopmentHosts,
-    /// What is fine for all units.
-    pub(super) settled: Settled,
     /// Where secrets stand in plain text and that is waived.
     plain_waived: FxHashSet<Place>,
 }
@@ -46,8 +43,8 @@ impl<'l> Bounds<'l> {
         let ledger = resolver.ledger();
         let layers = pattern.map(|pattern| covered_layers(resolver, pattern));
         let (mentions, development) = (Mentions::default(), DevelopmentHosts::default());
-        let (settled, plain_waived) = (Settled::new(ledger), plain_waived(ledger, today));
-        Self { ledger, pattern, units, today, layers, mentions, development, settled, plain_waived }
+        let plain_waived = plain_waived(ledger, today);
+        Self { ledger, pattern, units, today, layers, mentions, development, plain_waived }
     }
 }
 

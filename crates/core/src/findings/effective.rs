@@ -31,6 +31,9 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> BTreeSet<String> {
         let session = &mut *checking.session;
         for &slot in &todo {
             let field = FieldId { subject, stage, slot };
+            if session.is_fine_for_all(field) {
+                continue;
+            }
             let found = of_field(session, field);
             if is_cipher(session, field) && is_unreadable(&session.outcome(field)) && covers(bounds, field) {
                 let whose = whose(ledger, session, field, is_unreadable);
@@ -53,7 +56,7 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> BTreeSet<String> {
 }
 
 /// Whether a cipher text wins for a field.
-pub(super) fn is_cipher(session: &mut Session<'_, '_>, field: FieldId) -> bool {
+fn is_cipher(session: &mut Session<'_, '_>, field: FieldId) -> bool {
     let winner = session.winners(field.subject, field.stage)[field.slot.0 as usize];
     matches!(winner, Winner::Set(setting, ..) if matches!(setting.value, SettingValue::Cipher(_)))
 }
@@ -85,11 +88,10 @@ fn open_fields(
     todo.clear();
     let standing = &mut checking.standing.stages[usize::from(stage.0)];
     let production = ledger.stage(stage).class == Class::Production;
-    let resolver = checking.session.resolver;
-    let all = checking.session.winners(subject, stage);
+    let winners = checking.session.winners(subject, stage);
     for known in &ledger.slots(subject).entries {
         let entry = ledger.entry(subject, known.entry);
-        let winners = &all[known.first as usize..][..entry.fields.len()];
+        let winners = &winners[known.first as usize..][..entry.fields.len()];
         let any_references = winners.iter().any(may_refer);
         for (slot, (declaration, winner)) in (known.first..).zip(entry.fields.iter().zip(winners)) {
             let open = match winner {
@@ -112,10 +114,8 @@ fn open_fields(
                     setting.verdict != Verdict::Fits && !is_certain()
                 }
             };
-            let slot = Slot(slot);
-            let is_settled = || bounds.settled.has(resolver, FieldId { subject, stage, slot }, (*known, all));
-            if open && !is_settled() {
-                todo.push(slot);
+            if open {
+                todo.push(Slot(slot));
             }
         }
     }

@@ -95,6 +95,10 @@ impl<'l> Session<'_, 'l> {
             self.finish(node, outcome);
             return;
         }
+        if let Some(outcome) = self.common_outcome(node) {
+            self.finish(node, outcome);
+            return;
+        }
         let edges = self.edges(node);
         if edges.is_empty() {
             let outcome = self.evaluate(node, &edges);

@@ -16,8 +16,8 @@ use crate::value::Held;
 /// A field among the contexts of a session.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(super) struct Node {
-    context: u32,
-    slot: Slot,
+    pub(super) context: u32,
+    pub(super) slot: Slot,
 }
 
 /// What one reference leads to.
