@@ -5,11 +5,12 @@ mod named;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use compact_str::CompactString;
+use rayon::prelude::*;
 
 pub use named::{Named, NamedCompared, mark_meant, named};
 
 use crate::model::{Ledger, Slot, StageId, Subject};
-use crate::resolve::{Effective, FieldId, Outcome, Session, Winner};
+use crate::resolve::{Effective, FieldId, Outcome, Resolver, Session, Winner};
 use crate::value::Value;
 
 /// How a field stands in two places.
@@ -116,17 +117,23 @@ pub fn fields<'l>(
 }
 
 /// Compares all units and instances of two stages, by name.
-pub fn stages<'l>(session: &mut Session<'_, 'l>, left: StageId, right: StageId) -> Vec<SubjectCompared<'l>> {
-    let ledger = session.ledger();
+pub fn stages<'l>(resolver: &Resolver<'l>, left: StageId, right: StageId) -> Vec<SubjectCompared<'l>> {
+    let ledger = resolver.ledger();
     let mut subjects: BTreeMap<Subject, (bool, bool)> = BTreeMap::new();
     ledger.subjects_in(left).for_each(|subject| subjects.entry(subject).or_default().0 = true);
     ledger.subjects_in(right).for_each(|subject| subjects.entry(subject).or_default().1 = true);
-    let compare = |(subject, sides)| match sides {
+    let compare = |session: &mut Session<'_, 'l>, (subject, sides)| match sides {
         (true, false) => SubjectCompared::OnlyLeft(subject),
         (false, _) => SubjectCompared::OnlyRight(subject),
-        (true, true) => SubjectCompared::Both(subject, fields(session, (subject, left), (subject, right))),
+        (true, true) => {
+            if let Subject::Unit(unit, _) = subject {
+                session.move_to(unit);
+            }
+            SubjectCompared::Both(subject, fields(session, (subject, left), (subject, right)))
+        }
     };
-    subjects.into_iter().map(compare).collect()
+    let subjects: Vec<_> = subjects.into_iter().collect();
+    subjects.into_par_iter().map_init(|| resolver.session(None), compare).collect()
 }
 
 fn field<'l>(session: &mut Session<'_, 'l>, left: FieldId, right: FieldId) -> Compared<'l> {

@@ -1,7 +1,8 @@
 //! What a change of the ledger does to effective values: the same ledger before and after, compared.
 
+mod renaming;
+
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
@@ -10,7 +11,9 @@ use crate::address::Address;
 use crate::model::{Class, Ledger, SettingValue, StageId, Subject, Unit, UnitId};
 use crate::name::Name;
 use crate::resolve::{Effective, FieldId, Outcome, Resolver, Session, Unread, Winner};
-use crate::value::Value;
+use crate::value::{Held, Value};
+
+pub use renaming::effects_of_renaming;
 
 /// How many steps of values that were not read are followed to compare them.
 const DEEPEST: usize = 16;
@@ -141,50 +144,10 @@ fn of_same_fields(
         for slot in new.ledger().slots(subject).all() {
             let field = FieldId { subject, stage: new_stage, slot };
             let was = FieldId { subject: Subject::Unit(old_unit, instance), stage: old_stage, slot };
-            let (before, after) = (compared(old, was), compared(new, field));
-            if !before.is_same_as(&after) {
-                found.extend(effect((new.ledger().address(field), production, Some(before), Some(after))));
-            }
+            found.extend(between((old, new), (was, field), production));
         }
     }
     found
-}
-
-/// All fields that do not keep their effective value when something gets another name; `renamed`
-/// gives the new address of an old one. Where `units` says which may be concerned, as they are called before and after,
-/// the others are passed over.
-pub fn effects_of_renaming(
-    before: &Resolver<'_>,
-    after: &Resolver<'_>,
-    renamed: &(dyn Fn(&Address) -> Address + Sync),
-    units: Option<[&BTreeSet<Name>; 2]>,
-) -> Vec<Effect> {
-    let [before_units, after_units] = units.map_or([None, None], |units| units.map(Some));
-    let mut old: FxHashMap<Address, Compared> = everything(before, before_units)
-        .into_iter()
-        .map(|(address, compared)| (renamed(&address), compared))
-        .collect();
-    let mut found = Vec::new();
-    for (address, compared) in everything(after, after_units) {
-        let one = old.remove(&address);
-        found.extend(effect((address, false, one, Some(compared))));
-    }
-    let mut gone: Vec<_> = old.into_iter().collect();
-    gone.sort_by_cached_key(|(address, _)| address.to_string());
-    found.extend(gone.into_iter().filter_map(|(address, one)| effect((address, false, Some(one), None))));
-    found
-}
-
-/// All fields of all units, or of these, in all stages.
-fn everything(resolver: &Resolver<'_>, units: Option<&BTreeSet<Name>>) -> Vec<(Address, Compared)> {
-    let ledger = resolver.ledger();
-    let of_unit = |unit: &Arc<Unit>| {
-        let mut session = resolver.session(ledger.unit_id(unit.name.as_str()));
-        let stages = ledger.stages.iter();
-        stages.flat_map(|stage| of_stage(&mut session, &unit.name, &stage.name)).collect::<Vec<_>>()
-    };
-    let meant = ledger.units.par_iter().filter(|unit| units.is_none_or(|units| units.contains(&unit.name)));
-    meant.flat_map_iter(of_unit).collect()
 }
 
 fn stage_names<'l>(old: &'l Ledger, new: &'l Ledger) -> Vec<&'l Name> {
@@ -195,6 +158,29 @@ fn stage_names<'l>(old: &'l Ledger, new: &'l Ledger) -> Vec<&'l Name> {
         }
     }
     names
+}
+
+/// What changes of a field, as it was and as it is.
+fn between(
+    (old, new): (&mut Session<'_, '_>, &mut Session<'_, '_>),
+    (was, field): (FieldId, FieldId),
+    production: bool,
+) -> Option<Effect> {
+    // Most values stand as they are, and depend on nothing.
+    if let (Some(one), Some(other)) = (old.value_as_written(was), new.value_as_written(field)) {
+        let is_secret = |held: &Held, ledger: &Ledger, of: FieldId| {
+            held.is_secret() || ledger.field(of.subject, of.slot).1.secret
+        };
+        let secret = is_secret(one, old.ledger(), was) == is_secret(other, new.ledger(), field);
+        if secret && one.expose() == other.expose() {
+            return None;
+        }
+    }
+    let (before, after) = (compared(old, was), compared(new, field));
+    if before.is_same_as(&after) {
+        return None;
+    }
+    effect((new.ledger().address(field), production, Some(before), Some(after)))
 }
 
 /// A value as it counts for being the same, secrets in the open, and as it may be seen.

@@ -68,8 +68,7 @@ pub fn lone(text: &str) -> Option<&str> {
 /// Whether what all references of a text name is there in every stage and for every unit. Shared text names no units.
 pub fn are_always_there(text: &str, is_shared: bool) -> bool {
     pieces(text).all(|piece| match piece {
-        Piece::Literal(_) => true,
-        Piece::Reference("stage.name" | "stage.class") => true,
+        Piece::Literal(_) | Piece::Reference("stage.name" | "stage.class") => true,
         Piece::Reference("unit.name" | "unit.instance") => !is_shared,
         Piece::Reference(_) | Piece::Unclosed(_) => false,
     })

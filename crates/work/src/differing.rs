@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use cledger_core::findings::{self, Code, Finding};
+use cledger_core::findings::{self, Finding};
 use cledger_core::model::Ledger;
 use cledger_core::resolve::{Resolver, Unfetched};
 
@@ -24,10 +24,8 @@ pub(crate) fn differing(
             Concerns::Units(units) => {
                 let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
                 let mut found = findings::check_units(&resolver, ids).findings;
-                // What a rule wants unique can clash with any other unit.
                 if !ledger.judging.rules.is_empty() {
-                    found.retain(|finding| finding.code != Code::Rule);
-                    found.extend(findings::check_rules(&resolver).findings);
+                    found.extend(findings::check_rules_between_units(&resolver).findings);
                     found.sort_by(|one, other| (&one.address, one.code).cmp(&(&other.address, other.code)));
                 }
                 found

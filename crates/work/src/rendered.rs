@@ -34,6 +34,9 @@ pub(crate) fn not_readable_in(
     refusal(&[owner], keys, &[], "")
 }
 
+/// The most units that a refusal names.
+const MOST_NAMED: usize = 12;
+
 fn refusal(units: &[String], keys: &Keys<'_>, refused: &[String], instead: &str) -> Trouble {
     let keys = keys.not_at_hand();
     let reasons = keys.iter().map(|(scope, reason)| format!("the key of `{}`: {reason}", scope.name()));
@@ -45,7 +48,12 @@ fn refusal(units: &[String], keys: &Keys<'_>, refused: &[String], instead: &str)
     } else {
         "look at what the ledger names, and say so: cledger trust; or --trust for one run".to_owned()
     };
-    Trouble::refused(format!("nothing is handed out: {what} of {} are not readable here", units.join(", ")))
+    let named = units[..units.len().min(MOST_NAMED)].join(", ");
+    let more = match units.len().saturating_sub(MOST_NAMED) {
+        0 => String::new(),
+        more => format!(" and {more} more"),
+    };
+    Trouble::refused(format!("nothing is handed out: {what} of {named}{more} are not readable here"))
         .pointed(reasons.join("\n"))
         .help(help)
 }

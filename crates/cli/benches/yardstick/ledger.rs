@@ -17,6 +17,8 @@ pub(crate) enum Shape {
     /// Groups, follows with exceptions, instances, tables, chains of references across units and of shared text, rules,
     /// and mistakes.
     Real,
+    /// The same where nobody has made a mistake.
+    RealWithoutMistakes,
 }
 
 /// The measure of a ledger.
@@ -57,7 +59,7 @@ pub(crate) fn write(folder: &Path, measure: Measure, seed: u64) -> io::Result<()
     let mut random = Rng::with_seed(seed);
     match measure.shape {
         Shape::Plain => write_plain(folder, measure, &mut random),
-        Shape::Real => real::write(folder, measure, &mut random),
+        Shape::Real | Shape::RealWithoutMistakes => real::write(folder, measure, &mut random),
     }
 }
 

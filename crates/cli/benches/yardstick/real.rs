@@ -7,7 +7,7 @@ use std::{fs, io};
 
 use fastrand::Rng;
 
-use crate::ledger::{Measure, class, stage_name, word};
+use crate::ledger::{Measure, Shape, class, stage_name, word};
 
 /// Fields that every unit has beside its variables: two shared connections, an endpoint and two references.
 const FIELDS_OF_ENTRIES: usize = 7 + 6 + 7 + 2;
@@ -49,7 +49,7 @@ pub(crate) fn write(folder: &Path, measure: Measure, random: &mut Rng) -> io::Re
             }
         }
         for (number, stage) in stages.iter().enumerate() {
-            let settings = settings(random, number, unit, variables);
+            let settings = settings(random, (number, unit, variables), measure.shape);
             write(format!("stages/{stage}/unit-{unit}.toml"), settings)?;
             for instance in INSTANCES.iter().filter(|_| has_instances(unit)) {
                 let text = format!("value-0 = {}\n\n[next]\ntimeout = \"9s\"\n", random.u16(..));
@@ -143,7 +143,7 @@ fn contract(random: &mut Rng, unit: usize, variables: usize) -> String {
     text
 }
 
-fn settings(random: &mut Rng, stage: usize, unit: usize, variables: usize) -> String {
+fn settings(random: &mut Rng, (stage, unit, variables): (usize, usize, usize), shape: Shape) -> String {
     let mut text = String::new();
     let name = stage_name(stage);
     let base = format!("https://{}.${{stage.name}}.yardstick.example/{}", word(random), word(random));
@@ -164,7 +164,7 @@ fn settings(random: &mut Rng, stage: usize, unit: usize, variables: usize) -> St
         if follows(stage) && number % 2 == 1 {
             continue;
         }
-        if random.usize(..MISTAKES) == 0 {
+        if shape == Shape::Real && random.usize(..MISTAKES) == 0 {
             text += &mistake(random, number);
             continue;
         }

@@ -169,6 +169,9 @@ fn is_missed(entry: &Entry, declaration: &Declaration, winners: &[Winner<'_>]) -
 /// What keeps a field of a subject from having the value that it needs, as `check` says it.
 pub fn of_field(session: &mut Session<'_, '_>, field: FieldId) -> Vec<Finding> {
     let ledger = session.ledger();
+    if session.value_as_written(field).is_some() {
+        return Vec::new();
+    }
     match session.outcome(field) {
         Outcome::Absent(_) | Outcome::Unset => Vec::new(),
         Outcome::Missing(because, origin) => {

@@ -67,7 +67,17 @@ fn covered(ledger: &Ledger, subject: Subject, patterns: &[crate::address::Patter
     ledger.slots(subject).all().filter(is_covered).collect()
 }
 
+/// Judges a unit by all rules.
 pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> Seen {
+    look(checking, true)
+}
+
+/// What shows only once all units are seen, and nothing else.
+pub(super) fn seen_of_unit(checking: &mut Checking<'_, '_, '_>) -> Seen {
+    look(checking, false)
+}
+
+fn look(checking: &mut Checking<'_, '_, '_>, judges: bool) -> Seen {
     let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     let rules = &ledger.judging.rules;
     let mut seen = Seen { covered: vec![false; rules.len()], unique: Vec::new() };
@@ -83,12 +93,13 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) -> Seen {
                 covered.filter(|slot| is_of(ledger, subject, *slot, rule)).collect()
             });
             seen.covered[at] |= !slots.is_empty();
-            if slots.is_empty() || !is_so(checking.session, (subject, stage), rule) {
+            let is_asked = !slots.is_empty() && (judges || is_unique);
+            if !is_asked || !is_so(checking.session, (subject, stage), rule) {
                 continue;
             }
             for &slot in slots {
                 let field = FieldId { subject, stage, slot };
-                for demand in &rule.demands {
+                for demand in rule.demands.iter().filter(|_| judges) {
                     if let Some(broken) = broken(checking.session, field, demand) {
                         add(checking, field, rule, &broken);
                     }

@@ -25,7 +25,8 @@ pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
     bounded(resolver, None, None, today)
 }
 
-/// Checks these units, with what is shared and what shows only beside all others. Last days are not counted.
+/// Checks these units, with what is shared and what shows only beside all others, but for what rules say of several units.
+/// Last days are not counted.
 pub fn check_units(resolver: &Resolver<'_>, units: impl IntoIterator<Item = UnitId>) -> Report {
     bounded(resolver, None, Some(&units.into_iter().collect()), None)
 }
@@ -35,6 +36,15 @@ pub fn check_rules(resolver: &Resolver<'_>) -> Report {
     let bounds = Bounds::new(resolver, None, None, None);
     let (seen, mut standings, mut findings, unreadable) =
         each_unit(&bounds, resolver, |checking| (BTreeSet::new(), rules::of_unit(checking)));
+    rules::of_all(&bounds, seen, &mut standings, &mut findings);
+    report(&bounds, standings, findings, unreadable)
+}
+
+/// Checks what the ledger's rules say of several units: what is to be unique, and rules that cover nothing.
+pub fn check_rules_between_units(resolver: &Resolver<'_>) -> Report {
+    let bounds = Bounds::new(resolver, None, None, None);
+    let (seen, mut standings, mut findings, unreadable) =
+        each_unit(&bounds, resolver, |checking| (BTreeSet::new(), rules::seen_of_unit(checking)));
     rules::of_all(&bounds, seen, &mut standings, &mut findings);
     report(&bounds, standings, findings, unreadable)
 }
@@ -64,7 +74,9 @@ pub(super) fn bounded(
     idle_patterns::all(&bounds, &mut findings);
     tables::of_shared(&bounds, &mut findings);
     findings.extend(of_units);
-    rules::of_all(&bounds, seen, &mut standings, &mut findings);
+    if units.is_none() {
+        rules::of_all(&bounds, seen, &mut standings, &mut findings);
+    }
     other_stage::all(&bounds, resolver, &mut standings, &mut findings);
     expiry::of_settings(&bounds, resolver, &mut standings, &mut findings);
     report(&bounds, standings, findings, unreadable)

@@ -133,7 +133,7 @@ fn rule(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Option<Rule> {
         let help = "name the fields that it covers: fields = \"*/bookings-db.host\"";
         read.wrong_with(name_item.span(), "this rule has no `fields`", help);
     }
-    if !DEMANDS.iter().any(|key| table.contains_key(*key)) {
+    if !DEMANDS.iter().any(|key| table.contains_key(key)) {
         let help = format!("write one of {}", DEMANDS.join(", "));
         read.wrong_with(name_item.span(), "this rule demands nothing", help);
     }

@@ -86,7 +86,7 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>, stages: &[Sta
 /// Keys that the kind makes no use of, and those that it lacks.
 fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>, kind: &str) {
     let Some((_, keys, needed)) = OUTLET_KINDS.iter().find(|(name, ..)| *name == kind) else { return };
-    for wanted in needed.iter().filter(|wanted| !table.contains_key(**wanted)) {
+    for wanted in needed.iter().filter(|wanted| !table.contains_key(wanted)) {
         read.wrong(item.span(), format!("an outlet of kind \"{kind}\" needs a `{wanted}`"));
     }
     let nothing_is_brought = |key: &str| {

@@ -235,7 +235,7 @@ impl<'u> UnitBinding<'u> {
         Self { unit, shared, after: RefCell::new(after) }
     }
 
-    fn entry_of(&self, slot: &SlotEntry) -> &Entry {
+    fn entry_of(&self, slot: SlotEntry) -> &Entry {
         match slot.entry {
             EntryRef::Own(position) => &self.unit.entries[usize::from(position)],
             EntryRef::Shared(id) => &self.shared.entries[usize::from(id.0)],
@@ -248,15 +248,15 @@ impl Binding for UnitBinding<'_> {
         let slots = &self.unit.slots.entries;
         let mut after = self.after.borrow_mut();
         let expected = after[*from];
-        let is_it = |slot: &&SlotEntry| self.entry_of(slot).name.as_str() == name;
+        let is_it = |slot: &&SlotEntry| self.entry_of(**slot).name.as_str() == name;
         if let Some(slot) = slots.get(expected).filter(is_it) {
             *from = expected + 1;
-            return Some((self.entry_of(slot), slot.first));
+            return Some((self.entry_of(*slot), slot.first));
         }
-        let found = slots.binary_search_by(|slot| self.entry_of(slot).name.as_str().cmp(name)).ok()?;
+        let found = slots.binary_search_by(|slot| self.entry_of(*slot).name.as_str().cmp(name)).ok()?;
         after[*from] = found;
         *from = found + 1;
-        Some((self.entry_of(&slots[found]), slots[found].first))
+        Some((self.entry_of(slots[found]), slots[found].first))
     }
 
     fn is_unused(&self, name: &str) -> bool {

@@ -303,7 +303,7 @@ impl Reading<'_> {
             }
             Arc::new(match source {
                 Source::None => SettingsOfLayer::default(),
-                Source::Tables(tables) => self.settings_in_tables(tables, layer, &binding, &mut strays),
+                Source::Tables(tables) => settings_in_tables(tables, layer, &binding, &mut strays),
                 Source::Folder(path) => self.settings_in_folder(path, layer, &binding, &mut strays),
             })
         });
@@ -311,31 +311,6 @@ impl Reading<'_> {
         drop(binding);
         (unit.settings, unit.strays) = (settings, strays);
         Some(Arc::new(unit))
-    }
-
-    fn settings_in_tables(
-        &self,
-        tables: &LayerTables<'_>,
-        layer: LayerId,
-        binding: &UnitBinding<'_>,
-        strays: &mut Vec<Stray>,
-    ) -> SettingsOfLayer {
-        let unit = binding.unit;
-        let mut settings = SettingsOfLayer::default();
-        for found in tables.units.get(unit.name.as_str()).into_iter().flatten() {
-            let place = tables.read.place(found.key.span());
-            let instance = match found.instance {
-                None => None,
-                Some(name) => match unit.instance(name) {
-                    Some(id) => Some(id),
-                    // Reported as a stranger.
-                    None => continue,
-                },
-            };
-            let bound = bind(tables.read, found.table, binding, (layer, instance), strays);
-            settings.add(instance, place, bound);
-        }
-        settings
     }
 
     fn settings_in_folder(
@@ -400,6 +375,31 @@ impl Reading<'_> {
         strangers.sort_by(|a, b| (a.layer, &a.unit, &a.instance).cmp(&(b.layer, &b.unit, &b.instance)));
         strangers
     }
+}
+
+/// The settings of a unit and its instances in a layer that stands in one file.
+fn settings_in_tables(
+    tables: &LayerTables<'_>,
+    layer: LayerId,
+    binding: &UnitBinding<'_>,
+    strays: &mut Vec<Stray>,
+) -> SettingsOfLayer {
+    let unit = binding.unit;
+    let mut settings = SettingsOfLayer::default();
+    for found in tables.units.get(unit.name.as_str()).into_iter().flatten() {
+        let place = tables.read.place(found.key.span());
+        let instance = match found.instance {
+            None => None,
+            Some(name) => match unit.instance(name) {
+                Some(id) => Some(id),
+                // Reported as a stranger.
+                None => continue,
+            },
+        };
+        let bound = bind(tables.read, found.table, binding, (layer, instance), strays);
+        settings.add(instance, place, bound);
+    }
+    settings
 }
 
 /// The names of all units, by their files.

@@ -47,7 +47,7 @@ pub fn stages<'l>(
             for stage in [ids.0, ids.1] {
                 opened.subjects_in([], stage)?;
             }
-            compare::stages(&mut resolver.session(None), ids.0, ids.1)
+            compare::stages(resolver, ids.0, ids.1)
         }
         (Some(one), Some(other)) => {
             let subjects = (opened.subject_in(one, ids.0)?, opened.subject_in(other, ids.1)?);

@@ -5,10 +5,12 @@ use std::sync::Arc;
 
 use cledger_core::address::Pattern;
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
-use cledger_core::model::{LayerId, Ledger, StageId, Subject};
+use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
 use cledger_core::render::rendering;
+use cledger_core::resolve::Session;
 use cledger_store::daybook::{Content, Daybook, Digests, Entry, Meta, Wanted, bound_to_digests};
 use jiff::Timestamp;
+use rayon::prelude::*;
 
 use crate::covering::refuse_idle;
 use crate::daybook;
@@ -16,7 +18,6 @@ use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
 use crate::deliver::made::made;
 use crate::deliver::recorded::{Metas, Planner, differs, past, renamed};
-use crate::meant::unit_of;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::look::{Seeing, look};
@@ -126,14 +127,18 @@ pub fn status(opened: &Opened, patterns: &[Pattern], live: bool) -> Result<Statu
     };
     let drifted = if live { drifted(opened, planner)? } else { BTreeSet::new() };
     let telling = Telling { planner, metas, digests, drifted, now: (opened.at.clock)() };
-    let mut standings = Vec::new();
-    for subject in ledger.unit_ids().flat_map(|unit| ledger.subjects_of(unit)) {
-        let owner = ledger.owner(subject);
+    let is_covered = |subject: &Subject| {
+        let owner = ledger.owner(*subject);
         let (name, instance) = owner.names();
-        if patterns.is_empty() || patterns.iter().any(|pattern| pattern.covers_owner(name, instance)) {
-            standings.push(telling.standing(subject));
-        }
-    }
+        patterns.is_empty() || patterns.iter().any(|pattern| pattern.covers_owner(name, instance))
+    };
+    let units: Vec<UnitId> = ledger.unit_ids().collect();
+    let of_unit = |&unit: &UnitId| {
+        let mut session = resolver.session(Some(unit));
+        let subjects = ledger.subjects_of(unit).filter(is_covered);
+        subjects.map(|subject| telling.standing(&mut session, subject)).collect::<Vec<_>>()
+    };
+    let standings = units.par_iter().flat_map_iter(of_unit).collect();
     Ok(Status { ledger: ledger.clone(), standings })
 }
 
@@ -147,7 +152,7 @@ fn drifted(opened: &Opened, planner: Planner<'_, '_>) -> Result<BTreeSet<(String
 }
 
 impl Telling<'_, '_> {
-    fn standing(&self, subject: Subject) -> Standing {
+    fn standing(&self, session: &mut Session<'_, '_>, subject: Subject) -> Standing {
         let ledger = self.planner.resolver.ledger();
         let owner = ledger.owner(subject).to_string();
         let pasts: Vec<Vec<Past<'_>>> =
@@ -171,7 +176,7 @@ impl Telling<'_, '_> {
                 (what, _) => what,
             };
             stages.push(Some(There { what, age: last.map_or(0, |last| self.age(&last.time)) }));
-            let mut waits = self.waits(subject, stage, metas);
+            let mut waits = self.waits(session, (subject, stage), metas);
             if has_news_below(ledger, stage, |stage| &pasts[usize::from(stage.0)]) {
                 waits.push(Waiting::Promotion);
             }
@@ -207,12 +212,17 @@ impl Telling<'_, '_> {
     }
 
     /// What waits in one stage, but for promotions.
-    fn waits(&self, subject: Subject, stage: StageId, metas: &[Meta]) -> Vec<Waiting> {
+    fn waits(
+        &self,
+        session: &mut Session<'_, '_>,
+        (subject, stage): (Subject, StageId),
+        metas: &[Meta],
+    ) -> Vec<Waiting> {
         let Telling { planner, drifted, .. } = self;
         let (resolver, ledger) = (planner.resolver, planner.resolver.ledger());
         let (owner, name) = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
         let mut waits = Vec::new();
-        let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, stage);
+        let rendering = rendering(session, subject, stage);
         if ledger.broken_for(subject, stage).next().is_some() {
             waits.push(Waiting::Unreadable);
         } else if !rendering.gaps.is_empty() {

@@ -14,13 +14,14 @@ pub(crate) fn print(console: &mut Console, status: &Status) {
         .map(|standing| standing.stages.iter().map(|stage| cell(stage.as_ref())).collect())
         .collect();
     let names: Vec<&str> = ledger.stages.iter().map(|stage| stage.name.as_str()).collect();
-    let width = |at: usize| {
+    let width = |(at, name): (usize, &&str)| {
         let widths = cells.iter().map(|row| row[at].len());
-        widths.chain([names[at].len()]).max().unwrap_or_default()
+        widths.chain([name.len()]).max().unwrap_or_default()
     };
+    let widths: Vec<usize> = names.iter().enumerate().map(width).collect();
     let line = |first: &str, rest: &[&str]| {
         let rest: Vec<String> =
-            rest.iter().enumerate().map(|(at, cell)| format!("{cell:<0$}", width(at))).collect();
+            rest.iter().zip(&widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
         format!("{first:<widest$}  {}", rest.join("  ")).trim_end().to_owned()
     };
     console.line(style::heading(&line("unit", &names)));

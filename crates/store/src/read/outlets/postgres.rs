@@ -62,7 +62,7 @@ fn columns(read: In<'_>, item: Item<'_, '_>) -> Option<RowColumns> {
         };
         text.clone_into(column);
     });
-    for key in ["scope", "name", "value"].iter().filter(|key| !table.contains_key(**key)) {
+    for key in ["scope", "name", "value"].iter().filter(|key| !table.contains_key(key)) {
         let help = "write { scope = \"…\", name = \"…\", value = \"…\" }";
         read.wrong_with(item.span(), format!("`columns` does not say which one holds the {key}"), help);
     }
