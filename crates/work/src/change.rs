@@ -60,6 +60,8 @@ pub(crate) struct Planned {
     pub(crate) effects: Vec<Effect>,
     /// What it can concern.
     pub(crate) concerns: Concerns,
+    /// The stages in which values can change; all if not given.
+    pub(crate) stages: Option<BTreeSet<Name>>,
 }
 
 impl Changing {
@@ -129,7 +131,8 @@ impl Changing {
     /// Works out what these new texts come to. Nothing is looked at beside the units that they can concern.
     pub(crate) fn plan_texts(&self, changed: Changed) -> Result<Planned, Trouble> {
         let stages = concerned::stages(self.ledger(), &changed);
-        self.plan_texts_in(changed, stages.as_ref())
+        let planned = self.plan_texts_in(changed, stages.as_ref())?;
+        Ok(Planned { stages, ..planned })
     }
 
     /// The same where values can change in these stages alone.
@@ -145,7 +148,8 @@ impl Changing {
             let (old, new) = (Resolver::new(self.ledger(), &old, &[]), Resolver::new(&after, &new, &[]));
             effects_for(&old, &new, units.as_ref(), stages)
         };
-        Ok(Planned { changed, after, effects, concerns: units.map_or(Concerns::All, Concerns::Units) })
+        let concerns = units.map_or(Concerns::All, Concerns::Units);
+        Ok(Planned { changed, after, effects, concerns, stages: None })
     }
 
     /// What these new texts come to where no effective value can change, as of outlets and rules: what they concern is
@@ -157,12 +161,12 @@ impl Changing {
     ) -> Result<Planned, Trouble> {
         let after = self.read_after(&changed)?;
         let concerns = concerns(self.ledger(), &after);
-        Ok(Planned { changed, after, effects: Vec::new(), concerns })
+        Ok(Planned { changed, after, effects: Vec::new(), concerns, stages: None })
     }
 
     /// The findings that only the ledger after a planned change has, and those that only the one before has.
     pub(crate) fn differing(&self, planned: &Planned) -> (Vec<Finding>, Vec<Finding>) {
-        differing(self.ledger(), &planned.after, &planned.concerns)
+        differing(self.ledger(), &planned.after, &planned.concerns, planned.stages.as_ref())
     }
 
     /// The ledger as it will be after a change, in which no file may be unreadable that is readable now.

@@ -4,16 +4,19 @@ use std::collections::BTreeSet;
 
 use cledger_core::findings::{self, Finding};
 use cledger_core::model::Ledger;
+use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 
 use crate::change::concerned::Concerns;
 
 /// The findings that only the second ledger has, and those that only the first has, among what a change concerns.
-/// Nothing is fetched, and last days do not count.
+/// Nothing is fetched, and last days do not count. Where `stages` says in which values can change, those of others are
+/// not looked at.
 pub(crate) fn differing(
     before: &Ledger,
     after: &Ledger,
     concerns: &Concerns,
+    stages: Option<&BTreeSet<Name>>,
 ) -> (Vec<Finding>, Vec<Finding>) {
     let check = |ledger: &Ledger| {
         let resolver = Resolver::new(ledger, &Unfetched, &[]);
@@ -23,7 +26,9 @@ pub(crate) fn differing(
             Concerns::Patterns => findings::check_patterns(&resolver).findings,
             Concerns::Units(units) => {
                 let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
-                let mut found = findings::check_units(&resolver, ids).findings;
+                let id = |name: &Name| ledger.stage_id(name.as_str());
+                let stages = stages.map(|stages| stages.iter().filter_map(id).collect());
+                let mut found = findings::check_units(&resolver, ids, stages).findings;
                 if !ledger.judging.rules.is_empty() {
                     found.extend(findings::check_rules_between_units(&resolver).findings);
                     found.sort_by(|one, other| (&one.address, one.code).cmp(&(&other.address, other.code)));

@@ -73,7 +73,7 @@ pub fn rename(changing: &Changing, asked: &ToRename) -> Result<Renamed, Trouble>
     daybook::refuse_open_of(&changing.opened, &[&renaming.what])?;
     let Outcome { changed, after, effects, rendered } =
         renamed(changing, changing.ledger(), &NO_CHANGE, &renaming, *outputs)?;
-    let planned = Planned { changed, after, effects, concerns: Concerns::All };
+    let planned = Planned { changed, after, effects, concerns: Concerns::All, stages: None };
     tell_old_places(changing, &renaming)?;
     let others = stages_of(changing.ledger(), &renaming, &planned.effects);
     if *write {

@@ -179,7 +179,8 @@ impl SettingsChanged {
                 Owner::Shared => None,
             })
             .collect();
-        let (caused, cured) = differing(changing.ledger(), &planned.after, &Concerns::Units(units));
+        let (concerns, stages) = (Concerns::Units(units), planned.stages.as_ref());
+        let (caused, cured) = differing(changing.ledger(), &planned.after, &concerns, stages);
         Self { settings, effects: planned.effects, caused, cured, written }
     }
 }

@@ -10,7 +10,7 @@ use super::mentions::Mentions;
 use super::plain::plain_secrets;
 use super::waivers;
 use crate::address::{Owner, Pattern};
-use crate::model::{InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
+use crate::model::{Class, InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
 use crate::resolve::Resolver;
 use crate::search::Found;
 use crate::source::Place;
@@ -21,6 +21,8 @@ pub(super) struct Bounds<'l> {
     pattern: Option<&'l Pattern>,
     /// The units that are looked at; all if not given.
     units: Option<&'l FxHashSet<UnitId>>,
+    /// The stages in which values are looked at; all if not given.
+    stages: Option<FxHashSet<StageId>>,
     pub(super) today: Option<Date>,
     /// The layers that the pattern covers, if there is one.
     layers: Option<FxHashSet<LayerId>>,
@@ -44,11 +46,17 @@ impl<'l> Bounds<'l> {
         let layers = pattern.map(|pattern| covered_layers(resolver, pattern));
         let (mentions, development) = (Mentions::default(), DevelopmentHosts::default());
         let plain_waived = plain_waived(ledger, today);
-        Self { ledger, pattern, units, today, layers, mentions, development, plain_waived }
+        Self { ledger, pattern, units, stages: None, today, layers, mentions, development, plain_waived }
     }
 }
 
 impl Bounds<'_> {
+    /// The same where values are looked at in these stages alone. What belongs to development shows in all others, too.
+    pub(super) fn in_stages(self, stages: Option<FxHashSet<StageId>>) -> Self {
+        let is_development = |stage: &StageId| self.ledger.stage(*stage).class == Class::Development;
+        Self { stages: stages.filter(|stages| !stages.iter().any(is_development)), ..self }
+    }
+
     /// Whether a unit's fields are looked at: also where only shared entries are asked for, since
     /// what is wrong with those shows in the units that use them.
     pub(super) fn looks_at(&self, unit: UnitId) -> bool {
@@ -107,6 +115,12 @@ impl Bounds<'_> {
     /// Where a unit and its instances belong, as far as these stages are covered, and all that counts there can be
     /// read.
     pub(super) fn places_of(&self, id: UnitId) -> impl Iterator<Item = (Subject, StageId)> {
+        let is_meant = |stage| self.stages.as_ref().is_none_or(|stages| stages.contains(&stage));
+        self.all_places_of(id).filter(move |(_, stage)| is_meant(*stage))
+    }
+
+    /// The same in all stages, for what compares one stage with others.
+    pub(super) fn all_places_of(&self, id: UnitId) -> impl Iterator<Item = (Subject, StageId)> {
         let unit = self.ledger.unit(id);
         let is_known = move |stage| self.ledger.broken_for(Subject::Unit(id, None), stage).next().is_none();
         let here = move |stage: &StageId| {

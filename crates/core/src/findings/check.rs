@@ -20,7 +20,7 @@ pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<D
     let ledger = resolver.ledger();
     let mut report = match pattern.filter(of_units) {
         Some(pattern) => judge(resolver, &covered(ledger, pattern), today),
-        None => bounded(resolver, pattern, None, today),
+        None => bounded(resolver, pattern, (None, None), today),
     };
     // Whatever is checked: they may say something about it.
     report.findings.splice(0..0, broken_files::all(ledger));

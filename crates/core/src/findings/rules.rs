@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use compact_str::CompactString;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::bounds::Bounds;
 use super::checking::Checking;
@@ -84,10 +84,14 @@ fn look(checking: &mut Checking<'_, '_, '_>, judges: bool) -> Seen {
     if rules.is_empty() {
         return seen;
     }
+    let near: FxHashSet<(Subject, StageId)> = bounds.places_of(id).collect();
     for (at, rule) in rules.iter().enumerate() {
         let mut fields: FxHashMap<Subject, Vec<Slot>> = FxHashMap::default();
         let is_unique = rule.demands.iter().any(|demand| matches!(demand, Demand::UniqueInStage));
-        for (subject, stage) in bounds.places_of(id).filter(|(_, stage)| is_for(ledger, rule, *stage)) {
+        // What compares stages is told in one of them, whichever it is that changes.
+        let compares = rule.demands.iter().any(|it| matches!(it, Demand::EqualIn(_) | Demand::DistinctIn(_)));
+        let places = bounds.all_places_of(id).filter(|place| compares || !judges || near.contains(place));
+        for (subject, stage) in places.filter(|(_, stage)| is_for(ledger, rule, *stage)) {
             let slots = &*fields.entry(subject).or_insert_with(|| {
                 let covered = covered(ledger, subject, &rule.fields).into_iter();
                 covered.filter(|slot| is_of(ledger, subject, *slot, rule)).collect()

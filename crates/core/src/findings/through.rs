@@ -17,18 +17,24 @@ use super::{
     idle_patterns, in_no_output, names, other_stage, outputs, rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
-use crate::model::UnitId;
+use crate::model::{StageId, UnitId};
 use crate::resolve::{Resolver, Session};
 
 /// Checks all of a ledger.
 pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
-    bounded(resolver, None, None, today)
+    bounded(resolver, None, (None, None), today)
 }
 
 /// Checks these units, with what is shared and what shows only beside all others, but for what rules say of several units.
 /// Last days are not counted.
-pub fn check_units(resolver: &Resolver<'_>, units: impl IntoIterator<Item = UnitId>) -> Report {
-    bounded(resolver, None, Some(&units.into_iter().collect()), None)
+/// Where `stages` says in which values can be otherwise than somebody knows them, those of others are not looked at.
+pub fn check_units(
+    resolver: &Resolver<'_>,
+    units: impl IntoIterator<Item = UnitId>,
+    stages: Option<Vec<StageId>>,
+) -> Report {
+    let stages = stages.map(|stages| stages.into_iter().collect());
+    bounded(resolver, None, (Some(&units.into_iter().collect()), stages), None)
 }
 
 /// Checks what the ledger's rules demand of all of it, and nothing else. Last days are not counted.
@@ -60,10 +66,10 @@ pub fn check_patterns(resolver: &Resolver<'_>) -> Report {
 pub(super) fn bounded(
     resolver: &Resolver<'_>,
     pattern: Option<&Pattern>,
-    units: Option<&FxHashSet<UnitId>>,
+    (units, stages): (Option<&FxHashSet<UnitId>>, Option<FxHashSet<StageId>>),
     today: Option<Date>,
 ) -> Report {
-    let bounds = Bounds::new(resolver, pattern, units, today);
+    let bounds = Bounds::new(resolver, pattern, units, today).in_stages(stages);
     let (seen, mut standings, of_units, unreadable) = each_unit(&bounds, resolver, of_unit);
     let mut findings = Vec::new();
     names::of_shared(&bounds, &mut findings);

@@ -110,6 +110,7 @@ pub(crate) fn finish_asking(
         changed,
         effects: Vec::new(),
         concerns: Concerns::All,
+        stages: None,
     };
     if asked.write {
         changing.guard(layers, &planned, &asked.consent)?;

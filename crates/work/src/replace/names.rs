@@ -86,7 +86,7 @@ pub(crate) fn replace(
         rendered.extend(outcome.rendered);
         names.push(of_renaming(&renaming));
     }
-    Ok((Planned { changed, after: ledger, effects, concerns: Concerns::All }, names, rendered))
+    Ok((Planned { changed, after: ledger, effects, concerns: Concerns::All, stages: None }, names, rendered))
 }
 
 fn unit_of(ledger: &Ledger, subject: Subject) -> Option<&Unit> {

@@ -5,11 +5,11 @@ use std::ffi::OsString;
 use std::fs;
 use std::process::Command;
 
-use cledger_core::address::Owner;
+use cledger_core::address::{Address, Owner};
 use cledger_core::effects::{Effect, effects};
-use cledger_core::findings::{Code, Severity};
+use cledger_core::findings::{self, Code, Finding, Severity};
 use cledger_core::model::Subject;
-use cledger_core::resolve::Resolver;
+use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_work::Opened;
 use cledger_work::check::{ToCheck, check};
 use cledger_work::compare::with_revision;
@@ -25,6 +25,9 @@ use crate::written::write;
 /// A rule that some values break.
 const RULE: &str = "[[rule]]\nname = \"short\"\nfields = \"*/*\"\nmax_length = 9\nwhy = \"it has to fit\"\n";
 
+/// A rule that compares stages, in which ones is to follow.
+const APART: &str = "[[rule]]\nname = \"apart\"\nfields = \"*/*\"\nseverity = \"warning\"\n";
+
 const OUTLET: &str = "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"*\"]\npath = \"../live/${stage.name}\"\n";
 
 /// A random ledger, the larger the later its number, whose units all have a file, and whose stages all have a folder.
@@ -35,7 +38,13 @@ fn ledger(seed: u32) -> Place {
     for (path, text) in write(&made).0.0 {
         let more = match path.split_once('/') {
             None if path == "ledger.toml" => {
-                format!("{OUTLET}{}", if seed.is_multiple_of(2) { RULE } else { "" })
+                let names: Vec<String> =
+                    made.stages.iter().map(|stage| format!("\"{}\"", stage.name)).collect();
+                let apart = match names.len() {
+                    0 | 1 => String::new(),
+                    _ => format!("{APART}distinct_in = [{}]\n", names.join(", ")),
+                };
+                format!("{OUTLET}{}", if seed.is_multiple_of(2) { RULE.to_owned() } else { apart })
             }
             Some(("units", unit)) => {
                 let unit = unit.trim_end_matches(".toml");
@@ -143,6 +152,11 @@ fn nothing_leaves_the_ledger_that_check_has_an_error_for() {
     assert_eq!(let_go, BTreeSet::from(["deliver", "render", "run"]));
 }
 
+/// What a finding says, and of what.
+fn said(finding: Finding) -> (&'static str, String, String) {
+    (finding.code.name(), finding.address, finding.message)
+}
+
 /// Only what a change can concern is looked at: what is told of it is what all values before and after show.
 #[test]
 fn what_a_change_is_told_to_do_is_what_it_does() {
@@ -177,6 +191,20 @@ fn what_a_change_is_told_to_do_is_what_it_does() {
             let all =
                 effects(&Resolver::new(&before.ledger, &old, &[]), &Resolver::new(&after.ledger, &new, &[]));
             assert_eq!(told.effects, all, "{seed}: {address}={value}");
+            // The stages that were passed over have nothing to say of the units that it is about.
+            let owners = told.effects.iter().filter_map(|effect| effect.address.owner.clone());
+            let owners = owners.chain(Address::parse(address).unwrap().owner);
+            let units: BTreeSet<String> = owners.map(|owner| owner.names().0.to_owned()).collect();
+            let found = [&before, &after].map(|opened| {
+                let ids = units.iter().filter_map(|unit| opened.ledger.unit_id(unit));
+                let resolver = Resolver::new(&opened.ledger, &Unfetched, &[]);
+                let rules = findings::check_rules_between_units(&resolver).findings;
+                let all = findings::check_units(&resolver, ids, None).findings.into_iter().chain(rules);
+                all.map(said).collect::<BTreeSet<_>>()
+            });
+            let told_of = |findings: Vec<Finding>| findings.into_iter().map(said).collect::<BTreeSet<_>>();
+            assert_eq!(told_of(told.caused), &found[1] - &found[0], "{seed}: {address}={value}");
+            assert_eq!(told_of(told.cured), &found[0] - &found[1], "{seed}: {address}={value}");
             let (_, stage) = address.split_once('@').unwrap();
             let is_here =
                 |effect: &Effect| effect.address.stage.as_ref().is_some_and(|it| it.as_str() == stage);
