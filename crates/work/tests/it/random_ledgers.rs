@@ -26,7 +26,7 @@ use crate::written::write;
 const RULE: &str = "[[rule]]\nname = \"short\"\nfields = \"*/*\"\nmax_length = 9\nwhy = \"it has to fit\"\n";
 
 /// A rule that compares stages, in which ones is to follow.
-const APART: &str = "[[rule]]\nname = \"apart\"\nfields = \"*/*\"\nseverity = \"warning\"\n";
+const COMPARED: &str = "[[rule]]\nname = \"compared\"\nfields = \"*/*\"\nseverity = \"warning\"\n";
 
 const OUTLET: &str = "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"*\"]\npath = \"../live/${stage.name}\"\n";
 
@@ -40,11 +40,14 @@ fn ledger(seed: u32) -> Place {
             None if path == "ledger.toml" => {
                 let names: Vec<String> =
                     made.stages.iter().map(|stage| format!("\"{}\"", stage.name)).collect();
-                let apart = match names.len() {
+                let compared = match names.len() {
                     0 | 1 => String::new(),
-                    _ => format!("{APART}distinct_in = [{}]\n", names.join(", ")),
+                    _ => {
+                        let demand = if seed % 4 == 3 { "distinct_in" } else { "equal_in" };
+                        format!("{COMPARED}{demand} = [{}]\n", names.join(", "))
+                    }
                 };
-                format!("{OUTLET}{}", if seed.is_multiple_of(2) { RULE.to_owned() } else { apart })
+                format!("{OUTLET}{compared}{}", if seed.is_multiple_of(2) { RULE } else { "" })
             }
             Some(("units", unit)) => {
                 let unit = unit.trim_end_matches(".toml");
