@@ -7,13 +7,14 @@
 use std::path::PathBuf;
 
 use cledger_core::address::Address;
-use cledger_core::matrix::Cell;
+use cledger_core::matrix::{Cell, Row};
 use cledger_core::model::{LayerId, Note, SettingValue, StageId};
 use cledger_core::resolve::{Effective, FieldId, Layer, Outcome, Resolver};
 use cledger_core::types::Type;
 use cledger_core::value::{Held, Value};
 use cledger_store::{LARGEST_FILE, text_named};
 use csv::{ReaderBuilder, StringRecord, Writer};
+use rayon::prelude::*;
 
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::matrix::Matrix;
@@ -28,18 +29,28 @@ const SECRET: &str = "(secret)";
 const DERIVED: &str = "(derived)";
 const NOT_READ: &str = "(not read)";
 
+/// How many rows are written at once, each lot beside others.
+const LOT: usize = 1024;
+
 /// The lines of a matrix.
 pub fn lines(matrix: &Matrix<'_>) -> Result<String, Trouble> {
+    let heads = matrix.stages.iter().map(|&stage| matrix.ledger.stage(stage).name.to_string());
+    let heads: Vec<String> = std::iter::once("field".to_owned()).chain(heads).collect();
+    let row = |row: &Row<'_>| -> Vec<String> {
+        std::iter::once(row.address.to_string()).chain(row.cells.iter().map(cell)).collect()
+    };
+    let rest: Vec<String> =
+        matrix.rows.par_chunks(LOT).map(|lot| written(lot.iter().map(row))).collect::<Result<_, _>>()?;
+    Ok(written(std::iter::once(heads))? + &rest.concat())
+}
+
+/// Records as lines.
+fn written(records: impl Iterator<Item = Vec<String>>) -> Result<String, Trouble> {
     let failed =
         |error: &dyn std::fmt::Display| Trouble::outside(format!("the lines cannot be written: {error}"));
     let mut writer = Writer::from_writer(Vec::new());
-    let heads = matrix.stages.iter().map(|&stage| matrix.ledger.stage(stage).name.to_string());
-    let heads: Vec<String> = std::iter::once("field".to_owned()).chain(heads).collect();
-    writer.write_record(heads).map_err(|error| failed(&error))?;
-    for row in &matrix.rows {
-        let cells: Vec<String> =
-            std::iter::once(row.address.to_string()).chain(row.cells.iter().map(cell)).collect();
-        writer.write_record(cells).map_err(|error| failed(&error))?;
+    for record in records {
+        writer.write_record(record).map_err(|error| failed(&error))?;
     }
     let bytes = writer.into_inner().map_err(|error| failed(&error))?;
     String::from_utf8(bytes).map_err(|error| failed(&error))

@@ -1,13 +1,15 @@
 //! `compare` for people: the fields that differ, each with the word for how.
 
 use cledger_core::compare::{Compared, Difference, Named, NamedCompared, RowDifference, SubjectCompared};
-use cledger_core::model::Ledger;
+use cledger_core::model::{Ledger, Subject};
 use cledger_core::resolve::Effective;
 use cledger_core::value::Held;
 
 use cledger_work::compare::ComparedStages;
+use rayon::prelude::*;
 
 use super::rows;
+use crate::output::clean::Cleaned;
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::{style, values};
@@ -28,36 +30,21 @@ fn word(compared: &Compared<'_>, sides: &ComparedStages<'_>) -> String {
 pub(crate) fn print(console: &mut Console, ledger: &Ledger, sides: &ComparedStages<'_>, all: bool) {
     let (mut same, mut meant, mut unmeant, mut unknown) = (0, 0, 0, 0);
     for subject in &sides.subjects {
-        match subject {
-            SubjectCompared::OnlyLeft(subject) => {
-                let name = style::heading(&ledger.owner(*subject).to_string());
-                console.line(format!("{name}  only in {}, as meant\n", sides.left));
-            }
-            SubjectCompared::OnlyRight(subject) => {
-                let name = style::heading(&ledger.owner(*subject).to_string());
-                console.line(format!("{name}  only in {}, as meant\n", sides.right));
-            }
-            SubjectCompared::Both(subject, fields) => {
-                for field in fields {
-                    match field.difference {
-                        Difference::Same => same += 1,
-                        Difference::Unknown => unknown += 1,
-                        _ if field.is_unmeant() => unmeant += 1,
-                        _ => meant += 1,
-                    }
-                }
-                let shown =
-                    |field: &&Compared<'_>| field.difference != Difference::Same || has_value(field) && all;
-                let mut shown: Vec<&Compared<'_>> = fields.iter().filter(shown).collect();
-                shown.sort_by_key(|field| !field.is_unmeant());
-                if shown.is_empty() {
-                    continue;
-                }
-                console.line(style::heading(&ledger.owner(*subject).to_string()));
-                table(console, ledger, &shown, sides);
-                console.line("");
+        let SubjectCompared::Both(_, fields) = subject else { continue };
+        for field in fields {
+            match field.difference {
+                Difference::Same => same += 1,
+                Difference::Unknown => unknown += 1,
+                _ if field.is_unmeant() => unmeant += 1,
+                _ => meant += 1,
             }
         }
+    }
+    let width = console.width();
+    let text = |subject: &SubjectCompared<'_>| Cleaned::of(&of_subject(width, ledger, sides, (subject, all)));
+    let texts: Vec<Cleaned> = sides.subjects.par_iter().map(text).collect();
+    for text in &texts {
+        console.cleaned(text);
     }
     let known = format!("{same} the same, {meant} different as meant, {unmeant} different otherwise");
     let text = match unknown {
@@ -73,12 +60,46 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, sides: &ComparedStag
     console.line(format!("{word}: {text}"));
 }
 
+/// What is said of one unit or instance: nothing where there is nothing to say.
+fn of_subject(
+    width: Option<usize>,
+    ledger: &Ledger,
+    sides: &ComparedStages<'_>,
+    (subject, all): (&SubjectCompared<'_>, bool),
+) -> String {
+    let name = |subject: &Subject| style::heading(&ledger.owner(*subject).to_string());
+    match subject {
+        SubjectCompared::OnlyLeft(subject) => {
+            format!("{}  only in {}, as meant\n\n", name(subject), sides.left)
+        }
+        SubjectCompared::OnlyRight(subject) => {
+            format!("{}  only in {}, as meant\n\n", name(subject), sides.right)
+        }
+        SubjectCompared::Both(subject, fields) => {
+            let shown =
+                |field: &&Compared<'_>| field.difference != Difference::Same || has_value(field) && all;
+            let mut shown: Vec<&Compared<'_>> = fields.iter().filter(shown).collect();
+            shown.sort_by_key(|field| !field.is_unmeant());
+            if shown.is_empty() {
+                return String::new();
+            }
+            let lines = table(width, ledger, &shown, sides).lines();
+            format!("{}\n{}\n\n", name(subject), lines.join("\n"))
+        }
+    }
+}
+
 fn has_value(field: &Compared<'_>) -> bool {
     field.left_value.is_some() || field.right_value.is_some()
 }
 
-fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides: &ComparedStages<'_>) {
-    let mut table = Table::new(&["entry", sides.left.as_str(), sides.right.as_str(), ""], console.width());
+fn table(
+    width: Option<usize>,
+    ledger: &Ledger,
+    fields: &[&Compared<'_>],
+    sides: &ComparedStages<'_>,
+) -> Table {
+    let mut table = Table::new(&["entry", sides.left.as_str(), sides.right.as_str(), ""], width);
     for field in fields {
         let (entry, declaration) = ledger.field(field.left.subject, field.left.slot);
         let name = declaration.name.as_ref();
@@ -104,7 +125,7 @@ fn table(console: &mut Console, ledger: &Ledger, fields: &[&Compared<'_>], sides
     }
     table.keep_whole(0);
     table.keep_whole(3);
-    table.lines().iter().for_each(|line| console.line(line));
+    table
 }
 
 /// Prints what two sides have under their names.
