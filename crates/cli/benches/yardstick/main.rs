@@ -16,18 +16,21 @@ mod aims;
 mod ledger;
 mod measure;
 mod parts;
+mod plain;
 mod prepared;
 mod real;
 
+use std::io;
 use std::path::{Path, PathBuf};
 
 use clap::Command;
+use fastrand::Rng;
 use mimalloc::MiMalloc;
 use tempfile::TempDir;
 use zeroizing_alloc::ZeroAlloc;
 
 use aims::Aims;
-use ledger::{Measure, Shape, stage_name, write};
+use ledger::{Measure, Shape, stage_name};
 use measure::{Ran, merely_parse, run, run_with, size, toml_files};
 
 // The program's own allocator, so that mere parsing is measured under the same conditions.
@@ -84,6 +87,15 @@ const EDITS: [&str; 14] = [
 /// The numbers of units between which the time for one is compared.
 const GROWTH: [usize; 4] = [500, 1000, 2000, 4000];
 
+/// Writes a ledger into a folder that is there, the same each time.
+fn write(folder: &Path, measure: Measure) -> io::Result<()> {
+    let mut random = Rng::with_seed(SEED);
+    match measure.shape {
+        Shape::Plain => plain::write(folder, measure, &mut random),
+        Shape::Real | Shape::RealWithoutMistakes => real::write(folder, measure, &mut random),
+    }
+}
+
 fn cledger(folder: &Path, words: &str) -> Ran {
     run(PROGRAM, folder, &words.split(' ').collect::<Vec<_>>())
 }
@@ -98,7 +110,7 @@ struct Yardstick {
 impl Yardstick {
     fn new(measure: Measure) -> Self {
         let folder = tempfile::tempdir().unwrap();
-        write(folder.path(), measure, SEED).unwrap();
+        write(folder.path(), measure).unwrap();
         let parsing = run(std::env::current_exe().unwrap(), folder.path(), &["--merely-parse", "."]);
         let bytes = size(&toml_files(folder.path()));
         Self { folder, parsing, bytes }
@@ -129,7 +141,7 @@ fn main() {
         std::env::args().nth(at + 1)
     };
     if let Some(folder) = after("--write") {
-        return write(Path::new(&folder), measure, SEED).unwrap();
+        return write(Path::new(&folder), measure).unwrap();
     }
     if let Some(folder) = after("--merely-parse") {
         return assert_ne!(merely_parse(&toml_files(&PathBuf::from(folder))), 0);
