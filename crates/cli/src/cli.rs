@@ -139,7 +139,10 @@ mod tests {
 
     #[test]
     fn lists_of_names_take_commas_everywhere() {
-        let mut open = vec![command()];
+        let mut root = command();
+        // The options of a command are added when it is built.
+        root.build();
+        let mut open = vec![root];
         let mut seen = 0;
         while let Some(command) = open.pop() {
             open.extend(command.get_subcommands().cloned());

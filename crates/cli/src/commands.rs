@@ -46,92 +46,94 @@ use clap::Subcommand;
 use cledger_work::Trouble;
 
 use crate::app::App;
+use crate::deferred::Deferred;
 
 /// The commands. `cli::GROUPS` has them in the order of the work.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Make a new ledger
-    Init(init::InitArgs),
+    Init(Deferred<init::InitArgs>),
     /// Write the demo ledger, and walk through the work on it
-    Demo(demo::DemoArgs),
+    Demo(Deferred<demo::DemoArgs>),
     /// Make a unit and its settings of files that exist
-    Adopt(adopt::AdoptArgs),
+    Adopt(Deferred<adopt::AdoptArgs>),
     /// Say that a ledger may reach what it names, or that keys are the right ones
-    Trust(trust::TrustArgs),
+    Trust(Deferred<trust::TrustArgs>),
     /// Declare something new: a stage, unit, entry, output, outlet, rule and so on
-    Add(add::AddArgs),
+    Add(Deferred<add::AddArgs>),
+    // Not deferred: its options have headings, before which those of all commands would come.
     /// Say something else of what is declared
     Change(Box<change::ChangeArgs>),
     /// List units, stages, groups or shared entries
-    List(list::ListArgs),
+    List(Deferred<list::ListArgs>),
     /// Take something out, with the settings that are made for it
-    Remove(remove::RemoveArgs),
+    Remove(Deferred<remove::RemoveArgs>),
     /// Make a unit's entry one that several units use
-    Share(share::ShareArgs),
+    Share(Deferred<share::ShareArgs>),
     /// Give something another name, wherever the ledger mentions it
-    Rename(rename::RenameArgs),
+    Rename(Deferred<rename::RenameArgs>),
     /// Set fields in a stage, a group or as defaults
-    Set(set::SetArgs),
+    Set(Deferred<set::SetArgs>),
     /// Take settings out again
-    Unset(set::UnsetArgs),
+    Unset(Deferred<set::UnsetArgs>),
     /// Give a stage the values that it lacks: each is asked for, or stands in a form
-    Fill(fill::FillArgs),
+    Fill(Deferred<fill::FillArgs>),
     /// Search settings and values by what they are and say
-    Search(search::SearchArgs),
+    Search(Deferred<search::SearchArgs>),
     /// Put other values in place of what a search finds
-    Replace(Box<replace::ReplaceArgs>),
+    Replace(Deferred<Box<replace::ReplaceArgs>>),
     /// Say who may read the secrets of which stages, and encrypt them
-    Key(key::KeyArgs),
+    Key(Deferred<key::KeyArgs>),
     /// Show a change of the ledger that was interrupted, and finish it or put it back
-    Resume(resume::ResumeArgs),
+    Resume(Deferred<resume::ResumeArgs>),
     /// Show what a unit gets in a stage, and where each value comes from
-    Show(show::ShowArgs),
+    Show(Deferred<show::ShowArgs>),
     /// Print one bare value, for scripts
-    Get(get::GetArgs),
+    Get(Deferred<get::GetArgs>),
     /// Show fields down and stages across
-    Matrix(matrix::MatrixArgs),
+    Matrix(Deferred<matrix::MatrixArgs>),
     /// Say where a value comes from, which others lose to it, and where it ends up
-    Trace(trace::TraceArgs),
+    Trace(Deferred<trace::TraceArgs>),
     /// Say what depends on a value
-    Impact(impact::ImpactArgs),
+    Impact(Deferred<impact::ImpactArgs>),
     /// Find what is missing, wrong or unused
-    Check(check::CheckArgs),
+    Check(Deferred<check::CheckArgs>),
     /// Accept a finding or drift for a while, with a reason
-    Waive(waive::WaiveArgs),
+    Waive(Deferred<waive::WaiveArgs>),
     /// Compare two stages, or a unit in two stages
-    Compare(compare::CompareArgs),
+    Compare(Deferred<compare::CompareArgs>),
     /// Write the files of a unit, or of a whole stage
-    Render(render::RenderArgs),
+    Render(Deferred<render::RenderArgs>),
     /// Start a program with a unit's values as environment variables
-    Run(run::RunArgs),
+    Run(Deferred<run::RunArgs>),
     /// Put another stage's values into an artifact that was exported from one
-    Rehome(rehome::RehomeArgs),
+    Rehome(Deferred<rehome::RehomeArgs>),
     /// Move what was delivered to one stage up to the next
-    Promote(Box<promote::PromoteArgs>),
+    Promote(Deferred<Box<promote::PromoteArgs>>),
     /// Bring units to a stage's outlets, and record it
-    Deliver(deliver::DeliverArgs),
+    Deliver(Deferred<deliver::DeliverArgs>),
     /// Take what was delivered off the outlets again
-    Withdraw(withdraw::WithdrawArgs),
+    Withdraw(Deferred<withdraw::WithdrawArgs>),
     /// List what people must do around deliveries, and say that it was done
-    Chores(chores::ChoresArgs),
+    Chores(Deferred<chores::ChoresArgs>),
     /// List where stages are delivered to and read back from
-    Outlet(outlet::OutletArgs),
+    Outlet(Deferred<outlet::OutletArgs>),
     /// Try the services that units talk to in a stage
-    Probe(probe::ProbeArgs),
+    Probe(Deferred<probe::ProbeArgs>),
     /// Save what the outlets of a stage hold now
-    Capture(capture::CaptureArgs),
+    Capture(Deferred<capture::CaptureArgs>),
     /// Compare what is really there with the ledger
-    Drift(drift::DriftArgs),
+    Drift(Deferred<drift::DriftArgs>),
     /// Show each unit on its way through the stages
-    Status(status::StatusArgs),
+    Status(Deferred<status::StatusArgs>),
     /// Say what was delivered where, when, by whom and why
-    History(history::HistoryArgs),
+    History(Deferred<history::HistoryArgs>),
     /// Print what a shell needs to complete commands and addresses
-    Completions(completions::CompletionsArgs),
+    Completions(Deferred<completions::CompletionsArgs>),
     /// Print a JSON Schema for a kind of ledger file
-    Schema(schema::SchemaArgs),
+    Schema(Deferred<schema::SchemaArgs>),
     /// Print or write the manual pages
-    Man(man::ManArgs),
+    Man(Deferred<man::ManArgs>),
 }
 
 /// Runs a command and gives its exit status.

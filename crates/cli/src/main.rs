@@ -6,6 +6,7 @@ mod commands;
 mod complete;
 mod conditions;
 mod declared;
+mod deferred;
 mod demo;
 mod exit;
 mod explanations;

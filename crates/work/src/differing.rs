@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use cledger_core::findings::{self, Finding};
-use cledger_core::model::Ledger;
+use cledger_core::model::{Demand, Ledger, Rule};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Unfetched};
 
@@ -27,9 +27,14 @@ pub(crate) fn differing(
             Concerns::Units(units) => {
                 let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
                 let id = |name: &Name| ledger.stage_id(name.as_str());
+                let are_settings = stages.is_some();
                 let stages = stages.map(|stages| stages.iter().filter_map(id).collect());
                 let mut found = findings::check_units(&resolver, ids, stages).findings;
-                if !ledger.judging.rules.is_empty() {
+                // Which fields a rule covers is no matter of settings.
+                let is_unique =
+                    |rule: &Rule| rule.demands.iter().any(|it| matches!(it, Demand::UniqueInStage));
+                let rules = &ledger.judging.rules;
+                if rules.iter().any(|rule| !are_settings || is_unique(rule)) {
                     found.extend(findings::check_rules_between_units(&resolver).findings);
                     found.sort_by(|one, other| (&one.address, one.code).cmp(&(&other.address, other.code)));
                 }
