@@ -354,6 +354,22 @@ mod tests {
         (line, prop_oneof![8 => Just("\n"), 1 => ending]).prop_map(|(line, ending)| line + ending)
     }
 
+    /// A file with many tables of many keys, in whatever order, is read no slower for each of them.
+    #[test]
+    fn many_tables_are_found_wherever_they_stand() {
+        let names: Vec<String> = (0..20_000).map(|number| format!("unit-{number}")).collect();
+        let first = names.iter().map(|name| format!("[units.{name}]\nhold = 1\n"));
+        let below = names.iter().rev().map(|name| format!("[units.{name}.db]\nhost = \"h\"\n"));
+        let text: String = first.chain(below).collect();
+        let root = usual(&text).unwrap();
+        let units = root.get("units").and_then(|units| units.get_ref().as_table()).unwrap();
+        assert_eq!(units.len(), names.len());
+        let has_both =
+            |name: &String| units.get(name).and_then(|it| it.get_ref().as_table()).map(TomlTable::len);
+        assert!(names.iter().all(|name| has_both(name) == Some(2)));
+        assert!(usual(&format!("{text}[units.unit-7]\n")).is_none());
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(4000))]
 

@@ -1,7 +1,7 @@
 //! What a TOML file holds, with the place of each key and value: as small as can be, since there are many.
 
 use std::borrow::Cow;
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::hash::{BuildHasher as _, RandomState};
 use std::ops::Range;
 
@@ -111,8 +111,8 @@ const FEW: usize = 24;
 #[derive(Debug, Clone, Default)]
 pub(super) struct TomlTable<'t> {
     pairs: Vec<(TomlKey<'t>, Spanned<TomlValue<'t>>)>,
-    /// The keys' hashes, where there are many. Whoever writes a file cannot foresee them.
-    hashes: Option<Box<(RandomState, HashSet<u64>)>>,
+    /// The positions of keys by their hashes, where there are many. Whoever writes a file cannot foresee them.
+    hashes: Option<Box<(RandomState, HashMap<u64, usize>)>>,
     /// Whether it stands in braces, so that no header can add to it.
     is_inline: bool,
 }
@@ -142,12 +142,13 @@ impl<'t> TomlTable<'t> {
     }
 
     fn position(&self, name: &str) -> Option<usize> {
-        if let Some((state, hashes)) = self.hashes.as_deref()
-            && !hashes.contains(&state.hash_one(name))
-        {
-            return None;
+        let is_it = |at: usize| self.pairs[at].0.what == name;
+        if let Some((state, hashes)) = self.hashes.as_deref() {
+            let first = *hashes.get(&state.hash_one(name))?;
+            // Two keys may have one hash.
+            return if is_it(first) { Some(first) } else { (first..self.len()).find(|&at| is_it(at)) };
         }
-        self.pairs.iter().position(|(key, _)| key.what == name)
+        (0..self.len()).find(|&at| is_it(at))
     }
 
     pub(super) fn get(&self, name: &str) -> Option<&Spanned<TomlValue<'t>>> {
@@ -173,12 +174,15 @@ impl<'t> TomlTable<'t> {
 
     /// Adds a key that is known not to be there yet.
     fn push(&mut self, key: TomlKey<'t>, value: Spanned<TomlValue<'t>>) {
+        let position = self.pairs.len();
         if let Some((state, hashes)) = self.hashes.as_deref_mut() {
-            hashes.insert(state.hash_one(key.what.as_ref()));
-        } else if self.pairs.len() == FEW {
+            hashes.entry(state.hash_one(key.what.as_ref())).or_insert(position);
+        } else if position == FEW {
             let state = RandomState::new();
-            let known = self.pairs.iter().map(|(key, _)| key).chain([&key]);
-            let hashes = known.map(|key| state.hash_one(key.what.as_ref())).collect();
+            let mut hashes = HashMap::new();
+            for (at, key) in self.pairs.iter().map(|(key, _)| key).chain([&key]).enumerate() {
+                hashes.entry(state.hash_one(key.what.as_ref())).or_insert(at);
+            }
             self.hashes = Some(Box::new((state, hashes)));
         }
         self.pairs.push((key, value));
