@@ -145,6 +145,25 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
     }
 }
 
+/// Whether something keeps what is rendered for a subject from being whole: whether [`rendering`] has gaps.
+pub fn has_gaps(session: &mut Session<'_, '_>, subject: Subject, stage: StageId) -> bool {
+    let ledger = session.ledger();
+    let mut fields = ledger.slots(subject).all().map(|slot| FieldId { subject, stage, slot });
+    let is_gap = |field| {
+        !findings::of_field(session, field).is_empty() || !findings::of_rows(session, field).is_empty()
+    };
+    // Only what refers to the stage can lack a label.
+    let varies = |output: &Output| {
+        let is_named = |slot| ledger.field(subject, slot).1.output_names.vary();
+        output.varies() || !output.beside.is_empty() || ledger.slots(subject).all().any(is_named)
+    };
+    let lacks_label = |(_, output): (UnitId, &Output)| {
+        let nothing = |_| Outcome::Unset;
+        output.is_in(stage) && varies(output) && rendered(ledger, output, (subject, stage), nothing).is_err()
+    };
+    fields.any(is_gap) || outputs_of(ledger, subject).any(lacks_label)
+}
+
 /// One for all manifests that have one path, whose values stand below their kinds and names.
 fn by_path(outputs: Vec<RenderedOutput<'_>>) -> Vec<RenderedOutput<'_>> {
     let is_several = |one: &RenderedOutput<'_>| {

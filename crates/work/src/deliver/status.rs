@@ -6,7 +6,7 @@ use std::sync::Arc;
 use cledger_core::address::Pattern;
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
 use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
-use cledger_core::render::rendering;
+use cledger_core::render::{has_gaps, rendering};
 use cledger_core::resolve::Session;
 use cledger_store::daybook::{Content, Daybook, Digests, Entry, Meta, Wanted, bound_to_digests};
 use jiff::Timestamp;
@@ -222,16 +222,18 @@ impl Telling<'_, '_> {
         let (resolver, ledger) = (planner.resolver, planner.resolver.ledger());
         let (owner, name) = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
         let mut waits = Vec::new();
-        let rendering = rendering(session, subject, stage);
         if ledger.broken_for(subject, stage).next().is_some() {
             waits.push(Waiting::Unreadable);
-        } else if !rendering.gaps.is_empty() {
+        } else if has_gaps(session, subject, stage) {
             waits.push(Waiting::Values);
-        } else if rendering.unreadable.is_empty()
-            && let Ok(now) = made(resolver, &rendering, subject, stage)
-            && self.differs(&owner, &name, &now)
-        {
-            waits.push(Waiting::Delivery);
+        } else if self.digests.contains_key(&(owner.clone(), name.clone())) {
+            let rendering = rendering(session, subject, stage);
+            if rendering.unreadable.is_empty()
+                && let Ok(now) = made(resolver, &rendering, subject, stage)
+                && self.differs(&owner, &name, &now)
+            {
+                waits.push(Waiting::Delivery);
+            }
         }
         if drifted.contains(&(owner, name)) {
             waits.push(Waiting::Drifted);

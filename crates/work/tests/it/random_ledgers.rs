@@ -9,6 +9,7 @@ use cledger_core::address::{Address, Owner};
 use cledger_core::effects::{Effect, effects};
 use cledger_core::findings::{self, Code, Finding, Severity};
 use cledger_core::model::Subject;
+use cledger_core::render::{has_gaps, rendering};
 use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_work::Opened;
 use cledger_work::check::{ToCheck, check};
@@ -90,6 +91,10 @@ fn handed_out(place: &Place, opened: &Opened, unit: &str, stage: &str) -> BTreeS
     let ledger = &opened.ledger;
     let subject = Subject::Unit(ledger.unit_id(unit).unwrap(), None);
     let id = ledger.stage_id(stage).unwrap();
+    let resolver = opened.resolver();
+    let mut session = resolver.session(None);
+    let gaps = rendering(&mut session, subject, id).gaps;
+    assert_eq!(has_gaps(&mut session, subject, id), !gaps.is_empty(), "{unit}@{stage}: {gaps:?}");
     let consent = because(&[stage]);
     let mut done = BTreeSet::new();
     let to_render = ToRender {
