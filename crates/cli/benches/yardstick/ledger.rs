@@ -48,3 +48,37 @@ pub(crate) fn class(number: usize, stages: usize) -> &'static str {
 pub(crate) fn word(random: &mut Rng) -> String {
     (0..8).map(|_| random.lowercase()).collect()
 }
+
+/// What a variable's declaration says, by its number.
+pub(crate) fn declared(number: usize) -> &'static str {
+    match number % 5 {
+        0 => "type = \"integer\"\nmin = 0\nmax = 100000\n",
+        1 => "type = \"duration\"\ndefault = \"30s\"\n",
+        2 => "about = \"What this unit is called by the others\"\n",
+        3 => "type = \"boolean\"\ndefault = false\n",
+        _ => "type = \"text\"\ndefault = \"${unit.name} in ${stage.name}\"\n",
+    }
+}
+
+/// A variable's setting in a stage, by its number; some are left at their defaults.
+pub(crate) fn set(random: &mut Rng, number: usize, stage: &str) -> String {
+    match number % 5 {
+        0 => format!("value-{number} = {}\n", random.u32(..100_000)),
+        1 => format!("value-{number} = \"{}s\"\n", random.u8(1..)),
+        2 => format!("value-{number} = \"{} of {stage}\"\n", word(random)),
+        3 => format!("value-{number} = {}\n", random.bool()),
+        _ => String::new(),
+    }
+}
+
+/// The settings of an endpoint and a connection in a stage.
+pub(crate) fn entries(random: &mut Rng, base: &str, stage: &str) -> String {
+    format!(
+        "\n[next]\nbase = \"{base}\"\ntimeout = \"{}s\"\n# The proxy is the same for the whole stage.\n\
+         proxy = \"http://proxy.{stage}.yardstick.example:3128\"\n\n[store]\ndatabase = \"{}\"\n\
+         options = {{ sslmode = \"require\", application_name = \"{}\" }}\n",
+        random.u8(1..),
+        word(random),
+        word(random)
+    )
+}

@@ -7,7 +7,7 @@ use std::{fs, io};
 
 use fastrand::Rng;
 
-use crate::ledger::{Measure, class, stage_name, word};
+use crate::ledger::{Measure, class, declared, entries, set, stage_name, word};
 
 /// Fields that every unit has beside its variables: two shared entries and an endpoint.
 const FIELDS_OF_ENTRIES: usize = 7 + 6 + 7;
@@ -64,13 +64,7 @@ fn contract(random: &mut Rng, unit: usize, variables: usize) -> String {
     );
     for number in 0..variables {
         let _ = write!(text, "\n[variables.value-{number}]\n");
-        text += match number % 5 {
-            0 => "type = \"integer\"\nmin = 0\nmax = 100000\n",
-            1 => "type = \"duration\"\ndefault = \"30s\"\n",
-            2 => "about = \"What this unit is called by the others\"\n",
-            3 => "type = \"boolean\"\ndefault = false\n",
-            _ => "type = \"text\"\ndefault = \"${unit.name} in ${stage.name}\"\n",
-        };
+        text += declared(number);
     }
     text
 }
@@ -78,13 +72,7 @@ fn contract(random: &mut Rng, unit: usize, variables: usize) -> String {
 fn settings(random: &mut Rng, stage: &str, unit: usize, variables: usize, units: usize) -> String {
     let mut text = String::new();
     for number in 0..variables {
-        let _ = match number % 5 {
-            0 => writeln!(text, "value-{number} = {}", random.u32(..100_000)),
-            1 => writeln!(text, "value-{number} = \"{}s\"", random.u8(1..)),
-            2 => writeln!(text, "value-{number} = \"{} of {stage}\"", word(random)),
-            3 => writeln!(text, "value-{number} = {}", random.bool()),
-            _ => Ok(()),
-        };
+        text += &set(random, number, stage);
     }
     // A tenth of the units asks another one where it is.
     let base = if unit > 0 && unit.is_multiple_of(10) {
@@ -92,14 +80,6 @@ fn settings(random: &mut Rng, stage: &str, unit: usize, variables: usize, units:
     } else {
         format!("https://{}.{stage}.yardstick.example/{}", word(random), word(random))
     };
-    let _ = write!(
-        text,
-        "\n[next]\nbase = \"{base}\"\ntimeout = \"{}s\"\n# The proxy is the same for the whole stage.\n\
-         proxy = \"http://proxy.{stage}.yardstick.example:3128\"\n\n[store]\ndatabase = \"{}\"\n\
-         options = {{ sslmode = \"require\", application_name = \"{}\" }}\n",
-        random.u8(1..),
-        word(random),
-        word(random)
-    );
+    text += &entries(random, &base, stage);
     text
 }

@@ -7,7 +7,7 @@ use std::{fs, io};
 
 use fastrand::Rng;
 
-use crate::ledger::{Measure, Shape, class, stage_name, word};
+use crate::ledger::{Measure, Shape, class, declared, entries, set, stage_name, word};
 
 /// Fields that every unit has beside its variables: two shared connections, an endpoint and two references.
 const FIELDS_OF_ENTRIES: usize = 7 + 6 + 7 + 2;
@@ -132,13 +132,7 @@ fn contract(random: &mut Rng, unit: usize, variables: usize) -> String {
     }
     for number in 0..variables {
         let _ = write!(text, "\n[variables.value-{number}]\n");
-        text += match number % 5 {
-            0 => "type = \"integer\"\nmin = 0\nmax = 100000\n",
-            1 => "type = \"duration\"\ndefault = \"30s\"\n",
-            2 => "about = \"What this unit is called by the others\"\n",
-            3 => "type = \"boolean\"\ndefault = false\n",
-            _ => "type = \"text\"\ndefault = \"${unit.name} in ${stage.name}\"\n",
-        };
+        text += declared(number);
     }
     text
 }
@@ -168,23 +162,9 @@ fn settings(random: &mut Rng, (stage, unit, variables): (usize, usize, usize), s
             text += &mistake(random, number);
             continue;
         }
-        let _ = match number % 5 {
-            0 => writeln!(text, "value-{number} = {}", random.u32(..100_000)),
-            1 => writeln!(text, "value-{number} = \"{}s\"", random.u8(1..)),
-            2 => writeln!(text, "value-{number} = \"{} of {name}\"", word(random)),
-            3 => writeln!(text, "value-{number} = {}", random.bool()),
-            _ => Ok(()),
-        };
+        text += &set(random, number, &name);
     }
-    let _ = write!(
-        text,
-        "\n[next]\nbase = \"{base}\"\ntimeout = \"{}s\"\n# The proxy is the same for the whole stage.\n\
-         proxy = \"http://proxy.{name}.yardstick.example:3128\"\n\n[store]\ndatabase = \"{}\"\n\
-         options = {{ sslmode = \"require\", application_name = \"{}\" }}\n",
-        random.u8(1..),
-        word(random),
-        word(random)
-    );
+    text += &entries(random, &base, &name);
     if has_table(unit) {
         let _ = write!(
             text,
