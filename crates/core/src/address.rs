@@ -87,6 +87,11 @@ impl Address {
         })
     }
 
+    /// The address of an owner, of a stage, or of both.
+    pub fn of_owner(owner: Option<Owner>, stage: Option<&Name>) -> Self {
+        Self { owner, entry: None, field: None, stage: stage.cloned(), delivery: None }
+    }
+
     /// The address of a field, in a stage or of a setting.
     pub fn of_field(owner: Owner, entry: &Name, field: Option<&Name>, stage: Option<&Name>) -> Self {
         Self {

@@ -138,9 +138,8 @@ fn of_same_fields(
     let stage = &new.ledger().stage(new_stage).name;
     let production = is_production(old.ledger(), stage) || is_production(new.ledger(), stage);
     let mut found = Vec::new();
-    for instance in std::iter::once(None).chain(new.ledger().unit(new_unit).instances_in(new_stage).map(Some))
-    {
-        let subject = Subject::Unit(new_unit, instance);
+    for subject in new.ledger().unit_subjects_in(new_unit, new_stage) {
+        let Subject::Unit(_, instance) = subject else { continue };
         for slot in new.ledger().slots(subject).all() {
             let field = FieldId { subject, stage: new_stage, slot };
             let was = FieldId { subject: Subject::Unit(old_unit, instance), stage: old_stage, slot };
@@ -215,13 +214,8 @@ fn of_stage(session: &mut Session<'_, '_>, unit: &Name, stage: &Name) -> Vec<(Ad
     let (Some(id), Some(stage)) = (ledger.unit_id(unit.as_str()), ledger.stage_id(stage.as_str())) else {
         return Vec::new();
     };
-    let unit = ledger.unit(id);
-    if !unit.belongs_to(stage, None) {
-        return Vec::new();
-    }
     let mut found = Vec::new();
-    for instance in std::iter::once(None).chain(unit.instances_in(stage).map(Some)) {
-        let subject = Subject::Unit(id, instance);
+    for subject in ledger.unit_subjects_in(id, stage) {
         for slot in ledger.slots(subject).all() {
             let field = FieldId { subject, stage, slot };
             found.push((ledger.address(field), compared(session, field)));

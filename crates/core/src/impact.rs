@@ -143,12 +143,9 @@ fn nodes(resolver: &Resolver<'_>) -> Vec<Node> {
     let of_unit = |unit| {
         let mut session = resolver.session(Some(unit));
         let mut nodes = Vec::new();
-        for stage in ledger.stage_ids().filter(|&stage| ledger.unit(unit).belongs_to(stage, None)) {
-            for instance in std::iter::once(None).chain(ledger.unit(unit).instances_in(stage).map(Some)) {
-                let subject = Subject::Unit(unit, instance);
-                for slot in ledger.slots(subject).all() {
-                    nodes.push(node(&mut session, FieldId { subject, stage, slot }));
-                }
+        for (subject, stage) in ledger.places_of(unit) {
+            for slot in ledger.slots(subject).all() {
+                nodes.push(node(&mut session, FieldId { subject, stage, slot }));
             }
         }
         nodes

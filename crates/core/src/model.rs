@@ -15,6 +15,7 @@ mod look_up;
 mod outlet;
 mod output;
 mod part;
+mod places;
 mod rule;
 mod setting;
 mod stage;

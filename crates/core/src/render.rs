@@ -373,13 +373,3 @@ fn outputs_of(ledger: &Ledger, subject: Subject) -> impl Iterator<Item = (UnitId
     };
     unit.into_iter().flat_map(|unit| ledger.unit(unit).outputs.iter().map(move |output| (unit, output)))
 }
-
-impl Ledger {
-    /// The units and instances that belong to a stage, by name.
-    pub fn subjects_in(&self, stage: StageId) -> impl Iterator<Item = Subject> {
-        self.unit_ids().filter(move |&unit| self.unit(unit).belongs_to(stage, None)).flat_map(move |unit| {
-            let instances = self.unit(unit).instances_in(stage).map(Some);
-            std::iter::once(None).chain(instances).map(move |it| Subject::Unit(unit, it))
-        })
-    }
-}

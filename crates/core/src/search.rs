@@ -367,11 +367,10 @@ pub fn effective<'l>(resolver: &Resolver<'l>, conditions: &Conditions) -> Vec<(F
         let mut found = Vec::new();
         for stage in ledger.stage_ids() {
             let here = Written::In(LayerId::Stage(stage));
-            if !ledger.unit(unit).belongs_to(stage, None) || !conditions.covers_place(ledger, here) {
+            if !conditions.covers_place(ledger, here) {
                 continue;
             }
-            for instance in std::iter::once(None).chain(ledger.unit(unit).instances_in(stage).map(Some)) {
-                let subject = Subject::Unit(unit, instance);
+            for subject in ledger.unit_subjects_in(unit, stage) {
                 for slot in ledger.slots(subject).all() {
                     let (entry, field) = ledger.field(subject, slot);
                     if !conditions.covers_field(ledger, subject, entry, field) {

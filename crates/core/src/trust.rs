@@ -251,12 +251,7 @@ fn resolved(
 
 /// The subjects of a unit in a stage; the shared entries for no unit.
 fn subjects(ledger: &Ledger, unit: Option<UnitId>, stage: StageId) -> Vec<Subject> {
-    let Some(unit) = unit else { return vec![Subject::Shared] };
-    if !ledger.unit(unit).belongs_to(stage, None) {
-        return Vec::new();
-    }
-    let instances = ledger.unit(unit).instances_in(stage).map(Some);
-    std::iter::once(None).chain(instances).map(|instance| Subject::Unit(unit, instance)).collect()
+    unit.map_or_else(|| vec![Subject::Shared], |unit| ledger.unit_subjects_in(unit, stage).collect())
 }
 
 /// Writes down what would be fetched.

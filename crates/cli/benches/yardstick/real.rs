@@ -72,7 +72,6 @@ fn has_table(unit: usize) -> bool {
 
 fn manifest(stages: usize) -> String {
     let mut text = "format = 1\nname = \"Yardstick\"\ndefault_stage = \"stage-0\"\n\n\
-                    [check]\nseverity = { in-no-output = \"warning\" }\n\n\
                     [[rule]]\nname = \"patience\"\nfields = \"*/next.timeout\"\nmax = \"300s\"\n\n\
                     [[rule]]\nname = \"ways\"\ntypes = [\"url\"]\npattern = \"^(https?|smtp|postgresql)://\"\n"
         .to_owned();

@@ -6,8 +6,8 @@ use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
 use super::{Effect, between, compared, effect};
-use crate::address::{Address, Owner};
-use crate::model::{Ledger, Slot, StageId, Subject, UnitId};
+use crate::address::Address;
+use crate::model::{Slot, StageId, Subject, UnitId};
 use crate::name::Name;
 use crate::resolve::{FieldId, Resolver, Session};
 
@@ -23,20 +23,20 @@ pub fn effects_of_renaming(
     let is_meant = |unit: &Name, side: usize| units.is_none_or(|units| units[side].contains(unit));
     let of_old = |unit: UnitId| {
         let mut moved = Moved::of(before, after, renamed, unit);
-        let places = places(before.ledger(), unit);
+        let places = before.ledger().places_of(unit);
         places.flat_map(|(subject, stage)| moved.effects(subject, stage)).collect::<Vec<_>>()
     };
     let (old, new) = (before.ledger(), after.ledger());
     let ids: Vec<UnitId> = old.unit_ids().filter(|id| is_meant(&old.unit(*id).name, 0)).collect();
     let mut found: Vec<Effect> = ids.par_iter().flat_map_iter(|&unit| of_old(unit)).collect();
     // What nothing that was there became.
-    let became = ids.iter().flat_map(|&unit| places(old, unit));
+    let became = ids.iter().flat_map(|&unit| old.places_of(unit));
     let became: FxHashSet<(Subject, StageId)> = became
-        .filter_map(|(subject, stage)| subject_at(new, &renamed(&place(old, subject, stage))))
+        .filter_map(|(subject, stage)| new.subject_at(&renamed(&old.address_in(subject, stage))))
         .collect();
     for unit in new.unit_ids().filter(|id| is_meant(&new.unit(*id).name, 1)) {
         let mut session = after.session(Some(unit));
-        for (subject, stage) in places(new, unit).filter(|place| !became.contains(place)) {
+        for (subject, stage) in new.places_of(unit).filter(|place| !became.contains(place)) {
             found.extend(new.slots(subject).all().filter_map(|slot| {
                 let field = FieldId { subject, stage, slot };
                 effect((new.address(field), false, None, Some(compared(&mut session, field))))
@@ -44,39 +44,6 @@ pub fn effects_of_renaming(
         }
     }
     found
-}
-
-/// A unit and its instances, wherever they belong.
-fn places(ledger: &Ledger, unit: UnitId) -> impl Iterator<Item = (Subject, StageId)> {
-    ledger.stage_ids().filter(move |&stage| ledger.unit(unit).belongs_to(stage, None)).flat_map(
-        move |stage| {
-            let instances = std::iter::once(None).chain(ledger.unit(unit).instances_in(stage).map(Some));
-            instances.map(move |instance| (Subject::Unit(unit, instance), stage))
-        },
-    )
-}
-
-/// `UNIT[+INSTANCE]@STAGE`.
-fn place(ledger: &Ledger, subject: Subject, stage: StageId) -> Address {
-    let stage = ledger.stage(stage).name.clone();
-    Address {
-        owner: Some(ledger.owner(subject)),
-        entry: None,
-        field: None,
-        stage: Some(stage),
-        delivery: None,
-    }
-}
-
-/// The unit or instance that belongs to a stage, as an address names both.
-fn subject_at(ledger: &Ledger, place: &Address) -> Option<(Subject, StageId)> {
-    let Some(Owner::Unit(unit, instance)) = &place.owner else { return None };
-    let (id, stage) = (ledger.unit_id(unit.as_str())?, ledger.stage_id(place.stage.as_ref()?.as_str())?);
-    let instance = match instance {
-        Some(name) => Some(ledger.unit(id).instance(name.as_str())?),
-        None => None,
-    };
-    ledger.unit(id).belongs_to(stage, instance).then_some((Subject::Unit(id, instance), stage))
 }
 
 /// A unit before and after something gets another name.
@@ -97,14 +64,7 @@ impl<'m, 'b, 'a> Moved<'m, 'b, 'a> {
     ) -> Self {
         let (old, new) = (before.ledger(), after.ledger());
         let subject = Subject::Unit(unit, None);
-        let as_it_was = Address {
-            owner: Some(old.owner(subject)),
-            entry: None,
-            field: None,
-            stage: None,
-            delivery: None,
-        };
-        let owner = renamed(&as_it_was).owner;
+        let owner = renamed(&Address::of_owner(Some(old.owner(subject)), None)).owner;
         let id = owner.as_ref().and_then(|owner| new.unit_id(owner.names().0));
         let slot_after = |slot: Slot| {
             let (entry, field) = old.field(subject, slot);
@@ -120,7 +80,7 @@ impl<'m, 'b, 'a> Moved<'m, 'b, 'a> {
     /// What changes of the unit, or one of its instances, in a stage.
     fn effects(&mut self, subject: Subject, stage: StageId) -> Vec<Effect> {
         let (old, new) = (self.before.ledger(), self.after.ledger());
-        let after = subject_at(new, &(self.renamed)(&place(old, subject, stage)));
+        let after = new.subject_at(&(self.renamed)(&old.address_in(subject, stage)));
         let mut is_reached = vec![false; after.map_or(0, |(subject, _)| new.slots(subject).len())];
         let mut found = Vec::new();
         for (slot, to) in old.slots(subject).all().zip(&self.slots) {

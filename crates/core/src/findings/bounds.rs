@@ -121,15 +121,8 @@ impl Bounds<'_> {
 
     /// The same in all stages, for what compares one stage with others.
     pub(super) fn all_places_of(&self, id: UnitId) -> impl Iterator<Item = (Subject, StageId)> {
-        let unit = self.ledger.unit(id);
         let is_known = move |stage| self.ledger.broken_for(Subject::Unit(id, None), stage).next().is_none();
-        let here = move |stage: &StageId| {
-            unit.belongs_to(*stage, None) && self.covers_stage(*stage) && is_known(*stage)
-        };
-        self.ledger.stage_ids().filter(here).flat_map(move |stage| {
-            let instances = std::iter::once(None).chain(unit.instances_in(stage).map(Some));
-            instances.map(move |instance| (Subject::Unit(id, instance), stage))
-        })
+        self.ledger.places_of(id).filter(move |&(_, stage)| self.covers_stage(stage) && is_known(stage))
     }
 
     /// Whether a field that is written or seen under this owner is covered.

@@ -26,13 +26,7 @@ pub(super) fn follows(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
                 followed.class.name()
             );
             let help = "let it follow a stage of its own class, or move what they share into a group";
-            let address = Address {
-                owner: None,
-                entry: None,
-                field: None,
-                stage: Some(stage.name.clone()),
-                delivery: None,
-            };
+            let address = Address::of_owner(None, Some(&stage.name));
             findings.push(finding(&address, Code::FollowsLowerClass, message, follow.place, help));
         }
     }

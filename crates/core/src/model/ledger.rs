@@ -235,6 +235,14 @@ impl Ledger {
         (entry, &entry.fields[field])
     }
 
+    /// The slot among all shared fields that a subject's slot stands for, if its entry is a shared one.
+    pub fn shared_slot(&self, subject: Subject, slot: Slot) -> Option<Slot> {
+        let (known, position) = self.slots(subject).entry_of(slot);
+        let EntryRef::Shared(id) = known.entry else { return (subject == Subject::Shared).then_some(slot) };
+        let first = self.shared_slots.entries[usize::from(id.0)].first;
+        Some(Slot(first + u32::try_from(position).unwrap_or(u32::MAX)))
+    }
+
     /// The name of a field within its unit: `ENTRY[.FIELD]`.
     pub fn field_name(&self, subject: Subject, slot: Slot) -> String {
         let (entry, field) = self.field(subject, slot);

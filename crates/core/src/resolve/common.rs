@@ -91,9 +91,9 @@ impl<'l> Session<'_, 'l> {
         if ledger.part.is_some() {
             return None;
         }
-        let (known, position) = ledger.slots(subject).entry_of(slot);
+        let common = self.resolver.common(stage, ledger.shared_slot(subject, slot)?)?;
+        let (known, _) = ledger.slots(subject).entry_of(slot);
         let first = first_of(ledger, known.entry)?;
-        let common = self.resolver.common(stage, Slot(first + u32::try_from(position).unwrap_or(0)))?;
         let is_common = |&slot: &Slot| {
             let of_unit = as_slot_of(ledger, subject, slot, Some((known, first)));
             of_unit.is_none_or(|slot| is_shared(&self.winner(Node { slot, ..node })))

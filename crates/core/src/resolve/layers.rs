@@ -145,7 +145,7 @@ impl<'l> Resolver<'l> {
         let (_, declaration) = ledger.field(subject, slot);
         let default = declaration.default.as_ref();
         let mut winner = match default.filter(|_| default_counts(declaration, ledger.stage(stage).class)) {
-            Some(default) => Winner::Default(default, self.shared_slot(subject, slot).is_some()),
+            Some(default) => Winner::Default(default, self.ledger.shared_slot(subject, slot).is_some()),
             None => Winner::Nothing,
         };
         self.apply_settings((subject, stage), slot, std::slice::from_mut(&mut winner));
@@ -162,7 +162,7 @@ impl<'l> Resolver<'l> {
     ) {
         let (chain, shared) = (self.chain(stage), self.shared_settings(stage));
         for (slot, winner) in (first.0..).map(Slot).zip(&mut *winners) {
-            let of_shared = self.shared_slot(subject, slot).and_then(|slot| shared[slot.0 as usize]);
+            let of_shared = self.ledger.shared_slot(subject, slot).and_then(|slot| shared[slot.0 as usize]);
             if let Some((at, setting)) = of_shared {
                 *winner = Winner::Set(setting, chain[at].origin, true);
             }
@@ -189,9 +189,8 @@ impl<'l> Resolver<'l> {
                 for (settings, (entry, known)) in settings.zip(ledger.shared.iter().zip(&slots.entries)) {
                     for setting in settings {
                         let slot = (known.first + setting.slot.0) as usize;
-                        if through
-                            .takes(slots.counting[slot], || (entry, &entry.fields[setting.slot.0 as usize]))
-                        {
+                        let field = || (entry, &entry.fields[setting.slot.0 as usize]);
+                        if through.takes(slots.counting[slot], field) {
                             strongest[slot] = Some((at, setting));
                         }
                     }
@@ -199,14 +198,6 @@ impl<'l> Resolver<'l> {
             }
             strongest
         })
-    }
-
-    /// The slot among all shared fields that a subject's slot stands for, if its entry is a shared one.
-    fn shared_slot(&self, subject: Subject, slot: Slot) -> Option<Slot> {
-        let (known, position) = self.ledger.slots(subject).entry_of(slot);
-        let EntryRef::Shared(id) = known.entry else { return (subject == Subject::Shared).then_some(slot) };
-        let first = self.ledger.shared_slots.entries[usize::from(id.0)].first;
-        Some(Slot(first + u32::try_from(position).unwrap_or(u32::MAX)))
     }
 
     fn apply_unit(&self, (subject, stage): (Subject, StageId), first: Slot, winners: &mut [Winner<'l>]) {
@@ -224,7 +215,7 @@ impl<'l> Resolver<'l> {
                     let position = setting.slot.0.checked_sub(first.0);
                     let Some(winner) = position.and_then(|it| winners.get_mut(it as usize)) else { continue };
                     let is_stronger = || {
-                        let of_shared = self.shared_slot(subject, setting.slot);
+                        let of_shared = ledger.shared_slot(subject, setting.slot);
                         let found = of_shared.and_then(|slot| shared[slot.0 as usize]);
                         found.is_some_and(|(position, _)| position > at)
                     };

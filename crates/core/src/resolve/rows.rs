@@ -118,15 +118,7 @@ fn settings_of(
     field: FieldId,
 ) -> impl Iterator<Item = (Subject, &Setting)> {
     let FieldId { subject, slot, .. } = field;
-    let (entry, position) = ledger.slots(subject).entry_of(slot);
-    let shared = match (subject, entry.entry) {
-        (Subject::Shared, _) => Some(slot),
-        (Subject::Unit(..), reference) => reference.shared().map(|id| {
-            let first = ledger.shared_slots.entries[usize::from(id.0)].first;
-            crate::model::Slot(first + u32::try_from(position).unwrap_or(0))
-        }),
-    };
-    let of_shared = shared.map(|slot| (Subject::Shared, slot));
+    let of_shared = ledger.shared_slot(subject, slot).map(|slot| (Subject::Shared, slot));
     let (of_unit, of_instance) = match subject {
         Subject::Shared => (None, None),
         Subject::Unit(unit, instance) => {

@@ -128,13 +128,14 @@ impl<'r, 'l> Session<'r, 'l> {
     }
 
     fn find_winners(&mut self, context: u32) {
+        let is_home = self.is_home(self.contexts[context as usize].subject);
         let context = &mut self.contexts[context as usize];
         if !context.winners.is_empty() {
             return;
         }
         let (subject, stage) = (context.subject, context.stage);
         let class = self.resolver.ledger().stage(stage).class;
-        if matches!(subject, Subject::Unit(unit, _) if Some(unit) == self.home) {
+        if is_home {
             let defaults = &mut self.defaults[usize::from(class == Class::Development)];
             if defaults.is_empty() {
                 self.resolver.defaults(subject, class, defaults);
@@ -198,9 +199,8 @@ impl<'r, 'l> Session<'r, 'l> {
     }
 
     pub(super) fn state(&mut self, node: Node) -> &mut State<'l> {
-        let context = &mut self.contexts[node.context as usize];
-        let is_home = matches!(context.subject, Subject::Unit(unit, _) if Some(unit) == self.home);
-        if !is_home {
+        if !self.is_home(self.contexts[node.context as usize].subject) {
+            let context = &mut self.contexts[node.context as usize];
             context.asked += 1;
             if context.asked == FEW {
                 self.find_winners(node.context);

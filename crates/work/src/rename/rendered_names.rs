@@ -26,12 +26,12 @@ pub(super) fn differing(
     let mut changes = Vec::new();
     for stage in before.stage_ids() {
         for subject in before.subjects_in(stage) {
-            let at = address(before, subject, stage);
+            let at = before.address_in(subject, stage);
             let now = moved(&at);
             if now == at {
                 continue;
             }
-            let Some((now_subject, now_stage)) = place(after, &now) else { continue };
+            let Some((now_subject, now_stage)) = after.subject_at(&now) else { continue };
             let (old, new) = (names(before, subject, stage), names(after, now_subject, now_stage));
             for (key, old) in &old {
                 if let Some(new) = new.get(key).filter(|new| *new != old) {
@@ -47,23 +47,6 @@ pub(super) fn differing(
     changes.sort();
     changes.dedup();
     changes
-}
-
-fn address(ledger: &Ledger, subject: Subject, stage: StageId) -> Address {
-    Address {
-        owner: Some(ledger.owner(subject)),
-        entry: None,
-        field: None,
-        stage: Some(ledger.stage(stage).name.clone()),
-        delivery: None,
-    }
-}
-
-fn place(ledger: &Ledger, address: &Address) -> Option<(Subject, StageId)> {
-    let stage = ledger.stage_id(address.stage.as_ref()?.as_str())?;
-    let owner = address.owner.as_ref()?;
-    let subject = ledger.subjects_in(stage).find(|&subject| ledger.owner(subject) == *owner)?;
-    Some((subject, stage))
 }
 
 /// The path of each output, the name of each manifest, and the names in each file that say more than the contract does
