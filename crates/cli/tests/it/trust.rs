@@ -346,3 +346,22 @@ fn what_was_forged_or_brought_back_is_written_under_by_nobody() {
     run("ada", "trust --keys @prod --write").code(0);
     run("ada", "set shared/db.password@prod --generate --countersign prod").code(0);
 }
+
+/// A refusal stays readable, however many units it is about.
+#[test]
+fn a_refusal_names_a_few_of_many_units_and_counts_the_rest() {
+    let manifest = "format = 1\nname = \"Quay\"\n[[stage]]\nname = \"test\"\nclass = \"test\"\n";
+    let ledger = TestLedger::with([("ledger.toml", manifest)]);
+    let contract = "[variables.word]\n\n[[output]]\npath = \"all.env\"\nformat = \"dotenv\"\n";
+    let names: Vec<String> = (10..24).map(|number| format!("desk-{number}")).collect();
+    let settings = names.iter().map(|name| format!("[units.{name}]\nword = {{ from = \"env:WORD\" }}\n"));
+    ledger.write("stages/test.toml", settings.collect::<String>());
+    for name in &names {
+        ledger.write(&format!("units/{name}.toml"), contract);
+    }
+    let refused = |arguments: &str| written(&run(&ledger, arguments).code(4)).1;
+    let all = refused("render @test --out out");
+    assert!(all.contains(&format!("{} and 2 more are not readable", names[..12].join(", "))), "{all}");
+    let one = refused("render desk-23@test --out out");
+    assert!(one.contains("values of desk-23 ") && !one.contains("more"), "{one}");
+}
