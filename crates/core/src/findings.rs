@@ -43,7 +43,7 @@ pub use code::{Code, Severity};
 pub use due::mark_due;
 pub use effective::of_field;
 pub use finding::Finding;
-pub use judged::judge;
+pub use judged::gate;
 pub(crate) use outputs::no_label;
 pub use plain::plain_secrets;
 pub use standing::{Report, Standing, UnitStanding};

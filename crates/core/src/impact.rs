@@ -6,7 +6,7 @@ use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::model::{InstanceId, Kind, LayerId, Ledger, Setting, Slot, StageId, Subject, UnitId};
-use crate::resolve::{Because, FieldId, Outcome, Resolver};
+use crate::resolve::{Because, FieldId, Outcome, Resolver, Session};
 use crate::source::Place;
 use crate::trace::origin;
 
@@ -59,14 +59,15 @@ impl Node {
 /// All fields whose effective value depends on a value, nearest first.
 pub fn impact(resolver: &Resolver<'_>, cause: Cause) -> Vec<Affected> {
     let ledger = resolver.ledger();
-    let nodes = nodes(resolver);
     let place = written_place(ledger, cause);
-    let from_there = nodes.iter().filter(|node| {
+    let is_from_there = |node: &Node| {
         let asked = node.field.subject == cause.subject
             && node.field.slot == cause.slot
             && cause.written == Written::In(LayerId::Stage(node.field.stage));
         asked || place.is_some_and(|place| node.places().any(|from| from == place))
-    });
+    };
+    let nodes = nodes(resolver, is_from_there);
+    let from_there = nodes.iter().filter(|node| is_from_there(node));
     affected(from_there.map(|node| node.field), &back(&nodes))
 }
 
@@ -75,7 +76,7 @@ pub fn users(
     resolver: &Resolver<'_>,
     places: &BTreeSet<Place>,
 ) -> BTreeMap<Place, BTreeSet<(StageId, UnitId, Option<InstanceId>)>> {
-    let nodes = nodes(resolver);
+    let nodes = nodes(resolver, |node| node.places().any(|place| places.contains(&place)));
     let back = back(&nodes);
     let mut from: FxHashMap<Place, Vec<FieldId>> = FxHashMap::default();
     for node in &nodes {
@@ -129,9 +130,13 @@ pub(crate) fn referred(outcome: &Outcome<'_>) -> Vec<FieldId> {
     }
 }
 
-fn nodes(resolver: &Resolver<'_>) -> Vec<Node> {
+/// The fields that refer to others, and those that somebody means.
+fn nodes(resolver: &Resolver<'_>, is_meant: impl Fn(&Node) -> bool + Sync) -> Vec<Node> {
     let ledger = resolver.ledger();
-    let node = |session: &mut crate::resolve::Session<'_, '_>, field: FieldId| {
+    let of_field = |session: &mut Session<'_, '_>, field: FieldId| {
+        if let Some(origin) = session.origin_as_written(field) {
+            return Node { field, place: origin.place, parts: Vec::new(), through: Vec::new() };
+        }
         let outcome = session.outcome(field);
         let through = referred(&outcome);
         let parts = match ledger.field(field.subject, field.slot).0.kind {
@@ -140,23 +145,22 @@ fn nodes(resolver: &Resolver<'_>) -> Vec<Node> {
         };
         Node { field, parts, place: origin(&outcome).and_then(|origin| origin.place), through }
     };
-    let of_unit = |unit| {
-        let mut session = resolver.session(Some(unit));
-        let mut nodes = Vec::new();
-        for (subject, stage) in ledger.places_of(unit) {
-            for slot in ledger.slots(subject).all() {
-                nodes.push(node(&mut session, FieldId { subject, stage, slot }));
-            }
-        }
-        nodes
+    let of_subject = |session: &mut Session<'_, '_>, subject: Subject, stage: StageId| {
+        let fields = ledger.slots(subject).all().map(|slot| FieldId { subject, stage, slot });
+        let nodes = fields.map(|field| of_field(session, field));
+        nodes.filter(|node| !node.through.is_empty() || is_meant(node)).collect::<Vec<_>>()
     };
-    let units: Vec<_> = ledger.unit_ids().collect();
-    let mut nodes: Vec<Node> = units.into_par_iter().flat_map_iter(of_unit).collect();
+    let of_unit = |session: &mut Session<'_, '_>, unit| {
+        session.move_to(unit);
+        let places = ledger.places_of(unit);
+        places.flat_map(|(subject, stage)| of_subject(session, subject, stage)).collect::<Vec<_>>()
+    };
+    let units: Vec<UnitId> = ledger.unit_ids().collect();
+    let of_units = units.into_par_iter().map_init(|| resolver.session(None), of_unit);
+    let mut nodes: Vec<Node> = of_units.flatten_iter().collect();
     let mut session = resolver.session(None);
     for stage in ledger.stage_ids() {
-        for slot in ledger.shared_slots.all() {
-            nodes.push(node(&mut session, FieldId { subject: Subject::Shared, stage, slot }));
-        }
+        nodes.extend(of_subject(&mut session, Subject::Shared, stage));
     }
     nodes
 }

@@ -7,6 +7,10 @@ use std::io::{BufRead as _, BufReader, Read as _};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use cledger_core::source::Files;
+use rayon::iter::Either;
+use rayon::prelude::*;
+use rustc_hash::FxHashMap;
 use sha1::Sha1;
 use sha2::{Digest as _, Sha256};
 
@@ -178,26 +182,27 @@ fn differs(folder: &Path, mut known: BTreeMap<String, String>) -> bool {
     !known.is_empty()
 }
 
-/// Whether these bytes are the blob with this name (SHA-1 or SHA-256 of `blob SIZE`, a NUL and the bytes), as
-/// they are or with the line ends that git keeps.
+/// Whether these bytes are the blob with this name, as they are or with the line ends that git keeps.
 fn is_object(bytes: &[u8], object: &str) -> bool {
-    let named = |bytes: &[u8]| {
-        let head = format!("blob {}\0", bytes.len());
-        if object.len() == 40 {
-            hex(&Sha1::new().chain_update(head).chain_update(bytes).finalize())
-        } else {
-            hex(&Sha256::new().chain_update(head).chain_update(bytes).finalize())
-        }
-    };
-    if named(bytes) == object {
-        return true;
-    }
-    let is_crlf = bytes.windows(2).any(|pair| pair == b"\r\n");
-    is_crlf && named(String::from_utf8_lossy(bytes).replace("\r\n", "\n").as_bytes()) == object
+    let is_crlf = || memchr::memmem::find(bytes, b"\r\n").is_some();
+    let as_kept = || String::from_utf8_lossy(bytes).replace("\r\n", "\n");
+    is_named(bytes, object) || is_crlf() && is_named(as_kept().as_bytes(), object)
 }
 
-/// The files of a ledger as they are in a revision: a branch, tag or commit, as git names it.
-pub fn at_revision(place: &Place<'_>, revision: &str) -> Result<Memory, GitError> {
+/// Whether these bytes are the blob with this name: SHA-1 or SHA-256 of `blob SIZE`, a NUL and the bytes.
+fn is_named(bytes: &[u8], object: &str) -> bool {
+    let head = format!("blob {}\0", bytes.len());
+    let name = if object.len() == 40 {
+        hex(&Sha1::new().chain_update(head).chain_update(bytes).finalize())
+    } else {
+        hex(&Sha256::new().chain_update(head).chain_update(bytes).finalize())
+    };
+    name == object
+}
+
+/// The files of a ledger as they are in a revision: a branch, tag or commit, as git names it. The texts of `known` files
+/// that are the same there are taken from these.
+pub fn at_revision(place: &Place<'_>, revision: &str, known: &Files) -> Result<Memory, GitError> {
     let mut command = git(place);
     command.args(["rev-parse", "--git-dir"]);
     if asked(command)?.is_none() {
@@ -215,7 +220,27 @@ pub fn at_revision(place: &Place<'_>, revision: &str) -> Result<Memory, GitError
         is_of_ledger(path).then(|| (path.to_owned(), object.clone()))
     };
     let wanted: Vec<(String, String)> = blobs.iter().filter_map(within).collect();
-    Ok(Memory(contents(place, &wanted)?))
+    let (mut files, wanted) = taken_over(known, wanted);
+    files.extend(contents(place, &wanted)?);
+    let bytes: usize = files.iter().map(|(_, text)| text.len()).sum();
+    match files.iter().max_by_key(|(_, text)| text.len()).filter(|_| bytes as u64 > LARGEST_LEDGER) {
+        Some((path, _)) => Err(GitError::TooLarge(path.clone())),
+        None => Ok(files.into_iter().collect()),
+    }
+}
+
+/// The texts of known files that are these objects, by path, and the others of these.
+fn taken_over(
+    known: &Files,
+    wanted: Vec<(String, String)>,
+) -> (Vec<(String, String)>, Vec<(String, String)>) {
+    let known: FxHashMap<&str, &str> =
+        known.0.iter().map(|file| (file.path.as_str(), file.text.as_str())).collect();
+    let same = |(path, object): (String, String)| match known.get(path.as_str()) {
+        Some(text) if is_named(text.as_bytes(), &object) => Either::Left((path, (*text).to_owned())),
+        _ => Either::Right((path, object)),
+    };
+    wanted.into_par_iter().partition_map(same)
 }
 
 /// The files of a commit in the folder that git looks from, with the names of their objects.
@@ -259,14 +284,17 @@ fn folder_of_ledger(blobs: &[(String, String)]) -> Option<String> {
 }
 
 /// What these objects hold, in one go.
-fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<BTreeMap<String, String>, GitError> {
+fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<Vec<(String, String)>, GitError> {
+    if wanted.is_empty() {
+        return Ok(Vec::new());
+    }
     let mut command = git(place);
     command.args(["cat-file", "--batch"]);
     let refused = |what: &str| GitError::Refused(what.to_owned());
     let objects: Vec<&str> = wanted.iter().map(|(_, object)| object.as_str()).collect();
     let asked = (objects.join("\n") + "\n").into_bytes();
     let mut output = BufReader::new(Started::new(command, asked).map_err(GitError::NoGit)?);
-    let (mut files, mut total) = (BTreeMap::new(), 0_usize);
+    let (mut files, mut total) = (Vec::with_capacity(wanted.len()), 0_usize);
     for (path, _) in wanted {
         let mut head = String::new();
         let read = (&mut output).take(LONGEST_HEAD).read_line(&mut head);
@@ -284,7 +312,7 @@ fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<BTreeMap<S
         output.read_exact(&mut content).map_err(|error| refused(&error.to_string()))?;
         content.pop();
         let text = String::from_utf8(content).map_err(|_| GitError::NotText(path.clone()))?;
-        files.insert(path.clone(), text);
+        files.push((path.clone(), text));
     }
     Ok(files)
 }

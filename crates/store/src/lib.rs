@@ -5,6 +5,7 @@
 
 mod capture;
 pub mod daybook;
+mod earlier;
 mod edit;
 mod find;
 mod folder;
@@ -26,6 +27,7 @@ mod write;
 pub use capture::{
     Capture, CapturedContent, CapturedFile, CapturedOutlet, CapturedUnit, CapturedValue, NoCapture, OwnKey,
 };
+pub use earlier::way_back;
 pub use edit::{
     Beside, Edit, EditError, Item, LeftOut, ListedWhat, Mention, Named, OutputList, ProposedOutput, Renaming,
     Target, What, added_to_list, append, apply, entry_block, extend, field_pattern, key, literal, mentions,
@@ -47,7 +49,7 @@ pub use locked::{Glance, Interrupted, LockError, Locked, NoPlan, OpenChange, Ope
 pub use mistake::Unreadable;
 pub use mode::{Mode, Written};
 pub use outside::{LARGEST_SECRET, Surroundings, without_final_newline};
-pub use read::{Scope, read, read_again, read_partly, unit_names};
+pub use read::{Scope, complete, read, read_again, read_partly, unit_names};
 pub use state::{Remembered, SeenKey, SeenRecord, State, StateError};
 pub use tree::{Changed, Disk, LARGEST_FILE, Memory, Overlay, Tree};
 pub use write::{WriteError, write_atomically};

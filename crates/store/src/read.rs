@@ -68,7 +68,11 @@ pub enum Scope {
 
 /// Reads a ledger, all of which must be readable.
 pub fn read(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
-    let mut ledger = read_partly(tree, scope)?;
+    complete(read_partly(tree, scope)?)
+}
+
+/// A ledger of which all could be read.
+pub fn complete(mut ledger: Ledger) -> Result<Ledger, Unreadable> {
     if ledger.broken.is_empty() {
         return Ok(ledger);
     }

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
+use std::ops::Bound;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
@@ -100,6 +101,14 @@ impl<P: Into<String>, T: Into<String>> FromIterator<(P, T)> for Memory {
     }
 }
 
+impl Memory {
+    /// The paths of the files in a folder and its folders, from there.
+    fn below<'m>(&'m self, inside: &'m str) -> impl Iterator<Item = &'m str> {
+        let from = self.0.range::<str, _>((Bound::Included(inside), Bound::Unbounded));
+        from.map_while(move |(path, _)| path.strip_prefix(inside))
+    }
+}
+
 impl Tree for Memory {
     fn text(&self, path: &str) -> Result<Option<String>, FileError> {
         Ok(self.0.get(path).cloned())
@@ -107,19 +116,14 @@ impl Tree for Memory {
 
     fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FileError> {
         let inside = format!("{folder}/");
-        let mut names: Vec<String> = self
-            .0
-            .keys()
-            .filter_map(|path| path.strip_prefix(&inside))
-            .map(|rest| rest.split('/').next().unwrap_or(rest).to_owned())
-            .collect();
+        let mut names: Vec<String> =
+            self.below(&inside).map(|rest| rest.split('/').next().unwrap_or(rest).to_owned()).collect();
         names.dedup();
         Ok((!names.is_empty()).then_some(names))
     }
 
     fn is_folder(&self, path: &str) -> bool {
-        let inside = format!("{path}/");
-        self.0.keys().any(|known| known.starts_with(&inside))
+        self.below(&format!("{path}/")).next().is_some()
     }
 }
 

@@ -1,12 +1,19 @@
 //! The ledger now, and as it was at a git revision.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use cledger_core::findings::{Finding, Report};
 use cledger_core::model::Ledger;
-use cledger_store::{GitPlace, Keys, Memory, Scope, Surroundings, at_revision, is_bare_repository, read};
+use cledger_core::name::Name;
+use cledger_core::source::Files;
+use cledger_store::{
+    Changed, Disk, GitPlace, Keys, Memory, Scope, Surroundings, Tree, Unreadable, at_revision, complete,
+    is_bare_repository, read, read_again, way_back,
+};
 
+use crate::change::concerned;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -19,6 +26,8 @@ pub struct Against {
     pub before: Arc<Ledger>,
     /// As it is.
     pub now: Arc<Ledger>,
+    /// What leads from its files as they are back to what they were.
+    back: Changed,
     then: Surroundings<'static>,
     today: Surroundings<'static>,
 }
@@ -30,21 +39,33 @@ impl Against {
         if let Some(folder) = bare(at) {
             at.telling.notice("This repository is bare: its HEAD is compared.");
             let place = GitPlace::Bare(&folder);
-            let head = at_revision(&place, "HEAD")?;
-            let now = Arc::new(as_of(&head, "HEAD")?);
-            let then = at_revision(&place, revision)?;
-            let before = Arc::new(as_of(&then, revision)?);
+            let head = at_revision(&place, "HEAD", &Files::default())?;
+            let now = read(&head, &Scope::Whole).map_err(|unreadable| at_that_time("HEAD", unreadable))?;
+            let then = at_revision(&place, revision, &now.files)?;
+            let (before, back) = earlier((&now, &head), &then, revision)?;
             let (then, today) = (Surroundings::closed(keys(&then)), Surroundings::closed(keys(&head)));
-            return Ok(Self { folder, before, now, then, today });
+            return Ok(Self { folder, before: Arc::new(before), now: Arc::new(now), back, then, today });
         }
         let opened = Opened::read(at, &Scope::Whole)?;
         let trusted = at.named.is_some() || !opened.granted().is_unsaid();
         let place = GitPlace::Folder { folder: &opened.folder, trusted };
-        let then = at_revision(&place, revision)?;
-        let before = Arc::new(as_of(&then, revision)?);
+        let then = at_revision(&place, revision, &opened.ledger.files)?;
+        let disk = Disk::new(opened.folder.clone());
+        let (before, back) = earlier((&opened.ledger, &disk), &then, revision)?;
         let today = opened.unfetched();
         let then = Surroundings::closed(keys(&then));
-        Ok(Self { before, now: opened.ledger, then, today, folder: opened.folder })
+        let (before, now, folder) = (Arc::new(before), opened.ledger, opened.folder);
+        Ok(Self { folder, before, now, back, then, today })
+    }
+
+    /// The units that what changed can concern, and the stages, where it is in some alone; nothing where it can concern all.
+    /// Whether a waiver is needed shows beside all findings.
+    pub(crate) fn concerned(&self) -> Option<(BTreeSet<Name>, Option<BTreeSet<Name>>)> {
+        if !self.now.waivers.is_empty() || !self.now.broken.is_empty() {
+            return None;
+        }
+        let units = concerned::units(&self.now, &self.back)?;
+        Some((units, concerned::stages(&self.now, &self.back)))
     }
 
     /// What cipher texts opened to; nothing is fetched.
@@ -64,15 +85,22 @@ fn bare(at: &Workplace) -> Option<PathBuf> {
     (at.root().is_err() && is_bare_repository(folder)).then(|| folder.to_owned())
 }
 
-fn as_of(tree: &Memory, revision: &str) -> Result<Ledger, Trouble> {
-    read(tree, &Scope::Whole).map_err(|unreadable| Trouble::Before(revision.to_owned(), Box::new(unreadable)))
+/// A ledger as it was, and what leads there from its files as they are; what these have in common is taken over.
+fn earlier(now: (&Ledger, &dyn Tree), then: &Memory, revision: &str) -> Result<(Ledger, Changed), Trouble> {
+    let back = way_back(now, then);
+    let before = read_again(then, now.0, &back).and_then(complete);
+    Ok((before.map_err(|unreadable| at_that_time(revision, unreadable))?, back))
+}
+
+fn at_that_time(revision: &str, unreadable: Unreadable) -> Trouble {
+    Trouble::Before(revision.to_owned(), Box::new(unreadable))
 }
 
 /// Leaves in a report only what an earlier one has not; gives how many findings are gone.
 pub(crate) fn keep_new(report: &mut Report, earlier: &Report) -> usize {
-    let key = |finding: &Finding| (finding.kind(), finding.address.clone());
-    let known: std::collections::BTreeSet<_> = earlier.findings.iter().map(key).collect();
-    let now: std::collections::BTreeSet<_> = report.findings.iter().map(key).collect();
-    report.findings.retain(|finding| !known.contains(&key(finding)));
-    known.difference(&now).count()
+    let known: BTreeSet<_> = earlier.findings.iter().map(Finding::key).collect();
+    let now: BTreeSet<_> = report.findings.iter().map(Finding::key).collect();
+    let gone = known.difference(&now).count();
+    report.findings.retain(|finding| !known.contains(&finding.key()));
+    gone
 }

@@ -13,7 +13,7 @@ use cledger_core::effects::{Effect, Seen, effects_for};
 use cledger_core::findings::Finding;
 use cledger_core::model::{BrokenFile, Class, LayerId, Ledger, Mistake, Stage, StageId, TableFault};
 use cledger_core::name::Name;
-use cledger_core::resolve::Resolver;
+use cledger_core::resolve::{Resolver, Unfetched};
 use cledger_core::trust::{self, Named};
 use cledger_store::{
     Changed, Disk, Edit, Keys, Locked, Overlay, Resealed, Scope, StateError, Surroundings, Tree as _,
@@ -164,9 +164,22 @@ impl Changing {
         Ok(Planned { changed, after, effects: Vec::new(), concerns, stages: None })
     }
 
-    /// The findings that only the ledger after a planned change has, and those that only the one before has.
+    /// The findings that only the ledger after a planned change has, and those that only the one before has. Nothing is
+    /// fetched, and last days do not count.
     pub(crate) fn differing(&self, planned: &Planned) -> (Vec<Finding>, Vec<Finding>) {
-        differing(self.ledger(), &planned.after, &planned.concerns, planned.stages.as_ref())
+        self.differing_as(planned, &planned.concerns, planned.stages.as_ref())
+    }
+
+    /// The same where the change concerns something else than its files show.
+    pub(crate) fn differing_as(
+        &self,
+        planned: &Planned,
+        concerns: &Concerns,
+        stages: Option<&BTreeSet<Name>>,
+    ) -> (Vec<Finding>, Vec<Finding>) {
+        let before = Resolver::new(self.ledger(), &Unfetched, &[]);
+        let after = Resolver::new(&planned.after, &Unfetched, &[]);
+        differing((&before, &after), concerns, stages, None)
     }
 
     /// The ledger as it will be after a change, in which no file may be unreadable that is readable now.

@@ -1,10 +1,11 @@
 //! What is missing, wrong or unused.
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use cledger_core::address::Pattern;
-use cledger_core::findings::{self, Report};
+use cledger_core::findings::{self, Finding, Report};
 use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
@@ -12,8 +13,10 @@ use cledger_store::{Scope, Surroundings};
 use jiff::civil::Date;
 
 use crate::against::{Against, keep_new};
+use crate::change::Concerns;
 use crate::covering::refuse_idle;
 use crate::deliver::due;
+use crate::differing::differing;
 use crate::meant::known_stage;
 use crate::opened::Opened;
 use crate::shown::counted;
@@ -104,12 +107,19 @@ fn against(
     today: Date,
 ) -> Result<Checked, Trouble> {
     let against = Against::read(at, revision)?;
-    let check = |ledger: &Ledger, outside: &Surroundings<'static>| {
-        findings::check(&Resolver::new(ledger, outside, &[]), pattern.as_ref(), Some(today))
+    let before = Resolver::new(&against.before, against.outside_before(), &[]);
+    let now = Resolver::new(&against.now, against.outside_now(), &[]);
+    let mut report = findings::check(&now, pattern.as_ref(), Some(today));
+    let gone = match against.concerned().filter(|_| pattern.is_none()) {
+        Some((units, stages)) => {
+            let concerns = Concerns::Units(units);
+            let (new, gone) = differing((&before, &now), &concerns, stages.as_ref(), Some(today));
+            let new: BTreeSet<_> = new.iter().map(Finding::key).collect();
+            report.findings.retain(|finding| new.contains(&finding.key()));
+            gone.iter().map(Finding::key).collect::<BTreeSet<_>>().len()
+        }
+        None => keep_new(&mut report, &findings::check(&before, pattern.as_ref(), Some(today))),
     };
-    let mut report = check(&against.now, against.outside_now());
-    let earlier = check(&against.before, against.outside_before());
-    let gone = keep_new(&mut report, &earlier);
     let new = counted(report.findings.len(), "new finding");
     at.telling.notice(&format!("Since {revision}: {new}, {gone} gone."));
     let (folder, ledger) = (against.folder.clone(), against.now.clone());

@@ -1,48 +1,54 @@
-//! How the findings of two ledgers differ: as one is, and as it will be.
+//! How the findings of two ledgers differ: as one is, and as it was or will be.
 
 use std::collections::BTreeSet;
 
 use cledger_core::findings::{self, Finding};
-use cledger_core::model::{Demand, Ledger, Rule};
+use cledger_core::model::{Demand, Rule};
 use cledger_core::name::Name;
-use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_core::resolve::Resolver;
+use jiff::civil::Date;
 
 use crate::change::concerned::Concerns;
 
 /// The findings that only the second ledger has, and those that only the first has, among what a change concerns.
-/// Nothing is fetched, and last days do not count. Where `stages` says in which values can change, those of others are
-/// not looked at.
+/// `today` is the day from which last days are counted; without it, none is over. Where `stages` says in which values can
+/// change, those of others are not looked at.
 pub(crate) fn differing(
-    before: &Ledger,
-    after: &Ledger,
+    (before, after): (&Resolver<'_>, &Resolver<'_>),
     concerns: &Concerns,
     stages: Option<&BTreeSet<Name>>,
+    today: Option<Date>,
 ) -> (Vec<Finding>, Vec<Finding>) {
-    let check = |ledger: &Ledger| {
-        let resolver = Resolver::new(ledger, &Unfetched, &[]);
-        match concerns {
-            Concerns::All => findings::check(&resolver, None, None).findings,
-            Concerns::Rules => findings::check_rules(&resolver).findings,
-            Concerns::Patterns => findings::check_patterns(&resolver).findings,
-            Concerns::Units(units) => {
-                let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
-                let id = |name: &Name| ledger.stage_id(name.as_str());
-                let are_settings = stages.is_some();
-                let stages = stages.map(|stages| stages.iter().filter_map(id).collect());
-                let mut found = findings::check_units(&resolver, ids, stages).findings;
-                // Which fields a rule covers is no matter of settings.
-                let is_unique =
-                    |rule: &Rule| rule.demands.iter().any(|it| matches!(it, Demand::UniqueInStage));
-                let rules = &ledger.judging.rules;
-                if rules.iter().any(|rule| !are_settings || is_unique(rule)) {
-                    found.extend(findings::check_rules_between_units(&resolver).findings);
-                    found.sort_by(|one, other| (&one.address, one.code).cmp(&(&other.address, other.code)));
-                }
-                found
-            }
-        }
+    let check = |resolver: &Resolver<'_>| match concerns {
+        Concerns::All => findings::check(resolver, None, today).findings,
+        Concerns::Rules => findings::check_rules(resolver).findings,
+        Concerns::Patterns => findings::check_patterns(resolver).findings,
+        Concerns::Units(units) => of_units(resolver, units, stages, today),
     };
     apart(&check(before), &check(after))
+}
+
+/// What is found of units whose own files change.
+fn of_units(
+    resolver: &Resolver<'_>,
+    units: &BTreeSet<Name>,
+    stages: Option<&BTreeSet<Name>>,
+    today: Option<Date>,
+) -> Vec<Finding> {
+    let ledger = resolver.ledger();
+    let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
+    let id = |name: &Name| ledger.stage_id(name.as_str());
+    let are_settings = stages.is_some();
+    let stages = stages.map(|stages| stages.iter().filter_map(id).collect());
+    let mut found = findings::check_units(resolver, ids, stages, today).findings;
+    // Which fields a rule covers is no matter of settings.
+    let is_unique = |rule: &Rule| rule.demands.iter().any(|it| matches!(it, Demand::UniqueInStage));
+    let rules = &ledger.judging.rules;
+    if rules.iter().any(|rule| !are_settings || is_unique(rule)) {
+        found.extend(findings::check_rules_between_units(resolver, today).findings);
+        found.sort_by(|one, other| (&one.address, one.code).cmp(&(&other.address, other.code)));
+    }
+    found
 }
 
 /// What only the new ones have, and what only the old ones have.

@@ -1,5 +1,7 @@
 //! The one gate: whatever leaves the ledger has been judged by everything that is effective for it.
 
+use std::collections::BTreeSet;
+
 use cledger_core::findings::{self, Finding};
 use cledger_core::model::{Class, Ledger, StageId, Subject};
 use cledger_core::resolve::Resolver;
@@ -16,7 +18,7 @@ pub(crate) fn holding_up(
     stage: StageId,
 ) -> Result<Vec<Finding>, Trouble> {
     let wanted: Vec<(Subject, StageId)> = subjects.iter().map(|&subject| (subject, stage)).collect();
-    Ok(findings::judge(resolver, &wanted, Some(opened.at.today()?)).gate())
+    Ok(findings::gate(resolver, &wanted, Some(opened.at.today()?)))
 }
 
 /// The codes of what could not be judged, since files cannot be read.
@@ -48,14 +50,13 @@ pub(crate) fn refuse_not_judged(opened: &Opened, stage: StageId) -> Result<(), T
         .help(format!("mend {}: `cledger check` shows what is wrong", paths.join(", "))))
 }
 
-/// Adds findings that are not among these yet: a shared entry's gap is one gap, however many units show it.
-pub(crate) fn extend(known: &mut Vec<Finding>, more: Vec<Finding>) {
-    for finding in more {
-        let is_same = |other: &Finding| other.key() == finding.key() && other.place == finding.place;
-        if !known.iter().any(is_same) {
-            known.push(finding);
-        }
-    }
+/// These findings, each once: a shared entry's gap is one gap, however many units show it.
+pub(crate) fn each_once(mut findings: Vec<Finding>) -> Vec<Finding> {
+    let mut known = BTreeSet::new();
+    let is_first: Vec<bool> = findings.iter().map(|it| known.insert((it.key(), it.place))).collect();
+    let mut is_first = is_first.into_iter();
+    findings.retain(|_| is_first.next() == Some(true));
+    findings
 }
 
 /// Says what would hold up what the ledger makes now, where an earlier content goes out in its place.

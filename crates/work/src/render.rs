@@ -13,6 +13,7 @@ use cledger_core::render::{RenderedOutput, Rendering, rendering};
 use cledger_core::resolve::{Effective, FieldId, Resolver};
 use cledger_formats::{OutputText, annotate, particulars};
 use cledger_store::{Folder, Mode, WriteError, Written, taken_in};
+use rayon::prelude::*;
 use zeroize::Zeroizing;
 
 use crate::change::hands_out;
@@ -91,33 +92,39 @@ struct Ready {
     secret: bool,
 }
 
+/// What is rendered of one unit or instance.
+struct OfSubject {
+    files: Vec<Ready>,
+    /// The paths of all its outputs, also of those that are not asked for.
+    paths: Vec<String>,
+    gaps: Vec<Finding>,
+    /// Whether there are values in it that cannot be read.
+    is_unreadable: bool,
+}
+
 /// Renders, and writes the files.
 pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Result<Rendered, Trouble> {
     let ledger = &opened.ledger;
     let stage = ledger.stage(asked.stage);
     let mut gaps: Vec<Finding> = Vec::new();
     let (mut ready, mut unreadable, mut met) = (Vec::new(), Vec::new(), BTreeSet::new());
-    for &subject in &asked.subjects {
-        let mut rendering = rendering(&mut resolver.session(unit_of(subject)), subject, asked.stage);
-        if asked.without_secrets {
-            rendering.without_secrets();
-        }
-        if !rendering.unreadable.is_empty() {
+    let made: Vec<Result<OfSubject, Trouble>> =
+        asked.subjects.par_iter().map(|&subject| of_subject(resolver, subject, asked)).collect();
+    for (&subject, made) in asked.subjects.iter().zip(made) {
+        let OfSubject { files, paths, gaps: of_subject, is_unreadable } = made?;
+        if is_unreadable {
             unreadable.push(ledger.owner(subject).to_string());
         }
-        refuse_clashes(ledger, &rendering)?;
-        met.extend(rendering.outputs.iter().map(|output| output.path.clone()));
-        if !asked.paths.is_empty() {
-            rendering.outputs.retain(|output| asked.paths.contains(&output.path));
-        }
-        ready.extend(files(ledger, &rendering, asked.annotate)?);
-        gate::extend(&mut gaps, rendering.gaps);
+        met.extend(paths);
+        ready.extend(files);
+        gaps.extend(of_subject);
     }
     gate::tell_not_judged(opened);
     let mut held_up = gate::holding_up(opened, resolver, &asked.subjects, asked.stage)?;
     // What is left out holds nothing up.
     held_up.retain(|finding| !(asked.without_secrets && finding.hides_value));
-    gate::extend(&mut gaps, held_up);
+    gaps.extend(held_up);
+    let gaps = gate::each_once(gaps);
     if !unreadable.is_empty() {
         return Err(not_readable(&unreadable, &opened.surroundings, "; or add --without-secrets"));
     }
@@ -150,6 +157,22 @@ pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Res
     let stage = stage.name.to_string();
     let written = !asked.dry_run;
     Ok(Rendered { ledger: ledger.clone(), stage, files, gaps, partial: asked.partial, written, text })
+}
+
+/// Renders one unit or instance, as far as it is asked for.
+fn of_subject(resolver: &Resolver<'_>, subject: Subject, asked: &ToRender) -> Result<OfSubject, Trouble> {
+    let ledger = resolver.ledger();
+    let mut rendering = rendering(&mut resolver.session(unit_of(subject)), subject, asked.stage);
+    if asked.without_secrets {
+        rendering.without_secrets();
+    }
+    refuse_clashes(ledger, &rendering)?;
+    let paths = rendering.outputs.iter().map(|output| output.path.clone()).collect();
+    if !asked.paths.is_empty() {
+        rendering.outputs.retain(|output| asked.paths.contains(&output.path));
+    }
+    let files = files(ledger, &rendering, asked.annotate)?;
+    Ok(OfSubject { files, paths, is_unreadable: !rendering.unreadable.is_empty(), gaps: rendering.gaps })
 }
 
 /// Refuses to give a text while something is in the way: whoever reads it would take that for the file.

@@ -72,9 +72,9 @@ pub fn run(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRun) -> Result<St
             names.collect::<Vec<_>>().join(", ")
         ));
     }
-    gate::extend(&mut made.gaps, gate::holding_up(opened, resolver, &[subject], stage)?);
+    made.gaps.extend(gate::holding_up(opened, resolver, &[subject], stage)?);
     if !made.gaps.is_empty() {
-        return Ok(Starting::Lacks(ledger.clone(), std::mem::take(&mut made.gaps)));
+        return Ok(Starting::Lacks(ledger.clone(), gate::each_once(made.gaps)));
     }
     if made.variables.values().any(|(_, effective)| effective.unread().is_some()) {
         return Err(not_readable(&[ledger.owner(subject).to_string()], &opened.surroundings, ""));

@@ -13,7 +13,6 @@ use cledger_store::{Edit, Target, What, literal, setting};
 use zeroize::Zeroizing;
 
 use crate::change::{Changing, Concerns, Consent, NO_CHANGE, Planned};
-use crate::differing::differing;
 use crate::meant::Place;
 use crate::setting::{Given, Setter, Written, may_be_set, there, write};
 use crate::shown;
@@ -180,7 +179,7 @@ impl SettingsChanged {
             })
             .collect();
         let (concerns, stages) = (Concerns::Units(units), planned.stages.as_ref());
-        let (caused, cured) = differing(changing.ledger(), &planned.after, &concerns, stages);
+        let (caused, cured) = changing.differing_as(&planned, &concerns, stages);
         Self { settings, effects: planned.effects, caused, cured, written }
     }
 }

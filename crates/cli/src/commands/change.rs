@@ -35,22 +35,26 @@ const ALL: [Changeable; 11] = [
     ("Of the ledger", &[&LEDGER, &CHECK, &DAYBOOK], &["format"]),
 ];
 
+/// Headings, each with what an option is for below it.
+type Headings<'h> = Vec<(&'h str, &'h str)>;
+
 /// Each option once, with its heading and what it is for.
 fn options() -> Vec<(String, String, &'static Key)> {
-    let mut all: Vec<(Vec<(&str, &str)>, &Key)> = Vec::new();
+    let mut all: Vec<(String, Headings<'_>, &Key)> = Vec::new();
     for (heading, lists, own) in ALL {
         let is_said = |key: &&Key| {
             !matches!(key.form, Form::Things) && !key.about.is_empty() && !own.contains(&key.name)
         };
         for key in lists.iter().flat_map(|keys| keys.iter()).filter(is_said) {
-            match all.iter_mut().find(|(_, known)| known.option() == key.option()) {
-                Some((headings, _)) if headings.iter().any(|(known, _)| *known == heading) => {}
-                Some((headings, _)) => headings.push((heading, key.about)),
-                None => all.push((vec![(heading, key.about)], key)),
+            let option = key.option();
+            match all.iter_mut().find(|(known, ..)| *known == option) {
+                Some((_, headings, _)) if headings.iter().any(|(known, _)| *known == heading) => {}
+                Some((_, headings, _)) => headings.push((heading, key.about)),
+                None => all.push((option, vec![(heading, key.about)], key)),
             }
         }
     }
-    let told = |(headings, key): (Vec<(&str, &str)>, &'static Key)| match headings[..] {
+    let told = |(_, headings, key): (String, Headings<'_>, &'static Key)| match headings[..] {
         [(heading, about)] => (heading.to_owned(), about.to_owned(), key),
         _ if headings.iter().all(|(_, about)| *about == key.about) => {
             ("Of several".to_owned(), key.about.to_owned(), key)

@@ -10,7 +10,7 @@ use super::mentions::Mentions;
 use super::plain::plain_secrets;
 use super::waivers;
 use crate::address::{Owner, Pattern};
-use crate::model::{Class, InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
+use crate::model::{InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
 use crate::resolve::Resolver;
 use crate::search::Found;
 use crate::source::Place;
@@ -51,10 +51,9 @@ impl<'l> Bounds<'l> {
 }
 
 impl Bounds<'_> {
-    /// The same where values are looked at in these stages alone. What belongs to development shows in all others, too.
+    /// The same where values are looked at in these stages alone.
     pub(super) fn in_stages(self, stages: Option<FxHashSet<StageId>>) -> Self {
-        let is_development = |stage: &StageId| self.ledger.stage(*stage).class == Class::Development;
-        Self { stages: stages.filter(|stages| !stages.iter().any(is_development)), ..self }
+        Self { stages, ..self }
     }
 
     /// Whether a unit's fields are looked at: also where only shared entries are asked for, since
@@ -101,7 +100,12 @@ impl Bounds<'_> {
 
     /// Whether all of the ledger is looked at.
     pub(super) fn is_whole(&self) -> bool {
-        self.pattern.is_none() && self.units.is_none()
+        self.pattern.is_none() && self.units.is_none() && self.stages.is_none()
+    }
+
+    /// Whether it is to be told which patterns cover nothing: that hangs on all declarations, and on no value.
+    pub(super) fn is_of_declarations(&self) -> bool {
+        self.pattern.is_none() && self.stages.is_none()
     }
 
     /// A unit and its instances, wherever they belong.

@@ -9,7 +9,7 @@ use crate::source::Place;
 
 pub(super) fn all(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
     let ledger = bounds.ledger;
-    if !bounds.is_whole() || ledger.broken.misses_units() {
+    if !bounds.is_of_declarations() || ledger.broken.misses_units() {
         return;
     }
     for stage in &ledger.stages {

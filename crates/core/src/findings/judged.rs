@@ -7,21 +7,22 @@
 use std::collections::BTreeSet;
 
 use jiff::civil::Date;
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::code::{Code, Severity};
 use super::finding::Finding;
 use super::standing::{Report, standing_of};
-use super::through::whole;
+use super::through::{near, whole};
 use crate::address::{Address, Owner};
 use crate::impact::referred;
 use crate::model::{InstanceId, LayerId, Ledger, StageId, Subject, UnitId};
 use crate::name::Name;
-use crate::resolve::{FieldId, Resolver};
+use crate::resolve::{FieldId, Resolver, Session};
 
 /// Checks what concerns these units and instances in these stages. A unit is judged with its instances, an instance
 /// alone. `today` is the day from which last days are counted.
-pub fn judge(resolver: &Resolver<'_>, wanted: &[(Subject, StageId)], today: Option<Date>) -> Report {
+pub(super) fn judge(resolver: &Resolver<'_>, wanted: &[(Subject, StageId)], today: Option<Date>) -> Report {
     let concern = Concern::of(resolver, wanted);
     let mut report = whole(resolver, today);
     report.findings.retain(|finding| concern.has(finding));
@@ -32,15 +33,31 @@ pub fn judge(resolver: &Resolver<'_>, wanted: &[(Subject, StageId)], today: Opti
     report
 }
 
-impl Report {
-    /// What holds up whatever leaves the ledger: the errors, but those about settings that have no effect.
-    pub fn gate(self) -> Vec<Finding> {
-        let holds_up = |finding: &Finding| {
-            finding.severity == Severity::Error
-                && !matches!(finding.code, Code::UnknownName | Code::UnusedSetting)
-        };
-        self.findings.into_iter().filter(holds_up).collect()
-    }
+/// What holds these units and instances up on their way out of these stages: the errors that [`judge`] has for them, but
+/// those about settings that have no effect. Nothing is looked at that cannot concern them.
+pub fn gate(resolver: &Resolver<'_>, wanted: &[(Subject, StageId)], today: Option<Date>) -> Vec<Finding> {
+    let concern = Concern::of(resolver, wanted);
+    let report = if idle_are_errors(resolver.ledger()) {
+        whole(resolver, today)
+    } else {
+        let (units, stages) = concern.looked_at(wanted);
+        near(resolver, &units, stages, today)
+    };
+    let holds_up = |finding: &Finding| {
+        finding.severity == Severity::Error
+            && !matches!(finding.code, Code::UnknownName | Code::UnusedSetting)
+            && concern.has(finding)
+    };
+    report.findings.into_iter().filter(holds_up).collect()
+}
+
+/// Whether it is an error by the ledger's own word that nothing needs a waiver or a rule: that shows beside all stages and
+/// units alone.
+fn idle_are_errors(ledger: &Ledger) -> bool {
+    let of_waivers = [Code::WaiverExpired, Code::WaiverUnneeded, Code::WaiverTooWide];
+    let is_error = |code: &Code| ledger.judging.severities.get(code) == Some(&Severity::Error);
+    !ledger.waivers.is_empty() && of_waivers.iter().any(is_error)
+        || !ledger.judging.rules.is_empty() && is_error(&Code::Rule)
 }
 
 /// All that concerns what is judged.
@@ -86,28 +103,13 @@ impl<'l> Concern<'l> {
     /// Follows all references from the fields of what is judged.
     fn reach(&mut self, resolver: &Resolver<'l>, wanted: &[(Subject, StageId)]) {
         let ledger = self.ledger;
-        let mut session = resolver.session(None);
-        let mut seen: FxHashSet<FieldId> = FxHashSet::default();
-        for &(subject, stage) in wanted {
-            let Subject::Unit(unit, instance) = subject else { continue };
-            if !ledger.unit(unit).belongs_to(stage, instance) {
-                continue;
-            }
-            session.move_to(unit);
-            let instances = ledger.unit(unit).instances_in(stage).filter(|_| instance.is_none());
-            let subjects = instances.map(|it| Subject::Unit(unit, Some(it))).chain([subject]);
-            let mut open: Vec<FieldId> = subjects
-                .flat_map(|subject| {
-                    ledger.slots(subject).all().map(move |slot| FieldId { subject, stage, slot })
-                })
-                .collect();
-            while let Some(field) = open.pop() {
-                if seen.insert(field) {
-                    open.extend(referred(&session.outcome(field)));
-                }
-            }
-        }
-        for field in seen {
+        let start = || (resolver.session(None), FxHashSet::default());
+        let seen = wanted.par_iter().fold(start, |(mut session, mut seen), &(subject, stage)| {
+            follow(&mut session, subject, stage, &mut seen);
+            (session, seen)
+        });
+        let seen: Vec<FxHashSet<FieldId>> = seen.map(|(_, seen)| seen).collect();
+        for field in seen.into_iter().flatten() {
             let unit = match field.subject {
                 Subject::Shared => None,
                 Subject::Unit(unit, _) if self.units.contains_key(&unit) => continue,
@@ -116,6 +118,19 @@ impl<'l> Concern<'l> {
             let entry = ledger.field(field.subject, field.slot).0.name.as_str();
             self.reached.entry((unit, entry)).or_default().push(field);
         }
+    }
+
+    /// The units and the stages in which anything can be found that concerns what is judged.
+    fn looked_at(&self, wanted: &[(Subject, StageId)]) -> (FxHashSet<UnitId>, FxHashSet<StageId>) {
+        let reached =
+            self.reached.iter().flat_map(|((unit, _), fields)| fields.iter().map(move |it| (unit, it)));
+        let (mut units, mut stages): (FxHashSet<UnitId>, FxHashSet<StageId>) =
+            (self.units.keys().copied().collect(), wanted.iter().map(|(_, stage)| *stage).collect());
+        for (unit, field) in reached {
+            units.extend(*unit);
+            stages.insert(field.stage);
+        }
+        (units, stages)
     }
 
     fn has(&self, finding: &Finding) -> bool {
@@ -186,6 +201,32 @@ impl<'l> Concern<'l> {
                     here.count(Some(finding.severity));
                 }
             }
+        }
+    }
+}
+
+/// Collects the fields that those of a unit or instance in a stage, and of the unit's instances, refer to, directly or
+/// through others.
+fn follow(session: &mut Session<'_, '_>, subject: Subject, stage: StageId, seen: &mut FxHashSet<FieldId>) {
+    let ledger = session.ledger();
+    let Subject::Unit(unit, instance) = subject else { return };
+    if !ledger.unit(unit).belongs_to(stage, instance) {
+        return;
+    }
+    session.move_to(unit);
+    let mut open = Vec::new();
+    let instances = ledger.unit(unit).instances_in(stage).filter(|_| instance.is_none());
+    for subject in instances.map(|it| Subject::Unit(unit, Some(it))).chain([subject]) {
+        for slot in ledger.slots(subject).all() {
+            let field = FieldId { subject, stage, slot };
+            if session.value_as_written(field).is_none() {
+                open.extend(referred(&session.outcome(field)));
+            }
+        }
+    }
+    while let Some(field) = open.pop() {
+        if seen.insert(field) {
+            open.extend(referred(&session.outcome(field)));
         }
     }
 }

@@ -90,7 +90,7 @@ fn look(checking: &mut Checking<'_, '_, '_>, judges: bool) -> Seen {
         let is_unique = rule.demands.iter().any(|demand| matches!(demand, Demand::UniqueInStage));
         // What compares stages is told in one of them, whichever it is that changes.
         let compares = rule.demands.iter().any(|it| matches!(it, Demand::EqualIn(_) | Demand::DistinctIn(_)));
-        let places = bounds.all_places_of(id).filter(|place| compares || !judges || near.contains(place));
+        let places = bounds.all_places_of(id).filter(|place| compares || near.contains(place));
         for (subject, stage) in places.filter(|(_, stage)| is_for(ledger, rule, *stage)) {
             let slots = &*fields.entry(subject).or_insert_with(|| {
                 let covered = covered(ledger, subject, &rule.fields).into_iter();

@@ -166,6 +166,13 @@ impl<'r, 'l> Session<'r, 'l> {
         }
     }
 
+    /// Where a value came from that counts as it is written, see [`Session::value_as_written`].
+    pub fn origin_as_written(&mut self, field: FieldId) -> Option<Origin> {
+        self.value_as_written(field)?;
+        let node = self.node(field);
+        Some(self.origin(node))
+    }
+
     pub(super) fn node(&mut self, field: FieldId) -> Node {
         Node { context: self.context(field.subject, field.stage), slot: field.slot }
     }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use cledger_core::model::Ledger;
 use cledger_core::source::{FileId, Files};
-use cledger_store::{Changed, Memory, Overlay, Scope, read_again, read_partly};
+use cledger_store::{Changed, Memory, Overlay, Scope, read_again, read_partly, way_back};
 use proptest::prelude::*;
 
 const DEV: &str = "[[stage]]\nname = \"dev\"\nclass = \"development\"\n";
@@ -186,6 +186,38 @@ fn what_a_change_does_not_touch_is_not_read_again() {
         let again = read_again(&Overlay::new(&base, &changed), &first, &changed).unwrap();
         let same = first.units.iter().filter(|unit| again.units.iter().any(|it| Arc::ptr_eq(it, unit)));
         assert_eq!(same.map(|unit| unit.name.as_str()).collect::<Vec<_>>(), kept, "{path}");
+    }
+}
+
+/// All that is otherwise than it was leads back, keys, too; what nobody read does not, unless something was missing.
+#[test]
+fn the_way_back_names_what_is_otherwise() {
+    let mut chosen = [0; 17];
+    chosen[9] = 1;
+    let mut files = texts(&chosen);
+    files.insert("keys/stages/dev.age".to_owned(), "one".to_owned());
+    let now = Memory(files);
+    let ledger = read_partly(&now, &Scope::Whole).unwrap();
+    let read = "units/desk.toml";
+    for (path, then, leads_back) in [
+        (read, Some("about = \"then\"\n"), true),
+        (read, None, true),
+        (read, now.0.get(read).map(String::as_str), false),
+        ("units/new.toml", Some(""), true),
+        ("keys/stages/dev.age", Some("other"), true),
+        ("keys/stages/dev.age", None, true),
+        ("keys/stages/test.age", Some("new"), true),
+        ("keys/stages/dev.age", Some("one"), false),
+        ("read/by/nobody.csv", Some("a,b\n"), false),
+    ] {
+        let mut earlier = now.clone();
+        match then {
+            Some(text) => earlier.0.insert(path.to_owned(), text.to_owned()),
+            None => earlier.0.remove(path),
+        };
+        let back = way_back((&ledger, &now), &earlier);
+        let expected = [(path.to_owned(), then.map(str::to_owned))];
+        assert_eq!(back, expected.into_iter().filter(|_| leads_back).collect(), "{path}");
     }
 }
 

@@ -36,13 +36,13 @@ impl Concerns {
 
 /// The units whose own files change, and all that refer to them, directly or through others; nothing where a file is of
 /// more than one unit.
-pub(super) fn units(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name>> {
+pub(crate) fn units(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name>> {
     let found: BTreeSet<Name> = changed.keys().map(|path| unit_of(path)).collect::<Option<_>>()?;
     Some(referring_to(ledger, found))
 }
 
 /// The stages in which values can change where nothing but settings of stages and groups does; nothing where more does.
-pub(super) fn stages(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name>> {
+pub(crate) fn stages(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name>> {
     let mut found = BTreeSet::new();
     for path in changed.keys() {
         let parts: Vec<&str> = path.strip_suffix(".toml")?.split('/').collect();

@@ -11,6 +11,7 @@ use cledger_core::findings::{self, Code, Finding, Severity};
 use cledger_core::model::Subject;
 use cledger_core::render::{has_gaps, rendering};
 use cledger_core::resolve::{Resolver, Unfetched};
+use cledger_store::Scope;
 use cledger_work::Opened;
 use cledger_work::check::{ToCheck, check};
 use cledger_work::compare::with_revision;
@@ -206,8 +207,8 @@ fn what_a_change_is_told_to_do_is_what_it_does() {
             let found = [&before, &after].map(|opened| {
                 let ids = units.iter().filter_map(|unit| opened.ledger.unit_id(unit));
                 let resolver = Resolver::new(&opened.ledger, &Unfetched, &[]);
-                let rules = findings::check_rules_between_units(&resolver).findings;
-                let all = findings::check_units(&resolver, ids, None).findings.into_iter().chain(rules);
+                let rules = findings::check_rules_between_units(&resolver, None).findings;
+                let all = findings::check_units(&resolver, ids, None, None).findings.into_iter().chain(rules);
                 all.map(said).collect::<BTreeSet<_>>()
             });
             let told_of = |findings: Vec<Finding>| findings.into_iter().map(said).collect::<BTreeSet<_>>();
@@ -223,24 +224,69 @@ fn what_a_change_is_told_to_do_is_what_it_does() {
     assert!(local > 50 && far > 20, "{local} {far}");
 }
 
+fn git(place: &Place, arguments: &[&str]) {
+    let mut git = Command::new("git");
+    git.args(["-c", "user.name=quay", "-c", "user.email=quay@brackwater.example", "-C"]);
+    git.arg(place.path("")).args(arguments).env("GIT_CONFIG_GLOBAL", "/dev/null");
+    assert!(git.status().unwrap().success(), "{arguments:?}");
+}
+
+fn commit(place: &Place) {
+    for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "as it was"]] {
+        git(place, arguments);
+    }
+}
+
+/// What is found of a ledger, or what is new of it.
+fn found(place: &Place, against: Option<&str>) -> BTreeSet<(String, String)> {
+    let asked = ToCheck { against: against.map(str::to_owned), ..ToCheck::default() };
+    check(&place.at, &asked).unwrap().report.findings.into_iter().map(said).collect()
+}
+
 /// Compared with a revision that says the same, a ledger has no news.
 #[test]
 fn an_unchanged_tree_has_no_news() {
-    let git = |place: &Place, arguments: &[&str]| {
-        let mut git = Command::new("git");
-        git.args(["-c", "user.name=quay", "-c", "user.email=quay@brackwater.example", "-C"]);
-        git.arg(place.path("")).args(arguments).env("GIT_CONFIG_GLOBAL", "/dev/null");
-        assert!(git.status().unwrap().success(), "{arguments:?}");
-    };
     for seed in 0..40 {
         let place = ledger(seed);
-        for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "first"]] {
-            git(&place, arguments);
-        }
-        let asked = ToCheck { against: Some("HEAD".to_owned()), ..ToCheck::default() };
-        let found = check(&place.at, &asked).unwrap().report.findings;
-        let news: Vec<&str> = found.iter().map(|finding| finding.message.as_str()).collect();
-        assert!(news.is_empty(), "{seed}: {news:?}");
+        commit(&place);
+        assert_eq!(found(&place, Some("HEAD")), BTreeSet::new(), "{seed}");
         assert!(with_revision(&place.at, "HEAD", None).unwrap().is_empty(), "{seed}");
     }
+}
+
+/// Files that a revision has in common with the ledger are not read from it, and only what the others can concern is
+/// judged: what is new, and what differs, is what reading and judging all of both shows.
+#[test]
+fn what_is_new_since_a_revision_is_what_that_had_not() {
+    let (mut new, mut differing) = (0, 0);
+    for seed in 0..24 {
+        let place = ledger(seed);
+        commit(&place);
+        let (before, earlier) = (place.open(), found(&place, None));
+        let mut paths: Vec<&str> = before.ledger.files.0.iter().map(|file| file.path.as_str()).collect();
+        paths.sort_unstable();
+        for path in paths {
+            let text = fs::read_to_string(place.path(path)).unwrap();
+            let lines: Vec<&str> = text.lines().collect();
+            let without = |last: usize| lines[..lines.len().saturating_sub(last)].join("\n") + "\n";
+            let others = [without(1), without(3), text.replace("= ", "= 7"), text.replace(['a', 'e'], "o")];
+            for other in others.into_iter().chain([String::new()]).filter(|other| *other != text) {
+                place.write(path, &other);
+                let after = Opened::read(&place.at, &Scope::Whole).ok();
+                let Some(after) = after.filter(|it| it.ledger.broken.is_empty()) else { continue };
+                let now = found(&place, None);
+                assert_eq!(found(&place, Some("HEAD")), &now - &earlier, "{seed}: {path} is {other}");
+                let (old, today) = (before.unfetched(), after.unfetched());
+                let all = effects(
+                    &Resolver::new(&before.ledger, &old, &[]),
+                    &Resolver::new(&after.ledger, &today, &[]),
+                );
+                assert_eq!(with_revision(&place.at, "HEAD", None).unwrap(), all, "{seed}: {path}");
+                new += (&now - &earlier).len();
+                differing += all.len();
+            }
+            place.write(path, &text);
+        }
+    }
+    assert!(new > 100 && differing > 100, "{new} {differing}");
 }

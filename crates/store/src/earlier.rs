@@ -1,0 +1,52 @@
+//! What a ledger has otherwise than it had at an earlier time.
+
+use std::path::Path;
+
+use cledger_core::model::Ledger;
+use rustc_hash::FxHashMap;
+
+use crate::tree::{Changed, Memory, Tree};
+
+/// The folder of keys, whose files are none of those that are read with a ledger.
+const KEYS: &str = "keys";
+
+/// What leads from a ledger that was read, with its files, back to what these were at an earlier time.
+pub fn way_back((ledger, files): (&Ledger, &dyn Tree), then: &Memory) -> Changed {
+    let now: FxHashMap<&str, &str> =
+        ledger.files.0.iter().map(|file| (file.path.as_str(), file.text.as_str())).collect();
+    let mut back = Changed::new();
+    for &path in now.keys().filter(|path| !then.0.contains_key(**path)) {
+        back.insert(path.to_owned(), None);
+    }
+    for (path, text) in &then.0 {
+        let is_same = match now.get(path.as_str()) {
+            Some(now) => now == text,
+            // Another file was not read, so that nothing depends on it, unless something was missing.
+            None if !is_toml(path) => ledger.table_faults.is_empty() && !is_key(path),
+            None => false,
+        };
+        if !is_same && (!is_key(path) || files.text(path).ok().flatten().as_ref() != Some(text)) {
+            back.insert(path.clone(), Some(text.clone()));
+        }
+    }
+    let mut open = vec![KEYS.to_owned()];
+    while let Some(folder) = open.pop() {
+        for name in files.names(&folder).ok().flatten().unwrap_or_default() {
+            let path = format!("{folder}/{name}");
+            if files.is_folder(&path) {
+                open.push(path);
+            } else if !then.0.contains_key(&path) {
+                back.insert(path, None);
+            }
+        }
+    }
+    back
+}
+
+fn is_toml(path: &str) -> bool {
+    Path::new(path).extension().is_some_and(|ending| ending == "toml")
+}
+
+fn is_key(path: &str) -> bool {
+    path.strip_prefix(KEYS).is_some_and(|below| below.starts_with('/'))
+}
