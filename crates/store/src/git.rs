@@ -219,7 +219,7 @@ pub fn at_revision(place: &Place<'_>, revision: &str, known: &Files) -> Result<M
         let path = path.strip_prefix(&folder_of_ledger)?;
         is_of_ledger(path).then(|| (path.to_owned(), object.clone()))
     };
-    let wanted: Vec<(String, String)> = blobs.iter().filter_map(within).collect();
+    let wanted: ByPath = blobs.iter().filter_map(within).collect();
     let (mut files, wanted) = taken_over(known, wanted);
     files.extend(contents(place, &wanted)?);
     let bytes: usize = files.iter().map(|(_, text)| text.len()).sum();
@@ -229,11 +229,11 @@ pub fn at_revision(place: &Place<'_>, revision: &str, known: &Files) -> Result<M
     }
 }
 
+/// Texts, or the names of objects, by path.
+type ByPath = Vec<(String, String)>;
+
 /// The texts of known files that are these objects, by path, and the others of these.
-fn taken_over(
-    known: &Files,
-    wanted: Vec<(String, String)>,
-) -> (Vec<(String, String)>, Vec<(String, String)>) {
+fn taken_over(known: &Files, wanted: ByPath) -> (ByPath, ByPath) {
     let known: FxHashMap<&str, &str> =
         known.0.iter().map(|file| (file.path.as_str(), file.text.as_str())).collect();
     let same = |(path, object): (String, String)| match known.get(path.as_str()) {
@@ -244,7 +244,7 @@ fn taken_over(
 }
 
 /// The files of a commit in the folder that git looks from, with the names of their objects.
-fn blobs(place: &Place<'_>, commit: &str) -> Result<Vec<(String, String)>, GitError> {
+fn blobs(place: &Place<'_>, commit: &str) -> Result<ByPath, GitError> {
     let mut command = git(place);
     command.args(["ls-tree", "-r", "-z", commit]);
     let listed = asked(command)?.ok_or_else(|| GitError::NoLedger(commit.to_owned()))?;
@@ -284,7 +284,7 @@ fn folder_of_ledger(blobs: &[(String, String)]) -> Option<String> {
 }
 
 /// What these objects hold, in one go.
-fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<Vec<(String, String)>, GitError> {
+fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<ByPath, GitError> {
     if wanted.is_empty() {
         return Ok(Vec::new());
     }
