@@ -51,8 +51,8 @@ pub struct Checked {
     pub report: Report,
     /// What was checked; everything if not given.
     pub pattern: Option<Pattern>,
-    /// Whether only what is new is in the report.
-    pub is_against: bool,
+    /// How many findings a revision had, too, where only what is new since then is in the report.
+    pub older: Option<usize>,
     /// A line for each delivery of an earlier content that the ledger does not say.
     pub left: Vec<String>,
 }
@@ -96,7 +96,7 @@ fn whole(
     let left = due::look_back(&mut report, &opened, &resolver, asked.strict)?;
     opened.tell_unread_of(outside);
     let (folder, ledger) = (opened.folder.clone(), opened.ledger.clone());
-    Ok(Checked { folder, ledger, report, pattern, is_against: false, left })
+    Ok(Checked { folder, ledger, report, pattern, older: None, left })
 }
 
 /// What is new since a revision.
@@ -110,6 +110,7 @@ fn against(
     let before = Resolver::new(&against.before, against.outside_before(), &[]);
     let now = Resolver::new(&against.now, against.outside_now(), &[]);
     let mut report = findings::check(&now, pattern.as_ref(), Some(today));
+    let all = report.findings.len();
     let gone = match against.concerned().filter(|_| pattern.is_none()) {
         Some((units, stages)) => {
             let concerns = Concerns::Units(units);
@@ -120,10 +121,11 @@ fn against(
         }
         None => keep_new(&mut report, &findings::check(&before, pattern.as_ref(), Some(today))),
     };
+    let older = all - report.findings.len();
     let new = counted(report.findings.len(), "new finding");
-    at.telling.notice(&format!("Since {revision}: {new}, {gone} gone."));
+    at.telling.notice(&format!("Since {revision}: {new}, {gone} gone, {older} as before."));
     let (folder, ledger) = (against.folder.clone(), against.now.clone());
-    Ok(Checked { folder, ledger, report, pattern, is_against: true, left: Vec::new() })
+    Ok(Checked { folder, ledger, report, pattern, older: Some(older), left: Vec::new() })
 }
 
 fn pattern(asked: &ToCheck) -> Result<Option<Pattern>, Trouble> {

@@ -67,16 +67,16 @@ impl View<'_> {
 
 impl Shown for View<'_> {
     fn print(&self, console: &mut Console) {
-        let Checked { ledger, report, pattern, is_against, .. } = self.checked;
+        let Checked { ledger, report, pattern, older, .. } = self.checked;
         // How units stand is counted over all their fields.
-        let whole = !is_against && pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
+        let whole = older.is_none() && pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
         let covers = |stage: usize| self.covers(stage);
         let covers = whole.then_some(&covers as &dyn Fn(usize) -> bool);
-        text::check::print(console, ledger, report, covers, self.waived);
+        text::check::print(console, ledger, (report, *older), covers, self.waived);
     }
 
     fn document(&self) -> impl Serialize {
-        json::check::document(&self.checked.ledger, &self.checked.report)
+        json::check::document(&self.checked.ledger, &self.checked.report, self.checked.older)
     }
 
     fn kind(&self) -> Option<Kind> {

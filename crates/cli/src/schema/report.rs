@@ -34,6 +34,7 @@ pub(crate) fn report() -> Value {
             "waived": { "type": "array", "items": table(of_waived, &[&required[..], &["why", "until", "by"]].concat()) },
             "unreadable": { "type": "array", "items": text("The address of a secret that could not be judged") },
             "not_judged": { "type": "array", "items": { "enum": codes } },
+            "older": count,
         }),
     );
     schema["required"] = json!(["format", "findings", "counts"]);

@@ -54,19 +54,23 @@ fn only_what_is_new_is_a_finding() {
     let ledger = ledger();
     run(&ledger, "check --against first --form lines")
         .code(1)
-        .stderr_eq("Since first: 1 new finding, 0 gone.\n")
+        .stderr_eq("Since first: 1 new finding, 0 gone, 1 as before.\n")
         .stdout_eq(str![[r#"
 stages/dev.toml:7:10: error: desk/region@dev: the value of `region` breaks `one_of`: it must be one of north, south [not-allowed]
 
 "#]]);
     // Everything else was there before, and is no reason to fail now.
     ledger.write("stages/dev.toml", ledger.read("stages/dev.toml").replace("nrth", "south"));
-    run(&ledger, "check --against first").code(0).stdout_eq("ok: no findings in 1 unit.\n");
+    run(&ledger, "check --against first")
+        .code(0)
+        .stdout_eq("ok: nothing new in 1 unit; 1 finding as before.\n");
     ledger.write(
         "stages/dev.toml",
         ledger.read("stages/dev.toml").replace("\"low-tide-dev\"", "{ from = \"env:X\" }"),
     );
-    run(&ledger, "check --against first").code(0).stderr_eq("Since first: 0 new findings, 1 gone.\n");
+    run(&ledger, "check --against first")
+        .code(0)
+        .stderr_eq("Since first: 0 new findings, 1 gone, 0 as before.\n");
 }
 
 #[test]
@@ -127,7 +131,7 @@ fn the_demo_has_no_news_as_it_is() {
     }
     let (out, err) = written(&run(&ledger, "check --against HEAD").code(0));
     assert!(
-        out.starts_with("ok: no findings") && err.contains("Since HEAD: 0 new findings, 0 gone."),
+        out.starts_with("ok: nothing new in 7 units") && err.contains("Since HEAD: 0 new findings, 0 gone, "),
         "{out}{err}"
     );
     let (out, _) = written(&run(&ledger, "compare --against HEAD").code(0));

@@ -24,6 +24,9 @@ pub(crate) struct Document<'r> {
     /// The codes that could not be judged beside everything, since files cannot be read.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     not_judged: Vec<&'static str>,
+    /// How many findings a revision had, too, which are left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    older: Option<usize>,
 }
 
 #[derive(Debug, Serialize)]
@@ -87,7 +90,7 @@ pub(crate) fn explanation(code: Code) -> Explanation {
     Explanation { format: FORMAT, code: code.name(), text: explanations::of(code) }
 }
 
-pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report) -> Document<'r> {
+pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report, older: Option<usize>) -> Document<'r> {
     let severities = [Severity::Error, Severity::Warning];
     Document {
         format: FORMAT,
@@ -96,5 +99,6 @@ pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report) -> Document<'
         waived: report.waived.iter().map(|(found, by)| waived(ledger, found, *by)).collect(),
         unreadable: &report.unreadable,
         not_judged: report.not_judged.iter().map(|code| code.name()).collect(),
+        older,
     }
 }

@@ -27,11 +27,12 @@ const MOST_EFFECTS: usize = 15;
 /// The most units or secrets that a note names.
 const MOST_NAMED: usize = 6;
 
-/// Prints a report; how each unit stands only in the stages that are covered, if that is asked for.
+/// Prints a report; how each unit stands only in the stages that are covered, if that is asked for. Where only what is new
+/// is in it, it comes with the count of what was there before.
 pub(crate) fn print(
     console: &mut Console,
     ledger: &Ledger,
-    report: &Report,
+    (report, older): (&Report, Option<usize>),
     covers: Option<&dyn Fn(usize) -> bool>,
     list_waived: bool,
 ) {
@@ -46,19 +47,24 @@ pub(crate) fn print(
     }
     let (errors, warnings) = (report.count(Severity::Error), report.count(Severity::Warning));
     let units = counted(report.standings.len(), "unit");
+    let also = match older {
+        None | Some(0) => also_waived(report),
+        Some(older) => format!("{}; {} as before", also_waived(report), counted(older, "finding")),
+    };
     if errors + warnings == 0 {
-        let waived = also_waived(report);
-        console.line(format!("{}: no findings in {units}{waived}.", style::good("ok")));
+        let none = if matches!(older, None | Some(0)) { "no findings" } else { "nothing new" };
+        console.line(format!("{}: {none} in {units}{also}.", style::good("ok")));
         return;
     }
+    let new = if older.is_some() { "new " } else { "" };
     let mut parts = Vec::new();
     if errors > 0 {
-        parts.push(style::bad(&counted(errors, "error")));
+        parts.push(style::bad(&counted(errors, &format!("{new}error"))));
     }
     if warnings > 0 {
-        parts.push(style::doubtful(&counted(warnings, "warning")));
+        parts.push(style::doubtful(&counted(warnings, &format!("{new}warning"))));
     }
-    console.line(format!("{} in {units}{}.", parts.join(", "), also_waived(report)));
+    console.line(format!("{} in {units}{also}.", parts.join(", ")));
 }
 
 fn also_waived(report: &Report) -> String {
