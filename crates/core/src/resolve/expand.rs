@@ -73,11 +73,10 @@ impl<'l> Session<'_, 'l> {
         if verdict == Verdict::WrongType {
             return wrong_type(held.expose(), declaration, origin);
         }
-        let secret = declaration.secret || held.is_secret();
         if verdict != Verdict::Open {
-            let content = Content::Written(held);
-            return Outcome::Value(Effective::new(content, secret, origin, None));
+            return Outcome::as_written(held, declaration, origin);
         }
+        let secret = declaration.secret || held.is_secret();
         self.expanded(held.expose(), declaration, secret, origin, edges)
     }
 

@@ -32,6 +32,11 @@ impl<'l> Session<'_, 'l> {
     /// What a field of a subject that belongs to the stage comes to.
     pub fn outcome(&mut self, field: FieldId) -> Outcome<'l> {
         let node = self.node(field);
+        // Of what counts as it is written, nothing has to be kept.
+        if let Some(held) = self.value_as_written(field) {
+            let declaration = self.resolver.ledger().field(field.subject, field.slot).1;
+            return Outcome::as_written(held, declaration, self.origin(node));
+        }
         self.walk(node);
         // The walk leaves nothing open, so there is an outcome.
         let outcome = self.done(node).cloned().unwrap_or(Outcome::Unset);

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::FieldId;
-use crate::model::{GroupId, Ledger, StageId};
+use crate::model::{Declaration, GroupId, Ledger, StageId};
 use crate::source::Place;
 use crate::value::{Held, Value};
 
@@ -217,6 +217,12 @@ pub enum Outcome<'l> {
 }
 
 impl<'l> Outcome<'l> {
+    /// A value that counts as it stands in the ledger.
+    pub(super) fn as_written(held: &'l Held, declaration: &Declaration, origin: Origin) -> Self {
+        let secret = declaration.secret || held.is_secret();
+        Outcome::Value(Effective::new(Content::Written(held), secret, origin, None))
+    }
+
     /// Whether there is no value since nobody has written one: there is no text that could lead to a secret.
     pub fn is_of_nothing(&self) -> bool {
         match self {
