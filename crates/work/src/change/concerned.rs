@@ -8,6 +8,7 @@ use cledger_core::model::{Ledger, SharedId, StageId, Unit};
 use cledger_core::name::Name;
 use cledger_core::reference::Target;
 use cledger_store::Changed;
+use rayon::prelude::*;
 
 /// What a change can concern.
 #[derive(Debug, Clone)]
@@ -87,24 +88,30 @@ fn is_named(ledger: &Ledger, stages: &BTreeSet<StageId>) -> bool {
     let shared = (0_u16..).take(ledger.shared.len()).map(SharedId);
     let mut found = false;
     shared.for_each(|id| ledger.each_target_of_shared(id, &mut |target| found |= names_one(target)));
-    found || ledger.units.iter().any(of_unit)
+    found || ledger.units.par_iter().any(of_unit)
 }
 
 /// These units, and all that refer to them, directly or through others.
 pub(crate) fn referring_to(ledger: &Ledger, mut found: BTreeSet<Name>) -> BTreeSet<Name> {
-    let mut referring: BTreeMap<Name, Vec<Name>> = BTreeMap::new();
-    for unit in &ledger.units {
+    let of_unit = |unit: &Arc<Unit>| {
+        let mut others = BTreeSet::new();
         unit.each_target(&mut |target| {
             if let Target::OfUnit(other, ..) = target
                 && other != unit.name
             {
-                referring.entry(other).or_default().push(unit.name.clone());
+                others.insert(other);
             }
         });
+        others
+    };
+    let others: Vec<BTreeSet<Name>> = ledger.units.par_iter().map(of_unit).collect();
+    let mut referring: BTreeMap<&Name, Vec<&Name>> = BTreeMap::new();
+    for (unit, others) in ledger.units.iter().zip(&others) {
+        others.iter().for_each(|other| referring.entry(other).or_default().push(&unit.name));
     }
     let mut open: Vec<Name> = found.iter().cloned().collect();
     while let Some(name) = open.pop() {
-        for other in referring.get(&name).into_iter().flatten() {
+        for &other in referring.get(&name).into_iter().flatten() {
             if found.insert(other.clone()) {
                 open.push(other.clone());
             }
