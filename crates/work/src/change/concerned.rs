@@ -107,7 +107,9 @@ pub(crate) fn referring_to(ledger: &Ledger, mut found: BTreeSet<Name>) -> BTreeS
     let others: Vec<BTreeSet<Name>> = ledger.units.par_iter().map(of_unit).collect();
     let mut referring: BTreeMap<&Name, Vec<&Name>> = BTreeMap::new();
     for (unit, others) in ledger.units.iter().zip(&others) {
-        others.iter().for_each(|other| referring.entry(other).or_default().push(&unit.name));
+        for other in others {
+            referring.entry(other).or_default().push(&unit.name);
+        }
     }
     let mut open: Vec<Name> = found.iter().cloned().collect();
     while let Some(name) = open.pop() {
