@@ -33,8 +33,8 @@ pub(super) fn judge(resolver: &Resolver<'_>, wanted: &[(Subject, StageId)], toda
     report
 }
 
-/// What holds these units and instances up on their way out of these stages: the errors that [`judge`] has for them, but
-/// those about settings that have no effect. Nothing is looked at that cannot concern them.
+/// What holds these units and instances up on their way out of these stages: the errors of all that concerns them, but
+/// those about settings that have no effect. Nothing else is looked at.
 pub fn gate(resolver: &Resolver<'_>, wanted: &[(Subject, StageId)], today: Option<Date>) -> Vec<Finding> {
     let concern = Concern::of(resolver, wanted);
     let report = if idle_are_errors(resolver.ledger()) {
