@@ -33,9 +33,12 @@ impl<'l> Resolver<'l> {
     }
 
     fn work_out(&self, field: FieldId) -> Option<Common<'l>> {
-        let (entry, declaration) = self.ledger.field(field.subject, field.slot);
         // Rows of tables are merged, and a certificate may know its last day itself.
-        if matches!(entry.kind, Kind::Table { .. } | Kind::Credential(_)) {
+        let is_whole = |slot: Slot| {
+            let kind = &self.ledger.field(field.subject, slot).0.kind;
+            !matches!(kind, Kind::Table { .. } | Kind::Credential(_))
+        };
+        if !is_whole(field.slot) {
             return None;
         }
         let mut session = self.session(None);
@@ -47,7 +50,8 @@ impl<'l> Resolver<'l> {
             // A part of an address may have no value, and that may be otherwise where a unit has set it.
             let Outcome::Value(part) = session.outcome(FieldId { slot, ..field }) else { continue };
             for to in part.through.iter().flat_map(|fields| fields.iter()) {
-                if (to.subject, to.stage) != (field.subject, field.stage) || made_of.len() > MOST {
+                let is_here = (to.subject, to.stage) == (field.subject, field.stage);
+                if !is_here || !is_whole(to.slot) || made_of.len() > MOST {
                     return None;
                 }
                 if !made_of.contains(&to.slot) {
@@ -55,6 +59,7 @@ impl<'l> Resolver<'l> {
                 }
             }
         }
+        let declaration = self.ledger.field(field.subject, field.slot).1;
         let is_cipher = matches!(
             self.winner(field),
             Winner::Set(setting, ..) if matches!(setting.value, SettingValue::Cipher(_))

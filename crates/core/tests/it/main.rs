@@ -10,3 +10,4 @@ mod findings;
 mod ledgers;
 mod render;
 mod secrecy;
+mod shared_text;
