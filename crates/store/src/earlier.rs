@@ -21,11 +21,12 @@ pub fn way_back((ledger, files): (&Ledger, &dyn Tree), then: &Memory) -> Changed
     for (path, text) in &then.0 {
         let is_same = match now.get(path.as_str()) {
             Some(now) => now == text,
-            // Another file was not read, so that nothing depends on it, unless something was missing.
-            None if !is_toml(path) => ledger.table_faults.is_empty() && !is_key(path),
-            None => false,
+            None if is_key(path) => files.text(path).ok().flatten().as_ref() == Some(text),
+            None if is_toml(path) => false,
+            // It was not read, so that nothing depends on it, unless something was missing.
+            None => ledger.table_faults.is_empty(),
         };
-        if !is_same && (!is_key(path) || files.text(path).ok().flatten().as_ref() != Some(text)) {
+        if !is_same {
             back.insert(path.clone(), Some(text.clone()));
         }
     }

@@ -221,12 +221,9 @@ pub fn at_revision(place: &Place<'_>, revision: &str, known: &Files) -> Result<M
     };
     let wanted: ByPath = blobs.iter().filter_map(within).collect();
     let (mut files, wanted) = taken_over(known, wanted);
-    files.extend(contents(place, &wanted)?);
-    let bytes: usize = files.iter().map(|(_, text)| text.len()).sum();
-    match files.iter().max_by_key(|(_, text)| text.len()).filter(|_| bytes as u64 > LARGEST_LEDGER) {
-        Some((path, _)) => Err(GitError::TooLarge(path.clone())),
-        None => Ok(files.into_iter().collect()),
-    }
+    let bytes = files.iter().map(|(_, text)| text.len()).sum();
+    files.extend(contents(place, &wanted, bytes)?);
+    Ok(files.into_iter().collect())
 }
 
 /// Texts, or the names of objects, by path.
@@ -283,8 +280,8 @@ fn folder_of_ledger(blobs: &[(String, String)]) -> Option<String> {
     }
 }
 
-/// What these objects hold, in one go.
-fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<ByPath, GitError> {
+/// What these objects hold, in one go, beside so many bytes that are there.
+fn contents(place: &Place<'_>, wanted: &[(String, String)], mut total: usize) -> Result<ByPath, GitError> {
     if wanted.is_empty() {
         return Ok(Vec::new());
     }
@@ -294,7 +291,7 @@ fn contents(place: &Place<'_>, wanted: &[(String, String)]) -> Result<ByPath, Gi
     let objects: Vec<&str> = wanted.iter().map(|(_, object)| object.as_str()).collect();
     let asked = (objects.join("\n") + "\n").into_bytes();
     let mut output = BufReader::new(Started::new(command, asked).map_err(GitError::NoGit)?);
-    let (mut files, mut total) = (Vec::with_capacity(wanted.len()), 0_usize);
+    let mut files = Vec::with_capacity(wanted.len());
     for (path, _) in wanted {
         let mut head = String::new();
         let read = (&mut output).take(LONGEST_HEAD).read_line(&mut head);

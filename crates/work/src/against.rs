@@ -9,7 +9,7 @@ use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::source::Files;
 use cledger_store::{
-    Changed, Disk, GitPlace, Keys, Memory, Scope, Surroundings, Tree, Unreadable, at_revision, complete,
+    Changed, GitPlace, Keys, Memory, Scope, Surroundings, Tree, Unreadable, at_revision, complete,
     is_bare_repository, read, read_again, way_back,
 };
 
@@ -50,8 +50,7 @@ impl Against {
         let trusted = at.named.is_some() || !opened.granted().is_unsaid();
         let place = GitPlace::Folder { folder: &opened.folder, trusted };
         let then = at_revision(&place, revision, &opened.ledger.files)?;
-        let disk = Disk::new(opened.folder.clone());
-        let (before, back) = earlier((&opened.ledger, &disk), &then, revision)?;
+        let (before, back) = earlier((&opened.ledger, &opened.disk()), &then, revision)?;
         let today = opened.unfetched();
         let then = Surroundings::closed(keys(&then));
         let (before, now, folder) = (Arc::new(before), opened.ledger, opened.folder);
@@ -61,7 +60,7 @@ impl Against {
     /// The units that what changed can concern, and the stages, where it is in some alone; nothing where it can concern all.
     /// Whether a waiver is needed shows beside all findings.
     pub(crate) fn concerned(&self) -> Option<(BTreeSet<Name>, Option<BTreeSet<Name>>)> {
-        if !self.now.waivers.is_empty() || !self.now.broken.is_empty() {
+        if !self.now.waivers.is_empty() {
             return None;
         }
         let units = concerned::units(&self.now, &self.back)?;

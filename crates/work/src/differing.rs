@@ -3,7 +3,6 @@
 use std::collections::BTreeSet;
 
 use cledger_core::findings::{self, Finding};
-use cledger_core::model::{Demand, Rule};
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 use jiff::civil::Date;
@@ -23,32 +22,15 @@ pub(crate) fn differing(
         Concerns::All => findings::check(resolver, None, today).findings,
         Concerns::Rules => findings::check_rules(resolver).findings,
         Concerns::Patterns => findings::check_patterns(resolver).findings,
-        Concerns::Units(units) => of_units(resolver, units, stages, today),
+        Concerns::Units(units) => {
+            let ledger = resolver.ledger();
+            let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
+            let stage = |name: &Name| ledger.stage_id(name.as_str());
+            let stages = stages.map(|stages| stages.iter().filter_map(stage).collect());
+            findings::check_units(resolver, ids, stages, today).findings
+        }
     };
     apart(&check(before), &check(after))
-}
-
-/// What is found of units whose own files change.
-fn of_units(
-    resolver: &Resolver<'_>,
-    units: &BTreeSet<Name>,
-    stages: Option<&BTreeSet<Name>>,
-    today: Option<Date>,
-) -> Vec<Finding> {
-    let ledger = resolver.ledger();
-    let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
-    let id = |name: &Name| ledger.stage_id(name.as_str());
-    let are_settings = stages.is_some();
-    let stages = stages.map(|stages| stages.iter().filter_map(id).collect());
-    let mut found = findings::check_units(resolver, ids, stages, today).findings;
-    // Which fields a rule covers is no matter of settings.
-    let is_unique = |rule: &Rule| rule.demands.iter().any(|it| matches!(it, Demand::UniqueInStage));
-    let rules = &ledger.judging.rules;
-    if rules.iter().any(|rule| !are_settings || is_unique(rule)) {
-        found.extend(findings::check_rules_between_units(resolver, today).findings);
-        found.sort_by(|one, other| (&one.address, one.code).cmp(&(&other.address, other.code)));
-    }
-    found
 }
 
 /// What only the new ones have, and what only the old ones have.

@@ -2,7 +2,8 @@
 //!
 //! That is what is wrong with its own fields and those of its instances, with the shared entries that it uses, and
 //! with the fields of others that its values are made of. Some of it shows only in the light of all other stages and
-//! units, so that the whole ledger is gone through, and the rest is left out of the report.
+//! units: a report goes through the whole ledger, and leaves the rest out; the gate looks only at what can be an error of
+//! theirs.
 
 use std::collections::BTreeSet;
 
@@ -41,7 +42,7 @@ pub fn gate(resolver: &Resolver<'_>, wanted: &[(Subject, StageId)], today: Optio
         whole(resolver, today)
     } else {
         let (units, stages) = concern.looked_at(wanted);
-        near(resolver, &units, stages, today)
+        near(resolver, &units, (Some(stages), true), today)
     };
     let holds_up = |finding: &Finding| {
         finding.severity == Severity::Error

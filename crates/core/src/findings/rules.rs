@@ -87,7 +87,7 @@ fn look(checking: &mut Checking<'_, '_, '_>, judges: bool) -> Seen {
     let near: FxHashSet<(Subject, StageId)> = bounds.places_of(id).collect();
     for (at, rule) in rules.iter().enumerate() {
         let mut fields: FxHashMap<Subject, Vec<Slot>> = FxHashMap::default();
-        let is_unique = rule.demands.iter().any(|demand| matches!(demand, Demand::UniqueInStage));
+        let is_unique = rule.compares_units();
         // What compares stages is told in one of them, whichever it is that changes.
         let compares = rule.demands.iter().any(|it| matches!(it, Demand::EqualIn(_) | Demand::DistinctIn(_)));
         let places = bounds.all_places_of(id).filter(|place| compares || near.contains(place));

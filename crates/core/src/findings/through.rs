@@ -17,7 +17,7 @@ use super::{
     idle_patterns, in_no_output, names, other_stage, outputs, rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
-use crate::model::{Class, Demand, Rule, StageId, UnitId};
+use crate::model::{Class, StageId, UnitId};
 use crate::resolve::{Resolver, Session};
 
 /// Checks all of a ledger.
@@ -25,37 +25,36 @@ pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
     bounded(resolver, None, (None, None), today)
 }
 
-/// Checks these units, with what is shared and what shows only beside all others, but for what rules say of several units.
-/// `today` is the day from which last days are counted; without it, none is over.
-/// Where `stages` says in which values can be otherwise than somebody knows them, those of others are not looked at.
+/// Checks these units, with what is shared and what shows only beside all others. `today` is the day from which last days
+/// are counted; without it, none is over. Where `stages` says in which values can be otherwise than somebody knows them,
+/// declarations are as known, and values of other stages are not looked at.
 pub fn check_units(
     resolver: &Resolver<'_>,
     units: impl IntoIterator<Item = UnitId>,
     stages: Option<Vec<StageId>>,
     today: Option<Date>,
 ) -> Report {
+    let are_settings = stages.is_some();
     // What belongs to development shows in all others, too.
     let is_development = |stage: &StageId| resolver.ledger().stage(*stage).class == Class::Development;
     let stages = stages.filter(|stages| !stages.iter().any(is_development));
     let stages = stages.map(|stages| stages.into_iter().collect());
-    bounded(resolver, None, (Some(&units.into_iter().collect()), stages), today)
+    near(resolver, &units.into_iter().collect(), (stages, are_settings), today)
 }
 
-/// Checks these units in these stages, beside all that others have there. What shows beside all stages alone is left out:
-/// which patterns, rules and waivers nothing needs.
+/// Checks these units in these stages, beside all that others have there. Which patterns and rules cover nothing is told
+/// unless only settings are looked at; waivers that nothing needs are not.
 pub(super) fn near(
     resolver: &Resolver<'_>,
     units: &FxHashSet<UnitId>,
-    stages: FxHashSet<StageId>,
+    (stages, are_settings): (Option<FxHashSet<StageId>>, bool),
     today: Option<Date>,
 ) -> Report {
-    let is_unique = |rule: &Rule| rule.demands.iter().any(|it| matches!(it, Demand::UniqueInStage));
-    let rules = &resolver.ledger().judging.rules;
-    let between = rules.iter().any(is_unique).then(|| {
-        let bounds = Bounds::new(resolver, None, None, today).in_stages(Some(stages.clone()));
-        between_units(&bounds, resolver)
+    let mut rules = resolver.ledger().judging.rules.iter();
+    let between = rules.any(|rule| !are_settings || rule.compares_units()).then(|| {
+        between_units(&Bounds::new(resolver, None, None, today).in_stages(stages.clone()), resolver)
     });
-    let mut report = bounded(resolver, None, (Some(units), Some(stages)), today);
+    let mut report = bounded(resolver, None, (Some(units), stages), today);
     if let Some(between) = between {
         report.findings.extend(between.findings);
         report.findings.sort_by(|one, other| (&one.address, one.code).cmp(&(&other.address, other.code)));
@@ -72,12 +71,7 @@ pub fn check_rules(resolver: &Resolver<'_>) -> Report {
     report(&bounds, standings, findings, unreadable)
 }
 
-/// Checks what the ledger's rules say of several units: what is to be unique, and rules that cover nothing. `today` is the
-/// day from which last days are counted; without it, none is over.
-pub fn check_rules_between_units(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
-    between_units(&Bounds::new(resolver, None, None, today), resolver)
-}
-
+/// Checks what the ledger's rules say of several units: what is to be unique, and rules that cover nothing.
 fn between_units(bounds: &Bounds<'_>, resolver: &Resolver<'_>) -> Report {
     let (seen, mut standings, mut findings, unreadable) =
         each_unit(bounds, resolver, |checking| (BTreeSet::new(), rules::seen_of_unit(checking)));

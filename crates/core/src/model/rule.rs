@@ -80,3 +80,10 @@ pub struct Rule {
     /// Its name in `ledger.toml`.
     pub place: Place,
 }
+
+impl Rule {
+    /// Whether it compares units: no two of its fields may have the same value in a stage.
+    pub fn compares_units(&self) -> bool {
+        self.demands.iter().any(|demand| matches!(demand, Demand::UniqueInStage))
+    }
+}
