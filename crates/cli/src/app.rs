@@ -4,10 +4,10 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::{env, fs};
 
-use cledger_core::address::Address;
 use cledger_store::{AskPassphrase, Identity, Scope, State};
 use cledger_work::asking::Nobody;
 use cledger_work::change::Changing;
+use cledger_work::whole_units::WholeUnits;
 use cledger_work::workplace::UsualStage;
 use cledger_work::{Opened, Trouble, Workplace};
 use jiff::Timestamp;
@@ -65,9 +65,9 @@ impl App<'_> {
         Opened::read_partly(&self.at, scope)
     }
 
-    /// Reads the ledger for one unit as far as it can be read, and for a whole stage if all of it can be.
-    pub(crate) fn open_for(&self, address: &Address) -> Result<Opened, Trouble> {
-        if address.owner.is_some() { self.open_partly(&Scope::Whole) } else { self.open(&Scope::Whole) }
+    /// Reads the ledger for some units as far as it can be read, and for a whole stage if all of it can be.
+    pub(crate) fn open_for(&self, what: &WholeUnits) -> Result<Opened, Trouble> {
+        if what.is_all() { self.open(&Scope::Whole) } else { self.open_partly(&Scope::Whole) }
     }
 
     /// Locks the ledger for a change, and reads all of it.

@@ -18,6 +18,9 @@ use cledger_work::generated::{ALPHABET, generated};
 use cledger_work::meant::scope_of;
 use cledger_work::show::may_unmask;
 use cledger_work::{Trouble, Workplace};
+use jiff::Timestamp;
+use jiff::civil::DateTime;
+use jiff::tz::TimeZone;
 use zeroize::Zeroizing;
 
 use crate::complete;
@@ -37,6 +40,19 @@ impl EditOptions {
     pub(crate) fn edits(&self) -> Edits {
         Edits { leave: self.leave.clone(), overwrite: self.overwrite_edits }
     }
+}
+
+/// A time that somebody types: of the day and the minute at least, in UTC unless it has an offset.
+pub(crate) fn moment(text: &str) -> Result<Timestamp, String> {
+    if let Ok(moment) = text.parse() {
+        return Ok(moment);
+    }
+    let has_time = text.contains(['T', 't', ' ']);
+    let moment = text.parse::<DateTime>().ok().filter(|_| has_time);
+    let moment = moment.and_then(|moment| TimeZone::UTC.to_timestamp(moment).ok());
+    moment.ok_or_else(|| {
+        "a time has a day and a minute: 2026-11-20T14:00, or 2026-11-20T14:00+01:00".to_owned()
+    })
 }
 
 /// Values given for this run.

@@ -116,12 +116,17 @@ pub fn fields<'l>(
     slots.map(ids).map(|(left, right)| field(session, left, right)).collect()
 }
 
-/// Compares all units and instances of two stages, by name.
-pub fn stages<'l>(resolver: &Resolver<'l>, left: StageId, right: StageId) -> Vec<SubjectCompared<'l>> {
+/// Compares the units and instances of two stages that are meant, by name.
+pub fn stages<'l>(
+    resolver: &Resolver<'l>,
+    (left, right): (StageId, StageId),
+    is_meant: &dyn Fn(Subject) -> bool,
+) -> Vec<SubjectCompared<'l>> {
     let ledger = resolver.ledger();
     let mut subjects: BTreeMap<Subject, (bool, bool)> = BTreeMap::new();
     ledger.subjects_in(left).for_each(|subject| subjects.entry(subject).or_default().0 = true);
     ledger.subjects_in(right).for_each(|subject| subjects.entry(subject).or_default().1 = true);
+    subjects.retain(|&subject, _| is_meant(subject));
     let compare = |session: &mut Session<'_, 'l>, (subject, sides)| match sides {
         (true, false) => SubjectCompared::OnlyLeft(subject),
         (false, _) => SubjectCompared::OnlyRight(subject),

@@ -38,7 +38,7 @@ mod values;
 mod waivers;
 
 pub use broken_files::not_judged;
-pub use check::check;
+pub use check::{check, is_of_units};
 pub use code::{Code, Severity};
 pub use due::mark_due;
 pub use effective::of_field;

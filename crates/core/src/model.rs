@@ -5,6 +5,7 @@
 
 mod broken;
 mod built_in;
+mod bundle;
 mod coverage;
 mod declaration;
 mod entry;
@@ -26,6 +27,7 @@ mod waiver;
 
 pub use broken::{BrokenFile, BrokenFiles, Missed, Mistake};
 pub use built_in::{auth, credential_fields, endpoint_fields, protocol_fields, usual_port};
+pub use bundle::Bundle;
 pub use coverage::Idle;
 pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};
 pub use entry::{Entry, Form, Kind, UrlShape};

@@ -21,7 +21,7 @@ pub use cipher_texts::{BOTH, bound_to, bound_to_digests};
 pub use content::{Content, Hashes, PackError, Packed};
 pub use digests::{Differing, Digests};
 pub use postgres::PostgresDaybook;
-pub use record::{Answer, AnswerState, Broken, Entry, Kind, Left, Meta, Open, Record};
+pub use record::{Answer, AnswerState, Broken, Entry, Kind, Left, Member, Meta, Open, Record};
 pub use sqlite::SqliteDaybook;
 pub use timed::TimedDaybook;
 
@@ -107,8 +107,8 @@ pub struct Wanted {
     pub number: Option<u64>,
     /// Only the last of each unit and stage.
     pub last: bool,
-    /// Only what is of chores alone, or everything but that.
-    pub chores: Option<bool>,
+    /// Only what stands beside deliveries, of chores or bundles, or everything but that.
+    pub beside: Option<bool>,
 }
 
 impl Wanted {
@@ -124,12 +124,12 @@ impl Wanted {
 
     /// The last delivery or withdrawal of each unit and stage; what was found there is none.
     pub fn last_of_all() -> Self {
-        Self { last: true, chores: Some(false), ..Self::default() }
+        Self { last: true, beside: Some(false), ..Self::default() }
     }
 
     /// The delivery or withdrawal of a unit in a stage with this number.
     pub fn numbered(unit: &str, stage: &str, number: u64) -> Self {
-        Self { number: Some(number), chores: Some(false), ..Self::of(unit, stage) }
+        Self { number: Some(number), beside: Some(false), ..Self::of(unit, stage) }
     }
 }
 

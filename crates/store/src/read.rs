@@ -12,6 +12,7 @@
 
 mod again;
 mod broken;
+mod bundles;
 mod contract;
 mod documents;
 mod entries;
@@ -184,6 +185,7 @@ fn assemble(manifest: Manifest, shared: Shared, read: units::Read, waivers: Vec<
         aligned: manifest.aligned,
         judging: manifest.judging,
         outlets: manifest.outlets,
+        bundles: manifest.bundles,
         daybook: manifest.daybook,
         anchors: manifest.anchors,
         waivers,

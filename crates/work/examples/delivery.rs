@@ -10,6 +10,7 @@ use cledger_store::{Identity, Scope, State};
 use cledger_work::asking::{Asking, Nobody};
 use cledger_work::change::Consent;
 use cledger_work::deliver::{Delivered, ToDeliver, deliver};
+use cledger_work::whole_units::WholeUnits;
 use cledger_work::{Opened, Trouble, Workplace};
 
 /// The production stages that whoever is asked says yes to; every other question stays open.
@@ -48,9 +49,9 @@ pub(crate) fn plan_and_deliver(
 ) -> Result<(Delivered, Option<Delivered>), Trouble> {
     let name = |text: &str| Name::parse(text).map_err(|error| Trouble::usage(format!("`{text}`: {error}")));
     let plan = ToDeliver {
-        owners: vec![Owner::Unit(name(unit)?, None)],
+        what: WholeUnits::of(Owner::Unit(name(unit)?, None), Some(&name(stage)?)),
         consent: Consent { countersign: Vec::new(), why: Some(why.to_owned()) },
-        ..ToDeliver::all_of(Some(name(stage)?))
+        ..ToDeliver::all_of(None)
     };
     let opened = Opened::read(at, &Scope::Whole)?;
     let planned = deliver(&opened, &plan)?;

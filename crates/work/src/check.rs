@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use cledger_core::address::Pattern;
-use cledger_core::findings::{self, Finding, Report};
+use cledger_core::findings::{self, Finding, Report, is_of_units};
 use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
@@ -14,7 +14,7 @@ use jiff::civil::Date;
 
 use crate::against::{Against, keep_new};
 use crate::change::Concerns;
-use crate::covering::refuse_idle;
+use crate::covering::meant;
 use crate::deliver::due;
 use crate::differing::differing;
 use crate::meant::known_stage;
@@ -26,8 +26,8 @@ use crate::workplace::Workplace;
 /// What is to be checked.
 #[derive(Debug, Clone, Default)]
 pub struct ToCheck {
-    /// A pattern of addresses; everything if not given.
-    pub pattern: Option<String>,
+    /// Patterns of addresses, of whole units if there are several, or bundles; everything if none is given.
+    pub patterns: Vec<String>,
     /// This stage alone.
     pub stage: Option<Name>,
     /// Try to fetch what settings take from outside.
@@ -49,8 +49,8 @@ pub struct Checked {
     pub ledger: Arc<Ledger>,
     /// The findings.
     pub report: Report,
-    /// What was checked; everything if not given.
-    pub pattern: Option<Pattern>,
+    /// What was checked; everything if there is none.
+    pub patterns: Vec<Pattern>,
     /// How many findings a revision had, too, where only what is new since then is in the report.
     pub older: Option<usize>,
     /// A line for each delivery of an earlier content that the ledger does not say.
@@ -59,31 +59,21 @@ pub struct Checked {
 
 /// Finds what is missing, wrong or unused.
 pub fn check(at: &Arc<Workplace>, asked: &ToCheck) -> Result<Checked, Trouble> {
-    let pattern = pattern(asked)?;
+    let texts = texts(asked)?;
     let today = at.day(asked.today.as_deref())?;
-    let checked = match &asked.against {
-        Some(revision) => against(at, revision, pattern, today)?,
-        None => whole(at, asked, pattern, today)?,
-    };
-    if let Some(stage) = &asked.stage {
-        known_stage(&checked.ledger, stage.as_str())?;
+    match &asked.against {
+        Some(revision) => against(at, (asked, &texts), revision, today),
+        None => whole(at, (asked, &texts), today),
     }
-    if let Some(pattern) = &checked.pattern {
-        refuse_idle(&checked.ledger, pattern)?;
-    }
-    Ok(checked)
 }
 
 fn whole(
     at: &Arc<Workplace>,
-    asked: &ToCheck,
-    pattern: Option<Pattern>,
+    (asked, texts): (&ToCheck, &[String]),
     today: Date,
 ) -> Result<Checked, Trouble> {
     let opened = Opened::read_quietly(at, &Scope::Whole)?;
-    if let Some(stage) = &asked.stage {
-        known_stage(&opened.ledger, stage.as_str())?;
-    }
+    let patterns = patterns(&opened.ledger, asked, texts)?;
     let closed: Surroundings<'static>;
     let outside = if asked.fetch {
         &opened.surroundings
@@ -92,26 +82,27 @@ fn whole(
         &closed
     };
     let resolver = Resolver::new(&opened.ledger, outside, &[]);
-    let mut report = findings::check(&resolver, pattern.as_ref(), Some(today));
+    let mut report = findings::check(&resolver, &patterns, Some(today));
     let left = due::look_back(&mut report, &opened, &resolver, asked.strict)?;
     opened.tell_unread_of(outside);
     let (folder, ledger) = (opened.folder.clone(), opened.ledger.clone());
-    Ok(Checked { folder, ledger, report, pattern, older: None, left })
+    Ok(Checked { folder, ledger, report, patterns, older: None, left })
 }
 
 /// What is new since a revision.
 fn against(
     at: &Arc<Workplace>,
+    (asked, texts): (&ToCheck, &[String]),
     revision: &str,
-    pattern: Option<Pattern>,
     today: Date,
 ) -> Result<Checked, Trouble> {
     let against = Against::read(at, revision)?;
+    let patterns = patterns(&against.now, asked, texts)?;
     let before = Resolver::new(&against.before, against.outside_before(), &[]);
     let now = Resolver::new(&against.now, against.outside_now(), &[]);
-    let mut report = findings::check(&now, pattern.as_ref(), Some(today));
+    let mut report = findings::check(&now, &patterns, Some(today));
     let all = report.findings.len();
-    let gone = match against.concerned().filter(|_| pattern.is_none()) {
+    let gone = match against.concerned().filter(|_| patterns.is_empty()) {
         Some((units, stages)) => {
             let concerns = Concerns::Units(units);
             let (new, gone) = differing((&before, &now), &concerns, stages.as_ref(), Some(today));
@@ -119,26 +110,41 @@ fn against(
             report.findings.retain(|finding| new.contains(&finding.key()));
             gone.iter().map(Finding::key).collect::<BTreeSet<_>>().len()
         }
-        None => keep_new(&mut report, &findings::check(&before, pattern.as_ref(), Some(today))),
+        None => keep_new(&mut report, &findings::check(&before, &patterns, Some(today))),
     };
     let older = all - report.findings.len();
     let new = counted(report.findings.len(), "new finding");
     at.telling.notice(&format!("Since {revision}: {new}, {gone} gone, {older} as before."));
     let (folder, ledger) = (against.folder.clone(), against.now.clone());
-    Ok(Checked { folder, ledger, report, pattern, older: Some(older), left: Vec::new() })
+    Ok(Checked { folder, ledger, report, patterns, older: Some(older), left: Vec::new() })
 }
 
-fn pattern(asked: &ToCheck) -> Result<Option<Pattern>, Trouble> {
-    let text = match (&asked.pattern, &asked.stage) {
-        (None, None) => return Ok(None),
-        (None, Some(stage)) => format!("@{stage}"),
-        (Some(pattern), None) => pattern.clone(),
-        (Some(pattern), Some(stage)) => {
-            if Pattern::parse(pattern)?.has_stage() {
-                return Err(Trouble::usage(format!("`{pattern}` names stages, and so does --stage")));
-            }
-            format!("{pattern}@{stage}")
+/// What is to be checked, each with the stage that is named by itself.
+fn texts(asked: &ToCheck) -> Result<Vec<String>, Trouble> {
+    let Some(stage) = &asked.stage else { return Ok(asked.patterns.clone()) };
+    if asked.patterns.is_empty() {
+        return Ok(vec![format!("@{stage}")]);
+    }
+    let with_stage = |text: &String| {
+        if text.contains('@') {
+            return Err(Trouble::usage(format!("`{text}` names stages, and so does --stage")));
         }
+        Ok(format!("{text}@{stage}"))
     };
-    Ok(Some(Pattern::parse(&text)?))
+    asked.patterns.iter().map(with_stage).collect()
+}
+
+/// The patterns of what is to be checked.
+fn patterns(ledger: &Ledger, asked: &ToCheck, texts: &[String]) -> Result<Vec<Pattern>, Trouble> {
+    if let Some(stage) = &asked.stage {
+        known_stage(ledger, stage.as_str())?;
+    }
+    let patterns = meant(ledger, texts)?;
+    if texts.len() > 1
+        && let Some(other) = patterns.iter().find(|pattern| !is_of_units(pattern))
+    {
+        return Err(Trouble::usage(format!("`{other}` is more or less than units, and several of those are checked at once"))
+            .help("check it by itself"));
+    }
+    Ok(patterns)
 }

@@ -9,7 +9,7 @@ mod structure;
 
 pub use self::named::{NamedSides, named_sides};
 pub use self::side::Side;
-pub use self::stages::{ComparedStages, stages};
+pub use self::stages::{ComparedStages, stages, units};
 pub use self::structure::Structure;
 
 use std::sync::Arc;

@@ -1,10 +1,56 @@
 //! Patterns on the command line: one that covers nothing is a mistake.
 
 use cledger_core::address::{Address, Owner, Pattern};
-use cledger_core::model::{Idle, Ledger};
+use cledger_core::model::{Bundle, Idle, Ledger};
 use cledger_core::name::nearest;
 
 use crate::trouble::Trouble;
+
+/// The patterns that somebody means, each of which covers something of the ledger: of a bundle, those of its units.
+pub(crate) fn meant(ledger: &Ledger, texts: &[String]) -> Result<Vec<Pattern>, Trouble> {
+    let mut all = Vec::new();
+    for text in texts {
+        if let Some(named) = text.strip_prefix(Bundle::WORD) {
+            all.extend(of_bundle(ledger, named)?);
+        } else {
+            let pattern = Pattern::parse(text)?;
+            refuse_idle(ledger, &pattern)?;
+            all.push(pattern);
+        }
+    }
+    Ok(all)
+}
+
+/// The patterns of the units of a bundle, as `NAME[@STAGE]`, that cover something.
+fn of_bundle(ledger: &Ledger, named: &str) -> Result<Vec<Pattern>, Trouble> {
+    let (name, stage) = named.split_once('@').map_or((named, None), |(name, stage)| (name, Some(stage)));
+    let bundle = known_bundle(ledger, name)?;
+    if let Some(stage) = stage {
+        let alone = Pattern::parse(&format!("@{stage}"))?;
+        refuse_idle(ledger, &alone)?;
+    }
+    let stage = stage.map(|stage| format!("@{stage}")).unwrap_or_default();
+    let patterns = bundle.units.iter().map(|units| Pattern::parse(&format!("{units}{stage}")));
+    let mut patterns = patterns.collect::<Result<Vec<_>, _>>()?;
+    patterns.retain(|pattern| ledger.idle(pattern).is_none());
+    if patterns.is_empty() {
+        return Err(Trouble::usage(format!("`{}{named}` has no unit that belongs there", Bundle::WORD))
+            .help("`cledger list bundles` shows the units of each, `cledger list units` where these belong"));
+    }
+    Ok(patterns)
+}
+
+/// The bundle of this name.
+pub(crate) fn known_bundle<'l>(ledger: &'l Ledger, name: &str) -> Result<&'l Bundle, Trouble> {
+    ledger.bundle(name).ok_or_else(|| {
+        let names = ledger.bundles.iter().map(|bundle| bundle.name.as_str());
+        let help = match nearest(name, names) {
+            Some(near) => format!("did you mean `{}{near}`?", Bundle::WORD),
+            None => "`cledger list bundles` shows those that there are".to_owned(),
+        };
+        Trouble::usage(format!("there is no bundle `{name}`")).help(help)
+    })
+}
 
 /// Refuses a pattern that covers nothing of the ledger.
 pub(crate) fn refuse_idle(ledger: &Ledger, pattern: &Pattern) -> Result<(), Trouble> {

@@ -3,8 +3,11 @@
 //! `plan` says what each delivery comes to, `guards` what it is refused for, `delivering` brings and records
 //! one, `finish` finishes what an interrupted program left open, `withdraw` takes it off again.
 
+mod again;
 mod asked;
 mod at_once;
+pub mod bundle;
+mod bundled;
 pub(crate) mod by_hand;
 pub mod chores;
 mod delivering;
@@ -23,12 +26,16 @@ pub mod status;
 pub(crate) mod tested;
 pub mod withdraw;
 
-use cledger_core::delivery::Arrived;
+use std::collections::BTreeMap;
+
+use cledger_core::delivery::{Arrived, referred_first};
 use cledger_core::findings::Finding;
 use cledger_core::model::{StageId, Subject};
 use cledger_store::daybook::{Daybook as _, Entry, Kind as RecordKind, Wanted};
 
 pub use self::asked::{AT_ONCE, Settle, ToDeliver};
+use self::at_once::Pace;
+pub use self::bundle::Together;
 use self::delivering::Delivering;
 pub use self::outcome::{Delivered, Delivery};
 use self::plan::{plan, plan_again};
@@ -53,13 +60,19 @@ pub use crate::bringing::rules::Edits;
 /// Delivers, or shows what that would change.
 pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble> {
     let ledger = &opened.ledger;
-    let stage = opened.told_stage(asked.stage.as_ref())?;
-    if asked.owners.len() != 1 && asked.brings_earlier() {
-        let message = "what is brought again, finished or put back is a delivery of one unit";
-        return Err(Trouble::usage(message).help("write UNIT@STAGE"));
-    }
-    let subjects = opened.subjects_in(&asked.owners, stage)?;
+    asked.refuse_several()?;
+    let stage = opened.told_stage(asked.what.stage.as_ref())?;
+    let mut subjects = opened.whole_units(&asked.what, stage)?;
     let mut book = SharedBook::new(daybook::for_writing(opened, asked.write)?);
+    let together = match asked.what.bundle() {
+        Some(bundle) => {
+            subjects = referred_first(&opened.resolver(), stage, &subjects);
+            Some(Together::read(opened, &mut book, bundle, (&subjects, stage))?)
+        }
+        None => None,
+    };
+    let again = again::numbers((opened, asked), &mut book, together.as_ref(), (&subjects, stage))?;
+    let subjects = again::meant(ledger, asked, &again, subjects);
     let staying = if asked.only.is_empty() {
         Vec::new()
     } else {
@@ -71,7 +84,7 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
     let around = Around::of(opened);
     let effects = Effects::new(ledger, &around);
-    let mut delivering = Delivering { opened, asked, planner, around: &around, effects: &effects, book };
+    let mut delivering = Delivering { opened, asked, planner, around: &around, effects: &effects, book, again };
     let mut gaps = delivering.errors(&subjects, stage)?;
     let mut deliveries = Vec::new();
     for subject in subjects {
@@ -87,6 +100,7 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
     }
     let mut delivered = Delivered {
         ledger: ledger.clone(),
+        together,
         deliveries,
         left_over: Vec::new(),
         gaps,
@@ -151,8 +165,8 @@ impl Delivering<'_, '_> {
 
     /// The number of the delivery whose content is brought in place of what the ledger says, if one is.
     fn earlier(&mut self, owner: &str, stage: &str) -> Result<Option<u64>, Trouble> {
-        let Some(settle) = self.asked.settle else { return Ok(self.asked.again) };
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, stage) };
+        let Some(settle) = self.asked.settle else { return Ok(self.again.get(owner).copied()) };
+        let wanted = Wanted { beside: Some(false), ..Wanted::of(owner, stage) };
         let mut entries = self.book.entries(&wanted, false)?;
         let of = format!("{owner}@{stage}");
         let last = entries.pop().filter(|entry| entry.meta.kind.is_brought());
@@ -247,11 +261,14 @@ impl Delivering<'_, '_> {
     fn all(&mut self, stage: StageId, delivered: &mut Delivered) -> Result<(), Trouble> {
         let (asked, ledger) = (self.asked, &self.opened.ledger);
         countersigned(&self.opened.at, &[ledger.stage(stage)], &asked.consent.countersign, CHANGES)?;
-        let is_alone = delivered.deliveries.len() + delivered.left_over.len() == 1
-            || delivered.deliveries.len() == 1 && !asked.owners.is_empty();
+        // What goes together goes whole, or is held up as a whole.
+        let is_bundle = delivered.together.is_some();
+        let is_alone = !is_bundle
+            && (delivered.deliveries.len() + delivered.left_over.len() == 1
+                || delivered.deliveries.len() == 1 && asked.what.only_one().is_some());
         let mut reasons = Vec::new();
         for delivery in &mut delivered.deliveries {
-            let is_nowhere = asked.owners.is_empty() && delivery.plan.is_nowhere();
+            let is_nowhere = asked.what.only_one().is_none() && delivery.plan.is_nowhere();
             if is_nowhere || delivery.plan.is_idle() {
                 reasons.push(None);
                 continue;
@@ -259,7 +276,7 @@ impl Delivering<'_, '_> {
             match self.granted(&delivery.plan) {
                 Ok(why) => reasons.push(Some(why)),
                 // A reason is that of all.
-                Err(trouble) if is_alone || trouble.kind() == crate::trouble::Kind::Usage => {
+                Err(trouble) if is_alone || is_bundle || trouble.kind() == crate::trouble::Kind::Usage => {
                     return Err(trouble);
                 }
                 Err(trouble) => {
@@ -268,7 +285,14 @@ impl Delivering<'_, '_> {
                 }
             }
         }
-        at_once::all(self, &mut delivered.deliveries, reasons);
+        match &delivered.together {
+            Some(_) => self.together(delivered, reasons)?,
+            None => {
+                let not_begun = asked.stop_at_failure.then_some("leave --stop-at-failure out");
+                let pace = Pace { at_once: asked.at_once, not_begun };
+                at_once::all(self, &mut delivered.deliveries, reasons, (pace, BTreeMap::new()));
+            }
+        }
         if is_alone && let Some(trouble) = delivered.deliveries.iter_mut().find_map(|it| it.trouble.take()) {
             return Err(trouble);
         }

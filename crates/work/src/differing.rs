@@ -19,7 +19,7 @@ pub(crate) fn differing(
     today: Option<Date>,
 ) -> (Vec<Finding>, Vec<Finding>) {
     let check = |resolver: &Resolver<'_>| match concerns {
-        Concerns::All => findings::check(resolver, None, today).findings,
+        Concerns::All => findings::check(resolver, &[], today).findings,
         Concerns::Rules => findings::check_rules(resolver).findings,
         Concerns::Patterns => findings::check_patterns(resolver).findings,
         Concerns::Units(units) => {

@@ -65,6 +65,7 @@ pub mod trace;
 pub mod trouble;
 pub mod trust;
 pub mod waive;
+pub mod whole_units;
 pub mod workplace;
 
 pub use known::trust_own;

@@ -10,7 +10,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use cledger_core::address::{Address, Delivery, Owner};
+use cledger_core::address::{Address, Delivery};
 use cledger_core::kept::Kept;
 use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
 use cledger_core::name::Name;
@@ -25,6 +25,7 @@ use self::fields::{Carry, of_unit};
 use crate::answers::{Answers, Question};
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::daybook;
+use crate::deliver::bundle::record_of;
 use crate::deliver::recorded::Planner;
 use crate::deliver::{Delivered, Edits, ToDeliver, deliver};
 use crate::meant::known_stage;
@@ -32,18 +33,17 @@ use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::setting::{Given, Setter, Written, write};
 use crate::trouble::{Kind, Trouble};
+use crate::whole_units::{Units, WholeUnits};
 use crate::workplace::Workplace;
 
 /// What is to be moved up.
 #[derive(Debug, Clone)]
 #[expect(clippy::struct_excessive_bools, reason = "each is something that is wanted or not")]
 pub struct ToPromote {
-    /// From where: @STAGE, UNIT@STAGE, or a delivery as UNIT@STAGE:NUMBER.
-    pub from: Address,
+    /// Which units, and from which stage; one unit or bundle may name its delivery.
+    pub from: WholeUnits,
     /// To which stage.
     pub to: Address,
-    /// Only these units, where `from` is a whole stage.
-    pub units: Vec<Name>,
     /// Carry these settings, as patterns of fields without a stage; a secret is named in full.
     pub carry: Vec<String>,
     /// Carry all that changed since the last promotion, and may be carried.
@@ -115,18 +115,26 @@ pub fn promote(at: &Arc<Workplace>, asked: &ToPromote) -> Result<Promoted, Troub
     if asked.deliver && promoted.kind().is_none() {
         let owners = promoted.promotions.iter().filter_map(|it| Address::parse(&it.owner).ok()?.owner);
         let to_deliver = ToDeliver {
-            owners: owners.collect(),
+            what: WholeUnits {
+                units: match asked.from.bundle() {
+                    Some(bundle) => vec![Units::Bundle(bundle.clone())],
+                    None => owners.map(Units::Named).collect(),
+                },
+                stage: Name::parse(&promoted.above).ok(),
+                delivery: None,
+            },
             edits: asked.edits.clone(),
             draft_why: asked.consent.why.is_none(),
             skip_stages: asked.skip_stages,
             consent: asked.consent.clone(),
             write: asked.write,
-            ..ToDeliver::all_of(Name::parse(&promoted.above).ok())
+            ..ToDeliver::all_of(None)
         };
         let opened = Opened::read(at, &Scope::Whole)?;
         // What moved has moved: whatever keeps it from being delivered comes behind that.
         promoted.delivered = Some(deliver(&opened, &to_deliver).unwrap_or_else(|trouble| Delivered {
             ledger: opened.ledger.clone(),
+            together: None,
             deliveries: Vec::new(),
             left_over: Vec::new(),
             gaps: Vec::new(),
@@ -141,18 +149,23 @@ pub fn promote(at: &Arc<Workplace>, asked: &ToPromote) -> Result<Promoted, Troub
 /// Moves the settings.
 fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
     let (opened, ledger) = (&changing.opened, changing.ledger());
-    let (below, above) = (stage_of(ledger, &asked.from, "FROM")?, stage_of(ledger, &asked.to, "TO")?);
+    let (below, above) =
+        (stage_of(ledger, asked.from.stage.as_ref(), "FROM")?, stage_of(ledger, to_stage(&asked.to), "TO")?);
     order(ledger, below, above, asked)?;
     let keys = changing.keys(&NO_CHANGE);
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: &keys };
-    let Some(mut book) = daybook::reading(opened)? else { return Err(nothing_delivered(&asked.from)) };
+    let Some(mut book) = daybook::reading(opened)? else { return Err(nothing_delivered(ledger, below)) };
     let carry = Carry::read(&asked.carry, asked.carry_changed)?;
-    let mut promotions = Vec::new();
+    let moving = Moving::read(opened, &mut *book, &asked.from, below)?;
+    let (mut promotions, mut not_delivered) = (Vec::new(), Vec::new());
     for subject in subjects(opened, asked, (below, above))? {
         let owner = ledger.owner(subject).to_string();
         let below_name = ledger.stage(below).name.as_str();
-        let Some(record) = delivered(&mut *book, &asked.from, &owner, below_name)? else { continue };
+        let Some(record) = moving.record(&mut *book, &owner, below_name)? else {
+            not_delivered.push(owner);
+            continue;
+        };
         let mut content = planner.content(&record)?;
         let mut not_read = Vec::new();
         if asked.live {
@@ -167,7 +180,11 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
         promotions.push(promotion);
     }
     if promotions.is_empty() {
-        return Err(nothing_delivered(&asked.from));
+        return Err(nothing_delivered(ledger, below));
+    }
+    if !asked.from.is_all() && !not_delivered.is_empty() {
+        let (names, stage) = (not_delivered.join(", "), &ledger.stage(below).name);
+        opened.at.telling.notice(&format!("Not moved, since nothing of it is delivered to {stage}: {names}."));
     }
     let answers = {
         let fields = promotions.iter().flat_map(|promotion| &promotion.fields);
@@ -219,7 +236,7 @@ fn news(
     let Some(last) = book.entries(&Wanted::last_of(owner, above_name.as_str()), false)?.pop() else {
         return Ok(None);
     };
-    let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, below_name.as_str()) };
+    let wanted = Wanted { beside: Some(false), ..Wanted::of(owner, below_name.as_str()) };
     let mut before = book.entries(&wanted, true)?;
     before.retain(|entry| entry.meta.place < last.meta.place && entry.meta.kind.is_brought());
     let Some(before) = before.pop() else { return Ok(None) };
@@ -237,16 +254,20 @@ fn drafted(below: &str, settings: &[Written]) -> String {
     format!("From {below}: {}.", names.collect::<Vec<_>>().join(", "))
 }
 
-fn nothing_delivered(from: &Address) -> Trouble {
-    Trouble::usage(format!("`{from}` has no delivery that could move up"))
-        .help("what moves up is what was delivered: cledger deliver UNIT@STAGE")
+fn nothing_delivered(ledger: &Ledger, below: StageId) -> Trouble {
+    let stage = &ledger.stage(below).name;
+    Trouble::usage(format!("nothing of this was delivered to `{stage}` that could move up"))
+        .help(format!("what moves up is what was delivered: cledger deliver UNIT@{stage}"))
 }
 
-fn stage_of(ledger: &Ledger, address: &Address, what: &str) -> Result<StageId, Trouble> {
-    let named = address.stage.as_ref().filter(|_| address.entry.is_none());
+/// The stage that is moved to, where it is named alone.
+fn to_stage(to: &Address) -> Option<&Name> {
+    to.stage.as_ref().filter(|_| to.owner.is_none() && to.entry.is_none())
+}
+
+fn stage_of(ledger: &Ledger, named: Option<&Name>, what: &str) -> Result<StageId, Trouble> {
     let Some(stage) = named else {
-        return Err(Trouble::usage(format!("{what} names no stage: `{address}`"))
-            .help("cledger promote @test @staging"));
+        return Err(Trouble::usage(format!("{what} names no stage")).help("cledger promote @test @staging"));
     };
     known_stage(ledger, stage.as_str())
 }
@@ -279,41 +300,63 @@ fn subjects(
     (below, above): (StageId, StageId),
 ) -> Result<Vec<Subject>, Trouble> {
     let ledger = &opened.ledger;
-    if let Some(owner) = &asked.from.owner {
-        let subject = opened.subject_in(owner, below)?;
-        return Ok(vec![opened.subject_in(owner, above).map(|_| subject)?]);
-    }
-    if asked.from.delivery.is_some() {
-        return Err(Trouble::usage("a number is that of one unit").help("write UNIT@STAGE:NUMBER"));
+    let all = opened.whole_units(&asked.from, below)?;
+    if let Some(owner) = asked.from.only_one() {
+        opened.subject_in(owner, above)?;
     }
     let in_both = |subject: &Subject| match subject {
         Subject::Unit(unit, instance) => ledger.unit(*unit).belongs_to(above, *instance),
         Subject::Shared => false,
     };
-    let mut subjects: Vec<Subject> = ledger.subjects_in(below).filter(in_both).collect();
-    if !asked.units.is_empty() {
-        for unit in &asked.units {
-            opened.subject_in(&Owner::Unit(unit.clone(), None), below)?;
-        }
-        subjects.retain(|&subject| {
-            asked.units.iter().any(|unit| ledger.owner(subject).names().0 == unit.as_str())
-        });
+    let (both, below_only): (Vec<Subject>, Vec<Subject>) = all.into_iter().partition(in_both);
+    if !asked.from.is_all() && !below_only.is_empty() {
+        let names: Vec<String> = below_only.iter().map(|&subject| ledger.owner(subject).to_string()).collect();
+        let stage = &ledger.stage(above).name;
+        opened.at.telling.notice(&format!("Not moved, since it does not belong to {stage}: {}.", names.join(", ")));
     }
-    Ok(subjects)
+    Ok(both)
 }
 
-/// The delivery that moves: the one that is named, else the last.
-fn delivered(
-    book: &mut dyn Daybook,
-    from: &Address,
-    owner: &str,
-    stage: &str,
-) -> Result<Option<Record>, Trouble> {
-    let wanted = match from.delivery {
-        Some(Delivery::Number(number)) => Wanted::numbered(owner, stage, number.into()),
-        Some(Delivery::Last) | None => Wanted::last_of(owner, stage),
-    };
-    Ok(book.records(&wanted)?.pop().filter(|record| record.meta.kind.is_brought()))
+/// Which deliveries move: those that are named, else the last of each unit.
+enum Moving {
+    Last,
+    Number(u64),
+    /// Those that the record of a bundle lists.
+    Listed(BTreeMap<String, u64>),
+}
+
+impl Moving {
+    fn read(
+        opened: &Opened,
+        book: &mut dyn Daybook,
+        from: &WholeUnits,
+        below: StageId,
+    ) -> Result<Self, Trouble> {
+        let Some(Delivery::Number(number)) = from.delivery else { return Ok(Self::Last) };
+        match (from.bundle(), from.only_one()) {
+            (Some(bundle), _) => {
+                let stage = opened.ledger.stage(below).name.as_str();
+                let members = record_of(book, bundle, stage, number.into())?.members.into_iter();
+                Ok(Self::Listed(members.filter_map(|member| Some((member.unit, member.number?))).collect()))
+            }
+            (None, Some(_)) => Ok(Self::Number(number.into())),
+            (None, None) => Err(Trouble::usage("a number is that of one unit or bundle")
+                .help("write UNIT@STAGE:NUMBER or bundle:NAME@STAGE:NUMBER")),
+        }
+    }
+
+    /// The delivery of a unit that moves, if there is one.
+    fn record(&self, book: &mut dyn Daybook, owner: &str, stage: &str) -> Result<Option<Record>, Trouble> {
+        let wanted = match self {
+            Self::Last => Wanted::last_of(owner, stage),
+            Self::Number(number) => Wanted::numbered(owner, stage, *number),
+            Self::Listed(numbers) => match numbers.get(owner) {
+                Some(number) => Wanted::numbered(owner, stage, *number),
+                None => return Ok(None),
+            },
+        };
+        Ok(book.records(&wanted)?.pop().filter(|record| record.meta.kind.is_brought()))
+    }
 }
 
 /// The edits, and the settings that they write: each field once, however many units share it.

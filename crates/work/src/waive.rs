@@ -86,7 +86,7 @@ pub fn waive(changing: &Changing, asked: &ToWaive) -> Result<Waived, Trouble> {
     let changed = Changed::from([(WAIVERS.to_owned(), Some(append(before.as_deref(), &block)))]);
     let planned = changing.plan_texts(changed)?;
     let outside = changing.outside(&NO_CHANGE);
-    let report = findings::check(&Resolver::new(&planned.after, &outside, &[]), None, Some(today));
+    let report = findings::check(&Resolver::new(&planned.after, &outside, &[]), &[], Some(today));
     let last = planned.after.waivers.len().saturating_sub(1);
     let count = report.waived.iter().filter(|(_, by)| *by == last).count();
     // A finding can stand where a unit does not belong, and be accepted there.
@@ -131,7 +131,7 @@ pub fn unwaive(changing: &Changing, address: &str, code: &str, write: bool) -> R
     }
     let outside = changing.outside(&NO_CHANGE);
     let covered =
-        |ledger| findings::check(&Resolver::new(ledger, &outside, &[]), None, Some(today)).waived.len();
+        |ledger| findings::check(&Resolver::new(ledger, &outside, &[]), &[], Some(today)).waived.len();
     let count = covered(ledger).saturating_sub(covered(&planned.after));
     if write {
         changing.write(&planned)?;

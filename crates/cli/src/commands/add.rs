@@ -48,6 +48,8 @@ enum What {
     Outlet(Box<listed::OutletArgs>),
     /// A rule of the ledger's own
     Rule(Box<listed::RuleArgs>),
+    /// A bundle: units that are delivered, promoted, compared and taken back together
+    Bundle(listed::BundleArgs),
     /// A chore of a unit or a stage
     Chore(listed::ChoreArgs),
     /// That a stage follows another
@@ -92,6 +94,7 @@ pub(crate) fn run(args: &AddArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         What::Output(args) => args.add(app)?.into(),
         What::Outlet(args) => args.add(app)?.into(),
         What::Rule(args) => args.add(app)?.into(),
+        What::Bundle(args) => args.add(app)?.into(),
         What::Chore(args) => args.add(app)?.into(),
         What::Follow(args) => args.add(app)?.into(),
         What::Aligned(args) => args.add(app)?.into(),

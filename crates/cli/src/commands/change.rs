@@ -4,7 +4,7 @@ use clap::{ArgMatches, Args, Command, FromArgMatches};
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::vocabulary::{
-    ALIGNED, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, FIELD, FOLLOW, Form, INSTANCE, Key, LEDGER,
+    ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, FIELD, FOLLOW, Form, INSTANCE, Key, LEDGER,
     OUTLET, OUTPUT, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
 };
 use cledger_work::Trouble;
@@ -21,7 +21,7 @@ use crate::options::{ActOptions, ChangeOptions};
 type Changeable = (&'static str, &'static [&'static [Key]], &'static [&'static str]);
 
 /// What can be changed, with its keys and those by which it is known, which are no options.
-const ALL: [Changeable; 11] = [
+const ALL: [Changeable; 12] = [
     ("Of a variable or a field", &[&FIELD], &[]),
     ("Of a connection or credential", &[&CONNECTION, &CREDENTIAL], &[]),
     ("Of a lookup table", &[&TABLE], &[]),
@@ -31,6 +31,7 @@ const ALL: [Changeable; 11] = [
     ("Of an output", &[&OUTPUT], &[]),
     ("Of an outlet", &[&OUTLET], &["name"]),
     ("Of a rule", &[&RULE, &RULE_DEMANDS], &["name"]),
+    ("Of a bundle", &[&BUNDLE], &["name"]),
     ("Of a chore", &[&CHORE], &[]),
     ("Of the ledger", &[&LEDGER, &CHECK, &DAYBOOK], &["format"]),
 ];
@@ -98,7 +99,7 @@ impl FromArgMatches for AnyKeys {
 #[derive(Debug, Args)]
 pub(crate) struct ChangeArgs {
     /// What is changed: UNIT, UNIT+INSTANCE, UNIT/ENTRY, UNIT/ENTRY.FIELD, shared/ENTRY, @STAGE, @GROUP, outlet:NAME,
-    /// rule:NAME, output:UNIT/PATH, chore:UNIT/TEXT, follow:STAGE/FOLLOWED, aligned:STAGE,STAGE or ledger.toml
+    /// rule:NAME, bundle:NAME, output:UNIT/PATH, chore:UNIT/TEXT, follow:STAGE/FOLLOWED, aligned:STAGE,STAGE or ledger.toml
     #[arg(add = ArgValueCompleter::new(complete::address))]
     what: String,
     /// What is said no longer, by its option (`pattern`; `label.NAME` for one of several)

@@ -15,9 +15,10 @@ use crate::output::shown::Shown as _;
 
 #[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
-    /// What to check: a pattern of addresses, like `ticket-desk`, `@prod-*` or `*/bookings-db.*@test`
-    #[arg(add = ArgValueCompleter::new(complete::address))]
-    pattern: Option<String>,
+    /// What to check: a pattern of addresses, like `ticket-desk`, `@prod-*` or `*/bookings-db.*@test`, or several of whole
+    /// units, or bundle:NAME
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN")]
+    patterns: Vec<String>,
     /// Check this stage alone
     #[arg(add = ArgValueCompleter::new(complete::stage), long, value_name = "STAGE")]
     stage: Option<Name>,
@@ -43,7 +44,7 @@ pub(crate) struct CheckArgs {
     #[arg(long, value_name = "SEVERITY", value_enum, default_value_t = FailOn::Error)]
     fail_on: FailOn,
     /// Say what a finding of this code means, and how to mend it
-    #[arg(long, value_name = "CODE", value_parser = Code::ALL.iter().map(|code| code.name()).collect::<Vec<_>>(), conflicts_with_all = ["pattern", "stage", "fetch", "against", "today", "waived", "form", "fail_on"])]
+    #[arg(long, value_name = "CODE", value_parser = Code::ALL.iter().map(|code| code.name()).collect::<Vec<_>>(), conflicts_with_all = ["patterns", "stage", "fetch", "against", "today", "waived", "form", "fail_on"])]
     explain: Option<String>,
 }
 
@@ -64,7 +65,7 @@ pub(crate) fn run(args: &CheckArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         return Err(Trouble::usage("--json is a form of its own").help("leave out --json, or --form"));
     }
     let asked = ToCheck {
-        pattern: args.pattern.clone(),
+        patterns: args.patterns.clone(),
         stage: args.stage.clone(),
         fetch: args.fetch,
         against: args.against.clone(),

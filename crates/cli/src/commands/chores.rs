@@ -16,9 +16,9 @@ use crate::options::DryRunOptions;
 pub(crate) struct ChoresArgs {
     #[command(subcommand)]
     command: Option<ChoresCommand>,
-    /// Whose: @STAGE, UNIT@STAGE or a pattern of these; all if not given
+    /// Whose: @STAGE, UNIT@STAGE, patterns of these, or bundle:NAME@STAGE; all if not given
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN")]
-    pattern: Option<String>,
+    patterns: Vec<String>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -44,7 +44,6 @@ pub(crate) fn run(args: &ChoresArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         let done = done(&app.open_partly(&Scope::Whole)?, &pattern, &args.text, !args.dry_run.is_given)?;
         return Ok(app.show(&done));
     }
-    let pattern = args.pattern.as_deref().map(Pattern::parse).transpose()?;
-    let open = chores(&app.open_partly(&Scope::Whole)?, pattern.as_ref())?;
+    let open = chores(&app.open_partly(&Scope::Whole)?, &args.patterns)?;
     Ok(app.show(&open))
 }

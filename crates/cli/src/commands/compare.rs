@@ -5,8 +5,9 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_core::effects::Effect;
 use cledger_core::model::{Ledger, OutputFormat};
+use cledger_store::Scope;
 use cledger_work::compare::{
-    ComparedStages, NamedSides, Side, Structure, named_sides, stages, with_revision,
+    ComparedStages, NamedSides, Side, Structure, named_sides, stages, units, with_revision,
 };
 use cledger_work::meant::scope_of;
 use cledger_work::{Kind, Trouble};
@@ -21,7 +22,7 @@ use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
-    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, a delivery as UNIT@STAGE:NUMBER, `file:PATH` or `capture:PATH`; with --against a pattern of what to compare
+    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, bundle:NAME@STAGE or a pattern of units, a delivery as UNIT@STAGE:NUMBER, `file:PATH` or `capture:PATH`; with --against a pattern of what to compare
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against")]
     left: Option<String>,
     /// The second: @STAGE, UNIT[+INSTANCE]@STAGE, a delivery as UNIT@STAGE:NUMBER, `file:PATH` or `capture:PATH`
@@ -55,7 +56,7 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
     };
     let texts = (left.as_str(), right.as_str());
     let sides = (Side::parse(left)?, Side::parse(right)?);
-    let (Side::Ledger(left), Side::Ledger(right)) = &sides else {
+    let (Side::Ledger(_) | Side::Units(_), Side::Ledger(right)) = &sides else {
         let how = Structure {
             format: args.format.as_deref().and_then(format),
             key: args.key.clone(),
@@ -69,9 +70,14 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
             Trouble::usage("--match and --structure are for two files").help("write file:PATH file:PATH")
         );
     }
-    let opened = app.open_partly(&scope_of([left, right]))?;
+    let scope = if let Side::Ledger(left) = &sides.0 { scope_of([left, right]) } else { Scope::Whole };
+    let opened = app.open_partly(&scope)?;
     let resolver = opened.resolver();
-    let compared = stages(&opened, &resolver, left, right)?;
+    let compared = match &sides.0 {
+        Side::Units(left) => units(&opened, &resolver, left, right)?,
+        Side::Ledger(left) => stages(&opened, &resolver, left, right)?,
+        _ => return Err(Trouble::usage("the first side is no stage")),
+    };
     let status = app.show(&Stages { ledger: &opened.ledger, compared, texts, all: args.all });
     opened.tell_unread();
     Ok(status)

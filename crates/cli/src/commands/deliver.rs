@@ -2,23 +2,25 @@
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
+use cledger_core::address::Address;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
 use cledger_work::deliver::dropping::drop_open;
 use cledger_work::deliver::{AT_ONCE, Settle, ToDeliver, deliver};
-use cledger_work::meant::{address, refuse_entry};
+use cledger_work::whole_units::WholeUnits;
+use jiff::Timestamp;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ActOptions, ChangeOptions, EditOptions};
+use crate::options::{ActOptions, ChangeOptions, EditOptions, moment};
 
 #[derive(Debug, Args)]
 #[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct DeliverArgs {
-    /// What to deliver: UNIT[+INSTANCE]@STAGE, or @STAGE for all that belongs there
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "ADDRESS")]
-    address: String,
-    /// The stage, where the address names none
+    /// What to deliver: UNIT[+INSTANCE]@STAGE, patterns of units, bundle:NAME@STAGE, or @STAGE for all that belongs there
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", required = true)]
+    what: Vec<String>,
+    /// The stage, where none is named with the units
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
     #[command(flatten)]
@@ -26,6 +28,9 @@ pub(crate) struct DeliverArgs {
     /// Bring the content of this delivery again, as a new one
     #[arg(long, value_name = "NUMBER")]
     again: Option<u64>,
+    /// Bring what was there at this time again: YYYY-MM-DDTHH:MM, UTC unless an offset is given
+    #[arg(long, value_name = "TIME", value_parser = moment, conflicts_with_all = ["again", "only", "finish", "put_back", "drop"])]
+    again_at: Option<Timestamp>,
     /// Bring the rest of the last delivery, which came to a part of its outlets only
     #[arg(long, conflicts_with_all = ["again", "only", "put_back"])]
     finish: bool,
@@ -64,16 +69,17 @@ pub(crate) struct DeliverArgs {
 }
 
 pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let address = address(&args.address, args.stage.as_ref())?;
-    refuse_entry(&address, "delivered")?;
-    let opened = app.open_for(&address)?;
+    let what = WholeUnits::parse(&args.what, args.stage.as_ref(), "delivered")?.without_delivery()?;
+    let opened = app.open_for(&what)?;
     if args.drop {
+        let address = Address::of_owner(what.only_one().cloned(), what.stage.as_ref());
         return Ok(app.show(&drop_open(&opened, &address, &args.change.consent(), args.act.writes())?));
     }
     let asked = ToDeliver {
-        owners: address.owner.into_iter().collect(),
+        what,
         edits: args.edits.edits(),
         again: args.again,
+        again_at: args.again_at,
         settle: match (args.finish, args.put_back) {
             (true, _) => Some(Settle::Finish),
             (_, true) => Some(Settle::PutBack),
@@ -88,7 +94,7 @@ pub(crate) fn run(args: &DeliverArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         not_merged: args.not_merged,
         consent: args.change.consent(),
         write: args.act.writes(),
-        ..ToDeliver::all_of(address.stage)
+        ..ToDeliver::all_of(None)
     };
     Ok(app.show(&deliver(&opened, &asked)?))
 }

@@ -30,6 +30,8 @@ enum What {
     Groups,
     /// The entries that units share
     Shared,
+    /// The bundles of units that go together
+    Bundles,
     /// The searches with their changes that are kept
     Routines,
 }
@@ -46,6 +48,7 @@ pub(crate) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         What::Stages => app.show(&Stages(&ledger)),
         What::Groups => app.show(&Groups(&ledger)),
         What::Shared => app.show(&Shared(&ledger)),
+        What::Bundles => app.show(&Bundles(&ledger)),
         What::Routines => app.show(&Routines(routine::list(&ledger)?)),
     };
     Ok(status)
@@ -84,6 +87,18 @@ impl Shown for Groups<'_> {
 
     fn document(&self) -> impl Serialize {
         json::list::groups(self.0)
+    }
+}
+
+struct Bundles<'l>(&'l Ledger);
+
+impl Shown for Bundles<'_> {
+    fn print(&self, console: &mut Console) {
+        text::list::bundles(console, self.0);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::list::bundles(self.0)
     }
 }
 

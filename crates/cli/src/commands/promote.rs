@@ -5,9 +5,9 @@ use std::path::PathBuf;
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
-use cledger_core::name::Name;
 use cledger_work::Trouble;
 use cledger_work::promote::{ToPromote, promote};
+use cledger_work::whole_units::WholeUnits;
 
 use crate::app::App;
 use crate::complete;
@@ -16,15 +16,15 @@ use crate::options::{ActOptions, ChangeOptions, EditOptions};
 #[derive(Debug, Args)]
 #[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct PromoteArgs {
-    /// From where: @STAGE, UNIT@STAGE, or a delivery as UNIT@STAGE:NUMBER
+    /// From where: @STAGE, UNIT@STAGE, bundle:NAME@STAGE, or a delivery of one, as UNIT@STAGE:NUMBER
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "FROM")]
     from: String,
     /// To which stage: @STAGE
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "@TO")]
     to: String,
-    /// Only these units, where FROM is a whole stage
+    /// Only these units, where FROM is a whole stage; patterns will do
     #[arg(value_name = "UNIT", value_delimiter = ',')]
-    units: Vec<Name>,
+    units: Vec<String>,
     /// Carry these settings, as patterns of fields without a stage; a secret is named in full
     #[arg(long, value_name = "PATTERN", value_delimiter = ',')]
     carry: Vec<String>,
@@ -62,9 +62,8 @@ pub(crate) struct PromoteArgs {
 
 pub(crate) fn run(args: &PromoteArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let asked = ToPromote {
-        from: Address::parse(&args.from)?,
+        from: from(args)?,
         to: Address::parse(&args.to)?,
-        units: args.units.clone(),
         carry: args.carry.clone(),
         carry_changed: args.carry_changed,
         draft_why: args.draft_why,
@@ -80,4 +79,17 @@ pub(crate) fn run(args: &PromoteArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         write: args.act.writes(),
     };
     Ok(app.show(&promote(&app.at, &asked)?))
+}
+
+/// The units that move, and from where.
+fn from(args: &PromoteArgs) -> Result<WholeUnits, Trouble> {
+    let from = WholeUnits::parse(std::slice::from_ref(&args.from), None, "moved")?;
+    if args.units.is_empty() {
+        return Ok(from);
+    }
+    if !from.is_all() {
+        return Err(Trouble::usage(format!("`{}` names its units already", args.from))
+            .help("write @STAGE @TO UNIT…, or leave the units out"));
+    }
+    WholeUnits::parse(&args.units, from.stage.as_ref(), "moved")?.without_delivery()
 }

@@ -8,8 +8,8 @@ use cledger_core::kept::Kept;
 use cledger_core::name::Name;
 use cledger_store::Scope;
 use cledger_work::Trouble;
-use cledger_work::meant::{address, refuse_entry};
 use cledger_work::render::{ToRender, render};
+use cledger_work::whole_units::WholeUnits;
 
 use crate::app::App;
 use crate::complete;
@@ -18,10 +18,10 @@ use crate::options::{AssumeOptions, DryRunOptions, HandOutOptions};
 
 #[derive(Debug, Args)]
 pub(crate) struct RenderArgs {
-    /// What to render: UNIT[+INSTANCE]@STAGE, or @STAGE for all that belongs there
-    #[arg(add = ArgValueCompleter::new(complete::address))]
-    address: String,
-    /// The stage, where the address names none
+    /// What to render: UNIT[+INSTANCE]@STAGE, patterns of units, bundle:NAME@STAGE, or @STAGE for all that belongs there
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", required = true)]
+    what: Vec<String>,
+    /// The stage, where none is named with the units
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
     /// The folder to write to, or `-` for one file to standard output [default: rendered/STAGE below the current
@@ -49,13 +49,12 @@ pub(crate) struct RenderArgs {
 }
 
 pub(crate) fn run(args: &RenderArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let address = address(&args.address, args.stage.as_ref())?;
-    refuse_entry(&address, "rendered")?;
+    let what = WholeUnits::parse(&args.what, args.stage.as_ref(), "rendered")?.without_delivery()?;
     // Whether a value may be handed out shows only beside those of other stages and units.
     let opened = app.open_partly(&Scope::Whole)?;
     let ledger = &opened.ledger;
-    let stage = opened.told_stage(address.stage.as_ref())?;
-    let subjects = opened.subjects_in(address.owner.as_ref(), stage)?;
+    let stage = opened.told_stage(what.stage.as_ref())?;
+    let subjects = opened.whole_units(&what, stage)?;
     let assumptions = args.assume.read(ledger, stage)?;
     let to_stdout = args.out.as_deref() == Some(Path::new("-"));
     if to_stdout && app.console.is_json() {

@@ -2,7 +2,6 @@
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
-use cledger_core::address::Pattern;
 use cledger_store::Scope;
 use cledger_work::Trouble;
 use cledger_work::deliver::status::status;
@@ -12,7 +11,7 @@ use crate::complete;
 
 #[derive(Debug, Args)]
 pub(crate) struct StatusArgs {
-    /// Which units, as patterns; all if not given
+    /// Which units, as patterns, or bundle:NAME; all if not given
     #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT", value_delimiter = ',')]
     units: Vec<String>,
     /// Look at the outlets, too, and say what has drifted
@@ -21,10 +20,8 @@ pub(crate) struct StatusArgs {
 }
 
 pub(crate) fn run(args: &StatusArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let patterns: Vec<Pattern> =
-        args.units.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?;
     // What is at the outlets is told by all that belongs there.
     let opened = if args.live { app.open(&Scope::Whole)? } else { app.open_partly(&Scope::Whole)? };
-    let status = status(&opened, &patterns, args.live)?;
+    let status = status(&opened, &args.units, args.live)?;
     Ok(app.show(&status))
 }

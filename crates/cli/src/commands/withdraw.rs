@@ -3,8 +3,8 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
-use cledger_work::deliver::withdraw::{ToWithdraw, Withdrawn, take_settings_out, withdraw};
-use cledger_work::meant::address;
+use cledger_work::deliver::withdraw::{AllWithdrawn, ToWithdraw, Withdrawn, take_settings_out, withdraw};
+use cledger_work::whole_units::WholeUnits;
 use cledger_work::{Kind, Trouble};
 use serde::Serialize;
 
@@ -17,10 +17,11 @@ use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct WithdrawArgs {
-    /// What to withdraw: UNIT[+INSTANCE]@STAGE, or @STAGE for all that was delivered there
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "ADDRESS")]
-    address: String,
-    /// The stage, where the address names none
+    /// What to withdraw: UNIT[+INSTANCE]@STAGE, patterns of units, bundle:NAME@STAGE, or @STAGE for all that was delivered
+    /// there
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", required = true)]
+    what: Vec<String>,
+    /// The stage, where none is named with the units
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
     /// Take the unit's settings for the stage out of the ledger, too
@@ -35,14 +36,14 @@ pub(crate) struct WithdrawArgs {
 }
 
 pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let address = address(&args.address, args.stage.as_ref())?;
+    let what = WholeUnits::parse(&args.what, args.stage.as_ref(), "withdrawn")?.without_delivery()?;
     let consent = args.change.consent();
     let asked = ToWithdraw { edits: args.edits.edits(), consent: consent.clone(), write: args.act.writes() };
-    let withdrawn = withdraw(&app.open_for(&address)?, &address, &asked)?;
+    let withdrawn = withdraw(&app.open_for(&what)?, &what, &asked)?;
     let mut settings = None;
-    if args.settings && args.act.writes() && withdrawn.iter().all(Withdrawn::is_well) {
+    if args.settings && args.act.writes() && withdrawn.units.iter().all(Withdrawn::is_well) {
         let changing = app.change(&args.change.wait)?;
-        let mut all = withdrawn.iter().filter_map(|withdrawn| Some((withdrawn.subject?, withdrawn.stage_id)));
+        let mut all = withdrawn.units.iter().filter_map(|withdrawn| Some((withdrawn.subject?, withdrawn.stage_id)));
         let taken: Result<(), Trouble> = all.try_for_each(|of| take_settings_out(&changing, of, &consent));
         settings = Some(taken);
     }
@@ -51,7 +52,7 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, Trouble>
 
 /// What was withdrawn, and what became of the settings, if they were to be taken out.
 struct View {
-    withdrawn: Vec<Withdrawn>,
+    withdrawn: AllWithdrawn,
     settings: Option<Result<(), Trouble>>,
 }
 
@@ -66,7 +67,7 @@ impl Shown for View {
     }
 
     fn kind(&self) -> Option<Kind> {
-        let withdrawn = self.withdrawn.iter().filter_map(Withdrawn::kind);
+        let withdrawn = self.withdrawn.units.iter().filter_map(Withdrawn::kind);
         withdrawn.chain(self.trouble().map(Trouble::kind)).max()
     }
 

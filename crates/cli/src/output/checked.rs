@@ -3,6 +3,7 @@
 use std::env;
 
 use clap::ValueEnum;
+use cledger_core::address::Pattern;
 use cledger_core::findings::{Code, Severity};
 use cledger_core::model::StageId;
 use cledger_work::check::Checked;
@@ -43,7 +44,8 @@ impl View<'_> {
     fn covers(&self, stage: usize) -> bool {
         let id = StageId(u16::try_from(stage).unwrap_or(u16::MAX));
         let name = self.checked.ledger.stage(id).name.as_str();
-        self.checked.pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
+        let patterns = &self.checked.patterns;
+        patterns.is_empty() || patterns.iter().any(|pattern| pattern.covers_stage(name))
     }
 
     /// Writes it in a form for programs.
@@ -67,9 +69,9 @@ impl View<'_> {
 
 impl Shown for View<'_> {
     fn print(&self, console: &mut Console) {
-        let Checked { ledger, report, pattern, older, .. } = self.checked;
+        let Checked { ledger, report, patterns, older, .. } = self.checked;
         // How units stand is counted over all their fields.
-        let whole = older.is_none() && pattern.as_ref().is_none_or(|pattern| !pattern.has_entry());
+        let whole = older.is_none() && !patterns.iter().any(Pattern::has_entry);
         let covers = |stage: usize| self.covers(stage);
         let covers = whole.then_some(&covers as &dyn Fn(usize) -> bool);
         text::check::print(console, ledger, (report, *older), covers, self.waived);

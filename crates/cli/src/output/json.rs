@@ -4,6 +4,7 @@ pub(crate) mod add;
 pub(crate) mod adopt;
 pub(crate) mod at;
 pub(crate) mod brought;
+pub(crate) mod bundle;
 pub(crate) mod capture;
 pub(crate) mod change;
 pub(crate) mod check;

@@ -2,7 +2,7 @@
 
 use cledger_core::findings::Code;
 use cledger_core::model::{Class, Waived};
-use cledger_store::vocabulary::{ALIGNED, FOLLOW, GROUP, Key, LEDGER, OUTLET, RULE, RULE_DEMANDS, STAGE};
+use cledger_store::vocabulary::{ALIGNED, BUNDLE, FOLLOW, GROUP, Key, LEDGER, OUTLET, RULE, RULE_DEMANDS, STAGE};
 use serde_json::{Value, json};
 
 use super::forms::{of_keys, properties};
@@ -18,6 +18,7 @@ pub(crate) fn ledger() -> Value {
         "aligned": list(of_keys(&ALIGNED, json!({}), &["stages"])),
         "rule": list(rule()),
         "routine": list(routine()),
+        "bundle": list(of_keys(&BUNDLE, json!({}), &["name", "units"])),
         "outlet": list(of_keys(&OUTLET, json!({}), &["name", "kind", "stages"])),
     });
     let mut schema = document("ledger.toml", properties(&LEDGER, things));

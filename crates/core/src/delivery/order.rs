@@ -47,6 +47,14 @@ pub fn referring_first(resolver: &Resolver<'_>, stage: StageId, given: &[Subject
     ordered
 }
 
+/// The same in an order in which those that others refer to come before these.
+pub fn referred_first(resolver: &Resolver<'_>, stage: StageId, given: &[Subject]) -> Vec<Subject> {
+    let backwards: Vec<Subject> = given.iter().rev().copied().collect();
+    let mut ordered = referring_first(resolver, stage, &backwards);
+    ordered.reverse();
+    ordered
+}
+
 /// The other units that fields of one refer to in a stage, over shared entries as well.
 fn units_referred(resolver: &Resolver<'_>, subject: Subject, stage: StageId) -> BTreeSet<UnitId> {
     let Subject::Unit(own, _) = subject else { return BTreeSet::new() };

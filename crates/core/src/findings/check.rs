@@ -1,5 +1,7 @@
 //! What is checked: all of a ledger, or what concerns what a pattern names.
 
+use std::collections::BTreeSet;
+
 use jiff::civil::Date;
 
 use super::broken_files;
@@ -10,17 +12,23 @@ use crate::address::Pattern;
 use crate::model::{Ledger, StageId, Subject};
 use crate::resolve::Resolver;
 
-/// Checks everything that the pattern covers, or everything; what concerns them, where the pattern names whole units.
-/// Files that cannot be read are told in any case.
+/// Whether a pattern names whole units, and nothing else.
+pub fn is_of_units(pattern: &Pattern) -> bool {
+    pattern.has_owner() && !pattern.has_entry() && !pattern.covers_owner("shared", None)
+}
+
+/// Checks everything that these patterns cover, or everything where there is none; what concerns them, where they name
+/// [whole units](is_of_units): so do several. Files that cannot be read are told in any case.
 /// `today` is the day from which last days are counted; without it, none is over.
-pub fn check(resolver: &Resolver<'_>, pattern: Option<&Pattern>, today: Option<Date>) -> Report {
-    let of_units = |pattern: &&Pattern| {
-        pattern.has_owner() && !pattern.has_entry() && !pattern.covers_owner("shared", None)
-    };
+pub fn check(resolver: &Resolver<'_>, patterns: &[Pattern], today: Option<Date>) -> Report {
     let ledger = resolver.ledger();
-    let mut report = match pattern.filter(of_units) {
-        Some(pattern) => judge(resolver, &covered(ledger, pattern), today),
-        None => bounded(resolver, pattern, (None, None), today),
+    let mut report = match patterns {
+        [] => bounded(resolver, None, (None, None), today),
+        [one] if !is_of_units(one) => bounded(resolver, Some(one), (None, None), today),
+        units => {
+            let covered: BTreeSet<_> = units.iter().flat_map(|pattern| covered(ledger, pattern)).collect();
+            judge(resolver, &covered.into_iter().collect::<Vec<_>>(), today)
+        }
     };
     // Whatever is checked: they may say something about it.
     report.findings.splice(0..0, broken_files::all(ledger));

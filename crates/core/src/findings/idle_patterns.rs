@@ -25,7 +25,11 @@ pub(super) fn all(bounds: &Bounds<'_>, findings: &mut Vec<Finding>) {
         .outlets
         .iter()
         .flat_map(|outlet| outlet.units.iter().map(|pattern| ("units", pattern, outlet.place)));
-    findings.extend(units.filter_map(|idle| of(ledger, None, idle)));
+    let members = ledger
+        .bundles
+        .iter()
+        .flat_map(|bundle| bundle.units.iter().map(|pattern| ("units", pattern, bundle.place)));
+    findings.extend(units.chain(members).filter_map(|idle| of(ledger, None, idle)));
 }
 
 fn of(

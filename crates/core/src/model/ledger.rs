@@ -1,7 +1,7 @@
 //! The ledger as a whole, and finding things in it by name.
 
 use super::{
-    BrokenFiles, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings,
+    BrokenFiles, Bundle, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings,
     Outlet, Part, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
 };
 use std::sync::Arc;
@@ -40,6 +40,8 @@ pub struct Ledger {
     pub judging: Judging,
     /// Where its stages are delivered to and read back from.
     pub outlets: Vec<Outlet>,
+    /// Units that belong together.
+    pub bundles: Vec<Bundle>,
     /// Where its deliveries are recorded.
     pub daybook: DaybookStore,
     /// Whether each record of it gets a line in a file of the ledger.

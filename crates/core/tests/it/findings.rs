@@ -16,8 +16,8 @@ struct Case {
 /// What is found in a ledger on a day, as a line each.
 fn found(files: &[(&str, &str)], pattern: Option<&str>) -> Vec<String> {
     let ledger = ledger(files);
-    let pattern = pattern.map(|text| Pattern::parse(text).unwrap());
-    let report = check(&Resolver::new(&ledger, &Unfetched, &[]), pattern.as_ref(), Some(date(2026, 11, 25)));
+    let patterns: Vec<Pattern> = pattern.iter().map(|text| Pattern::parse(text).unwrap()).collect();
+    let report = check(&Resolver::new(&ledger, &Unfetched, &[]), &patterns, Some(date(2026, 11, 25)));
     let line = |finding: &cledger_core::findings::Finding| {
         let mark = if finding.severity == Severity::Error { "!" } else { "" };
         format!("{} {}{mark}", finding.code, finding.address)

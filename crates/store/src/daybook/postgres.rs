@@ -113,7 +113,7 @@ impl PostgresDaybook {
         );
         let number = wanted.number.map(signed);
         let rows =
-            self.client.query(&query, &[&wanted.unit, &wanted.stage, &number, &wanted.last, &wanted.chores]);
+            self.client.query(&query, &[&wanted.unit, &wanted.stage, &number, &wanted.last, &wanted.beside]);
         let row = |row: postgres::Row| Row {
             place: row.get(0),
             unit: row.get(1),
@@ -263,7 +263,7 @@ impl Daybook for PostgresDaybook {
         let last = last.map(|row| (row.get(0), row.get(1)));
         let number = "SELECT coalesce(max(number), 0) FROM cledger_records
              WHERE unit = $1 AND stage = $2 AND chore = $3";
-        let chore = meta.kind.is_of_chores();
+        let chore = meta.kind.is_beside();
         let number = transaction.query_one(number, &[&meta.unit, &meta.stage, &chore]).map_err(failed)?;
         let row = following(last, number.get(0), meta, packed);
         insert(&mut transaction, &row)?;

@@ -8,13 +8,14 @@ use super::{DaybookError, Packed};
 
 /// The version of the form. The first had words of English in place of the states of outlets, and one `note`
 /// for three things; the second knew nothing of what was left, nor of chores that stay open; the third nothing of
-/// chores that are asked for beside a delivery.
-const FORMAT: u32 = 4;
+/// chores that are asked for beside a delivery; the fourth nothing of bundles.
+const FORMAT: u32 = 5;
 
 /// The versions before, which are still read.
 const FIRST: u32 = 1;
 const SECOND: u32 = 2;
 const THIRD: u32 = 3;
+const FOURTH: u32 = 4;
 
 /// What a record is of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -32,6 +33,10 @@ pub enum Kind {
     Found,
     /// It was brought to the outlets beside the usual way.
     Put,
+    /// A bundle was delivered: its units have records of their own, which this one lists.
+    BundleDelivered,
+    /// What was delivered of a bundle was taken off the outlets.
+    BundleWithdrawn,
 }
 
 impl Kind {
@@ -40,9 +45,14 @@ impl Kind {
         matches!(self, Kind::Delivered | Kind::Put)
     }
 
-    /// Whether it is of chores alone, which have numbers of their own.
-    pub fn is_of_chores(self) -> bool {
-        matches!(self, Kind::ChoreDone | Kind::ChoresAsked)
+    /// Whether it stands beside the deliveries of units, with a number of its own: it is of chores alone, or of a bundle.
+    pub fn is_beside(self) -> bool {
+        matches!(self, Kind::ChoreDone | Kind::ChoresAsked) || self.is_of_bundle()
+    }
+
+    /// Whether it is of a bundle.
+    pub fn is_of_bundle(self) -> bool {
+        matches!(self, Kind::BundleDelivered | Kind::BundleWithdrawn)
     }
 
     /// Whether it says what a stage has: a delivery, whatever the way, or a withdrawal.
@@ -135,6 +145,18 @@ pub struct Answer {
     pub reason: Option<String>,
 }
 
+/// A unit in the record of its bundle.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Member {
+    /// The unit or instance.
+    pub unit: String,
+    /// The number of its record that the stage had in the end; null where it had none.
+    pub number: Option<u64>,
+    /// What came of it.
+    pub state: AnswerState,
+}
+
 /// What is known of a delivery beside its content.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -145,12 +167,12 @@ pub struct Meta {
     pub place: u64,
     /// The hash of the record before; empty for the first.
     pub before: String,
-    /// The unit or instance.
+    /// The unit or instance; `bundle:NAME` for a bundle.
     pub unit: String,
     /// The stage.
     pub stage: String,
-    /// Its number among the deliveries and withdrawals of this unit in this stage, from 1; of what is of chores
-    /// alone among that.
+    /// Its number among the deliveries and withdrawals of this unit in this stage, from 1; of what stands beside them
+    /// among that.
     pub number: u64,
     /// What it is of.
     pub kind: Kind,
@@ -200,6 +222,9 @@ pub struct Meta {
     /// The fields that were not as they were delivered to the stages before, where somebody agreed to that.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub untested: Vec<String>,
+    /// The units of a bundle, in the order in which they were brought or taken off.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub members: Vec<Member>,
     /// What the first form has in place of the three before.
     #[serde(default, skip_serializing)]
     note: Option<String>,
@@ -235,6 +260,7 @@ impl Meta {
             chores: None,
             only: false,
             untested: Vec::new(),
+            members: Vec::new(),
             note: None,
         }
     }
@@ -248,7 +274,7 @@ impl Meta {
         let mut meta: Meta =
             serde_json::from_str(text).map_err(|error| DaybookError::Damaged(error.to_string()))?;
         match meta.format {
-            FORMAT | THIRD | SECOND => {}
+            FORMAT | FOURTH | THIRD | SECOND => {}
             FIRST => meta.read_note(),
             other => return Err(DaybookError::Version(other)),
         }
@@ -394,7 +420,7 @@ impl Row {
             unit: meta.unit.clone(),
             stage: meta.stage.clone(),
             number: signed(meta.number),
-            chore: meta.kind.is_of_chores(),
+            chore: meta.kind.is_beside(),
             hash: hash_of(&text),
             text,
             open: packed.open.clone(),
@@ -409,7 +435,7 @@ impl Row {
             unit: record.meta.unit.clone(),
             stage: record.meta.stage.clone(),
             number: signed(record.meta.number),
-            chore: record.meta.kind.is_of_chores(),
+            chore: record.meta.kind.is_beside(),
             text: record.text.clone(),
             hash: record.hash.clone(),
             open: record.packed.open.clone(),
@@ -422,7 +448,7 @@ impl Row {
     fn agrees(&self, meta: &Meta) -> bool {
         let told = (signed(meta.place), meta.unit.as_str(), meta.stage.as_str(), signed(meta.number));
         told == (self.place, self.unit.as_str(), self.stage.as_str(), self.number)
-            && meta.kind.is_of_chores() == self.chore
+            && meta.kind.is_beside() == self.chore
     }
 
     /// The record, as it stands there.

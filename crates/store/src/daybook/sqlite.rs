@@ -185,7 +185,7 @@ impl SqliteDaybook {
         );
         let mut statement = self.asking().prepare(&query).map_err(failed)?;
         let values =
-            params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last, wanted.chores];
+            params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last, wanted.beside];
         let rows = statement.query_map(values, |row| {
             Ok(Row {
                 place: row.get(0)?,
@@ -329,7 +329,7 @@ impl Daybook for SqliteDaybook {
         let last = transaction.query_row(last, [], |row| Ok((row.get(0)?, row.get(1)?))).optional();
         let number =
             "SELECT coalesce(max(number), 0) FROM records WHERE unit = ?1 AND stage = ?2 AND chore = ?3";
-        let chore = meta.kind.is_of_chores();
+        let chore = meta.kind.is_beside();
         let number = transaction.query_row(number, params![meta.unit, meta.stage, chore], |row| row.get(0));
         let row = following(last.map_err(failed)?, number.map_err(failed)?, meta, packed);
         insert(&transaction, &row)?;

@@ -309,7 +309,7 @@ impl Renaming {
                 Context::Manifest,
                 ["stage", "own"]
                 | ["aligned", "except"]
-                | ["outlet", "units"]
+                | ["outlet" | "bundle", "units"]
                 | ["stage", "follow", "only" | "except"]
                 | ["routine", "search", "pattern"]
                 | ["rule", "fields"]

@@ -4,10 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use cledger_core::model::{
-    Aligned, Class, DaybookStore, Follow, Group, GroupId, Judging, Mistake, Outlet, Stage, StageId,
+    Aligned, Bundle, Class, DaybookStore, Follow, Group, GroupId, Judging, Mistake, Outlet, Stage, StageId,
 };
 use cledger_core::name::Name;
 
+use super::bundles::bundles;
 use super::contract::{chores, formerly};
 use super::frame::{In, Item};
 use super::judging::judging;
@@ -32,6 +33,7 @@ pub(super) struct Manifest {
     pub(super) aligned: Vec<Aligned>,
     pub(super) judging: Judging,
     pub(super) outlets: Vec<Outlet>,
+    pub(super) bundles: Vec<Bundle>,
     pub(super) daybook: DaybookStore,
     pub(super) anchors: bool,
 }
@@ -99,6 +101,7 @@ pub(super) fn manifest(read: In<'_>, table: &TomlTable<'_>) -> Manifest {
     aligned(read, table, &mut manifest);
     manifest.judging = judging(read, table, &manifest.stages);
     manifest.outlets = outlets(read, table, &manifest.stages);
+    manifest.bundles = bundles(read, table);
     let (store, anchors) = daybook(read, table);
     manifest.daybook = store.unwrap_or_default();
     manifest.anchors = anchors;

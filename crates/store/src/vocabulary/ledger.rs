@@ -6,7 +6,7 @@ use cledger_core::model::{Class, DaybookStore, Naming, OutletKind, SecretsIn};
 use super::{Form, Key, words};
 
 /// What it says as a whole.
-pub const LEDGER: [Key; 11] = [
+pub const LEDGER: [Key; 12] = [
     Key::new("format", Form::Whole(1), "The format of the ledger: 1"),
     Key::new("name", Form::Text, "What the ledger is called"),
     Key::new(
@@ -21,6 +21,7 @@ pub const LEDGER: [Key; 11] = [
     Key::new("rule", Form::Things, ""),
     Key::new("routine", Form::Things, ""),
     Key::new("outlet", Form::Things, ""),
+    Key::new("bundle", Form::Things, ""),
     Key::new("daybook", Form::Some(&DAYBOOK), ""),
 ];
 
@@ -140,6 +141,14 @@ pub const COLUMNS: [Key; 3] = [
     Key::new("scope", Form::Text, "Whose row it is"),
     Key::new("name", Form::Text, "The name"),
     Key::new("value", Form::Text, "The value"),
+];
+
+/// `[[bundle]]`.
+pub const BUNDLE: [Key; 4] = [
+    Key::new("name", Form::Name, "What it is called"),
+    Key::new("units", Form::Patterns, "Its units and instances, as patterns"),
+    Key::new("version", Form::Text, "Its version; recorded with its deliveries"),
+    Key::new("about", Form::Text, "What it is for"),
 ];
 
 /// `[[rule]]`, but for what it demands.

@@ -138,7 +138,7 @@ impl<'r> Recording<'r> {
 
     fn can(&mut self, found: &Found, ledger: &Ledger, keys: &Keys<'_>) -> Result<FoundThere, Trouble> {
         let stage = ledger.stage(found.stage).name.as_str();
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(self.owner, stage) };
+        let wanted = Wanted { beside: Some(false), ..Wanted::of(self.owner, stage) };
         let is_open = |open: &cledger_store::daybook::Open| {
             (open.meta.unit.as_str(), open.meta.stage.as_str()) == (self.owner, stage)
         };

@@ -69,7 +69,7 @@ impl Baseline {
     ) -> Result<Self, Trouble> {
         let ledger = planner.resolver.ledger();
         let (owner, stage) = (whom.owner.to_string(), ledger.stage(whom.stage).name.as_str());
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(&owner, stage) };
+        let wanted = Wanted { beside: Some(false), ..Wanted::of(&owner, stage) };
         let mut entries = book.entries(&wanted, false)?;
         entries.retain(|entry| entry.meta.place < place);
         entries.reverse();

@@ -46,6 +46,13 @@ pub(crate) struct OnItsWay<'o> {
     purpose: Purpose,
 }
 
+impl OnItsWay<'_> {
+    /// Whether all of it came where it was to come, as far as that shows by now.
+    pub(crate) fn is_well(&self) -> bool {
+        self.all.iter().all(Brought::is_well)
+    }
+}
+
 impl<'o> Bringer<'o> {
     /// Looks at the outlets of a unit, and says what bringing it means.
     pub(crate) fn plan(&self, bringing: &Bringing<'_>) -> Result<Vec<Planned<'o>>, Trouble> {

@@ -32,7 +32,7 @@ impl Restoring {
     ) -> Result<Self, Trouble> {
         let ledger = planner.resolver.ledger();
         let stage = ledger.stage(whom.stage).name.as_str();
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(&whom.owner.to_string(), stage) };
+        let wanted = Wanted { beside: Some(false), ..Wanted::of(&whom.owner.to_string(), stage) };
         let mut past = Vec::new();
         for record in book.records(&wanted)? {
             let is_over = record.meta.kind == Kind::Withdrawn

@@ -65,6 +65,10 @@ pub fn named_sides(
             let (unit, file, alike) = unit_and_file(at, address, file, format)?;
             named(unit, file, alike)
         }
+        (Side::Units(_), _) | (_, Side::Units(_)) => {
+            return Err(Trouble::usage("several units are compared between two stages")
+                .help("write bundle:NAME@STAGE or a pattern of units, and then @STAGE"));
+        }
         (Side::File(_), _) | (_, Side::File(_)) => {
             return Err(Trouble::usage("a file is compared with another file, or with a unit in a stage")
                 .help("write file:PATH and UNIT[+INSTANCE]@STAGE"));
@@ -129,7 +133,7 @@ fn of_fields(opened: &Opened, side: &Side) -> Result<Vec<Named>, Trouble> {
             Ok(of_content(&daybook::content(&record, &opened.ledger, opened.keys())?))
         }
         Side::Ledger(address) => of_ledger(opened, address),
-        Side::Capture(_) | Side::File(_) => Ok(Vec::new()),
+        Side::Capture(_) | Side::File(_) | Side::Units(_) => Ok(Vec::new()),
     }
 }
 

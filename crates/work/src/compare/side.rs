@@ -3,9 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use cledger_core::address::Address;
+use cledger_core::model::Bundle;
 
 use crate::reality::captured::CAPTURE;
 use crate::trouble::Trouble;
+use crate::whole_units::WholeUnits;
 
 /// What a side that is a file begins with.
 const FILE: &str = "file:";
@@ -15,6 +17,8 @@ const FILE: &str = "file:";
 pub enum Side {
     /// What the ledger says, of a stage or of a unit in one.
     Ledger(Address),
+    /// What the ledger says of several units in a stage: those of a bundle, or that a pattern covers.
+    Units(WholeUnits),
     /// A delivery.
     Delivery(Address),
     /// A capture.
@@ -24,13 +28,17 @@ pub enum Side {
 }
 
 impl Side {
-    /// Reads `@STAGE`, `UNIT@STAGE`, `UNIT@STAGE:NUMBER`, `capture:PATH` or `file:PATH`.
+    /// Reads `@STAGE`, `bundle:NAME@STAGE`, `UNIT@STAGE`, `UNIT@STAGE:NUMBER`, `capture:PATH` or `file:PATH`.
     pub fn parse(text: &str) -> Result<Self, Trouble> {
         if let Some(path) = text.strip_prefix(CAPTURE) {
             return Ok(Side::Capture(path.into()));
         }
         if let Some(path) = text.strip_prefix(FILE) {
             return Ok(Side::File(path.to_owned()));
+        }
+        if text.starts_with(Bundle::WORD) || text.contains(['*', '?']) {
+            let texts = [text.to_owned()];
+            return Ok(Side::Units(WholeUnits::parse(&texts, None, "compared")?.without_delivery()?));
         }
         // A path is told as such, be it one that an address could be, too.
         let is_path = text.contains(['.', '/']) && !text.contains('@') && Path::new(text).is_file();

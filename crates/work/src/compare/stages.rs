@@ -8,6 +8,7 @@ use cledger_core::resolve::Resolver;
 use crate::meant::{known_stage, unit_of};
 use crate::opened::Opened;
 use crate::trouble::{Kind, Trouble};
+use crate::whole_units::WholeUnits;
 
 /// How two stages stand to each other.
 #[derive(Debug)]
@@ -47,7 +48,7 @@ pub fn stages<'l>(
             for stage in [ids.0, ids.1] {
                 opened.subjects_in([], stage)?;
             }
-            compare::stages(resolver, ids.0, ids.1)
+            compare::stages(resolver, ids, &|_| true)
         }
         (Some(one), Some(other)) => {
             let subjects = (opened.subject_in(one, ids.0)?, opened.subject_in(other, ids.1)?);
@@ -73,6 +74,33 @@ pub fn stages<'l>(
         (left_stage.to_string(), right_stage.to_string())
     };
     Ok(ComparedStages { left, right, subjects })
+}
+
+/// Compares some units of one stage with the same ones of another.
+pub fn units<'l>(
+    opened: &Opened,
+    resolver: &Resolver<'l>,
+    left: &WholeUnits,
+    right: &Address,
+) -> Result<ComparedStages<'l>, Trouble> {
+    let ledger = resolver.ledger();
+    if right.owner.is_some() {
+        return Err(Trouble::usage(format!("`{right}` names a unit, and the units are those of the first side"))
+            .help("write @STAGE"));
+    }
+    let right_stage = stage_name(right)?;
+    let Some(left_stage) = left.stage.clone() else {
+        return Err(Trouble::usage("the first side names no stage").help(format!("write it with @STAGE, as {right}")));
+    };
+    let ids = (known_stage(ledger, left_stage.as_str())?, known_stage(ledger, right_stage.as_str())?);
+    // They need belong to one of the two stages only: the other lacks them then.
+    let found = [ids.0, ids.1].map(|stage| opened.whole_units(left, stage));
+    if let [Err(trouble), Err(_)] = found {
+        return Err(trouble);
+    }
+    let is_meant = |subject| left.has(opened, &ledger.owner(subject));
+    let subjects = compare::stages(resolver, ids, &is_meant);
+    Ok(ComparedStages { left: left_stage.to_string(), right: right_stage.to_string(), subjects })
 }
 
 fn stage_name(address: &Address) -> Result<Name, Trouble> {

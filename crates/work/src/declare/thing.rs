@@ -7,7 +7,7 @@ use cledger_core::model::{EntryRef, Ledger, Subject};
 use cledger_core::name::{Name, nearest};
 use cledger_core::value::Value;
 use cledger_store::vocabulary::{
-    ALIGNED, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, ENDPOINT, FIELD, FOLLOW, GROUP, INSTANCE, Key,
+    ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, ENDPOINT, FIELD, FOLLOW, GROUP, INSTANCE, Key,
     LEDGER, OUTLET, OUTPUT, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
 };
 use cledger_store::{Item, MANIFEST, shared_file};
@@ -32,6 +32,8 @@ pub enum Thing {
     Rule(Name),
     /// A routine.
     Routine(Name),
+    /// Units that belong together.
+    Bundle(Name),
     /// Stages that must agree.
     Aligned(Vec<Name>),
     /// A stage, and one that it follows.
@@ -65,10 +67,11 @@ pub(crate) struct Where {
 }
 
 /// The words in front of what no address names.
-const WORDS: [(&str, &str); 8] = [
+const WORDS: [(&str, &str); 9] = [
     ("outlet", "outlet:NAME"),
     ("rule", "rule:NAME"),
     ("routine", "routine:NAME"),
+    ("bundle", "bundle:NAME"),
     ("output", "output:UNIT/PATH"),
     ("chore", "chore:UNIT/TEXT or chore:@STAGE/TEXT"),
     ("follow", "follow:STAGE/FOLLOWED"),
@@ -97,6 +100,7 @@ impl Thing {
             "outlet" => Self::Outlet(name(of)?),
             "rule" => Self::Rule(name(of)?),
             "routine" => Self::Routine(name(of)?),
+            "bundle" => Self::Bundle(name(of)?),
             "aligned" => {
                 let stages = of.split(',').map(|of| name(of.trim())).collect::<Result<Vec<_>, _>>()?;
                 Self::Aligned(in_written_order(ledger, stages))
@@ -177,12 +181,15 @@ impl Thing {
         let known: Vec<String> = match &self {
             Self::Outlet(_) => ledger.outlets.iter().map(|it| it.name.to_string()).collect(),
             Self::Rule(_) => ledger.judging.rules.iter().map(|it| it.name.to_string()).collect(),
+            Self::Bundle(_) => ledger.bundles.iter().map(|it| it.name.to_string()).collect(),
             Self::Output(unit, _) => outputs(opened, unit)?.clone(),
             Self::Chore(..) | Self::StageChore(..) => self.chores(opened)?,
             _ => Vec::new(),
         };
         let said = match &self {
-            Self::Outlet(name) | Self::Rule(name) | Self::Routine(name) => name.to_string(),
+            Self::Outlet(name) | Self::Rule(name) | Self::Routine(name) | Self::Bundle(name) => {
+                name.to_string()
+            }
             Self::Output(_, text) | Self::Chore(_, text) | Self::StageChore(_, text) => text.clone(),
             _ => String::new(),
         };
@@ -204,6 +211,7 @@ impl Thing {
             Self::Outlet(name) => ledger.outlets.iter().any(|it| it.name == *name),
             Self::Rule(name) => ledger.judging.rules.iter().any(|it| it.name == *name),
             Self::Routine(name) => has_routine(ledger, name),
+            Self::Bundle(name) => ledger.bundle(name.as_str()).is_some(),
             Self::Aligned(stages) => ledger.aligned.iter().any(|it| names(ledger, &it.stages) == *stages),
             Self::Follow(stage, followed) => {
                 let (stage, followed) =
@@ -258,6 +266,7 @@ impl Thing {
             Self::Outlet(_)
                 | Self::Rule(_)
                 | Self::Routine(_)
+                | Self::Bundle(_)
                 | Self::Aligned(_)
                 | Self::StageChore(..)
                 | Self::Ledger
@@ -270,6 +279,7 @@ impl Thing {
         match self {
             Self::Rule(_) => Concerns::Rules,
             Self::Routine(_) | Self::StageChore(..) => Concerns::Units(BTreeSet::new()),
+            Self::Bundle(_) => Concerns::Patterns,
             Self::Outlet(name) => {
                 let outlets = || before.outlets.iter().chain(&after.outlets);
                 let holds = outlets().any(|outlet| outlet.name == *name && outlet.kind.output().is_some());
@@ -289,6 +299,7 @@ impl Thing {
             Self::Outlet(name) => format!("outlet {name}"),
             Self::Rule(name) => format!("rule {name}"),
             Self::Routine(name) => format!("routine {name}"),
+            Self::Bundle(name) => format!("bundle {name}"),
             Self::Aligned(stages) => {
                 let names: Vec<&str> = stages.iter().map(Name::as_str).collect();
                 format!("alignment of {}", names.join(", "))
@@ -314,6 +325,7 @@ impl Thing {
             Self::Outlet(_) => OUTLET.to_vec(),
             Self::Rule(_) => RULE.iter().chain(&RULE_DEMANDS).copied().collect(),
             Self::Routine(_) | Self::Use(..) => Vec::new(),
+            Self::Bundle(_) => BUNDLE.to_vec(),
             Self::Aligned(_) => ALIGNED.to_vec(),
             Self::Follow(..) => FOLLOW.to_vec(),
             Self::StageChore(..) | Self::Chore(..) => CHORE.to_vec(),
@@ -339,7 +351,8 @@ impl Thing {
             | Self::Group(name)
             | Self::Outlet(name)
             | Self::Rule(name)
-            | Self::Routine(name) => {
+            | Self::Routine(name)
+            | Self::Bundle(name) => {
                 vec![("name", text(name.as_str()))]
             }
             Self::Aligned(stages) => {
@@ -371,6 +384,7 @@ impl Thing {
             Self::Outlet(_) => manifest(vec![own("outlet")]),
             Self::Rule(_) => manifest(vec![own("rule")]),
             Self::Routine(_) => manifest(vec![own("routine")]),
+            Self::Bundle(_) => manifest(vec![own("bundle")]),
             Self::Aligned(_) => manifest(vec![own("aligned")]),
             Self::Follow(stage, _) => manifest(vec![Item::named("stage", stage.as_str()), own("follow")]),
             Self::StageChore(stage, _) => manifest(vec![Item::named("stage", stage.as_str()), own("chore")]),

@@ -1,7 +1,7 @@
 //! Many units brought at once: first all are brought, so many at a time; then each program that has them taken up
 //! runs once; then each is looked at again and recorded.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::thread;
@@ -12,21 +12,33 @@ use crate::deliver::delivering::{Delivering, InHand};
 use crate::deliver::outcome::Delivery;
 use crate::deliver::plan::Plan;
 use crate::reality::masking::masking_of;
+use crate::shared_book::Held;
 use crate::trouble::Trouble;
 
-/// Makes the deliveries that have a reason, and puts what came of each into it.
+/// How many are brought at once, and what is done where one fails.
+#[derive(Clone, Copy)]
+pub(super) struct Pace {
+    /// How many at once.
+    pub(super) at_once: usize,
+    /// What there is to do for those that are not begun once one has failed; they are begun all the same without it.
+    pub(super) not_begun: Option<&'static str>,
+}
+
+/// Makes the deliveries that have a reason, and puts what came of each into it. Those that are `held` already stay so
+/// until then.
 pub(super) fn all(
     delivering: &Delivering<'_, '_>,
     deliveries: &mut [Delivery],
     reasons: Vec<Option<String>>,
+    (pace, held): (Pace, BTreeMap<usize, Held>),
 ) {
-    let asked = delivering.asked;
     let work: VecDeque<(usize, String)> =
         reasons.into_iter().enumerate().filter_map(|(at, why)| Some((at, why?))).collect();
-    let threads = asked.at_once.clamp(1, work.len().max(1));
+    let threads = pace.at_once.clamp(1, work.len().max(1));
     // What was refused before has failed, too.
-    let is_over = asked.stop_at_failure && deliveries.iter().any(Delivery::has_failed);
-    let (work, is_over) = (Mutex::new(work), AtomicBool::new(is_over));
+    let stops = pace.not_begun.is_some();
+    let is_over = stops && deliveries.iter().any(Delivery::has_failed);
+    let (work, is_over, held) = (Mutex::new(work), AtomicBool::new(is_over), Mutex::new(held));
     let in_hand: Mutex<Vec<(usize, Result<InHand<'_, '_>, Trouble>)>> = Mutex::default();
     let (count, done) = (lock(&work).len(), AtomicUsize::new(0));
     let progress = Mutex::new(delivering.opened.at.telling.begins(count, "deliveries"));
@@ -36,8 +48,10 @@ pub(super) fn all(
             scope.spawn(|| {
                 while !is_over.load(Ordering::SeqCst) {
                     let Some((at, why)) = lock(&work).pop_front() else { return };
-                    let brought = delivering.bring(plans[at], &why);
-                    if brought.is_err() && asked.stop_at_failure {
+                    let kept = lock(&held).remove(&at);
+                    let held = kept.map_or_else(|| delivering.hold(plans[at]), Ok);
+                    let brought = held.and_then(|held| delivering.bring(plans[at], &why, held));
+                    if stops && !brought.as_ref().is_ok_and(InHand::is_well) {
                         is_over.store(true, Ordering::SeqCst);
                     }
                     lock(&progress).ended(&ended(delivering, plans[at], brought.as_ref().err()));
@@ -67,7 +81,7 @@ pub(super) fn all(
     }
     for (at, _) in lock(&work).drain(..) {
         let message = "it was not begun: another delivery failed before";
-        deliveries[at].trouble = Some(Trouble::refused(message).help("leave --stop-at-failure out"));
+        deliveries[at].trouble = Some(Trouble::refused(message).help(pace.not_begun.unwrap_or_default()));
     }
 }
 

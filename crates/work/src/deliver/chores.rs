@@ -8,7 +8,7 @@ use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_store::daybook::{Kind, Packed};
 
 use crate::anchor;
-use crate::covering::refuse_idle;
+use crate::covering::{meant, refuse_idle};
 use crate::daybook;
 use crate::deliver::recorded::{Metas, meta, past};
 use crate::opened::Opened;
@@ -58,26 +58,25 @@ pub struct ChoresDone {
     pub written: bool,
 }
 
-/// The chores that are open, as far as a pattern covers them.
-pub fn chores(opened: &Opened, pattern: Option<&Pattern>) -> Result<Vec<OpenChore>, Trouble> {
+/// The chores that are open, as far as patterns or bundles cover them; all without one.
+pub fn chores(opened: &Opened, texts: &[String]) -> Result<Vec<OpenChore>, Trouble> {
     let ledger = &opened.ledger;
-    if let Some(pattern) = pattern {
-        refuse_idle(ledger, pattern)?;
-    }
+    let patterns = meant(ledger, texts)?;
     let metas = Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?;
-    let covered = covered(ledger, pattern);
+    let covered = covered(ledger, &patterns);
     Ok(covered.flat_map(|(subject, stage)| open_chores(ledger, subject, stage, &metas)).collect())
 }
 
-/// The units and instances in their stages, as far as a pattern covers them.
-fn covered(ledger: &Ledger, pattern: Option<&Pattern>) -> impl Iterator<Item = (Subject, StageId)> {
+/// The units and instances in their stages, as far as patterns cover them; all without one.
+fn covered(ledger: &Ledger, patterns: &[Pattern]) -> impl Iterator<Item = (Subject, StageId)> {
     let is_meant = move |&(subject, stage): &(Subject, StageId)| {
-        pattern.is_none_or(|pattern| {
+        let covers = |pattern: &Pattern| {
             let owner = ledger.owner(subject);
             let (unit, instance) = owner.names();
             pattern.covers_stage(ledger.stage(stage).name.as_str())
                 && (!pattern.has_owner() || pattern.covers_owner(unit, instance))
-        })
+        };
+        patterns.is_empty() || patterns.iter().any(covers)
     };
     let of_stage = |stage| ledger.subjects_in(stage).map(move |subject| (subject, stage));
     ledger.stage_ids().flat_map(of_stage).filter(is_meant)
@@ -125,7 +124,7 @@ pub fn done(opened: &Opened, pattern: &Pattern, text: &str, write: bool) -> Resu
     } else {
         Metas::read(daybook::reading(opened)?.as_deref_mut(), ledger)?
     };
-    let covered: Vec<_> = covered(ledger, Some(pattern)).collect();
+    let covered: Vec<_> = covered(ledger, std::slice::from_ref(pattern)).collect();
     let mut known = BTreeSet::new();
     let mut meant = Vec::new();
     for &(subject, stage) in &covered {

@@ -1,5 +1,7 @@
 //! One delivery on its way: held, looked at once more, put down as open, brought, recorded.
 
+use std::collections::BTreeMap;
+
 use cledger_core::delivery::open_after;
 use cledger_core::model::LayerId;
 use cledger_outlets::effect::Masking;
@@ -11,7 +13,7 @@ use crate::bringing::bring::{Bringer, OnItsWay, Purpose, kept_before, left};
 use crate::bringing::brought::Brought;
 use crate::bringing::effects::Effects;
 use crate::bringing::grounds::Grounds;
-use crate::bringing::plan::From;
+use crate::bringing::plan::{From, Planned};
 use crate::bringing::rules::Rules;
 use crate::bringing::whom::Whom;
 use crate::daybook;
@@ -33,10 +35,19 @@ pub(crate) struct Delivering<'a, 'l> {
     pub(crate) around: &'a Around<'a>,
     pub(crate) effects: &'a Effects<'a>,
     pub(crate) book: SharedBook,
+    /// The numbers of the deliveries that are brought again, by unit.
+    pub(crate) again: BTreeMap<String, u64>,
 }
 
 /// What came of one delivery: what the outlets answered, and the record, where one was made.
 pub(crate) type Recorded = (Vec<Brought>, Option<Record>);
+
+/// A unit that is held, and may be brought.
+pub(crate) struct Ready<'a, 'l> {
+    whom: Whom,
+    grounds: Grounds<'l>,
+    planned: Vec<Planned<'a>>,
+}
 
 /// A delivery that was brought, and is neither taken up nor recorded yet.
 pub(crate) struct InHand<'a, 'l> {
@@ -47,6 +58,13 @@ pub(crate) struct InHand<'a, 'l> {
     packed: Packed,
     token: String,
     way: OnItsWay<'a>,
+}
+
+impl InHand<'_, '_> {
+    /// Whether all of it came where it was to come, as far as that shows by now.
+    pub(crate) fn is_well(&self) -> bool {
+        self.way.is_well()
+    }
 }
 
 impl<'a, 'l> Delivering<'a, 'l> {
@@ -69,20 +87,34 @@ impl<'a, 'l> Delivering<'a, 'l> {
         if plan.again.is_some() { From::Earlier } else { From::Ledger }
     }
 
-    /// Holds a unit, looks once more, puts its delivery down as open, and brings it.
-    pub(crate) fn bring(&self, plan: &Plan, why: &str) -> Result<InHand<'a, 'l>, Trouble> {
-        let rules = self.rules()?;
+    /// Holds the unit of a plan.
+    pub(crate) fn hold(&self, plan: &Plan) -> Result<Held, Trouble> {
+        let stage = self.opened.ledger.stage(plan.stage).name.as_str();
+        Ok(Held::take(&self.book, &plan.owner, stage)?)
+    }
+
+    /// Looks once more at what is held, and refuses what must not be brought over what is there now.
+    pub(crate) fn look_again(&self, plan: &Plan, held: &mut Held) -> Result<Ready<'a, 'l>, Trouble> {
         let ledger = &*self.opened.ledger;
         let (owner, name) = (plan.owner.as_str(), ledger.stage(plan.stage).name.as_str());
         let whom = Whom::of(ledger, plan.subject, plan.stage);
-        let mut held = Held::take(&self.book, owner, name)?;
         let book = &mut held.book;
         guards::unchanged(book, (owner, name), plan.last.as_ref().map(|(record, _)| record.meta.number))?;
-        let grounds = Grounds::read(&self.planner, book, &whom, rules)?;
+        let grounds = Grounds::read(&self.planner, book, &whom, self.rules()?)?;
         let bringing = grounds.bringing(ledger, &whom, &plan.content, Self::from(plan));
         let planned = self.bringer().plan(&bringing)?;
         guards::reached(&whom, ledger, planned.iter().map(|planned| &planned.at))?;
         guards::edits(&whom, ledger, planned.iter().map(|planned| &planned.at), bringing.rules.overwrite)?;
+        Ok(Ready { whom, grounds, planned })
+    }
+
+    /// Looks at what is held once more, puts its delivery down as open, and brings it.
+    pub(crate) fn bring(&self, plan: &Plan, why: &str, mut held: Held) -> Result<InHand<'a, 'l>, Trouble> {
+        let ledger = &*self.opened.ledger;
+        let (owner, name) = (plan.owner.as_str(), ledger.stage(plan.stage).name.as_str());
+        let Ready { whom, grounds, planned } = self.look_again(plan, &mut held)?;
+        let bringing = grounds.bringing(ledger, &whom, &plan.content, Self::from(plan));
+        let book = &mut held.book;
         let scope = ledger.key_scope(LayerId::Stage(plan.stage));
         let mut content = plan.content.clone();
         // The key may have been rotated since the ledger was read.

@@ -2,13 +2,13 @@
 
 use cledger_core::address::{Address, Delivery, Owner, Pattern};
 use cledger_core::cipher::KeyScope;
-use cledger_core::model::LayerId;
+use cledger_core::model::{Bundle, LayerId, Ledger};
 use cledger_core::name::Name;
 use cledger_store::Unsealed;
 use cledger_store::daybook::{BOTH, Content, Daybook, Entry, Meta, Record, Wanted, bound_to, verify};
 
 use crate::anchor;
-use crate::covering::refuse_idle;
+use crate::covering::meant;
 use crate::daybook;
 use crate::opened::Opened;
 use crate::trouble::{Kind as TroubleKind, Trouble};
@@ -22,6 +22,39 @@ pub struct History {
     pub more: usize,
     /// What was left open.
     pub opened: Vec<Meta>,
+    /// Whether it is that of bundles alone.
+    pub of_bundles: bool,
+}
+
+/// Whose history is asked for.
+enum Whose {
+    Covered(Pattern),
+    /// A bundle, and the stages.
+    Bundle(String, Option<Pattern>),
+}
+
+impl Whose {
+    fn parse(text: &str) -> Result<Self, Trouble> {
+        let Some(named) = text.strip_prefix(Bundle::WORD) else { return Ok(Self::Covered(Pattern::parse(text)?)) };
+        let (name, stage) = named.split_at(named.find('@').unwrap_or(named.len()));
+        let stage = if stage.is_empty() { None } else { Some(Pattern::parse(stage)?) };
+        Ok(Self::Bundle(format!("{}{name}", Bundle::WORD), stage))
+    }
+
+    /// Whether a record is of it, by the names of now or those that it was made under.
+    fn has(&self, ledger: &Ledger, meta: &Meta) -> bool {
+        let stage = ledger.stage_name_now(&meta.stage);
+        let in_stage = |pattern: &Pattern| pattern.covers_stage(&meta.stage) || pattern.covers_stage(stage);
+        match self {
+            Self::Bundle(unit, stages) => meta.unit == *unit && stages.as_ref().is_none_or(in_stage),
+            Self::Covered(pattern) => {
+                let owner = Address::parse(&meta.unit).ok().and_then(|address| address.owner);
+                let now = owner.as_ref().and_then(|owner| ledger.now_called(owner));
+                let names = |owner: &Owner| pattern.covers_owner(owner.names().0, owner.names().1);
+                in_stage(pattern) && (!pattern.has_owner() || owner.iter().chain(&now).any(names))
+            }
+        }
+    }
 }
 
 /// Whether the chain of records holds.
@@ -51,29 +84,22 @@ pub struct Recorded {
     pub content: Content,
 }
 
-/// The last so many records, as far as a pattern covers them.
-pub fn history(opened: &Opened, pattern: Option<&Pattern>, last: usize) -> Result<History, Trouble> {
+/// The last so many records, as far as patterns cover them, or of bundles; all without one.
+pub fn history(opened: &Opened, texts: &[String], last: usize) -> Result<History, Trouble> {
+    let whose: Vec<Whose> = texts.iter().map(|text| Whose::parse(text)).collect::<Result<_, _>>()?;
     let mut book = daybook::required(opened)?;
-    let covers = |meta: &Meta| {
-        let owner = Address::parse(&meta.unit).ok().and_then(|address| address.owner);
-        let now = owner.as_ref().and_then(|owner| opened.ledger.now_called(owner));
-        pattern.is_none_or(|pattern| {
-            let names = |owner: &Owner| pattern.covers_owner(owner.names().0, owner.names().1);
-            let stage = opened.ledger.stage_name_now(&meta.stage);
-            (pattern.covers_stage(&meta.stage) || pattern.covers_stage(stage))
-                && (!pattern.has_owner() || owner.iter().chain(&now).any(names))
-        })
-    };
+    let covers = |meta: &Meta| whose.is_empty() || whose.iter().any(|whose| whose.has(&opened.ledger, meta));
     let all = book.entries(&Wanted::default(), false)?;
     let mut records: Vec<Entry> = all.into_iter().filter(|entry| covers(&entry.meta)).collect();
     let more = records.len().saturating_sub(last);
     records.drain(..more);
     let open: Vec<Meta> = book.opened()?.into_iter().map(|open| open.meta).filter(covers).collect();
     // What the ledger does not have any more has a history all the same.
-    if let Some(pattern) = pattern.filter(|_| records.is_empty() && more == 0 && open.is_empty()) {
-        refuse_idle(&opened.ledger, pattern)?;
+    if records.is_empty() && more == 0 && open.is_empty() {
+        meant(&opened.ledger, texts)?;
     }
-    Ok(History { records, more, opened: open })
+    let of_bundles = !whose.is_empty() && whose.iter().all(|whose| matches!(whose, Whose::Bundle(..)));
+    Ok(History { records, more, opened: open, of_bundles })
 }
 
 /// Proves the chain, that it holds what was seen of it, and the secrets as far as they are readable here.

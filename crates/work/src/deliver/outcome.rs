@@ -7,6 +7,7 @@ use cledger_core::model::Ledger;
 use cledger_store::daybook::Record;
 
 use crate::bringing::brought::Brought;
+use crate::deliver::bundle::Together;
 use crate::deliver::plan::Plan;
 use crate::deliver::withdraw::Withdrawn;
 use crate::trouble::{Kind, Trouble};
@@ -29,6 +30,8 @@ pub struct Delivery {
 pub struct Delivered {
     /// The ledger that they were made from.
     pub ledger: Arc<Ledger>,
+    /// The bundle that was delivered, if it was one.
+    pub together: Option<Together>,
     /// One for each unit.
     pub deliveries: Vec<Delivery>,
     /// Units that the stage still has something of, and that do not belong to it any more.

@@ -97,7 +97,7 @@ fn whole(
     let ledger = planner.resolver.ledger();
     let owner = ledger.owner(subject).to_string();
     let last = planner.last(book, &owner, stage)?;
-    let wanted = Wanted { chores: Some(true), ..Wanted::of(&owner, ledger.stage(stage).name.as_str()) };
+    let wanted = Wanted { beside: Some(true), ..Wanted::of(&owner, ledger.stage(stage).name.as_str()) };
     let done = book.entries(&wanted, false)?.into_iter().filter_map(|entry| entry.meta.chore).collect();
     Ok(Plan {
         subject,

@@ -85,7 +85,8 @@ pub(crate) fn past(meta: &Meta) -> Past<'_> {
         Kind::Found => Event::Found,
         Kind::Withdrawn => Event::Withdrawn,
         Kind::ChoreDone => Event::ChoreDone(meta.chore.as_deref().unwrap_or_default()),
-        Kind::ChoresAsked => Event::ChoresAsked,
+        // Those of bundles are of no unit.
+        Kind::ChoresAsked | Kind::BundleDelivered | Kind::BundleWithdrawn => Event::ChoresAsked,
     };
     Past { place, number, event, arrived: arrived(meta), chores: meta.chores.as_deref() }
 }

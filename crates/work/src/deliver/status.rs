@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use cledger_core::address::Pattern;
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
 use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
 use cledger_core::render::{has_gaps, rendering};
@@ -12,7 +11,7 @@ use cledger_store::daybook::{Content, Daybook, Digests, Entry, Meta, Wanted, bou
 use jiff::Timestamp;
 use rayon::prelude::*;
 
-use crate::covering::refuse_idle;
+use crate::covering::meant;
 use crate::daybook;
 use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
@@ -107,11 +106,11 @@ struct Telling<'a, 'l> {
     now: Timestamp,
 }
 
-/// How the units stand that these patterns cover, all without one; with `live` the outlets are looked at, too.
-pub fn status(opened: &Opened, patterns: &[Pattern], live: bool) -> Result<Status, Trouble> {
+/// How the units stand that these patterns or bundles cover, all without one; with `live` the outlets are looked at, too.
+pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, Trouble> {
     let ledger = &opened.ledger;
-    for pattern in patterns {
-        refuse_idle(ledger, pattern)?;
+    let patterns = meant(ledger, texts)?;
+    for pattern in &patterns {
         if pattern.has_stage() || pattern.has_entry() {
             let message = format!("`{pattern}` names more than units, and a status is that of all stages");
             return Err(Trouble::usage(message).help("write UNIT, or a pattern of units"));

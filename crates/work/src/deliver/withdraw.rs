@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use cledger_core::address::{Address, Owner};
 use cledger_core::delivery::{referring_first, still_open};
 use cledger_core::model::{LayerId, OutletKind, StageId, Subject};
-use cledger_store::daybook::{Content, Daybook, Kind, Open, Packed, Wanted};
+use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Member, Open, Packed, Wanted};
 use cledger_store::{Target, What, setting};
 
 use crate::bringing::at::{AtOutlet, Seen};
@@ -19,7 +19,9 @@ use crate::bringing::restoring::Restoring;
 use crate::bringing::rules::{Edits, Rules};
 use crate::bringing::whom::Whom;
 use crate::change::{CHANGES, Changing, Consent, countersigned};
+use crate::covering::known_bundle;
 use crate::daybook;
+use crate::deliver::bundle::Together;
 use crate::deliver::by_hand;
 use crate::deliver::delivering::{Delivering, record};
 use crate::deliver::finish::told;
@@ -33,6 +35,7 @@ use crate::reality::masking::masking;
 use crate::reality::places::{holder, is_its_place};
 use crate::shared_book::{Held, SharedBook};
 use crate::trouble::{Kind as TroubleKind, Trouble};
+use crate::whole_units::{Units, WholeUnits};
 
 /// What is to be withdrawn.
 #[derive(Debug, Clone, Default)]
@@ -103,12 +106,21 @@ struct Withdrawing<'a, 'l> {
     edits: &'a Edits,
 }
 
-/// Takes what was delivered of a unit to a stage, or of all units, off the outlets, or shows what that would be. It
-/// works as well for units that the ledger does not have any more.
-pub fn withdraw(opened: &Opened, address: &Address, asked: &ToWithdraw) -> Result<Vec<Withdrawn>, Trouble> {
-    crate::meant::refuse_entry(address, "withdrawn")?;
+/// What came of withdrawing units.
+#[derive(Debug)]
+pub struct AllWithdrawn {
+    /// The bundle that was withdrawn, if it was one.
+    pub together: Option<Together>,
+    /// One for each unit.
+    pub units: Vec<Withdrawn>,
+}
+
+/// Takes what was delivered of units to a stage off the outlets, or shows what that would be. A unit by its name need not
+/// be in the ledger any more.
+pub fn withdraw(opened: &Opened, what: &WholeUnits, asked: &ToWithdraw) -> Result<AllWithdrawn, Trouble> {
+    what.refuse_mixed_bundle("withdrawn")?;
     let ledger = &opened.ledger;
-    let id = opened.stage(address.stage.as_ref())?.stage;
+    let id = opened.stage(what.stage.as_ref())?.stage;
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
     let around = Around::of(opened);
@@ -116,13 +128,13 @@ pub fn withdraw(opened: &Opened, address: &Address, asked: &ToWithdraw) -> Resul
     let mut book = SharedBook::new(daybook::for_writing(opened, asked.write)?);
     let edits = &asked.edits;
     let withdrawing = Withdrawing { opened, planner, around: &around, effects: &effects, edits };
-    let whoms = match &address.owner {
-        Some(owner) => {
-            let unit = owner.names().0;
-            opened.refuse_broken(Some(format!("unit `{unit}`")), ledger.broken.of_unit(unit))?;
-            of_names(opened, &mut book, owner, id)?
+    let whoms = whoms(opened, &mut book, what, id)?;
+    let mut together = match what.bundle() {
+        Some(bundle) => {
+            let members = opened.whole_units(what, id)?;
+            Some(Together::read(opened, &mut book, bundle, (&members, id))?)
         }
-        None => standing(opened, &mut book, id)?,
+        None => None,
     };
     let mut all = Vec::new();
     for whom in whoms {
@@ -132,24 +144,83 @@ pub fn withdraw(opened: &Opened, address: &Address, asked: &ToWithdraw) -> Resul
     let subjects: Vec<Subject> = all.iter().filter_map(|withdrawn| withdrawn.subject).collect();
     gate::tell_now(opened, &gate::holding_up(opened, &resolver, &subjects, id)?);
     if all.is_empty() {
-        let message = format!("`@{}` has nothing delivered that could be withdrawn", ledger.stage(id).name);
+        let message = format!("nothing of this is delivered to `{}` that could be withdrawn", ledger.stage(id).name);
         return Err(Trouble::usage(message));
     }
     if !asked.write {
-        return Ok(all);
+        return Ok(AllWithdrawn { together, units: all });
     }
     countersigned(&opened.at, &[ledger.stage(id)], &asked.consent.countersign, CHANGES)?;
     let why = asked.consent.why.as_deref();
     let why = why.ok_or_else(|| Trouble::usage("a withdrawal has a reason").help("add --why TEXT"))?;
     let why = daybook::reason(why)?.to_owned();
-    let is_alone = all.len() == 1;
+    let own = together.as_ref().map(|it| Held::take(&book, &it.unit(), &it.stage)).transpose()?;
+    let is_alone = all.len() == 1 && together.is_none();
+    let mut has_failed = false;
     for withdrawn in &mut all {
+        if has_failed && together.is_some() {
+            let message = "it was not begun: another withdrawal failed before";
+            withdrawn.trouble = Some(Trouble::refused(message).help("mend that, and withdraw the bundle again"));
+            continue;
+        }
         match withdrawing.carry_out(&book, withdrawn, &why) {
             Ok(()) => {}
             Err(trouble) if is_alone => return Err(trouble),
             Err(trouble) => withdrawn.trouble = Some(trouble),
         }
+        has_failed |= !withdrawn.is_well();
     }
+    if let Some(together) = &mut together {
+        let members = all.iter().map(member).collect();
+        together.record(opened, &mut book, (Kind::BundleWithdrawn, None), &why, members)?;
+    }
+    drop(own);
+    Ok(AllWithdrawn { together, units: all })
+}
+
+/// What came of a unit of a bundle.
+fn member(withdrawn: &Withdrawn) -> Member {
+    let states = || withdrawn.brought.iter().map(Brought::state);
+    let state = match withdrawn.recorded {
+        None => AnswerState::NotBrought,
+        Some(_) if states().any(|state| state == AnswerState::NotKnown) => AnswerState::NotKnown,
+        Some(_) if states().all(AnswerState::is_whole) => AnswerState::TakenOff,
+        Some(_) => AnswerState::InPart,
+    };
+    let number = withdrawn.recorded.or(Some(withdrawn.number));
+    Member { unit: withdrawn.owner.clone(), number, state }
+}
+
+/// The units that are meant: by their names, which the ledger need not know, or those that the stage has something of.
+fn whoms(
+    opened: &Opened,
+    book: &mut dyn Daybook,
+    what: &WholeUnits,
+    stage: StageId,
+) -> Result<Vec<Whom>, Trouble> {
+    let mut named = Vec::new();
+    let mut by_name = BTreeSet::new();
+    for units in &what.units {
+        match units {
+            Units::Named(owner) => {
+                let unit = owner.names().0;
+                opened.refuse_broken(Some(format!("unit `{unit}`")), opened.ledger.broken.of_unit(unit))?;
+                if by_name.insert(owner) {
+                    named.extend(of_names(opened, book, owner, stage)?);
+                }
+            }
+            Units::Covered(_) => {}
+            Units::Bundle(name) => drop(known_bundle(&opened.ledger, name.as_str())?),
+        }
+    }
+    if by_name.len() == what.units.len() && !what.is_all() {
+        return Ok(named);
+    }
+    let mut all = standing(opened, book, stage)?;
+    all.retain(|whom| what.has(opened, &whom.owner));
+    let known: BTreeSet<_> = all.iter().map(|whom| whom.owner.clone()).collect();
+    named.retain(|whom| !known.contains(&whom.owner));
+    all.extend(named);
     Ok(all)
 }
 
@@ -380,7 +451,7 @@ pub(super) fn left_over(
     let is_meant = |whom: &Whom| {
         let now = || opened.ledger.now_called(&whom.owner);
         whom.subject.is_none()
-            && (asked.owners.is_empty() || now().is_some_and(|now| asked.owners.contains(&now)))
+            && (asked.what.is_all() || now().is_some_and(|now| asked.what.has(opened, &now)))
     };
     for whom in standing(opened, book, stage)?.into_iter().filter(is_meant) {
         left_over.push(withdrawing.plan(book, &whom, asked.write)?);

@@ -13,6 +13,7 @@ use crate::reality::look::{Seeing, look};
 use crate::reality::places;
 use crate::reality::standing::UnitDrift;
 use crate::trouble::{Kind, Trouble};
+use crate::whole_units::WholeUnits;
 
 /// What came of it.
 #[derive(Debug)]
@@ -45,12 +46,12 @@ pub fn put(
         refuse_locked(opened.ledger.stage(stage), consent)?;
     }
     let asked = ToDeliver {
-        owners: vec![owner.clone()],
+        what: WholeUnits::of(owner.clone(), Some(&opened.ledger.stage(stage).name)),
         kind: RecordKind::Put,
         edits: edits.clone(),
         consent: consent.clone(),
         write,
-        ..ToDeliver::all_of(Some(opened.ledger.stage(stage).name.clone()))
+        ..ToDeliver::all_of(None)
     };
     let delivered = deliver(opened, &asked)?;
     let mut processes = Vec::new();

@@ -23,7 +23,7 @@ impl Remains {
     /// Reads them.
     pub(crate) fn read(book: &mut dyn Daybook, ledger: &Ledger) -> Result<Self, Trouble> {
         let mut remains = Self::default();
-        let wanted = Wanted { chores: Some(false), ..Wanted::default() };
+        let wanted = Wanted { beside: Some(false), ..Wanted::default() };
         for entry in book.entries(&wanted, true)? {
             let Meta { unit, stage, number, .. } = &entry.meta;
             let files = if let Some(digests) = entry.digests()? {

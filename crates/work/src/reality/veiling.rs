@@ -57,7 +57,7 @@ struct Delivered {
 
 impl Delivered {
     fn of(book: &mut dyn Daybook, owner: &str, stage: &str) -> Result<Self, Trouble> {
-        let wanted = Wanted { chores: Some(false), ..Wanted::of(owner, stage) };
+        let wanted = Wanted { beside: Some(false), ..Wanted::of(owner, stage) };
         let mut known = Self::default();
         for entry in book.entries(&wanted, true)? {
             if let Some(digests) = entry.digests()? {

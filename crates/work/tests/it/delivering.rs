@@ -9,7 +9,7 @@ use cledger_work::deliver::withdraw::ToWithdraw;
 use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, withdraw};
 use cledger_work::{Kind, Opened, Trouble};
 
-use crate::workplaces::{Answers, Meddler, Place, address, asked, because, pattern};
+use crate::workplaces::{Answers, Meddler, Place, asked, because, pattern, whole};
 
 const DESK: (&str, &str) = (
     "units/desk.toml",
@@ -91,7 +91,7 @@ fn what_was_done_stays_when_a_later_unit_fails() {
     assert_eq!(numbers(&delivered)[0], Some(1), "{:?}", delivered.trouble);
     assert!(place.path("../live/dev/desk/desk.env").is_file());
     assert_ne!(delivered.kind(), None);
-    let all = history::history(&place.open(), None, 10).unwrap();
+    let all = history::history(&place.open(), &[], 10).unwrap();
     let units: Vec<&str> = all.records.iter().map(|record| record.meta.unit.as_str()).collect();
     assert_eq!(units, ["desk"]);
 }
@@ -102,7 +102,7 @@ fn chores_hold_back_and_are_told_until_they_are_done() {
          [[chore]]\ntext = \"Tell them\"\nwhen = \"each-delivery\"\n";
     let place = Place::new(&[("units/desk.toml", &(DESK.1.to_owned() + chores))]);
     let open = || -> Vec<String> {
-        let open = chores::chores(&place.open(), Some(&pattern("@dev"))).unwrap();
+        let open = chores::chores(&place.open(), &["@dev".to_owned()]).unwrap();
         open.into_iter().map(|chore| chore.text).collect()
     };
     assert_eq!(open(), ["Call the quay"]);
@@ -119,18 +119,18 @@ fn chores_hold_back_and_are_told_until_they_are_done() {
 #[test]
 fn what_is_withdrawn_is_gone_and_recorded() {
     let place = Place::new(&[DESK]);
-    let nothing = withdraw::withdraw(&place.open(), &address("desk@dev"), &to_withdraw(true));
+    let nothing = withdraw::withdraw(&place.open(), &whole("desk@dev"), &to_withdraw(true));
     assert!(nothing.is_err());
     make(&place, &asked(&["desk"], "dev")).unwrap();
     place.write("../live/dev/desk/theirs.txt", "never ours");
-    let plan = withdraw::withdraw(&place.open(), &address("desk@dev"), &to_withdraw(false)).unwrap();
-    let parts = plan[0].outlets[0].parts();
+    let plan = withdraw::withdraw(&place.open(), &whole("desk@dev"), &to_withdraw(false)).unwrap();
+    let parts = plan.units[0].outlets[0].parts();
     let paths: Vec<_> = parts.iter().filter_map(|part| part.path.as_deref()).collect();
     assert_eq!((paths, place.path("../live/dev/desk/desk.env").is_file()), (vec!["desk.env"], true));
-    withdraw::withdraw(&place.open(), &address("desk@dev"), &to_withdraw(true)).unwrap();
+    withdraw::withdraw(&place.open(), &whole("desk@dev"), &to_withdraw(true)).unwrap();
     assert!(!place.path("../live/dev/desk/desk.env").exists());
     assert_eq!(place.read("../live/dev/desk/theirs.txt"), "never ours");
-    let last = history::history(&place.open(), None, 10).unwrap().records.pop().unwrap();
+    let last = history::history(&place.open(), &[], 10).unwrap().records.pop().unwrap();
     assert_eq!((last.meta.kind, last.meta.number), (RecordKind::Withdrawn, 2));
 }
 
@@ -149,7 +149,7 @@ fn what_somebody_else_delivers_between_plan_and_hold_is_seen() {
             assert_eq!(deliver(&opened, &other).unwrap().kind(), None);
         });
         let trouble = if is_withdrawal {
-            withdraw::withdraw(&place.open(), &address("desk@prod"), &to_withdraw(true)).unwrap_err()
+            withdraw::withdraw(&place.open(), &whole("desk@prod"), &to_withdraw(true)).unwrap_err()
         } else {
             make(&place, &usual).unwrap_err()
         };

@@ -15,7 +15,7 @@ use cledger_work::keys::{KeyChange, ToMake, identity, make, rotate};
 use cledger_work::promote::{Promoted, ToPromote, promote};
 use cledger_work::{Kind, Trouble};
 
-use crate::workplaces::{Place, address, asked, because, pattern};
+use crate::workplaces::{Place, address, asked, because, pattern, whole};
 
 const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n[variables.region]\ndefault = \"north\"\n\
      [variables.quay]\nvary = \"must\"\n[variables.sign]\ndefault = \"at ${quay}\"\n\
@@ -74,9 +74,8 @@ fn what_is_not_as_it_was_tested_is_told_and_may_be_refused() {
 
 fn moved(place: &Place, carry: &[&str], carry_changed: bool) -> Promoted {
     let asked = ToPromote {
-        from: address("@dev"),
+        from: whole("@dev"),
         to: address("@test"),
-        units: Vec::new(),
         carry: carry.iter().map(|text| (*text).to_owned()).collect(),
         carry_changed,
         all: false,
@@ -274,7 +273,7 @@ fn twenty_deliveries_of_one_unit_at_once_come_one_after_the_other() {
             });
         }
     });
-    let all = history::history(&place.open(), None, 100).unwrap();
+    let all = history::history(&place.open(), &[], 100).unwrap();
     let numbers: Vec<u64> = all.records.iter().map(|record| record.meta.number).collect();
     assert_eq!(numbers, (1..=numbers.len() as u64).collect::<Vec<_>>());
     assert_eq!((numbers.len(), all.opened.len()), (recorded.load(Ordering::SeqCst), 0));
@@ -298,7 +297,7 @@ fn what_is_brought_by_hand_is_delivered_when_its_chore_is_done() {
     assert_eq!(standing(), Some(InStage::ByHand(1)));
     assert_eq!(to(&place, "test", |_| {}).unwrap_err().kind(), Kind::Refused);
     let open = || {
-        chores::chores(&place.open(), None).unwrap().into_iter().map(|chore| chore.text).collect::<Vec<_>>()
+        chores::chores(&place.open(), &[]).unwrap().into_iter().map(|chore| chore.text).collect::<Vec<_>>()
     };
     assert_eq!(open(), ["Type it in"]);
     chores::done(&place.open(), &pattern("desk@dev"), "Type", true).unwrap();
@@ -308,6 +307,6 @@ fn what_is_brought_by_hand_is_delivered_when_its_chore_is_done() {
     to(&place, "dev", |_| {}).unwrap();
     assert!(open().is_empty());
     let asked = ToWithdraw { consent: because(&[]), write: true, ..ToWithdraw::default() };
-    withdraw(&place.open(), &address("desk@dev"), &asked).unwrap();
+    withdraw(&place.open(), &whole("desk@dev"), &asked).unwrap();
     assert_eq!(open(), ["take off what delivery 1 brought (Type it in)"]);
 }

@@ -101,7 +101,7 @@ fn letting_somebody_out_leaves_its_chores_whenever_it_is_interrupted() {
     let (quay, interruption) = prepared(None);
     admits(&quay.place, "ben");
     let open = || -> Vec<String> {
-        let open = chores::chores(&quay.place.open(), None).unwrap();
+        let open = chores::chores(&quay.place.open(), &[]).unwrap();
         let texts = open.into_iter().map(|chore| chore.text);
         texts.filter(|text| text == "give `desk/gate.token@dev` another value: ben could read it").collect()
     };

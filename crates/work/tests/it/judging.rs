@@ -24,7 +24,7 @@ const RULE: &str = "[[rule]]\nname = \"short\"\nfields = [\"*/hold\", \"*/line\"
 
 /// What stands in the way of `desk@dev`, as its codes and addresses.
 fn errors(place: &Place) -> Vec<String> {
-    let asked = ToCheck { pattern: Some("desk@dev".to_owned()), ..ToCheck::default() };
+    let asked = ToCheck { patterns: vec!["desk@dev".to_owned()], ..ToCheck::default() };
     let checked = check(&place.at, &asked).unwrap();
     let errors = checked.report.findings.iter().filter(|finding| finding.severity == Severity::Error);
     errors.map(|finding| format!("{} {}", finding.code, finding.address)).collect()

@@ -57,7 +57,7 @@ fn one_broken_file_leaves_the_rest() {
     ] {
         let place = Place::new(&FILES);
         place.write("units/gate.toml", "[variables.line]\ndefault = \"free\"\n");
-        let before = check(&place.open().resolver(), None, None).findings;
+        let before = check(&place.open().resolver(), &[], None).findings;
         place.write(file, text);
         assert!(Opened::read(&place.at, &Scope::Whole).is_err(), "{file}");
         let opened = Opened::read_partly(&place.at, &Scope::Whole).unwrap();
@@ -66,7 +66,7 @@ fn one_broken_file_leaves_the_rest() {
         assert_eq!((broken[0].path.as_str(), broken[0].mistakes.is_empty()), (file, false));
         let (entry, expected) = if whole == "gate" { ("line", "free") } else { ("region", "north") };
         assert_eq!(value(&opened, 0, whole, entry).as_deref(), Some(expected), "{file}");
-        let report = check(&opened.resolver(), None, None);
+        let report = check(&opened.resolver(), &[], None);
         assert_eq!(report.findings[0].code, Code::UnreadableFile, "{file}");
         for finding in &report.findings[1..] {
             assert!(before.iter().any(|known| known.key() == finding.key()), "{file}: {}", finding.message);
@@ -83,10 +83,10 @@ fn reading_never_writes() {
     let before = place.everything();
     let opened = place.open();
     let asked =
-        ToCheck { pattern: None, stage: None, fetch: true, against: None, strict: false, today: None };
+        ToCheck { patterns: Vec::new(), stage: None, fetch: true, against: None, strict: false, today: None };
     cledger_work::check::check(&place.at, &asked).unwrap();
     deliver::status::status(&opened, &[], true).unwrap();
-    deliver::history::history(&opened, None, 10).unwrap_err();
+    deliver::history::history(&opened, &[], 10).unwrap_err();
     drift(&place.at, &ToLookAt { addresses: vec!["@dev".to_owned()], ..ToLookAt::default() }).unwrap();
     let stage = address("@dev");
     let (secrets, units) = (SecretsAs::LeftOut, &[][..]);

@@ -13,7 +13,7 @@ use cledger_work::keys::{KeyChange, ToMake, identity, make};
 use cledger_work::{Kind, Trouble};
 use proptest::prelude::*;
 
-use crate::workplaces::{Place, address, asked, because};
+use crate::workplaces::{Place, address, asked, because, whole};
 
 const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n[variables.region]\ndefault = \"north\"\n";
 const ENV: &str = "[[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n";
@@ -45,7 +45,7 @@ fn leaving(names: &[&str]) -> Edits {
 fn take_off(place: &Place, overwrite: bool) -> Result<(), Trouble> {
     let edits = Edits { leave: Vec::new(), overwrite };
     let asked = ToWithdraw { edits, consent: because(&[]), write: true };
-    withdraw(&place.open(), &address("desk@dev"), &asked).map(drop)
+    withdraw(&place.open(), &whole("desk@dev"), &asked).map(drop)
 }
 
 /// The names of a plan, each with whose it is and whether it stays.

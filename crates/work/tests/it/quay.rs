@@ -18,7 +18,7 @@ use postgres::{Client, NoTls};
 use tempfile::TempDir;
 
 use crate::database::Server;
-use crate::workplaces::{Answers, Place, address, asked, because, pattern};
+use crate::workplaces::{Answers, Place, address, asked, because, pattern, whole};
 
 const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n[credentials.gate]\nform = \"token\"\n\
      [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n[[output]]\npath = \"secret/gate.json\"\nformat = \"json\"\n\
@@ -123,7 +123,7 @@ impl Quay {
         let opened = self.place.open();
         let verified = history::verified(&opened).unwrap();
         assert_eq!((verified.broken, verified.not_readable), (Vec::<String>::new(), 0));
-        assert!(history::history(&opened, None, 50).unwrap().opened.is_empty());
+        assert!(history::history(&opened, &[], 50).unwrap().opened.is_empty());
     }
 }
 
@@ -140,7 +140,7 @@ pub(crate) fn delivers(place: &Place) -> Result<(), Trouble> {
 
 pub(crate) fn withdraws(place: &Place) -> Result<(), Trouble> {
     let asked = ToWithdraw { consent: because(&[]), write: true, ..ToWithdraw::default() };
-    withdraw(&place.open(), &address("desk@dev"), &asked).map(drop)
+    withdraw(&place.open(), &whole("desk@dev"), &asked).map(drop)
 }
 
 pub(crate) fn does_the_chore(place: &Place) -> Result<(), Trouble> {
@@ -171,9 +171,8 @@ pub(crate) fn excludes(place: &Place, name: &str) -> Result<(), Trouble> {
 /// Moves what was delivered up to the next stage, and delivers it there.
 pub(crate) fn promotes(place: &Place) -> Result<(), Trouble> {
     let asked = ToPromote {
-        from: address("@dev"),
+        from: whole("@dev"),
         to: address("@test"),
-        units: Vec::new(),
         carry: vec!["desk/hold".to_owned()],
         carry_changed: false,
         all: false,

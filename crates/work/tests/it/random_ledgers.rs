@@ -141,7 +141,7 @@ fn nothing_leaves_the_ledger_that_check_has_an_error_for() {
             let name = opened.ledger.stage(stage).name.to_string();
             for subject in opened.ledger.subjects_in(stage) {
                 let Owner::Unit(unit, None) = opened.ledger.owner(subject) else { continue };
-                let asked = ToCheck { pattern: Some(format!("{unit}@{name}")), ..ToCheck::default() };
+                let asked = ToCheck { patterns: vec![format!("{unit}@{name}")], ..ToCheck::default() };
                 let findings = check(&place.at, &asked).unwrap().report.findings;
                 let mut errors =
                     findings.iter().filter(|it| it.severity == Severity::Error && !is_idle(it.code));

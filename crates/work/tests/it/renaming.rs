@@ -10,7 +10,7 @@ use cledger_work::keys::{KeyChange, ToMake, identity, make};
 use cledger_work::rename::{ToRename, rename};
 use cledger_work::{Kind, Trouble};
 
-use crate::workplaces::{Place, address, asked, because, pattern};
+use crate::workplaces::{Place, address, asked, because, pattern, whole};
 
 const DESK: &str = "[variables.hold]\ndefault = \"5m\"\n[credentials.gate]\nform = \"token\"\n\
      [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n\
@@ -52,7 +52,7 @@ fn number(delivered: &Delivered) -> Option<u64> {
 
 /// The deliveries and withdrawals that somebody is told of.
 fn told(place: &Place, of: &str) -> Vec<String> {
-    let history = history::history(&place.open(), Some(&pattern(of)), 20).unwrap();
+    let history = history::history(&place.open(), &[of.to_owned()], 20).unwrap();
     let meta = history.records.into_iter().map(|entry| entry.meta);
     meta.filter(|meta| meta.chore.is_none()).map(|meta| format!("{}:{}", meta.unit, meta.number)).collect()
 }
@@ -112,7 +112,7 @@ fn a_renamed_unit_keeps_its_history_and_leaves_nothing_behind() {
 
 fn take_off(place: &Place, of: &str) -> Result<(), Trouble> {
     let asked = ToWithdraw { edits: Edits::default(), consent: because(&[]), write: true };
-    withdraw(&place.open(), &address(of), &asked).map(drop)
+    withdraw(&place.open(), &whole(of), &asked).map(drop)
 }
 
 #[test]

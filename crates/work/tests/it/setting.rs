@@ -12,7 +12,7 @@ use cledger_work::promote::{Promoted, ToPromote, promote};
 use cledger_work::set::{SettingsChanged, ToSay, ToSet, set, unset};
 use cledger_work::{Kind, Trouble};
 
-use crate::workplaces::{Answers, Meddler, Place, address, asked, because};
+use crate::workplaces::{Answers, Meddler, Place, address, asked, because, whole};
 
 const DESK: (&str, &str) = (
     "units/desk.toml",
@@ -159,9 +159,8 @@ fn a_secret_is_asked_for_and_stands_nowhere_in_plain_text() {
 
 fn moved(place: &Place, carry: &[&str], write: bool) -> Result<Promoted, Trouble> {
     let asked = ToPromote {
-        from: address("@dev"),
+        from: whole("@dev"),
         to: address("@test"),
-        units: Vec::new(),
         carry: carry.iter().map(|text| (*text).to_owned()).collect(),
         carry_changed: false,
         all: true,

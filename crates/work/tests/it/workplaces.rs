@@ -12,6 +12,7 @@ use cledger_store::{Identity, Scope, State};
 use cledger_work::asking::{Asking, Nobody, Stepping};
 use cledger_work::change::{Changing, Consent};
 use cledger_work::deliver::ToDeliver;
+use cledger_work::whole_units::{Units, WholeUnits};
 use cledger_work::{Opened, Trouble, Workplace};
 use jiff::Timestamp;
 use tempfile::TempDir;
@@ -187,6 +188,11 @@ pub(crate) fn address(text: &str) -> Address {
     Address::parse(text).unwrap()
 }
 
+/// Units in a stage.
+pub(crate) fn whole(text: &str) -> WholeUnits {
+    WholeUnits::parse(&[text.to_owned()], None, "meant").unwrap()
+}
+
 pub(crate) fn pattern(text: &str) -> Pattern {
     Pattern::parse(text).unwrap()
 }
@@ -195,9 +201,13 @@ pub(crate) fn pattern(text: &str) -> Pattern {
 pub(crate) fn asked(units: &[&str], stage: &str) -> ToDeliver {
     let name = |text: &str| Name::parse(text).unwrap();
     ToDeliver {
-        owners: units.iter().map(|unit| Owner::Unit(name(unit), None)).collect(),
+        what: WholeUnits {
+            units: units.iter().map(|unit| Units::Named(Owner::Unit(name(unit), None))).collect(),
+            stage: Some(name(stage)),
+            delivery: None,
+        },
         consent: because(&[]),
         write: true,
-        ..ToDeliver::all_of(Some(name(stage)))
+        ..ToDeliver::all_of(None)
     }
 }

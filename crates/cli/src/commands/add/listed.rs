@@ -1,9 +1,9 @@
-//! `cledger add outlet`, `output`, `rule`, `chore`, `follow`, `aligned` and `use`.
+//! `cledger add outlet`, `output`, `rule`, `bundle`, `chore`, `follow`, `aligned` and `use`.
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
-use cledger_store::vocabulary::{ALIGNED, CHORE, FOLLOW, Key, OUTLET, OUTPUT, RULE, RULE_DEMANDS};
+use cledger_store::vocabulary::{ALIGNED, BUNDLE, CHORE, FOLLOW, Key, OUTLET, OUTPUT, RULE, RULE_DEMANDS};
 use cledger_work::Trouble;
 use cledger_work::declare::add::{add, add_all};
 use cledger_work::declare::{Declared, Said, Thing};
@@ -112,6 +112,31 @@ pub(crate) struct RuleArgs {
 impl RuleArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Declared, Trouble> {
         declare(app, &[Thing::Rule(self.name.clone())], &self.keys.0, &self.options)
+    }
+}
+
+#[derive(Debug)]
+struct Bundle;
+
+impl Declarable for Bundle {
+    const KEYS: &'static [Key] = &BUNDLE;
+    const OWN: &'static [&'static str] = &["name"];
+    const NEEDED: &'static [&'static str] = &["units"];
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct BundleArgs {
+    /// The new bundle's name
+    name: Name,
+    #[command(flatten)]
+    keys: Keys<Bundle>,
+    #[command(flatten)]
+    options: AddOptions,
+}
+
+impl BundleArgs {
+    pub(super) fn add(&self, app: &App<'_>) -> Result<Declared, Trouble> {
+        declare(app, &[Thing::Bundle(self.name.clone())], &self.keys.0, &self.options)
     }
 }
 

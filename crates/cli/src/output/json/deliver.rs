@@ -8,6 +8,7 @@ use serde::Serialize;
 use super::FORMAT;
 use super::at::{self, OutletPlan};
 use super::brought::{OneBrought, one_brought};
+use super::bundle::{BundleDocument, bundle};
 use super::check::{self, FindingDocument};
 use super::error::{self, TroubleDocument};
 use super::withdraw::{self, WithdrawalDocument};
@@ -20,6 +21,9 @@ use cledger_work::deliver::{Delivered, Delivery, Untested};
 pub(crate) struct Document<'d> {
     format: u32,
     written: bool,
+    /// The bundle that is delivered, if it is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    bundle: Option<BundleDocument<'d>>,
     deliveries: Vec<DeliveryDocument<'d>>,
     /// What is left over of units that do not belong to the stage any more.
     left_over: Vec<WithdrawalDocument<'d>>,
@@ -67,6 +71,7 @@ pub(crate) fn document(delivered: &Delivered) -> Document<'_> {
     Document {
         format: FORMAT,
         written: delivered.write,
+        bundle: delivered.together.as_ref().map(bundle),
         deliveries: delivered.deliveries.iter().map(|delivery| one(ledger, delivery)).collect(),
         left_over: delivered.left_over.iter().map(withdraw::one).collect(),
         gaps: delivered.gaps.iter().map(|gap| check::finding(ledger, gap)).collect(),

@@ -20,6 +20,8 @@ pub(crate) struct Document<'l> {
     #[serde(skip_serializing_if = "Option::is_none")]
     shared: Option<Vec<SharedDocument<'l>>>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    bundles: Option<Vec<BundleDocument<'l>>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     routines: Option<Vec<RoutineDocument<'l>>>,
 }
 
@@ -74,8 +76,36 @@ struct SharedDocument<'l> {
     about: Option<&'l str>,
 }
 
+#[derive(Debug, Serialize)]
+struct BundleDocument<'l> {
+    name: &'l str,
+    patterns: Vec<String>,
+    units: Vec<&'l str>,
+    version: Option<&'l str>,
+    about: Option<&'l str>,
+}
+
 fn empty<'l>() -> Document<'l> {
-    Document { format: FORMAT, units: None, stages: None, groups: None, shared: None, routines: None }
+    Document {
+        format: FORMAT,
+        units: None,
+        stages: None,
+        groups: None,
+        shared: None,
+        bundles: None,
+        routines: None,
+    }
+}
+
+pub(crate) fn bundles(ledger: &Ledger) -> Document<'_> {
+    let bundles = ledger.bundles.iter().map(|bundle| BundleDocument {
+        name: bundle.name.as_str(),
+        patterns: bundle.units.iter().map(ToString::to_string).collect(),
+        units: ledger.units.iter().filter(|unit| bundle.has_of(unit)).map(|unit| unit.name.as_str()).collect(),
+        version: bundle.version.as_deref(),
+        about: bundle.about.as_deref(),
+    });
+    Document { bundles: Some(bundles.collect()), ..empty() }
 }
 
 pub(crate) fn units(ledger: &Ledger) -> Document<'_> {

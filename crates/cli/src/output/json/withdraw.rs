@@ -1,17 +1,21 @@
 //! `withdraw` for programs.
 
-use cledger_work::deliver::withdraw::Withdrawn;
+use cledger_work::deliver::withdraw::{AllWithdrawn, Withdrawn};
 use serde::Serialize;
 
 use super::FORMAT;
 use super::at::{self, OutletPlan};
 use super::brought::{OneBrought, one_brought};
+use super::bundle::{BundleDocument, bundle};
 use super::error::{self, TroubleDocument};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'w> {
     format: u32,
     written: bool,
+    /// The bundle that is withdrawn, if it is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    bundle: Option<BundleDocument<'w>>,
     withdrawals: Vec<WithdrawalDocument<'w>>,
 }
 
@@ -36,11 +40,12 @@ pub(crate) struct WithdrawalDocument<'w> {
     trouble: Option<TroubleDocument<'w>>,
 }
 
-pub(crate) fn document(withdrawn: &[Withdrawn]) -> Document<'_> {
+pub(crate) fn document(withdrawn: &AllWithdrawn) -> Document<'_> {
     Document {
         format: FORMAT,
-        written: withdrawn.iter().any(|withdrawn| withdrawn.write),
-        withdrawals: withdrawn.iter().map(one).collect(),
+        written: withdrawn.units.iter().any(|withdrawn| withdrawn.write),
+        bundle: withdrawn.together.as_ref().map(bundle),
+        withdrawals: withdrawn.units.iter().map(one).collect(),
     }
 }
 

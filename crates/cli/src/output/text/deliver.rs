@@ -5,7 +5,7 @@ use cledger_core::kept::Kept;
 use cledger_core::model::Ledger;
 
 use super::render::gaps;
-use super::{at, brought, withdraw};
+use super::{at, brought, bundle, withdraw};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::time::day;
@@ -27,6 +27,9 @@ pub(super) fn print_as(console: &mut Console, delivered: &Delivered, done: &str)
         gaps(console, ledger, &delivered.gaps);
         console.line(format!("Nothing is {done}."));
         return;
+    }
+    if let Some(together) = &delivered.together {
+        bundle::print(console, together);
     }
     let (nowhere, deliveries): (Vec<&Delivery>, Vec<&Delivery>) =
         deliveries.iter().partition(|delivery| delivery.plan.is_nowhere() && delivery.trouble.is_none());
@@ -53,6 +56,9 @@ pub(super) fn print_as(console: &mut Console, delivered: &Delivered, done: &str)
         let names: Vec<&str> = nowhere.iter().map(|delivery| delivery.plan.owner.as_str()).collect();
         let text = format!("not {done}, since no outlet takes anything of it: {}", names.join(", "));
         console.wrapped(&style::doubtful(&text), "  ");
+    }
+    if let (Some(together), true) = (&delivered.together, *write) {
+        bundle::recorded(console, together);
     }
     if !*write && (!busy.is_empty() || !left_over.is_empty()) {
         end(console, delivered, done);

@@ -21,6 +21,8 @@ pub(crate) fn word(kind: Kind) -> &'static str {
         Kind::ChoresAsked => "chores asked for",
         Kind::Found => "found there",
         Kind::Put => "put",
+        Kind::BundleDelivered => "delivered together",
+        Kind::BundleWithdrawn => "withdrawn together",
     }
 }
 
@@ -37,7 +39,7 @@ fn why(meta: &Meta) -> &str {
 /// The address of a delivery; a chore is of a unit in a stage alone.
 fn name(meta: &Meta) -> String {
     let of = format!("{}@{}", meta.unit, meta.stage);
-    if meta.kind.is_of_chores() { of } else { format!("{of}:{}", meta.number) }
+    if meta.kind.is_beside() && !meta.kind.is_of_bundle() { of } else { format!("{of}:{}", meta.number) }
 }
 
 pub(crate) fn print(console: &mut Console, history: &History) {
@@ -49,7 +51,8 @@ pub(crate) fn print(console: &mut Console, history: &History) {
             Some(number) => format!("{number} again"),
             None => word(meta.kind).to_owned(),
         };
-        let states = || meta.outlets.iter().map(|answer| answer.state);
+        let of_members = meta.members.iter().map(|member| member.state);
+        let states = || meta.outlets.iter().map(|answer| answer.state).chain(of_members.clone());
         let what = if states().any(|state| state == AnswerState::NotKnown) {
             format!("{what}, not known")
         } else if states().any(|state| !state.is_whole()) {
@@ -69,6 +72,9 @@ pub(crate) fn print(console: &mut Console, history: &History) {
     }
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
+    for record in history.records.iter().filter(|record| history.of_bundles && !record.meta.members.is_empty()) {
+        members(console, &record.meta);
+    }
     if history.records.is_empty() {
         console.line("Nothing was delivered there yet.");
     }
@@ -85,6 +91,15 @@ pub(crate) fn print(console: &mut Console, history: &History) {
             format!("a delivery of {unit}@{stage} by {who} at {}; the next one finishes it", minute(time));
         console.line(format!("{}: {text}.", style::doubtful("left open")));
     }
+}
+
+/// The units of a bundle's record.
+fn members(console: &mut Console, meta: &Meta) {
+    let each = meta.members.iter().map(|member| {
+        let number = member.number.map(|number| format!(":{number}")).unwrap_or_default();
+        format!("{}{number} {}", member.unit, words(member.state, None))
+    });
+    console.wrapped(&format!("{}  {}", name(meta), each.collect::<Vec<_>>().join(", ")), "  ");
 }
 
 pub(crate) fn verified(console: &mut Console, verified: &Verification) {

@@ -101,6 +101,21 @@ pub(crate) fn shared(console: &mut Console, ledger: &Ledger) {
     print(console, &heads, rows, "There are no shared entries: declare one in shared.toml.");
 }
 
+pub(crate) fn bundles(console: &mut Console, ledger: &Ledger) {
+    let rows = ledger.bundles.iter().map(|bundle| {
+        let patterns: Vec<String> = bundle.units.iter().map(ToString::to_string).collect();
+        vec![
+            bundle.name.to_string(),
+            patterns.join(" "),
+            joined(ledger.units.iter().filter(|unit| bundle.has_of(unit)).map(|unit| &unit.name)),
+            bundle.version.clone().unwrap_or("-".to_owned()),
+            bundle.about.clone().unwrap_or_default(),
+        ]
+    });
+    let none = "There are no bundles: `cledger add bundle NAME --units UNIT,UNIT` declares one.";
+    print(console, &["bundle", "units", "which are", "version", "about"], rows, none);
+}
+
 pub(crate) fn routines(console: &mut Console, routines: &[Listed]) {
     let rows = routines.iter().map(|routine| {
         let open: Vec<String> = routine.open.iter().map(|name| format!("{{{name}}}")).collect();

@@ -1,8 +1,8 @@
 //! `withdraw` for people: what goes, what is brought back, or what became of it.
 
-use cledger_work::deliver::withdraw::Withdrawn;
+use cledger_work::deliver::withdraw::{AllWithdrawn, Withdrawn};
 
-use super::{at, brought};
+use super::{at, brought, bundle};
 use crate::output::console::Console;
 use crate::output::style;
 
@@ -33,14 +33,22 @@ pub(crate) fn print(console: &mut Console, withdrawn: &Withdrawn) {
 }
 
 /// Prints all of them; `settings_out` says whether the settings are out of the ledger, too.
-pub(crate) fn all(console: &mut Console, all: &[Withdrawn], settings_out: bool) {
+pub(crate) fn all(console: &mut Console, withdrawn: &AllWithdrawn, settings_out: bool) {
+    let AllWithdrawn { together, units: all } = withdrawn;
+    if let Some(together) = together {
+        bundle::print(console, together);
+    }
     for (at, withdrawn) in all.iter().enumerate() {
         if at > 0 {
             console.line("");
         }
         print(console, withdrawn);
     }
-    if all.iter().any(|withdrawn| withdrawn.write) {
+    let is_written = all.iter().any(|withdrawn| withdrawn.write);
+    if let (Some(together), true) = (together, is_written) {
+        bundle::recorded(console, together);
+    }
+    if is_written {
         let settings = if settings_out { "are taken out" } else { "stay as they are" };
         console.line(format!("The settings {settings}."));
     } else {
