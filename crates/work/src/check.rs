@@ -143,8 +143,10 @@ fn patterns(ledger: &Ledger, asked: &ToCheck, texts: &[String]) -> Result<Vec<Pa
     if texts.len() > 1
         && let Some(other) = patterns.iter().find(|pattern| !is_of_units(pattern))
     {
-        return Err(Trouble::usage(format!("`{other}` is more or less than units, and several of those are checked at once"))
-            .help("check it by itself"));
+        return Err(Trouble::usage(format!(
+            "`{other}` is more or less than units, and several of those are checked at once"
+        ))
+        .help("check it by itself"));
     }
     Ok(patterns)
 }

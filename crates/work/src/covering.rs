@@ -35,7 +35,9 @@ fn of_bundle(ledger: &Ledger, named: &str) -> Result<Vec<Pattern>, Trouble> {
     patterns.retain(|pattern| ledger.idle(pattern).is_none());
     if patterns.is_empty() {
         return Err(Trouble::usage(format!("`{}{named}` has no unit that belongs there", Bundle::WORD))
-            .help("`cledger list bundles` shows the units of each, `cledger list units` where these belong"));
+            .help(
+                "`cledger list bundles` shows the units of each, `cledger list units` where these belong",
+            ));
     }
     Ok(patterns)
 }

@@ -84,7 +84,8 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
     let around = Around::of(opened);
     let effects = Effects::new(ledger, &around);
-    let mut delivering = Delivering { opened, asked, planner, around: &around, effects: &effects, book, again };
+    let mut delivering =
+        Delivering { opened, asked, planner, around: &around, effects: &effects, book, again };
     let mut gaps = delivering.errors(&subjects, stage)?;
     let mut deliveries = Vec::new();
     for subject in subjects {

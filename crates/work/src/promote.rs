@@ -184,7 +184,10 @@ fn moved(changing: &Changing, asked: &ToPromote) -> Result<Promoted, Trouble> {
     }
     if !asked.from.is_all() && !not_delivered.is_empty() {
         let (names, stage) = (not_delivered.join(", "), &ledger.stage(below).name);
-        opened.at.telling.notice(&format!("Not moved, since nothing of it is delivered to {stage}: {names}."));
+        opened
+            .at
+            .telling
+            .notice(&format!("Not moved, since nothing of it is delivered to {stage}: {names}."));
     }
     let answers = {
         let fields = promotions.iter().flat_map(|promotion| &promotion.fields);
@@ -310,9 +313,13 @@ fn subjects(
     };
     let (both, below_only): (Vec<Subject>, Vec<Subject>) = all.into_iter().partition(in_both);
     if !asked.from.is_all() && !below_only.is_empty() {
-        let names: Vec<String> = below_only.iter().map(|&subject| ledger.owner(subject).to_string()).collect();
+        let names: Vec<String> =
+            below_only.iter().map(|&subject| ledger.owner(subject).to_string()).collect();
         let stage = &ledger.stage(above).name;
-        opened.at.telling.notice(&format!("Not moved, since it does not belong to {stage}: {}.", names.join(", ")));
+        opened
+            .at
+            .telling
+            .notice(&format!("Not moved, since it does not belong to {stage}: {}.", names.join(", ")));
     }
     Ok(both)
 }

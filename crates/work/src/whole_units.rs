@@ -128,8 +128,10 @@ impl WholeUnits {
 }
 
 fn two_stages(one: &Name, other: &Name, done: &str) -> Trouble {
-    Trouble::usage(format!("both `{other}` and `{one}` are named, and units are {done} in one stage at a time"))
-        .help("name one stage")
+    Trouble::usage(format!(
+        "both `{other}` and `{one}` are named, and units are {done} in one stage at a time"
+    ))
+    .help("name one stage")
 }
 
 /// Which units a text means, none for all, and the rest of its address.
@@ -139,7 +141,8 @@ fn one(text: &str, done: &str) -> Result<(Option<Units>, Address), Trouble> {
         let name = Name::parse(&named[..at]).map_err(|error| {
             Trouble::usage(format!("`{text}` names no bundle: {error}")).help("write bundle:NAME@STAGE")
         })?;
-        let rest = if at < named.len() { Address::parse(&named[at..])? } else { Address::of_owner(None, None) };
+        let rest =
+            if at < named.len() { Address::parse(&named[at..])? } else { Address::of_owner(None, None) };
         return Ok((Some(Units::Bundle(name)), rest));
     }
     let (units, stage) = text.split_at(text.find('@').unwrap_or(text.len()));

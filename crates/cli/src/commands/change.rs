@@ -4,8 +4,8 @@ use clap::{ArgMatches, Args, Command, FromArgMatches};
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::vocabulary::{
-    ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, FIELD, FOLLOW, Form, INSTANCE, Key, LEDGER,
-    OUTLET, OUTPUT, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
+    ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, FIELD, FOLLOW, Form, INSTANCE, Key,
+    LEDGER, OUTLET, OUTPUT, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
 };
 use cledger_work::Trouble;
 use cledger_work::declare::change::{ToChange, change};

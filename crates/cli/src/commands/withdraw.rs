@@ -43,7 +43,8 @@ pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, Trouble>
     let mut settings = None;
     if args.settings && args.act.writes() && withdrawn.units.iter().all(Withdrawn::is_well) {
         let changing = app.change(&args.change.wait)?;
-        let mut all = withdrawn.units.iter().filter_map(|withdrawn| Some((withdrawn.subject?, withdrawn.stage_id)));
+        let mut all =
+            withdrawn.units.iter().filter_map(|withdrawn| Some((withdrawn.subject?, withdrawn.stage_id)));
         let taken: Result<(), Trouble> = all.try_for_each(|of| take_settings_out(&changing, of, &consent));
         settings = Some(taken);
     }

@@ -2,7 +2,9 @@
 
 use cledger_core::findings::Code;
 use cledger_core::model::{Class, Waived};
-use cledger_store::vocabulary::{ALIGNED, BUNDLE, FOLLOW, GROUP, Key, LEDGER, OUTLET, RULE, RULE_DEMANDS, STAGE};
+use cledger_store::vocabulary::{
+    ALIGNED, BUNDLE, FOLLOW, GROUP, Key, LEDGER, OUTLET, RULE, RULE_DEMANDS, STAGE,
+};
 use serde_json::{Value, json};
 
 use super::forms::{of_keys, properties};

@@ -33,7 +33,9 @@ impl Bundle {
     /// Whether a unit or one of its instances is a member.
     pub fn has_of(&self, unit: &Unit) -> bool {
         let names = unit.instances.iter().map(|instance| Some(instance.name.as_str()));
-        names.chain([None]).any(|instance| self.units.iter().any(|it| it.covers_owner(unit.name.as_str(), instance)))
+        names
+            .chain([None])
+            .any(|instance| self.units.iter().any(|it| it.covers_owner(unit.name.as_str(), instance)))
     }
 }
 

@@ -1,8 +1,9 @@
 //! The ledger as a whole, and finding things in it by name.
 
 use super::{
-    BrokenFiles, Bundle, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId, LayerSettings,
-    Outlet, Part, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId, Waiver,
+    BrokenFiles, Bundle, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId,
+    LayerSettings, Outlet, Part, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId,
+    Waiver,
 };
 use std::sync::Arc;
 

@@ -53,7 +53,11 @@ fn bundle(read: In<'_>, item: Item<'_, '_>) -> Option<Bundle> {
 fn members(read: In<'_>, (text, span): (&str, std::ops::Range<usize>)) -> Option<Pattern> {
     let pattern = read.pattern(text, span.clone())?;
     if !pattern.has_owner() || pattern.has_entry() || pattern.has_stage() {
-        read.wrong_with(span, format!("`{text}` is no pattern of units"), "write UNIT, UNIT+INSTANCE or a pattern of these");
+        read.wrong_with(
+            span,
+            format!("`{text}` is no pattern of units"),
+            "write UNIT, UNIT+INSTANCE or a pattern of these",
+        );
         return None;
     }
     Some(pattern)

@@ -85,12 +85,16 @@ pub fn units<'l>(
 ) -> Result<ComparedStages<'l>, Trouble> {
     let ledger = resolver.ledger();
     if right.owner.is_some() {
-        return Err(Trouble::usage(format!("`{right}` names a unit, and the units are those of the first side"))
-            .help("write @STAGE"));
+        return Err(Trouble::usage(format!(
+            "`{right}` names a unit, and the units are those of the first side"
+        ))
+        .help("write @STAGE"));
     }
     let right_stage = stage_name(right)?;
     let Some(left_stage) = left.stage.clone() else {
-        return Err(Trouble::usage("the first side names no stage").help(format!("write it with @STAGE, as {right}")));
+        return Err(
+            Trouble::usage("the first side names no stage").help(format!("write it with @STAGE, as {right}"))
+        );
     };
     let ids = (known_stage(ledger, left_stage.as_str())?, known_stage(ledger, right_stage.as_str())?);
     // They need belong to one of the two stages only: the other lacks them then.

@@ -7,8 +7,8 @@ use cledger_core::model::{EntryRef, Ledger, Subject};
 use cledger_core::name::{Name, nearest};
 use cledger_core::value::Value;
 use cledger_store::vocabulary::{
-    ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, ENDPOINT, FIELD, FOLLOW, GROUP, INSTANCE, Key,
-    LEDGER, OUTLET, OUTPUT, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
+    ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, ENDPOINT, FIELD, FOLLOW, GROUP, INSTANCE,
+    Key, LEDGER, OUTLET, OUTPUT, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
 };
 use cledger_store::{Item, MANIFEST, shared_file};
 

@@ -58,7 +58,9 @@ fn at(
     }
     if numbers.is_empty() {
         let message = format!("nothing of this was delivered to `{name}` at {time}");
-        return Err(Trouble::usage(message).help(format!("`cledger history @{name}` tells what was, and when")));
+        return Err(
+            Trouble::usage(message).help(format!("`cledger history @{name}` tells what was, and when"))
+        );
     }
     if !nothing.is_empty() {
         opened.at.telling.notice(&format!(

@@ -119,7 +119,9 @@ impl Together {
         }
         if numbers.is_empty() {
             let message = format!("no unit of delivery {number} of `{}` is part of it now", self.address());
-            return Err(Trouble::usage(message).help(format!("`cledger history {}` lists them", self.address())));
+            return Err(
+                Trouble::usage(message).help(format!("`cledger history {}` lists them", self.address()))
+            );
         }
         Ok(numbers)
     }
@@ -136,7 +138,8 @@ impl Together {
         let numbers = |members: &[Member]| -> Vec<(String, Option<u64>)> {
             members.iter().map(|member| (member.unit.clone(), member.number)).collect()
         };
-        let is_new = |member: &Member| !matches!(member.state, AnswerState::AsItShouldBe | AnswerState::NotBrought);
+        let is_new =
+            |member: &Member| !matches!(member.state, AnswerState::AsItShouldBe | AnswerState::NotBrought);
         let has_failed = members.iter().any(|member| member.state == AnswerState::NotBrought);
         // An interrupted program may have brought all of them, and recorded none of it as the bundle's.
         let is_said = has_failed || self.last.is_some() && numbers(&self.members) == numbers(&members);

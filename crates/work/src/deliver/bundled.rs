@@ -26,7 +26,8 @@ impl Delivering<'_, '_> {
         let Delivered { together: Some(together), deliveries, .. } = delivered else { return Ok(()) };
         let _own = Held::take(&self.book, &together.unit(), &together.stage)?;
         let held = self.hold_all(deliveries, &reasons)?;
-        let why = whole_reason(deliveries, &reasons);
+        let given = self.asked.consent.why.as_deref();
+        let why = given.map_or_else(|| whole_reason(deliveries, &reasons), str::to_owned);
         let pace = Pace { at_once: 1, not_begun: Some(NOT_BEGUN) };
         at_once::all(self, deliveries, reasons, (pace, held));
         let members = deliveries.iter().filter_map(member).collect();
@@ -53,18 +54,15 @@ impl Delivering<'_, '_> {
     }
 }
 
-/// The reason of all: the one that they have, or those that were made for each.
+/// The reasons that were made for each.
 fn whole_reason(deliveries: &[Delivery], reasons: &[Option<String>]) -> String {
     let given = deliveries.iter().zip(reasons).filter_map(|(delivery, why)| Some((delivery, why.as_ref()?)));
     let all: Vec<_> = given.collect();
-    match all.first() {
-        None => "All of it was there already.".to_owned(),
-        Some((_, first)) if all.iter().all(|(_, why)| why == first) => (*first).clone(),
-        Some(_) => {
-            let each = all.iter().map(|(delivery, why)| format!("{}: {why}", delivery.plan.owner));
-            each.collect::<Vec<_>>().join(" ")
-        }
+    if all.is_empty() {
+        return "All of it was there already.".to_owned();
     }
+    let each = all.iter().map(|(delivery, why)| format!("{}: {why}", delivery.plan.owner));
+    each.collect::<Vec<_>>().join(" ")
 }
 
 /// What came of a unit of the bundle; nothing of one that no outlet takes.

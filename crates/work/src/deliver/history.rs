@@ -35,7 +35,9 @@ enum Whose {
 
 impl Whose {
     fn parse(text: &str) -> Result<Self, Trouble> {
-        let Some(named) = text.strip_prefix(Bundle::WORD) else { return Ok(Self::Covered(Pattern::parse(text)?)) };
+        let Some(named) = text.strip_prefix(Bundle::WORD) else {
+            return Ok(Self::Covered(Pattern::parse(text)?));
+        };
         let (name, stage) = named.split_at(named.find('@').unwrap_or(named.len()));
         let stage = if stage.is_empty() { None } else { Some(Pattern::parse(stage)?) };
         Ok(Self::Bundle(format!("{}{name}", Bundle::WORD), stage))

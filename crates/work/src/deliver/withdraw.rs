@@ -144,7 +144,8 @@ pub fn withdraw(opened: &Opened, what: &WholeUnits, asked: &ToWithdraw) -> Resul
     let subjects: Vec<Subject> = all.iter().filter_map(|withdrawn| withdrawn.subject).collect();
     gate::tell_now(opened, &gate::holding_up(opened, &resolver, &subjects, id)?);
     if all.is_empty() {
-        let message = format!("nothing of this is delivered to `{}` that could be withdrawn", ledger.stage(id).name);
+        let message =
+            format!("nothing of this is delivered to `{}` that could be withdrawn", ledger.stage(id).name);
         return Err(Trouble::usage(message));
     }
     if !asked.write {
@@ -160,7 +161,8 @@ pub fn withdraw(opened: &Opened, what: &WholeUnits, asked: &ToWithdraw) -> Resul
     for withdrawn in &mut all {
         if has_failed && together.is_some() {
             let message = "it was not begun: another withdrawal failed before";
-            withdrawn.trouble = Some(Trouble::refused(message).help("mend that, and withdraw the bundle again"));
+            withdrawn.trouble =
+                Some(Trouble::refused(message).help("mend that, and withdraw the bundle again"));
             continue;
         }
         match withdrawing.carry_out(&book, withdrawn, &why) {

@@ -14,11 +14,15 @@ use crate::workplaces::{asked, pattern};
 
 /// Ends the work before a step, counted from 1; never for 0.
 #[derive(Clone, Default)]
-struct Interruption(Arc<AtomicUsize>);
+pub(crate) struct Interruption(Arc<AtomicUsize>);
 
 impl Interruption {
     /// Does something that ends before a step.
-    fn at(&self, step: usize, doing: impl FnOnce() -> Result<(), Trouble>) -> Result<(), Trouble> {
+    pub(crate) fn at<T>(
+        &self,
+        step: usize,
+        doing: impl FnOnce() -> Result<T, Trouble>,
+    ) -> Result<T, Trouble> {
         self.0.store(step, Ordering::SeqCst);
         let ended = doing();
         self.0.store(0, Ordering::SeqCst);

@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod bundles;
 mod copied;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;

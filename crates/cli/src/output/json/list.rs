@@ -101,7 +101,12 @@ pub(crate) fn bundles(ledger: &Ledger) -> Document<'_> {
     let bundles = ledger.bundles.iter().map(|bundle| BundleDocument {
         name: bundle.name.as_str(),
         patterns: bundle.units.iter().map(ToString::to_string).collect(),
-        units: ledger.units.iter().filter(|unit| bundle.has_of(unit)).map(|unit| unit.name.as_str()).collect(),
+        units: ledger
+            .units
+            .iter()
+            .filter(|unit| bundle.has_of(unit))
+            .map(|unit| unit.name.as_str())
+            .collect(),
         version: bundle.version.as_deref(),
         about: bundle.about.as_deref(),
     });

@@ -72,7 +72,9 @@ pub(crate) fn print(console: &mut Console, history: &History) {
     }
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
-    for record in history.records.iter().filter(|record| history.of_bundles && !record.meta.members.is_empty()) {
+    for record in
+        history.records.iter().filter(|record| history.of_bundles && !record.meta.members.is_empty())
+    {
         members(console, &record.meta);
     }
     if history.records.is_empty() {
