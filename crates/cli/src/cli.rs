@@ -29,7 +29,7 @@ pub(crate) struct Cli {
 }
 
 /// The commands in the order of the work, under the headings that `--help` shows.
-const GROUPS: [(&str, &[&str]); 10] = [
+const GROUPS: [(&str, &[&str]); 11] = [
     ("Start", &["init", "demo", "adopt", "trust"]),
     ("Declare", &["add", "change", "list", "share", "rename", "remove"]),
     ("Fill", &["set", "unset", "fill", "search", "replace", "key", "resume"]),
@@ -39,6 +39,7 @@ const GROUPS: [(&str, &[&str]); 10] = [
     ("Move up", &["promote", "deliver", "withdraw", "chores"]),
     ("Reality", &["outlet", "probe", "capture", "drift"]),
     ("Look back", &["status", "history"]),
+    ("Carry", &["folio"]),
     ("Help", &["completions", "man", "schema"]),
 ];
 

@@ -12,6 +12,7 @@ mod deliver;
 mod demo;
 mod drift;
 mod fill;
+mod folio;
 mod get;
 mod history;
 mod impact;
@@ -128,6 +129,8 @@ pub(crate) enum Command {
     Status(Deferred<status::StatusArgs>),
     /// Say what was delivered where, when, by whom and why
     History(Deferred<history::HistoryArgs>),
+    /// Carry units to another ledger, without any stage's values
+    Folio(Deferred<folio::FolioArgs>),
     /// Print what a shell needs to complete commands and addresses
     Completions(Deferred<completions::CompletionsArgs>),
     /// Print a JSON Schema for a kind of ledger file
@@ -177,6 +180,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, Trouble> {
         Command::Fill(args) => fill::run(&args, app),
         Command::Status(args) => status::run(&args, app),
         Command::History(args) => history::run(&args, app),
+        Command::Folio(args) => folio::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),
         Command::Schema(args) => schema::run(&args, app),
         Command::Man(args) => man::run(&args, app),

@@ -29,6 +29,7 @@ mod tables;
 use std::collections::BTreeMap;
 
 pub use self::csv::with_cells;
+pub use change::table_text;
 pub use extend::extend;
 pub use listed::{Beside, Item, ListedWhat};
 pub use literal::{key, literal, parse_value};

@@ -9,6 +9,7 @@
 //! asks for it. `change` makes the texts that come of letting readers in and out, `reseal` encrypts
 //! anew what moves. `docs/formats.md` describes all of it for a second reader.
 
+mod age_file;
 mod change;
 mod data_key;
 mod identity;
@@ -29,6 +30,7 @@ use data_key::CipherError;
 use zeroize::Zeroizing;
 
 pub use age::secrecy::SecretString;
+pub use age_file::{NotDecrypted, decrypted, encrypted};
 pub use change::{Admitted, admit, exclude, known_recipient, make, move_key, rotate};
 pub use data_key::DataKey;
 pub(crate) use data_key::hex;

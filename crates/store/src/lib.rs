@@ -32,7 +32,7 @@ pub use edit::{
     Beside, Edit, EditError, Item, LeftOut, ListedWhat, Mention, Named, OutputList, ProposedOutput, Renaming,
     Target, What, added_to_list, append, apply, entry_block, extend, field_pattern, key, literal, mentions,
     not_adopted_list, output_block, parse_value, patterns, put, references, remove, rename, said, setting,
-    setting_of, share, shared_file, swapped, with_cells, without_mentions,
+    setting_of, share, shared_file, swapped, table_text, with_cells, without_mentions,
 };
 pub use find::{FindError, find};
 pub use folder::{FileError, Folder, Links, read_named, text_named};
@@ -40,8 +40,9 @@ pub use git::{
     GitError, Place as GitPlace, at_revision, commit_of, is_bare_repository, is_behind_us, taken_in,
 };
 pub use keys::{
-    Admitted, AskPassphrase, BadRecipient, DataKey, Identity, IdentityError, KeyError, KeyFile, Keys, Made,
-    READERS, Reader, Readers, Recipient, Resealed, SecretString, Sight, Unsealed, Watch, admit, exclude,
+    Admitted, AskPassphrase, BadRecipient, DataKey, Identity, IdentityError, KeyError, KeyFile, Keys, Made, NotDecrypted,
+    READERS, Reader, Readers, Recipient, Resealed, SecretString, Sight, Unsealed, Watch, admit, decrypted,
+    encrypted, exclude,
     key_path, known_recipient, make, move_key, reseal, rotate,
 };
 pub use local::{Foreign, Local};

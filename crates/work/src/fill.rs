@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use cledger_core::address::{Address, Pattern};
 use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
 use cledger_core::resolve::{Because, FieldId, Outcome, Resolver};
-use cledger_store::{Edit, Keys};
+use cledger_store::{Edit, Keys, Target};
 use zeroize::Zeroizing;
 
 use crate::answers::{Answers, Question};
@@ -96,7 +96,7 @@ pub fn fill(changing: &Changing, asked: &ToFill) -> Result<Filled, Trouble> {
         note,
     };
     let Filling { edits, written, lacking, form } =
-        Filling::of(opened, &changing.keys(&NO_CHANGE), stage, &is_meant, &to_ask)?;
+        Filling::of(opened, &changing.keys(&NO_CHANGE), &[stage], &is_meant, &to_ask)?;
     let planned = changing.plan(&edits)?;
     changing.refuse_bad_rows(&planned)?;
     let writes = asked.write && !edits.is_empty();
@@ -130,26 +130,27 @@ pub(crate) struct Filling {
 }
 
 impl Filling {
-    /// Asks for what these units lack in a stage of a ledger.
+    /// Asks for what these units lack in stages of a ledger.
     pub(crate) fn of(
         opened: &Opened,
         keys: &Keys<'_>,
-        stage: StageId,
+        stages: &[StageId],
         is_meant: &dyn Fn(&Subject) -> bool,
         asked: &ToAsk,
     ) -> Result<Self, Trouble> {
         let ledger = &opened.ledger;
         let outside = opened.unfetched();
-        let all = lacking_in(&Resolver::new(ledger, &outside, &[]), stage, is_meant);
+        let resolver = Resolver::new(ledger, &outside, &[]);
+        let all = stages.iter().flat_map(|&stage| lacking_in(&resolver, stage, is_meant));
         let mut lacking: BTreeMap<String, Lacking> =
-            all.into_iter().map(|lacking| (lacking.address.clone(), lacking)).collect();
+            all.map(|lacking| (lacking.address.clone(), lacking)).collect();
         let questions: Vec<Question> = lacking.values().map(Lacking::question).collect();
         let answers = Answers::read(opened, asked.answers.as_deref(), asked.write, &questions)?;
         let setter = Setter { ledger, keys, plain_secrets: asked.plain_secrets };
-        let layer = LayerId::Stage(stage);
         let (mut edits, mut written) = (Vec::new(), Vec::new());
         for question in &questions {
             let place = opened.place(&question.address, None)?;
+            let Target::Layer(layer) = place.target else { continue };
             let before = ledger.setting_at(layer, place.subject, place.slot);
             let judge = |answer: &Zeroizing<String>| setter.said(&place, Given::Hand(answer), before);
             let Some(said) = answers.of(&opened.at, question, judge)? else { continue };

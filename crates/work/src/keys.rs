@@ -15,7 +15,7 @@ pub use self::done::{Compared, Done, KeyChange, KeyReader, KeysChanged, KnownSec
 pub use self::exclude::exclude;
 pub use self::identity::{OwnIdentity, identity};
 pub use self::list::{Listed, compare, list};
-pub use self::make::{ToMake, make};
+pub use self::make::{ToMake, make, reader};
 pub use self::protect::protect;
 pub use self::readers::admit;
 pub use self::rotate::rotate;

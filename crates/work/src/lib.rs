@@ -30,6 +30,7 @@ mod differing;
 pub mod drift;
 mod existing;
 pub mod fill;
+pub mod folio;
 mod former_names;
 mod gate;
 pub mod generated;

@@ -17,7 +17,7 @@ use crate::output::shown::Shown as _;
 pub(crate) struct CheckArgs {
     /// What to check: a pattern of addresses, like `ticket-desk`, `@prod-*` or `*/bookings-db.*@test`, or several of whole
     /// units, or bundle:NAME
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN")]
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN", value_delimiter = ',')]
     patterns: Vec<String>,
     /// Check this stage alone
     #[arg(add = ArgValueCompleter::new(complete::stage), long, value_name = "STAGE")]

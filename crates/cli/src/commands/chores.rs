@@ -17,7 +17,7 @@ pub(crate) struct ChoresArgs {
     #[command(subcommand)]
     command: Option<ChoresCommand>,
     /// Whose: @STAGE, UNIT@STAGE, patterns of these, or bundle:NAME@STAGE; all if not given
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN")]
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN", value_delimiter = ',')]
     patterns: Vec<String>,
 }
 

@@ -18,7 +18,7 @@ use crate::options::{ActOptions, ChangeOptions, EditOptions, moment};
 #[expect(clippy::struct_excessive_bools, reason = "each is an option that is given or not")]
 pub(crate) struct DeliverArgs {
     /// What to deliver: UNIT[+INSTANCE]@STAGE, patterns of units, bundle:NAME@STAGE, or @STAGE for all that belongs there
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", required = true)]
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", value_delimiter = ',', required = true)]
     what: Vec<String>,
     /// The stage, where none is named with the units
     #[arg(long, value_name = "STAGE")]

@@ -25,7 +25,7 @@ use crate::output::shown::Shown;
 #[command(mut_arg("write", |arg| arg.requires("bring_back")))]
 pub(crate) struct HistoryArgs {
     /// Whose: UNIT@STAGE, UNIT, @STAGE, patterns of these, or bundle:NAME@STAGE; everything if not given
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN")]
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "PATTERN", value_delimiter = ',')]
     patterns: Vec<String>,
     /// Show the last so many
     #[arg(long, value_name = "COUNT", default_value_t = 20)]

@@ -19,7 +19,7 @@ use crate::options::{AssumeOptions, DryRunOptions, HandOutOptions};
 #[derive(Debug, Args)]
 pub(crate) struct RenderArgs {
     /// What to render: UNIT[+INSTANCE]@STAGE, patterns of units, bundle:NAME@STAGE, or @STAGE for all that belongs there
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", required = true)]
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", value_delimiter = ',', required = true)]
     what: Vec<String>,
     /// The stage, where none is named with the units
     #[arg(long, value_name = "STAGE")]

@@ -19,7 +19,7 @@ use crate::output::{json, text};
 pub(crate) struct WithdrawArgs {
     /// What to withdraw: UNIT[+INSTANCE]@STAGE, patterns of units, bundle:NAME@STAGE, or @STAGE for all that was delivered
     /// there
-    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", required = true)]
+    #[arg(add = ArgValueCompleter::new(complete::address), value_name = "UNIT@STAGE", value_delimiter = ',', required = true)]
     what: Vec<String>,
     /// The stage, where none is named with the units
     #[arg(long, value_name = "STAGE")]

@@ -15,6 +15,7 @@ pub(crate) mod deliver;
 pub(crate) mod drift;
 pub(crate) mod error;
 pub(crate) mod fill;
+pub(crate) mod folio;
 pub(crate) mod history;
 pub(crate) mod impact;
 pub(crate) mod init;

@@ -12,6 +12,7 @@ use cledger_work::deliver::overwritten::{BroughtBack, Overwritten};
 use cledger_work::deliver::status::Status;
 use cledger_work::drift::{Drift, Taken};
 use cledger_work::fill::Filled;
+use cledger_work::folio::Entered;
 use cledger_work::impact::Impact;
 use cledger_work::keys::{Compared, KeysChanged, KeysTrusted, Listed as ListedKey, OwnIdentity};
 use cledger_work::matrix::Matrix;
@@ -85,6 +86,7 @@ shown! {
     Drift, |it, console| text::drift::print(console, &it.units), json::drift::document(&it.units),
         kind it.kind();
     Filled, |it, console| text::fill::print(console, it), json::fill::document(it), kind it.kind();
+    Entered, |it, console| text::folio::entered(console, it), json::folio::entered(it), kind it.kind();
     Impact<'_>, |it, console| text::impact::print(console, it.ledger, &it.address, &it.affected),
         json::impact::document(it.ledger, &it.address, &it.affected);
     Matrix<'_>, |it, console| text::matrix::print(console, it.ledger, &it.stages, &it.rows),

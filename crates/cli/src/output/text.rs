@@ -14,6 +14,7 @@ pub(crate) mod declare;
 pub(crate) mod deliver;
 pub(crate) mod drift;
 pub(crate) mod fill;
+pub(crate) mod folio;
 pub(crate) mod history;
 pub(crate) mod impact;
 pub(crate) mod init;

@@ -2,14 +2,14 @@
 
 use std::collections::BTreeSet;
 
-use super::{Declaration, Ledger, Setting, SettingValue, SharedId, Unit, Verdict};
+use super::{Declaration, Entry, Ledger, Setting, SettingValue, SharedId, Unit, Verdict};
 use crate::reference::{Piece, Target, pieces};
 use crate::value::Value;
 
 impl Unit {
     /// Tells what the texts of the unit refer to: its defaults, and its settings in all layers.
     pub fn each_target(&self, tell: &mut dyn FnMut(Target)) {
-        self.own_fields().for_each(|(_, field)| of_default(field, tell));
+        self.each_declared_target(tell);
         for layer in &self.settings {
             let instances = layer.instances.iter().map(|(.., settings)| settings);
             std::iter::once(&layer.unit)
@@ -20,10 +20,24 @@ impl Unit {
     }
 }
 
+impl Unit {
+    /// The same of its defaults alone.
+    pub fn each_declared_target(&self, tell: &mut dyn FnMut(Target)) {
+        self.own_fields().for_each(|(_, field)| of_default(field, tell));
+    }
+}
+
+impl Entry {
+    /// Tells what the defaults of the entry refer to.
+    pub fn each_declared_target(&self, tell: &mut dyn FnMut(Target)) {
+        self.fields.iter().for_each(|field| of_default(field, tell));
+    }
+}
+
 impl Ledger {
-    /// The same of a shared entry.
+    /// Tells what the texts of a shared entry refer to.
     pub fn each_target_of_shared(&self, id: SharedId, tell: &mut dyn FnMut(Target)) {
-        self.shared_entry(id).fields.iter().for_each(|field| of_default(field, tell));
+        self.shared_entry(id).each_declared_target(tell);
         let settings = self.layers.iter().filter_map(|layer| layer.shared.get(usize::from(id.0))).flatten();
         settings.for_each(|setting| of_setting(setting, tell));
     }

@@ -101,7 +101,7 @@ pub(super) fn remove_all(text: &str, path: &[&str], stays: usize) -> Result<Stri
 }
 
 /// The text of a table with its comments, and of all tables below it; `None` if it has no header.
-pub(super) fn table_text(text: &str, path: &[String]) -> Option<String> {
+pub fn table_text(text: &str, path: &[String]) -> Option<String> {
     let bodies = outline(text)?;
     let steps: Vec<&str> = path.iter().map(String::as_str).collect();
     let mut found = String::new();

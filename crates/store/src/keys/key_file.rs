@@ -22,10 +22,8 @@
 //! data keys are kept in it, the keys themselves are not.
 
 use std::collections::BTreeMap;
-use std::io::{Read as _, Write as _};
 
 use age::secrecy::SecretString;
-use age::{DecryptError, Decryptor, Encryptor};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use cledger_core::cipher::KeyScope;
@@ -33,8 +31,9 @@ use cledger_core::name::Name;
 use zeroize::Zeroizing;
 
 use super::KeyError;
+use super::age_file::{NotDecrypted, decrypted, encrypted};
 use super::data_key::{DataKey, hex};
-use super::identity::{Identity, Opener};
+use super::identity::Identity;
 use super::recipient::{PASSPHRASE, Recipient};
 use crate::state::SeenKey;
 
@@ -143,24 +142,8 @@ impl KeyFile {
     /// The file's text, wrapped for its readers. A passphrase is asked for where that is the reader.
     pub fn wrap(&self, passphrase: Option<SecretString>) -> Result<String, KeyError> {
         let wrong = |reason: String| KeyError::Broken { scope: self.scope.clone(), reason };
-        let encryptor = if let Some(passphrase) = passphrase {
-            Encryptor::with_user_passphrase(passphrase)
-        } else {
-            let recipients: Vec<_> =
-                self.readers.iter().filter_map(|reader| reader.recipient.to_age()).collect();
-            if recipients.len() < self.readers.len() || recipients.is_empty() {
-                return Err(wrong("not all of its readers have a public key".to_owned()));
-            }
-            let all = recipients.iter().map(|one| &**one as &dyn age::Recipient);
-            Encryptor::with_recipients(all).map_err(|error| wrong(error.to_string()))?
-        };
-        let io = |error: std::io::Error| wrong(error.to_string());
-        let mut bytes = Vec::new();
-        let armor = age::armor::ArmoredWriter::wrap_output(&mut bytes, age::armor::Format::AsciiArmor);
-        let mut writer = encryptor.wrap_output(armor.map_err(io)?).map_err(io)?;
-        writer.write_all(self.content().as_bytes()).map_err(io)?;
-        writer.finish().and_then(age::armor::ArmoredWriter::finish).map_err(io)?;
-        String::from_utf8(bytes).map_err(|error| wrong(error.to_string()))
+        let recipients: Vec<&Recipient> = self.readers.iter().map(|reader| &reader.recipient).collect();
+        encrypted(&self.content(), &recipients, passphrase).map_err(wrong)
     }
 
     fn content(&self) -> Zeroizing<String> {
@@ -190,28 +173,10 @@ impl KeyFile {
     pub(super) fn unwrap(text: &str, scope: &KeyScope, identity: &Identity) -> Result<Self, KeyError> {
         let broken = |reason: &str| KeyError::Broken { scope: scope.clone(), reason: reason.to_owned() };
         let away = |reason: &str| KeyError::NotAtHand { scope: scope.clone(), reason: reason.to_owned() };
-        let damaged = || broken("it is damaged, or no age file");
-        let armored = age::armor::ArmoredReader::new(text.as_bytes());
-        let decryptor = Decryptor::new_buffered(std::io::BufReader::new(armored)).map_err(|_| damaged())?;
-        let by_passphrase = decryptor.is_scrypt();
-        let wrong = |error: DecryptError| match error {
-            DecryptError::NoMatchingKeys => away("you are not one of its readers"),
-            DecryptError::KeyDecryptionFailed => away("the passphrase is wrong"),
-            DecryptError::DecryptionFailed if by_passphrase => away("the passphrase is wrong"),
-            DecryptError::ExcessiveWork { .. } => broken("its passphrase takes too much work to try"),
-            _ => damaged(),
-        };
-        let mut content = Zeroizing::new(String::with_capacity(text.len()));
-        let reader = if by_passphrase {
-            let passphrase = identity.passphrase(scope.name().as_str());
-            let passphrase =
-                passphrase.ok_or_else(|| away("it is protected by a passphrase, and nobody typed it"))?;
-            decryptor.decrypt(std::iter::once(&age::scrypt::Identity::new(passphrase) as _))
-        } else {
-            let openers = identity.openers().map_err(|error| away(&error.to_string()))?;
-            decryptor.decrypt(openers.iter().map(|opener: &Opener| &**opener as &dyn age::Identity))
-        };
-        reader.map_err(wrong)?.read_to_string(&mut content).map_err(|_| damaged())?;
+        let content = decrypted(text, scope.name().as_str(), identity).map_err(|error| match error {
+            NotDecrypted::NotAtHand(reason) => away(&reason),
+            NotDecrypted::Broken(reason) => broken(&reason),
+        })?;
         Self::parse(&content, scope).map_err(|reason| broken(&reason))
     }
 

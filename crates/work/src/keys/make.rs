@@ -57,7 +57,8 @@ pub fn make(changing: &Changing, asked: &ToMake<'_>) -> Result<KeysChanged, Trou
     finish(changing, changed, &layers, done.collect(), &asked.change)
 }
 
-fn reader(text: &str) -> Result<Reader, Trouble> {
+/// A reader, as `NAME=KEY`.
+pub fn reader(text: &str) -> Result<Reader, Trouble> {
     let (name, key) = text.split_once('=').ok_or_else(|| {
         Trouble::usage(format!("--reader {text} has no public key")).help("write --reader NAME=KEY")
     })?;

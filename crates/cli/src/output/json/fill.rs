@@ -15,7 +15,7 @@ pub(crate) struct Document<'f> {
 }
 
 #[derive(Debug, Serialize)]
-struct LackingDocument<'f> {
+pub(crate) struct LackingDocument<'f> {
     address: &'f str,
     asks: &'f str,
     about: Option<&'f str>,
@@ -37,7 +37,7 @@ pub(crate) fn document(filled: &Filled) -> Document<'_> {
     }
 }
 
-fn lacking(one: &Lacking) -> LackingDocument<'_> {
+pub(crate) fn lacking(one: &Lacking) -> LackingDocument<'_> {
     LackingDocument {
         address: &one.address,
         asks: &one.asks,

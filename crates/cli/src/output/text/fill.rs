@@ -1,6 +1,6 @@
 //! `fill` for people: what a stage lacks, and what was set.
 
-use cledger_work::fill::Filled;
+use cledger_work::fill::{Filled, Lacking};
 use cledger_work::shown::counted;
 
 use super::change;
@@ -18,6 +18,23 @@ pub(crate) fn print(console: &mut Console, filled: &Filled) {
         console.line(format!("{}: no value lacks there.", style::good("filled")));
         return;
     }
+    self::lacking(console, lacking);
+    console.line("");
+    let count = counted(lacking.len(), "value");
+    if let Some((path, in_form)) = form {
+        let path = values::escape(&path.display().to_string());
+        let values = counted(*in_form, "value");
+        console.line(format!("Wrote the form for {values} to {path}. Fill it in, and run the same again."));
+    } else {
+        console.line(format!(
+            "{}: {count}. --write asks for each, --answers FILE writes a form.",
+            style::bad("missing")
+        ));
+    }
+}
+
+/// The values that lack, with what they are.
+pub(crate) fn lacking(console: &mut Console, lacking: &[Lacking]) {
     let mut table = Table::new(&["lacks a value", "it is", "elsewhere"], console.width());
     for one in lacking {
         let asks = if one.secret { "a secret".to_owned() } else { one.asks.clone() };
@@ -32,16 +49,4 @@ pub(crate) fn print(console: &mut Console, filled: &Filled) {
     }
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
-    console.line("");
-    let count = counted(lacking.len(), "value");
-    if let Some((path, in_form)) = form {
-        let path = values::escape(&path.display().to_string());
-        let values = counted(*in_form, "value");
-        console.line(format!("Wrote the form for {values} to {path}. Fill it in, and run the same again."));
-    } else {
-        console.line(format!(
-            "{}: {count}. --write asks for each, --answers FILE writes a form.",
-            style::bad("missing")
-        ));
-    }
 }

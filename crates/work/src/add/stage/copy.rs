@@ -206,7 +206,7 @@ fn completed(
         write: copying.write,
         note,
     };
-    let filling = Filling::of(&opened, &changing.keys(changed), id, &|_| true, &asked)?;
+    let filling = Filling::of(&opened, &changing.keys(changed), &[id], &|_| true, &asked)?;
     changed.extend(apply(&Overlay::new(changing.disk(), changed), &filling.edits)?);
     Ok((filling.form, made))
 }

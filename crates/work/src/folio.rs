@@ -1,0 +1,60 @@
+//! Folios: files that carry units from one ledger to another, with all that belongs to them and without any stage's
+//! values.
+//!
+//! ```text
+//! ledger ─make─► pieces ─container─► FILE.folio ─read─► pieces ─enter─► the other ledger
+//! ```
+//!
+//! A [`Piece`] is what comes, stays or clashes as a whole: a unit's contract, a shared entry, a file, a rule, a bundle.
+//! `form` is the list of what is inside, `container` the file itself, `values` what is carried on demand, `came` what the other
+//! ledger remembers of what came. Nothing of a stage is ever in it but what `values` puts there.
+
+mod came;
+mod container;
+mod enter;
+mod fate;
+mod form;
+mod make;
+mod piece;
+mod rename;
+mod values;
+
+use std::path::Path;
+
+
+pub use self::enter::{Entered, ToEnter, enter};
+pub use self::fate::{Entering, Fate};
+pub use self::form::{BundleInside, Manifest, StageInside, Tested, UnitInside};
+pub use self::make::{Made, SecretsFor, ToMake, make};
+pub use self::piece::Piece;
+
+use self::piece::Pieces;
+use crate::existing::bytes;
+use crate::trouble::Trouble;
+
+/// The largest folio, in bytes.
+const LARGEST: usize = 64 << 20;
+
+/// A folio that was read, and found to be what was made.
+pub struct Folio {
+    /// What is inside.
+    pub manifest: Manifest,
+    /// The text of each piece.
+    pub(crate) pieces: Pieces,
+    /// The values that it carries, as text.
+    values: Option<String>,
+    /// The secrets among them, encrypted.
+    secrets: Option<String>,
+}
+
+impl Folio {
+    /// Reads a folio. One that is cut off, changed, of another version, or not made by this program, is refused.
+    pub fn read(path: &Path) -> Result<Self, Trouble> {
+        let wrong = |reason: String| {
+            Trouble::usage(format!("`{}` cannot be taken for a folio: {reason}", path.display()))
+                .help("have it made or sent again: cledger folio make UNIT… --out FILE")
+        };
+        let bytes = bytes(path, LARGEST).map_err(|error| wrong(error.to_string()))?;
+        Self::of_bytes(&bytes).map_err(wrong)
+    }
+}
