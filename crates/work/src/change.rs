@@ -22,6 +22,7 @@ use cledger_store::{
 
 pub(crate) use self::concerned::Concerns;
 use crate::differing::differing;
+use crate::folio::CAME;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -294,7 +295,7 @@ impl Changing {
             let now = now.map_err(|error| Trouble::outside(format!("`{path}` cannot be read: {error}")))?;
             // Keys are no part of what was read; any other file of ours that was not read was not there.
             let is_toml = Path::new(path).extension().is_some_and(|ending| ending == "toml");
-            let is_read = is_toml && !path.starts_with("keys/");
+            let is_read = is_toml && !path.starts_with("keys/") && path != CAME;
             if now.as_ref() != read && (read.is_some() || is_read) {
                 return Err(Trouble::outside(format!("somebody has changed `{path}` meanwhile"))
                     .help("nothing is written; look at what it says now, and try again"));

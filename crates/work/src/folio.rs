@@ -22,6 +22,7 @@ mod values;
 use std::path::Path;
 
 
+pub(crate) use self::came::FILE as CAME;
 pub use self::enter::{Entered, ToEnter, enter};
 pub use self::fate::{Entering, Fate};
 pub use self::form::{BundleInside, Manifest, StageInside, Tested, UnitInside};

@@ -10,7 +10,7 @@ use super::piece::Piece;
 use crate::trouble::Trouble;
 
 /// The file.
-pub(super) const FILE: &str = "folios.toml";
+pub(crate) const FILE: &str = "folios.toml";
 
 /// What stands at its beginning.
 const HEAD: &str = "# What came from other ledgers by `cledger folio enter`, as it came: a later folio changes what is still so.\n\

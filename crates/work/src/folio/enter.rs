@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use cledger_core::address::Owner;
 use cledger_core::effects::Effect;
-use cledger_core::findings::{Finding, Severity};
+use cledger_core::findings::{Code, Finding, Severity};
 use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Winner};
@@ -358,12 +358,14 @@ fn finish(
     let is_ours = |finding: &Finding| {
         finding.severity == Severity::Error
             && !is_lacking(finding)
+            // Those whose fields went are told by themselves.
+            && finding.code != Code::UnknownName
             && finding.stage.as_ref().is_none_or(|stage| entered.stages.contains(stage))
     };
     let lacks = !entered.lacking.is_empty();
     let errors = new.into_iter().filter(is_ours).filter(|finding| {
         // What refers to something that is lacking is told by that.
-        !lacks || finding.code != cledger_core::findings::Code::MissingValue
+        !lacks || finding.code != Code::MissingValue
     });
     let errors: Vec<Finding> = errors.collect();
     entered.errors = (Arc::new(planned.after.clone()), errors);
