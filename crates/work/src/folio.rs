@@ -21,7 +21,6 @@ mod values;
 
 use std::path::Path;
 
-
 pub(crate) use self::came::FILE as CAME;
 pub use self::enter::{Entered, ToEnter, enter};
 pub use self::fate::{Entering, Fate};

@@ -26,10 +26,7 @@ const MARK: &str = "blake3 ";
 const LETTERS: usize = 64;
 
 /// The bytes of a folio. Its members are listed in its manifest here.
-pub(super) fn packed(
-    mut manifest: Manifest,
-    members: BTreeMap<String, String>,
-) -> Result<Vec<u8>, ZipError> {
+pub(super) fn packed(mut manifest: Manifest, members: BTreeMap<String, String>) -> Result<Vec<u8>, ZipError> {
     manifest.members = members.iter().map(|(path, text)| member(path, text)).collect();
     let mut all = members;
     all.insert(MANIFEST.to_owned(), manifest.to_text());

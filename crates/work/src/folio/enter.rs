@@ -145,11 +145,7 @@ fn to_deliver(folio: &Folio, units: &[Name], stage: &Name) -> WholeUnits {
 }
 
 /// Takes it in as far as the ledger goes; gives the names of its units here, too.
-fn taken_in(
-    changing: &Changing,
-    folio: &Folio,
-    asked: &ToEnter,
-) -> Result<(Entered, Vec<Name>), Trouble> {
+fn taken_in(changing: &Changing, folio: &Folio, asked: &ToEnter) -> Result<(Entered, Vec<Name>), Trouble> {
     let ledger = changing.ledger();
     let from = &folio.manifest.ledger;
     if asked.stages.is_empty() {
@@ -223,12 +219,15 @@ fn named(
 ) -> Result<(Pieces, Names), Trouble> {
     let old = |renaming: &str| renaming.split_once('=').map(|(old, _)| old.to_owned());
     let said: BTreeSet<Option<String>> = asked.rename.iter().map(|renaming| old(renaming)).collect();
-    let is_inside =
-        |old: &Option<String>| folio.pieces.0.keys().any(|piece| Some(piece.to_string()) == *old);
+    let is_inside = |old: &Option<String>| folio.pieces.0.keys().any(|piece| Some(piece.to_string()) == *old);
     let mut renamings = came.renamings(&folio.manifest.ledger);
     renamings.retain(|renaming| !said.contains(&old(renaming)) && is_inside(&old(renaming)));
     for renaming in &renamings {
-        changing.opened.at.telling.notice(&format!("As before, {} here.", renaming.replacen('=', " is called ", 1)));
+        changing
+            .opened
+            .at
+            .telling
+            .notice(&format!("As before, {} here.", renaming.replacen('=', " is called ", 1)));
     }
     renamings.extend(asked.rename.iter().cloned());
     let pieces = renamed(folio.pieces.clone(), &renamings, changing.ledger())?;
@@ -245,9 +244,8 @@ fn named(
 
 /// Refuses a folio whose pieces are no declarations, whatever the ledger has.
 fn refuse_unreadable(ledger: &Ledger, pieces: &Pieces, entering: &[Entering]) -> Result<(), Trouble> {
-    let left_out = |piece: &Piece| {
-        entering.iter().any(|it| it.piece == *piece && matches!(it.fate, Fate::LeftOut(_)))
-    };
+    let left_out =
+        |piece: &Piece| entering.iter().any(|it| it.piece == *piece && matches!(it.fate, Fate::LeftOut(_)));
     let texts = pieces.0.iter().filter(|(piece, _)| !left_out(piece));
     let texts = texts.map(|(piece, text)| (piece.clone(), text.clone())).collect();
     read(&as_ledger(&texts, ledger), &Scope::Whole)
@@ -324,9 +322,8 @@ fn fill(
     (units, stages, asked): (&[Name], &[StageId], &ToEnter),
 ) -> Result<(), Trouble> {
     let ledger = &opened.ledger;
-    let is_meant = |subject: &Subject| {
-        unit_of(*subject).is_some_and(|unit| units.contains(&ledger.unit(unit).name))
-    };
+    let is_meant =
+        |subject: &Subject| unit_of(*subject).is_some_and(|unit| units.contains(&ledger.unit(unit).name));
     let to_ask = ToAsk {
         answers: asked.answers.clone(),
         plain_secrets: asked.plain_secrets,

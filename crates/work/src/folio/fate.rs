@@ -122,7 +122,8 @@ fn not_here(ledger: &Ledger, piece: &Piece, text: &str) -> Option<String> {
         return None;
     }
     let rule: toml::Table = text.parse().ok()?;
-    let named = ["stages", "equal_in", "distinct_in", "absent_in"].into_iter().filter_map(|key| rule.get(key));
+    let named =
+        ["stages", "equal_in", "distinct_in", "absent_in"].into_iter().filter_map(|key| rule.get(key));
     let texts = named.flat_map(|value| match value {
         toml::Value::Array(items) => items.iter().filter_map(toml::Value::as_str).collect(),
         other => other.as_str().into_iter().collect::<Vec<_>>(),

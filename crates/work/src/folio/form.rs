@@ -129,7 +129,9 @@ impl Manifest {
         // What a later version has more is not taken for a mistake.
         let Version { format } = serde_json::from_str(text).map_err(form)?;
         if format != FORMAT {
-            return Err(format!("it is of version {format}, and this program knows {FORMAT}: take a newer cledger"));
+            return Err(format!(
+                "it is of version {format}, and this program knows {FORMAT}: take a newer cledger"
+            ));
         }
         serde_json::from_str(text).map_err(form)
     }

@@ -97,8 +97,10 @@ pub fn make(opened: &Opened, asked: &ToMake<'_>) -> Result<Made, Trouble> {
 fn for_readers(secrets: &str, whom: &SecretsFor) -> Result<(String, Vec<String>), Trouble> {
     let (text, names) = match whom {
         SecretsFor::Nobody => {
-            return Err(Trouble::refused("secrets of the stage would be in the folio, and nobody could open them")
-                .help("add --passphrase or --reader NAME=KEY; or leave --with-values out"));
+            return Err(Trouble::refused(
+                "secrets of the stage would be in the folio, and nobody could open them",
+            )
+            .help("add --passphrase or --reader NAME=KEY; or leave --with-values out"));
         }
         SecretsFor::Passphrase(passphrase) => {
             (encrypted(secrets, &[], Some(passphrase.clone())), vec!["passphrase".to_owned()])
@@ -126,8 +128,7 @@ fn units<'l>(opened: &'l Opened, what: &WholeUnits) -> Result<(Vec<UnitId>, Vec<
                     .help("name the unit: its instances come with it"));
             }
             Units::Covered(pattern) => {
-                let is_covered =
-                    |id: &UnitId| pattern.covers_owner(ledger.unit(*id).name.as_str(), None);
+                let is_covered = |id: &UnitId| pattern.covers_owner(ledger.unit(*id).name.as_str(), None);
                 found.extend(ledger.unit_ids().filter(is_covered));
                 if found.len() == before {
                     return Err(Trouble::usage(format!("`{pattern}` covers no unit of the ledger"))

@@ -82,10 +82,22 @@ impl Piece {
 /// Whether a path may be that of a template or of rows: below the ledger's folder, and nothing that the ledger, its keys
 /// or this program keep there.
 fn may_be_a_file(path: &str) -> bool {
-    const OURS: [&str; 10] =
-        ["units", "shared", "stages", "groups", "keys", "captures", "ledger.toml", "shared.toml", "waivers.toml", super::came::FILE];
+    const OURS: [&str; 10] = [
+        "units",
+        "shared",
+        "stages",
+        "groups",
+        "keys",
+        "captures",
+        "ledger.toml",
+        "shared.toml",
+        "waivers.toml",
+        super::came::FILE,
+    ];
     let parts: Vec<Component<'_>> = Path::new(path).components().collect();
-    let are_plain = parts.iter().all(|part| matches!(part, Component::Normal(name) if !name.to_string_lossy().starts_with('.')));
+    let are_plain = parts
+        .iter()
+        .all(|part| matches!(part, Component::Normal(name) if !name.to_string_lossy().starts_with('.')));
     let first = path.split('/').next().unwrap_or_default();
     !path.is_empty() && are_plain && !OURS.contains(&first) && !path.contains(['\\', '\0'])
 }
@@ -102,8 +114,9 @@ impl Pieces {
         pieces.extend(rules_about(ledger, units, &shared).map(Piece::Rule));
         let mut texts = Texts::new();
         for piece in pieces {
-            let text = text_of(ledger, &piece)
-                .ok_or_else(|| Trouble::usage(format!("`{piece}` does not stand where it can be taken from")))?;
+            let text = text_of(ledger, &piece).ok_or_else(|| {
+                Trouble::usage(format!("`{piece}` does not stand where it can be taken from"))
+            })?;
             for path in files_in(&text) {
                 let file = Piece::File(path);
                 if let Some(text) = text_of(ledger, &file) {
@@ -159,7 +172,11 @@ impl Pieces {
                     });
                     let units = members.filter(|unit| bundle.has_of(unit)).map(|unit| unit.name.to_string());
                     let version = bundle.version.clone();
-                    manifest.bundles.push(BundleInside { name: name.to_string(), units: units.collect(), version });
+                    manifest.bundles.push(BundleInside {
+                        name: name.to_string(),
+                        units: units.collect(),
+                        version,
+                    });
                 }
             }
         }
@@ -231,7 +248,8 @@ fn rules_about<'l>(
 
 /// The text of a piece in a ledger, if it has it.
 pub(super) fn text_of(ledger: &Ledger, piece: &Piece) -> Option<String> {
-    let file = |path: &str| ledger.files.0.iter().find(|file| file.path == path).map(|file| file.text.as_str());
+    let file =
+        |path: &str| ledger.files.0.iter().find(|file| file.path == path).map(|file| file.text.as_str());
     match piece {
         Piece::Unit(name) => file(&format!("units/{name}.toml")).map(str::to_owned),
         Piece::File(path) => file(path).map(str::to_owned),

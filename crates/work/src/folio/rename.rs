@@ -3,7 +3,9 @@
 use cledger_core::address::{Address, Owner};
 use cledger_core::model::{Class, Ledger};
 use cledger_core::name::Name;
-use cledger_store::{Edit, MANIFEST, Memory, Named, Renaming, Scope, Unreadable, What, append, apply, literal, read};
+use cledger_store::{
+    Edit, MANIFEST, Memory, Named, Renaming, Scope, Unreadable, What, append, apply, literal, read,
+};
 
 use super::piece::{Piece, Pieces, Texts, without_stages};
 use crate::trouble::Trouble;
@@ -45,7 +47,8 @@ pub(super) fn placeless(text: &str) -> String {
         return text.to_owned();
     }
     let memory = Memory::from_iter([("contract.toml", text)]);
-    let remove = |path: Vec<String>| Edit { file: "contract.toml".to_owned(), path, header: 0, what: What::RemoveAll };
+    let remove =
+        |path: Vec<String>| Edit { file: "contract.toml".to_owned(), path, header: 0, what: What::RemoveAll };
     let mut edits: Vec<Edit> =
         ["stages", "formerly"].into_iter().map(|key| remove(vec![key.to_owned()])).collect();
     let instances = table.get("instances").and_then(toml::Value::as_table).into_iter().flatten();
@@ -65,10 +68,12 @@ pub(super) fn placeless(text: &str) -> String {
 pub(super) fn renamed(mut pieces: Pieces, renamings: &[String], into: &Ledger) -> Result<Pieces, Trouble> {
     for renaming in renamings {
         let wrong = |reason: &str| {
-            Trouble::usage(format!("--rename `{renaming}` {reason}")).help("write UNIT=NEW or shared/ENTRY=NEW")
+            Trouble::usage(format!("--rename `{renaming}` {reason}"))
+                .help("write UNIT=NEW or shared/ENTRY=NEW")
         };
         let (old, new) = renaming.split_once('=').ok_or_else(|| wrong("gives no new name"))?;
-        let to = Name::parse(new.strip_prefix("shared/").unwrap_or(new)).map_err(|error| wrong(&error.to_string()))?;
+        let to = Name::parse(new.strip_prefix("shared/").unwrap_or(new))
+            .map_err(|error| wrong(&error.to_string()))?;
         let address = Address::parse(old)?;
         let (piece, what) = match (&address.owner, &address.entry) {
             (Some(Owner::Unit(unit, None)), None) => (Piece::Unit(unit.clone()), Named::Unit(unit.clone())),
@@ -80,7 +85,8 @@ pub(super) fn renamed(mut pieces: Pieces, renamings: &[String], into: &Ledger) -
         if !pieces.0.contains_key(&piece) {
             return Err(wrong("names nothing that is in the folio"));
         }
-        let new_piece = if matches!(piece, Piece::Unit(_)) { Piece::Unit(to.clone()) } else { Piece::Shared(to.clone()) };
+        let new_piece =
+            if matches!(piece, Piece::Unit(_)) { Piece::Unit(to.clone()) } else { Piece::Shared(to.clone()) };
         if pieces.0.contains_key(&new_piece) {
             return Err(wrong("takes a name that the folio has already"));
         }
@@ -96,8 +102,12 @@ fn with_name(
     into: &Ledger,
 ) -> Result<Pieces, Trouble> {
     // Rules that name stages of their own ledger are left out in any case.
-    let readable: Texts =
-        pieces.0.iter().filter(|(piece, _)| !matches!(piece, Piece::Rule(_))).map(|(piece, text)| (piece.clone(), text.clone())).collect();
+    let readable: Texts = pieces
+        .0
+        .iter()
+        .filter(|(piece, _)| !matches!(piece, Piece::Rule(_)))
+        .map(|(piece, text)| (piece.clone(), text.clone()))
+        .collect();
     let memory = as_ledger(&readable, into);
     let ledger = read(&memory, &Scope::Whole).map_err(|unreadable: Unreadable| Trouble::from(unreadable))?;
     let mut changed = cledger_store::rename(&ledger, renaming)?;
@@ -155,7 +165,9 @@ fn with_member(text: &str, before: &str, renaming: &Renaming) -> String {
     let covers = |text: &str, name: &Name| {
         let table: toml::Table = text.parse().unwrap_or_default();
         let units = table.get("units").and_then(toml::Value::as_array).into_iter().flatten();
-        units.filter_map(toml::Value::as_str).any(|unit| wildmatch::WildMatch::new(unit).matches(name.as_str()))
+        units
+            .filter_map(toml::Value::as_str)
+            .any(|unit| wildmatch::WildMatch::new(unit).matches(name.as_str()))
     };
     if !covers(before, old) || covers(text, &renaming.to) {
         return text.to_owned();

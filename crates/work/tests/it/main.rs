@@ -7,6 +7,7 @@ mod copied;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;
 mod delivering;
+mod folios;
 mod guarding;
 mod interleaved;
 mod interrupted;

@@ -33,7 +33,7 @@ const COMPARED: &str = "[[rule]]\nname = \"compared\"\nfields = \"*/*\"\nseverit
 const OUTLET: &str = "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"*\"]\npath = \"../live/${stage.name}\"\n";
 
 /// A random ledger, the larger the later its number, whose units all have a file, and whose stages all have a folder.
-fn ledger(seed: u32) -> Place {
+pub(crate) fn ledger(seed: u32) -> Place {
     let made =
         Description::from_tape(&mut Tape::new(&fixed_tape(seed, 20 + usize::try_from(seed).unwrap() * 4)));
     let place = Place::new(&[]);

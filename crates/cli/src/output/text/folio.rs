@@ -64,7 +64,11 @@ pub(crate) fn inside(console: &mut Console, manifest: &Manifest) {
     if let Some(from) = &manifest.from {
         console.line("");
         let sets = counted(from.sets.len(), "field");
-        console.line(format!("{} ({}) sets {sets}:", style::heading(&values::escape(&from.stage)), from.class));
+        console.line(format!(
+            "{} ({}) sets {sets}:",
+            style::heading(&values::escape(&from.stage)),
+            from.class
+        ));
         console.wrapped(&format!("  {}", values::escape(&from.sets.join(", "))), "  ");
         for tested in &from.tested {
             let version = tested.version.as_ref().map(|it| format!(", version {}", values::escape(it)));
@@ -195,7 +199,11 @@ fn end(console: &mut Console, entered: &Entered) {
     }
     if entered.written {
         let is_nothing = entered.files.is_empty();
-        console.line(if is_nothing { "All of it is here already: nothing changes." } else { "It is taken in." });
+        console.line(if is_nothing {
+            "All of it is here already: nothing changes."
+        } else {
+            "It is taken in."
+        });
         if !entered.lacking.is_empty() {
             let (count, to) = (counted(entered.lacking.len(), "value"), entered.stages.join(" @"));
             console.line(format!("{}: {count}. cledger fill @{to}", style::doubtful("left open")));

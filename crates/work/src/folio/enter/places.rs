@@ -65,9 +65,8 @@ pub(super) fn gone(before: &Ledger, after: &Ledger) -> Vec<String> {
         };
         for slot in before.slots(subject).all() {
             let name = before.field_name(subject, slot);
-            let is_there = then.is_some_and(|then| {
-                after.slots(then).all().any(|slot| after.field_name(then, slot) == name)
-            });
+            let is_there = then
+                .is_some_and(|then| after.slots(then).all().any(|slot| after.field_name(then, slot) == name));
             if is_there {
                 continue;
             }

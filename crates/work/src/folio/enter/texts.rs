@@ -4,7 +4,8 @@ use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::value::Value;
 use cledger_store::{
-    Changed, Edit, Item, ListedWhat, MANIFEST, Memory, Overlay, Tree as _, What, append, apply, literal, shared_file,
+    Changed, Edit, Item, ListedWhat, MANIFEST, Memory, Overlay, Tree as _, What, append, apply, literal,
+    shared_file,
 };
 
 use crate::change::Changing;
@@ -27,7 +28,11 @@ pub(super) fn changed(
         match piece {
             Piece::Unit(name) => {
                 let ours = text_of(ledger, piece);
-                let text = if fate.enters() { placed(text, ours.as_deref(), stages)? } else { ours.unwrap_or_default() };
+                let text = if fate.enters() {
+                    placed(text, ours.as_deref(), stages)?
+                } else {
+                    ours.unwrap_or_default()
+                };
                 let text = with_stages(text, stages)?;
                 note(changing, &text, &format!("units/{name}.toml"), &mut changed)?;
             }
@@ -39,7 +44,11 @@ pub(super) fn changed(
                     let id = ledger.shared_id(name.as_str());
                     let kind = id.map_or("", |id| ledger.shared_entry(id).kind.table());
                     let path = vec![kind.to_owned(), name.to_string()];
-                    edit(changing, &mut changed, Edit { file: file.clone(), path, header: 0, what: What::RemoveAll })?;
+                    edit(
+                        changing,
+                        &mut changed,
+                        Edit { file: file.clone(), path, header: 0, what: What::RemoveAll },
+                    )?;
                 }
                 block(changing, &mut changed, &file, text)?;
             }
@@ -53,14 +62,18 @@ pub(super) fn changed(
 /// Tells what of new units was for some stages only in their own ledger: here it is for all to which the unit comes.
 pub(super) fn tell_unplaced(changing: &Changing, pieces: &Pieces, entering: &[Entering]) {
     let new = entering.iter().filter(|entering| entering.fate == Fate::New);
-    for (piece, name) in new.filter_map(|it| if let Piece::Unit(name) = &it.piece { Some((&it.piece, name)) } else { None }) {
+    for (piece, name) in
+        new.filter_map(|it| if let Piece::Unit(name) = &it.piece { Some((&it.piece, name)) } else { None })
+    {
         let table: toml::Table = pieces.0[piece].parse().unwrap_or_default();
         let instances = table.get("instances").and_then(toml::Value::as_table).into_iter().flatten();
         let instances = instances.filter(|(_, instance)| instance.get("stages").is_some());
         let outputs = table.get("output").and_then(toml::Value::as_array).into_iter().flatten();
         let outputs = outputs.filter(|output| output.get("stages").is_some());
         let instances = instances.map(|(instance, _)| format!("{name}+{instance}"));
-        let outputs = outputs.filter_map(|output| output.get("path")?.as_str()).map(|path| format!("output {path} of {name}"));
+        let outputs = outputs
+            .filter_map(|output| output.get("path")?.as_str())
+            .map(|path| format!("output {path} of {name}"));
         let all: Vec<String> = instances.chain(outputs).collect();
         if !all.is_empty() {
             changing.opened.at.telling.notice(&format!(
@@ -72,7 +85,12 @@ pub(super) fn tell_unplaced(changing: &Changing, pieces: &Pieces, entering: &[En
 }
 
 /// Puts a text in place of that of a file, unless it says that already.
-pub(super) fn note(changing: &Changing, text: &str, path: &str, changed: &mut Changed) -> Result<(), Trouble> {
+pub(super) fn note(
+    changing: &Changing,
+    text: &str,
+    path: &str,
+    changed: &mut Changed,
+) -> Result<(), Trouble> {
     let unreadable = |error| Trouble::outside(format!("`{path}` cannot be read: {error}"));
     let before = changing.disk().text(path).map_err(unreadable)?;
     if before.as_deref() != Some(text) {
@@ -129,21 +147,26 @@ fn placed(text: &str, ours: Option<&str>, stages: &[Name]) -> Result<String, Tro
     for key in ["stages", "formerly"] {
         edits.extend(ours.get(key).map(|value| set(&[key], &value.to_string())));
     }
-    let instances = |table: &toml::Table| table.get("instances").and_then(toml::Value::as_table).cloned().unwrap_or_default();
+    let instances = |table: &toml::Table| {
+        table.get("instances").and_then(toml::Value::as_table).cloned().unwrap_or_default()
+    };
     let known = instances(&theirs);
     for (name, instance) in instances(&ours) {
         if let Some(value) = instance.get("stages").filter(|_| known.contains_key(&name)) {
             edits.push(set(&["instances", &name, "stages"], &value.to_string()));
         }
     }
-    let outputs = |table: &toml::Table| table.get("output").and_then(toml::Value::as_array).cloned().unwrap_or_default();
+    let outputs = |table: &toml::Table| {
+        table.get("output").and_then(toml::Value::as_array).cloned().unwrap_or_default()
+    };
     let path_of = |output: &toml::Value| output.get("path").and_then(toml::Value::as_str).map(str::to_owned);
     let known: Vec<Option<String>> = outputs(&theirs).iter().map(path_of).collect();
     for output in outputs(&ours) {
         let path = path_of(&output);
         if let (Some(value), Some(text), true) = (output.get("stages"), &path, known.contains(&path)) {
             let item = Item { list: vec!["output".to_owned()], has: vec![("path", Value::text(text))] };
-            let what = What::Listed(vec![item], ListedWhat::Set(vec!["stages".to_owned()], value.to_string()));
+            let what =
+                What::Listed(vec![item], ListedWhat::Set(vec!["stages".to_owned()], value.to_string()));
             edits.push(Edit { file: CONTRACT.to_owned(), path: Vec::new(), header: 0, what });
         }
     }
@@ -155,7 +178,8 @@ fn with_stages(text: String, stages: &[Name]) -> Result<String, Trouble> {
     let Ok(table) = text.parse::<toml::Table>() else { return Ok(text) };
     let Some(said) = table.get("stages").and_then(toml::Value::as_array) else { return Ok(text) };
     let said: Vec<&str> = said.iter().filter_map(toml::Value::as_str).collect();
-    let covers = |stage: &Name| said.iter().any(|text| wildmatch::WildMatch::new(text).matches(stage.as_str()));
+    let covers =
+        |stage: &Name| said.iter().any(|text| wildmatch::WildMatch::new(text).matches(stage.as_str()));
     let more: Vec<&str> = stages.iter().filter(|stage| !covers(stage)).map(Name::as_str).collect();
     if more.is_empty() {
         return Ok(text);

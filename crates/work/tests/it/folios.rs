@@ -1,0 +1,331 @@
+//! Folios: what comes to another ledger is what was meant, no more and no less, and comes once.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::time::Duration;
+
+use cledger_core::address::Owner;
+use cledger_core::model::{StageId, Subject};
+use cledger_core::name::Name;
+use cledger_core::reference::Target;
+use cledger_core::resolve::{FieldId, Outcome};
+use cledger_core::types::Type;
+use cledger_store::{Reader, Recipient};
+use cledger_work::deliver::Edits;
+use cledger_work::folio::{Entered, Fate, Folio, Made, SecretsFor, ToEnter, ToMake, enter, make};
+use cledger_work::keys::identity;
+use cledger_work::{Kind, Opened, Trouble};
+
+use crate::random_ledgers::ledger;
+use crate::workplaces::{Place, because, whole};
+
+fn name(text: &str) -> Name {
+    Name::parse(text).unwrap()
+}
+
+/// Makes a folio beside a ledger; with the values of a stage for whoever has the other ledger's identity.
+fn folio(
+    place: &Place,
+    units: &[&str],
+    from: Option<&str>,
+    reader: Option<&Place>,
+) -> (Made, std::path::PathBuf) {
+    let mut what = whole(units[0]);
+    what.units = units.iter().flat_map(|unit| whole(unit).units).collect();
+    let secrets_for = match reader {
+        None => SecretsFor::Nobody,
+        Some(other) => {
+            let recipient: Recipient = other.at.identity.recipients().unwrap().remove(0);
+            SecretsFor::Readers(vec![Reader { name: name("ben"), recipient }])
+        }
+    };
+    let stage = from.map(name);
+    let asked = ToMake {
+        what: &what,
+        from: stage.as_ref(),
+        with_values: reader.is_some(),
+        secrets_for,
+        countersign: &from.map(name).into_iter().collect::<Vec<_>>(),
+    };
+    let made = make(&place.open(), &asked).unwrap();
+    let path = place.path("../it.folio");
+    fs::write(&path, &made.bytes).unwrap();
+    (made, path)
+}
+
+fn to_enter(stages: &[&str]) -> ToEnter {
+    ToEnter {
+        stages: stages.iter().map(|stage| name(stage)).collect(),
+        rename: Vec::new(),
+        keep_ours: Vec::new(),
+        take_theirs: Vec::new(),
+        answers: None,
+        with_values: false,
+        leave_open: false,
+        plain_secrets: true,
+        deliver: false,
+        edits: Edits::default(),
+        consent: because(&[]),
+        wait: Duration::from_millis(50),
+        write: true,
+    }
+}
+
+fn enters(place: &Place, path: &std::path::Path, asked: &ToEnter) -> Result<Entered, Trouble> {
+    enter(&place.at, &Folio::read(path)?, asked)
+}
+
+/// What becomes of each piece.
+fn fates(entered: &Entered) -> BTreeMap<String, Fate> {
+    entered.pieces.iter().map(|it| (it.piece.to_string(), it.fate.clone())).collect()
+}
+
+/// The values and what is absent on purpose of a stage, but for lookup tables, which are not carried.
+fn values(opened: &Opened, stage: StageId) -> BTreeMap<String, Option<String>> {
+    let (ledger, resolver) = (&opened.ledger, opened.resolver());
+    let mut found = BTreeMap::new();
+    for subject in ledger.subjects_in(stage) {
+        let Subject::Unit(unit, _) = subject else { continue };
+        let mut session = resolver.session(Some(unit));
+        for slot in ledger.slots(subject).all() {
+            if ledger.field(subject, slot).1.this_type == Type::Table {
+                continue;
+            }
+            let address = format!("{}/{}", ledger.owner(subject), ledger.field_name(subject, slot));
+            match session.outcome(FieldId { subject, stage, slot }) {
+                Outcome::Value(value) => {
+                    found.insert(address, value.expose().map(|value| value.to_text().to_string()));
+                }
+                Outcome::Absent(_) => drop(found.insert(address, None)),
+                Outcome::Unset | Outcome::Missing(..) | Outcome::Broken(_) => {}
+            }
+        }
+    }
+    found
+}
+
+/// Whether a declaration means another stage, or rows of a lookup table: neither comes along.
+fn means_more(opened: &Opened) -> bool {
+    let ledger = &opened.ledger;
+    let mut found = false;
+    let mut look = |target: Target| {
+        if let Target::Own(field) | Target::OfShared(field) | Target::OfUnit(_, _, field) = target {
+            let is_table = field.field.is_none()
+                && ledger
+                    .units
+                    .iter()
+                    .flat_map(|unit| &unit.entries)
+                    .chain(&ledger.shared)
+                    .any(|entry| entry.name == field.entry && entry.kind.table() == "tables");
+            found |= field.stage.is_some() || is_table;
+        }
+    };
+    for unit in &ledger.units {
+        unit.each_declared_target(&mut look);
+    }
+    for entry in &ledger.shared {
+        entry.each_declared_target(&mut look);
+    }
+    found
+}
+
+/// A ledger with one stage that is like that of another one, and nothing in it.
+fn empty_like(opened: &Opened, stage: StageId) -> Place {
+    let this = opened.ledger.stage(stage);
+    let labels: Vec<String> = this.labels.iter().map(|(name, text)| format!("{name} = {text:?}")).collect();
+    let place = Place::new(&[]);
+    place.write(
+        "ledger.toml",
+        &format!(
+            "format = 1\nname = \"Empty\"\n[[stage]]\nname = \"{}\"\nclass = \"{}\"\nlabels = {{ {} }}\n",
+            this.name,
+            this.class.name(),
+            labels.join(", ")
+        ),
+    );
+    identity(&place.at, true).unwrap();
+    place
+}
+
+#[test]
+fn what_comes_to_an_empty_ledger_has_the_same_effect_there_and_comes_once() {
+    let (mut compared, mut hunted) = (0, 0);
+    for seed in 0..90 {
+        let place = ledger(seed);
+        let opened = place.open();
+        if means_more(&opened) {
+            continue;
+        }
+        for stage in opened.ledger.stage_ids() {
+            let this = opened.ledger.stage(stage).name.to_string();
+            let owners = opened.ledger.subjects_in(stage).map(|subject| opened.ledger.owner(subject));
+            let units: Vec<String> = owners
+                .filter_map(|owner| match owner {
+                    Owner::Unit(unit, None) => Some(unit.to_string()),
+                    _ => None,
+                })
+                .collect();
+            let units: Vec<&str> = units.iter().map(String::as_str).collect();
+            if units.is_empty() {
+                continue;
+            }
+            let expected = values(&opened, stage);
+            // Nothing of what only settings say is in a folio that carries no values.
+            let (made, path) = folio(&place, &units, Some(&this), None);
+            let declared: String = opened
+                .ledger
+                .files
+                .0
+                .iter()
+                .filter(|it| !it.path.starts_with("stages/") && !it.path.starts_with("groups/"))
+                .map(|it| it.text.as_str())
+                .collect();
+            let text = String::from_utf8_lossy(&made.bytes);
+            for value in expected
+                .values()
+                .flatten()
+                .filter(|value| value.len() > 4 && !declared.contains(value.as_str()))
+            {
+                hunted += 1;
+                assert!(!text.contains(value.as_str()), "{seed} {this}: {value}");
+            }
+            assert_eq!(fs::read(&path).unwrap(), folio(&place, &units, Some(&this), None).0.bytes);
+
+            let other = empty_like(&opened, stage);
+            let (_, path) = folio(&place, &units, Some(&this), Some(&other));
+            let asked = ToEnter {
+                with_values: true,
+                leave_open: true,
+                consent: because(&[&this]),
+                ..to_enter(&[&this])
+            };
+            let entered = enters(&other, &path, &asked).unwrap();
+            assert!(entered.written, "{seed} {this}");
+            let there = other.open();
+            let found = values(&there, there.ledger.stage_id(&this).unwrap());
+            for (address, value) in &expected {
+                compared += 1;
+                assert_eq!(found.get(address), Some(value), "{seed} {this} {address}");
+            }
+            let before = other.everything();
+            let again = enters(&other, &path, &asked).unwrap();
+            assert!(again.files.is_empty() && again.written, "{seed} {this}: {:?}", again.files);
+            let now = other.everything();
+            for (path, (text, _)) in
+                before.iter().filter(|(path, _)| !path.to_string_lossy().contains("/state/"))
+            {
+                assert_eq!(now.get(path).map(|(text, _)| text), Some(text), "{seed}: {}", path.display());
+            }
+        }
+    }
+    assert!(compared > 1_000 && hunted > 30, "{compared} {hunted}");
+}
+
+const DESK: &str = "version = \"1\"\nstages = [\"dev\"]\nuses = [\"mail\"]\n\
+     [variables.hold]\ndefault = \"5m\"\n[variables.place]\nvary = \"must\"\nabout = \"Where it stands\"\n\
+     [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n";
+const MAIL: &str = "[connections.mail]\nprotocol = \"smtp\"\nfields.port.default = 26\n";
+
+fn source() -> Place {
+    Place::new(&[
+        ("units/desk.toml", DESK),
+        ("shared.toml", MAIL),
+        ("stages/dev.toml", "[units.desk]\nplace = \"quay\"\n[shared.mail]\nhost = \"mail.one.example\"\n"),
+    ])
+}
+
+#[test]
+fn a_second_version_changes_what_changed_and_asks_for_what_is_new() {
+    let (place, other) = (source(), Place::new(&[]));
+    let (_, path) = folio(&place, &["desk"], None, None);
+    let open = ToEnter { leave_open: true, ..to_enter(&["test"]) };
+    // Without the values that it needs nothing is taken in.
+    let lacking = enters(&other, &path, &to_enter(&["test"])).unwrap();
+    assert!(!lacking.written && lacking.kind() == Some(Kind::Found));
+    assert_eq!(
+        lacking.lacking.iter().map(|it| it.address.as_str()).collect::<Vec<_>>(),
+        ["desk/place@test", "shared/mail.host@test"]
+    );
+    assert!(!other.path("units/desk.toml").exists());
+    assert!(enters(&other, &path, &open).unwrap().written);
+    other.write(
+        "stages/test.toml",
+        "[units.desk]\nplace = \"here\"\nhold = \"9m\"\n[shared.mail]\nhost = \"mail.two.example\"\n",
+    );
+
+    let second = DESK
+        .replace("\"1\"", "\"2\"")
+        .replace("[variables.hold]\ndefault = \"5m\"\n", "[variables.colour]\n");
+    place.write("units/desk.toml", &second);
+    let (_, path) = folio(&place, &["desk"], None, None);
+    let entered = enters(&other, &path, &open).unwrap();
+    assert_eq!(
+        fates(&entered),
+        [("desk".to_owned(), Fate::Changed), ("shared/mail".to_owned(), Fate::Same)].into()
+    );
+    assert_eq!(entered.gone, ["desk/hold (set in test)"]);
+    assert_eq!(
+        entered.lacking.iter().map(|it| it.address.as_str()).collect::<Vec<_>>(),
+        ["desk/colour@test"]
+    );
+    assert!(
+        other.read("stages/test.toml").contains("\"here\"")
+            && other.read("units/desk.toml").contains("stages = [\"test\"]")
+    );
+}
+
+#[test]
+fn what_clashes_is_decided_by_somebody_or_nothing_comes() {
+    let place = source();
+    let other = || {
+        Place::new(&[(
+            "shared.toml",
+            "[connections.mail]\nprotocol = \"smtp\"\nfields.port.default = 587\n[variables.x]\n# ours\ndefault = \"1\"\n",
+        )])
+    };
+    let (_, path) = folio(&place, &["desk"], None, None);
+    let open = ToEnter { leave_open: true, ..to_enter(&["dev"]) };
+    let clash = other();
+    assert_eq!(enters(&clash, &path, &open).unwrap_err().kind(), Kind::Refused);
+    let plan = enters(&clash, &path, &ToEnter { write: false, ..open.clone() }).unwrap();
+    assert!(matches!(fates(&plan)["shared/mail"], Fate::Clash(_)) && plan.kind() == Some(Kind::Found));
+    let said =
+        |option: &str| ["shared/*".to_owned()].into_iter().filter(|_| !option.is_empty()).collect::<Vec<_>>();
+    for (asked, port, uses) in [
+        (ToEnter { keep_ours: said("ours"), ..open.clone() }, "587", "mail"),
+        (ToEnter { take_theirs: said("theirs"), ..open.clone() }, "26", "mail"),
+        (ToEnter { rename: vec!["shared/mail=post".to_owned()], ..open.clone() }, "26", "post"),
+    ] {
+        let other = other();
+        assert!(enters(&other, &path, &asked).unwrap().written);
+        let shared = other.read("shared.toml");
+        assert!(
+            shared.contains(port) && shared.contains("# ours") && shared.contains("[variables.x]"),
+            "{shared}"
+        );
+        assert_eq!(shared.contains("587"), port == "587" || uses == "post", "{shared}");
+        assert!(other.read("units/desk.toml").contains(&format!("uses = [\"{uses}\"]")));
+        other.open();
+    }
+    // A pattern that covers nothing is a mistake.
+    let idle = ToEnter { keep_ours: vec!["nothing".to_owned()], ..open };
+    assert_eq!(enters(&clash, &path, &idle).unwrap_err().kind(), Kind::Usage);
+}
+
+#[test]
+fn a_folio_that_is_not_what_was_made_is_refused_whichever_byte_is_another() {
+    let place = source();
+    let (made, path) = folio(&place, &["desk"], Some("dev"), None);
+    assert!(Folio::read(&path).is_ok());
+    let bytes = &made.bytes;
+    for at in 0..bytes.len() {
+        let mut changed = bytes.clone();
+        changed[at] ^= 1;
+        fs::write(&path, &changed).unwrap();
+        assert!(Folio::read(&path).is_err(), "{at}");
+    }
+    for length in (0..bytes.len()).step_by(7) {
+        fs::write(&path, &bytes[..length]).unwrap();
+        assert!(Folio::read(&path).is_err(), "{length}");
+    }
+}
