@@ -13,7 +13,7 @@ pub(crate) struct Globals {
     /// Print one JSON document and nothing else
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) json: bool,
-    /// Use colour: auto, always or never; `NO_COLOR` is honoured
+    /// Use colour; `NO_COLOR` is honoured
     #[arg(
         long,
         global = true,
@@ -23,7 +23,7 @@ pub(crate) struct Globals {
         help_heading = "Everywhere"
     )]
     pub(crate) color: ColorChoice,
-    /// Let the ledger reach what it names, for this run: addresses, programs, files, variables
+    /// Let the ledger reach what it names for this run, as after `cledger trust`
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) trust: bool,
     /// Print no notices

@@ -4,6 +4,7 @@
 //! types. What a value may be is said for the TOML forms as editors map them to JSON: a day is text.
 
 mod declarations;
+mod folio;
 mod forms;
 mod manifest;
 mod report;
@@ -13,6 +14,7 @@ use cledger_store::vocabulary::CHORE;
 use serde_json::{Value, json};
 
 pub(crate) use declarations::{shared, unit};
+pub(crate) use folio::folio;
 pub(crate) use manifest::{ledger, waivers};
 pub(crate) use report::report;
 pub(crate) use settings::settings;

@@ -4,7 +4,7 @@
 pub(crate) mod concerned;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -81,8 +81,18 @@ impl Changing {
         Ok(changing)
     }
 
+    /// Locks another ledger than the one that the work is done in.
+    pub(crate) fn start_other(at: &Arc<Workplace>, folder: &Path, wait: Duration) -> Result<Self, Trouble> {
+        let changing = Self::start_in(at, cledger_store::find(Some(folder), &at.here)?, wait)?;
+        changing.opened.refuse_broken(None, changing.ledger().broken.0.iter())?;
+        Ok(changing)
+    }
+
     fn start_quietly(at: &Arc<Workplace>, wait: Duration) -> Result<Self, Trouble> {
-        let root = at.root()?;
+        Self::start_in(at, at.root()?, wait)
+    }
+
+    fn start_in(at: &Arc<Workplace>, root: PathBuf, wait: Duration) -> Result<Self, Trouble> {
         let locked = Locked::take(&root, wait)?;
         if let Some(open) = locked.settled() {
             let count = open.files.len();

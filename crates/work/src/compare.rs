@@ -2,6 +2,7 @@
 
 mod captures;
 mod files;
+mod ledgers;
 mod named;
 mod side;
 mod stages;

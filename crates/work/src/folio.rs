@@ -10,6 +10,7 @@
 //! ledger remembers of what came. Nothing of a stage is ever in it but what `values` puts there.
 
 mod came;
+mod carry_over;
 mod container;
 mod enter;
 mod fate;
@@ -21,7 +22,11 @@ mod values;
 
 use std::path::Path;
 
+use cledger_core::model::Ledger;
+use cledger_store::{Scope, Unreadable, read};
+
 pub(crate) use self::came::FILE as CAME;
+pub use self::carry_over::carry_over;
 pub use self::enter::{Entered, ToEnter, enter};
 pub use self::fate::{Entering, Fate};
 pub use self::form::{BundleInside, Manifest, StageInside, Tested, UnitInside};
@@ -56,5 +61,14 @@ impl Folio {
         };
         let bytes = bytes(path, LARGEST).map_err(|error| wrong(error.to_string()))?;
         Self::of_bytes(&bytes).map_err(wrong)
+    }
+
+    /// Its pieces as a ledger with the stages of another one, of which it says nothing. Rules are left out.
+    pub(crate) fn as_ledger(&self, stages_of: &Ledger) -> Result<Ledger, Trouble> {
+        let is_no_rule = |(piece, _): &(&Piece, &String)| !matches!(piece, Piece::Rule(_));
+        let texts = self.pieces.0.iter().filter(is_no_rule);
+        let texts = texts.map(|(piece, text)| (piece.clone(), text.clone())).collect();
+        read(&rename::as_ledger(&texts, stages_of), &Scope::Whole)
+            .map_err(|unreadable| Unreadable { what: Some("the folio".to_owned()), ..unreadable }.into())
     }
 }

@@ -52,6 +52,15 @@ impl Opened {
         Ok(opened)
     }
 
+    /// Reads all of another ledger than the one that the work is done in, which must be readable.
+    pub(crate) fn read_other(at: &Arc<Workplace>, folder: &Path) -> Result<Self, Trouble> {
+        let root = cledger_store::find(Some(folder), &at.here)?;
+        let ledger = read_partly(&Disk::new(root.clone()), &Scope::Whole)?;
+        let opened = Self::of(at, root, ledger, Changed::new());
+        opened.refuse_broken(None, opened.ledger.broken.0.iter())?;
+        Ok(opened)
+    }
+
     /// Tells which files are passed over.
     pub(crate) fn tell_broken(&self) {
         let broken: Vec<String> =

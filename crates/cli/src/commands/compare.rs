@@ -5,6 +5,7 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
 use cledger_core::effects::Effect;
 use cledger_core::model::{Ledger, OutputFormat};
+use cledger_core::name::Name;
 use cledger_store::Scope;
 use cledger_work::compare::{
     ComparedStages, NamedSides, Side, Structure, named_sides, stages, units, with_revision,
@@ -22,10 +23,10 @@ use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
-    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, bundle:NAME@STAGE or a pattern of units, a delivery as UNIT@STAGE:NUMBER, `file:PATH` or `capture:PATH`; with --against a pattern of what to compare
+    /// The first: @STAGE, UNIT[+INSTANCE]@STAGE, bundle:NAME@STAGE or a pattern of units, a delivery as UNIT@STAGE:NUMBER, `file:PATH`, `capture:PATH`, `folio:PATH` or `ledger:DIR`; with --against a pattern of what to compare
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against")]
     left: Option<String>,
-    /// The second: @STAGE, UNIT[+INSTANCE]@STAGE, a delivery as UNIT@STAGE:NUMBER, `file:PATH` or `capture:PATH`
+    /// The second: @STAGE, UNIT[+INSTANCE]@STAGE, a delivery as UNIT@STAGE:NUMBER, `file:PATH`, `capture:PATH`, `folio:PATH` or `ledger:DIR`
     #[arg(add = ArgValueCompleter::new(complete::address), required_unless_present = "against", conflicts_with = "against")]
     right: Option<String>,
     /// Compare the ledger with what it was at a git revision: which effective values change
@@ -40,6 +41,9 @@ pub(crate) struct CompareArgs {
     /// Compare the names in two files alone, whatever their values are
     #[arg(long)]
     structure: bool,
+    /// The stage of the other ledger, where it has another name there
+    #[arg(long, value_name = "STAGE")]
+    their_stage: Option<Name>,
     /// Show also what is the same
     #[arg(long)]
     all: bool,
@@ -62,7 +66,7 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
             key: args.key.clone(),
             names_only: args.structure,
         };
-        let compared = named_sides(&app.at, (&sides.0, &sides.1), &how)?;
+        let compared = named_sides(&app.at, (&sides.0, &sides.1), (&how, args.their_stage.as_ref()))?;
         return Ok(app.show(&Names { compared, texts, all: args.all }));
     };
     if args.structure || args.key.is_some() {

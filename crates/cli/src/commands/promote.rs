@@ -1,11 +1,13 @@
 //! `cledger promote`: what was delivered to one stage, moved up to the next.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
+use cledger_store::Scope;
 use cledger_work::Trouble;
+use cledger_work::folio::{Entered, ToEnter, carry_over};
 use cledger_work::promote::{ToPromote, promote};
 use cledger_work::whole_units::WholeUnits;
 
@@ -45,6 +47,9 @@ pub(crate) struct PromoteArgs {
     /// Take the values from the outlets of FROM, where they were edited on purpose
     #[arg(long)]
     live: bool,
+    /// Move to a stage of the ledger in this folder, as by a folio: contracts and what belongs to them, and no value
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["carry", "carry_changed", "live", "all", "skip_stages"])]
+    to_ledger: Option<PathBuf>,
     /// Deliver the units there, too: one command for the whole move
     #[arg(long, requires = "write")]
     deliver: bool,
@@ -61,6 +66,9 @@ pub(crate) struct PromoteArgs {
 }
 
 pub(crate) fn run(args: &PromoteArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
+    if let Some(folder) = &args.to_ledger {
+        return Ok(app.show(&to_ledger(args, folder, app)?));
+    }
     let asked = ToPromote {
         from: from(args)?,
         to: Address::parse(&args.to)?,
@@ -92,4 +100,24 @@ fn from(args: &PromoteArgs) -> Result<WholeUnits, Trouble> {
             .help("write @STAGE @TO UNIT…, or leave the units out"));
     }
     WholeUnits::parse(&args.units, from.stage.as_ref(), "moved")?.without_delivery()
+}
+
+/// What moving units to another ledger comes to.
+fn to_ledger(args: &PromoteArgs, folder: &Path, app: &App<'_>) -> Result<Entered, Trouble> {
+    let to = Address::parse(&args.to)?;
+    let stage = to.stage.clone().filter(|_| to.owner.is_none());
+    let stage = stage.ok_or_else(|| {
+        Trouble::usage(format!("`{}` names no stage of the other ledger", args.to)).help("write @STAGE")
+    })?;
+    let asked = ToEnter {
+        answers: args.act.form(args.answers.as_ref()),
+        plain_secrets: args.plain_secrets,
+        deliver: args.deliver,
+        edits: args.edits.edits(),
+        consent: args.change.consent(),
+        wait: args.change.wait.time(),
+        write: args.act.writes(),
+        ..ToEnter::shown(Some(folder.to_owned()), stage)
+    };
+    carry_over(&app.open(&Scope::Whole)?, &from(args)?.without_delivery()?, &asked)
 }

@@ -29,6 +29,8 @@ enum Kind {
     Group,
     /// waivers.toml
     Waivers,
+    /// folio.json, in which a folio says what is inside
+    Folio,
     /// What `check --json` prints
     Report,
 }
@@ -39,6 +41,7 @@ pub(crate) fn run(args: &SchemaArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         Kind::Unit => schema::unit(),
         Kind::Shared => schema::shared(),
         Kind::Waivers => schema::waivers(),
+        Kind::Folio => schema::folio(),
         Kind::Report => schema::report(),
         Kind::Stage | Kind::Group => {
             // Without a ledger, or with one that cannot be read, it is said in general.

@@ -6,7 +6,7 @@ use cledger_store::{Mode, write_atomically};
 use cledger_work::Trouble;
 use include_dir::{Dir, DirEntry, include_dir};
 
-/// The demo's files: `ledger`, `strongroom`, `live`, `boards`, `legacy` and `exports`.
+/// The demo's files: `ledger`, `strongroom`, `live`, `boards`, `legacy`, `exports`, and `partner` with `partner-live`.
 static FILES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
 
 /// Writes them into a folder that is not there yet.

@@ -82,6 +82,7 @@ pub(super) const EXAMPLES: &[Fact] = &[
     ),
     ("cledger promote @test @staging fare-engine", "what moving a unit up needs"),
     ("cledger deliver fare-engine@test", "what a delivery would change on the outlets"),
+    ("cledger deliver bundle:ticketing@test", "what delivering units that go together would change"),
     (
         "cledger deliver fare-engine@test --write --why surcharge",
         "delivers, looks at it again and records it",
@@ -97,6 +98,14 @@ pub(super) const EXAMPLES: &[Fact] = &[
     ("cledger status fare-engine", "a unit on its way through the stages"),
     ("cledger history fare-engine@test", "its deliveries, with reasons"),
     ("cledger history --verify", "whether the chain of records is whole"),
+    (
+        "cledger folio make bundle:ticketing --from test --out ticketing.folio",
+        "units with all that they are made of, as a file for another ledger",
+    ),
+    (
+        "cledger folio enter ticketing.folio --to trial",
+        "what taking it in there would mean, and what it needs",
+    ),
     ("cledger completions bash", "what a shell needs to complete commands and addresses"),
     ("cledger schema unit", "the JSON Schema of a contract"),
     ("cledger man pages", "writes a page for each command into a folder"),

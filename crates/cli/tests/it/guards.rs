@@ -113,6 +113,9 @@ Look back:
   status      Show each unit on its way through the stages
   history     Say what was delivered where, when, by whom and why
 
+Carry:
+  folio       Carry units to another ledger, without any stage's values
+
 Help:
   completions Print what a shell needs to complete commands and addresses
   man         Print or write the manual pages
@@ -121,10 +124,8 @@ Help:
 Everywhere:
   -C, --ledger <DIR>  The ledger's folder [default: the nearest one upwards with a ledger.toml]
       --json          Print one JSON document and nothing else
-      --color <WHEN>  Use colour: auto, always or never; `NO_COLOR` is honoured [possible values:
-                      auto, always, never]
-      --trust         Let the ledger reach what it names, for this run: addresses, programs, files,
-                      variables
+      --color <WHEN>  Use colour; `NO_COLOR` is honoured [possible values: auto, always, never]
+      --trust         Let the ledger reach what it names for this run, as after `cledger trust`
   -q, --quiet         Print no notices
   -v, --verbose...    Say more about what is done
   -h, --help          Print help

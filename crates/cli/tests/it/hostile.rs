@@ -48,6 +48,8 @@ const READS: &[&str] = &[
     "trust",
     "trust --list",
     "resume",
+    "folio make desk --from dev --out ../it.folio --dry-run",
+    "compare ledger:. @dev",
     "completions bash",
     "man --markdown",
     "schema stage",
@@ -55,8 +57,24 @@ const READS: &[&str] = &[
 
 /// The others: they write files that their options name, or the ledger, or start what is typed.
 const WRITES: &[&str] = &[
-    "init", "demo", "adopt", "add", "change", "share", "rename", "remove", "set", "unset", "replace",
-    "waive", "fill", "render", "run", "rehome", "promote",
+    "init",
+    "demo",
+    "adopt",
+    "add",
+    "change",
+    "share",
+    "rename",
+    "remove",
+    "set",
+    "unset",
+    "replace",
+    "waive",
+    "fill",
+    "render",
+    "run",
+    "rehome",
+    "promote",
+    "folio enter",
 ];
 
 /// The one of them that is refused before it does anything.

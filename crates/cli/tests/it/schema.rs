@@ -84,6 +84,29 @@ fn mistakes_are_marked() {
 }
 
 #[test]
+fn a_folio_says_what_its_schema_says() {
+    let ledger = TestLedger::demo();
+    let schema = schema(&ledger, "folio");
+    for options in [
+        "",
+        "--from test",
+        "--from dev --with-values --reader ben=age1zl3pvzjg52aysunzkxh8d6qg3raq45lt7nzr94uflurzpngqfy6snujd9m",
+    ] {
+        let made =
+            format!("folio make bundle:ticketing quay-screens {options} --out ../x.folio --overwrite --json");
+        let (out, _) = written(&ledger.run(&made).code(0));
+        let document: Value = serde_json::from_str(&out).unwrap();
+        let errors: Vec<String> =
+            schema.iter_errors(&document["folio"]).map(|error| error.to_string()).collect();
+        assert!(errors.is_empty(), "{options}: {errors:?}");
+        let (shown, _) = written(&ledger.run("folio show ../x.folio --json").code(0));
+        let shown: Value = serde_json::from_str(&shown).unwrap();
+        // The members are listed once it is packed.
+        assert!(schema.is_valid(&shown["folio"]) && shown["folio"]["members"].as_array().unwrap().len() > 5);
+    }
+}
+
+#[test]
 fn the_report_of_a_check_is_as_its_schema_says() {
     let ledger = TestLedger::demo();
     let schema = schema(&ledger, "report");

@@ -5,16 +5,17 @@ use std::sync::Arc;
 use cledger_core::address::Address;
 use cledger_core::compare::{Difference, Named, NamedCompared, mark_meant, named};
 use cledger_core::model::{OutputFormat, StageId, Subject};
+use cledger_core::name::Name;
 use cledger_core::render::as_written;
 use cledger_core::resolve::FieldId;
 use cledger_core::value::Held;
 use cledger_store::Scope;
 use cledger_store::daybook::Content;
 
-use crate::compare::captures;
 use crate::compare::files::{Content as FileContent, of_unit};
 use crate::compare::side::Side;
 use crate::compare::structure::{self, Keys, Structure};
+use crate::compare::{captures, ledgers};
 use crate::daybook;
 use crate::deliver::history::record;
 use crate::meant::{scope_of, unit_of};
@@ -43,7 +44,7 @@ impl NamedSides {
 pub fn named_sides(
     at: &Arc<Workplace>,
     (left, right): (&Side, &Side),
-    how: &Structure,
+    (how, their_stage): (&Structure, Option<&Name>),
 ) -> Result<NamedSides, Trouble> {
     let format = how.format;
     if how.key.is_some() || how.names_only {
@@ -64,6 +65,9 @@ pub fn named_sides(
         (Side::Ledger(address), Side::File(file)) => {
             let (unit, file, alike) = unit_and_file(at, address, file, format)?;
             named(unit, file, alike)
+        }
+        (Side::Folio(_) | Side::Other(_), _) | (_, Side::Folio(_) | Side::Other(_)) => {
+            ledgers::compared(at, (left, right), their_stage)?
         }
         (Side::Units(_), _) | (_, Side::Units(_)) => {
             return Err(Trouble::usage("several units are compared between two stages")
@@ -133,7 +137,7 @@ fn of_fields(opened: &Opened, side: &Side) -> Result<Vec<Named>, Trouble> {
             Ok(of_content(&daybook::content(&record, &opened.ledger, opened.keys())?))
         }
         Side::Ledger(address) => of_ledger(opened, address),
-        Side::Capture(_) | Side::File(_) | Side::Units(_) => Ok(Vec::new()),
+        Side::Capture(_) | Side::File(_) | Side::Units(_) | Side::Folio(_) | Side::Other(_) => Ok(Vec::new()),
     }
 }
 

@@ -9,8 +9,10 @@ use crate::reality::captured::CAPTURE;
 use crate::trouble::Trouble;
 use crate::whole_units::WholeUnits;
 
-/// What a side that is a file begins with.
+/// What a side that is a file begins with, and one that is a folio, and another ledger.
 const FILE: &str = "file:";
+const FOLIO: &str = "folio:";
+const LEDGER: &str = "ledger:";
 
 /// One of two sides.
 #[derive(Debug, Clone)]
@@ -23,6 +25,10 @@ pub enum Side {
     Delivery(Address),
     /// A capture.
     Capture(PathBuf),
+    /// The units of a folio.
+    Folio(PathBuf),
+    /// What another ledger says.
+    Other(PathBuf),
     /// A file that exists.
     File(String),
 }
@@ -32,6 +38,12 @@ impl Side {
     pub fn parse(text: &str) -> Result<Self, Trouble> {
         if let Some(path) = text.strip_prefix(CAPTURE) {
             return Ok(Side::Capture(path.into()));
+        }
+        if let Some(path) = text.strip_prefix(FOLIO) {
+            return Ok(Side::Folio(path.into()));
+        }
+        if let Some(path) = text.strip_prefix(LEDGER) {
+            return Ok(Side::Other(path.into()));
         }
         if let Some(path) = text.strip_prefix(FILE) {
             return Ok(Side::File(path.to_owned()));

@@ -36,6 +36,8 @@ use crate::workplace::Workplace;
 #[derive(Debug, Clone)]
 #[expect(clippy::struct_excessive_bools, reason = "each is something that is wanted or not")]
 pub struct ToEnter {
+    /// The folder of the ledger, if it is another one than that where the work is done.
+    pub ledger: Option<PathBuf>,
     /// The stages that its units come to.
     pub stages: Vec<Name>,
     /// Other names, `OLD=NEW` each.
@@ -62,6 +64,28 @@ pub struct ToEnter {
     pub wait: Duration,
     /// Do it.
     pub write: bool,
+}
+
+impl ToEnter {
+    /// Only shown, for one stage, with nothing said to anything.
+    pub fn shown(ledger: Option<PathBuf>, stage: Name) -> Self {
+        Self {
+            ledger,
+            stages: vec![stage],
+            rename: Vec::new(),
+            keep_ours: Vec::new(),
+            take_theirs: Vec::new(),
+            answers: None,
+            with_values: false,
+            leave_open: false,
+            plain_secrets: false,
+            deliver: false,
+            edits: Edits::default(),
+            consent: Consent::default(),
+            wait: Duration::ZERO,
+            write: false,
+        }
+    }
 }
 
 /// What taking a folio in comes to.
@@ -112,12 +136,16 @@ impl Entered {
 
 /// Takes a folio in, or shows what that would be.
 pub fn enter(at: &Arc<Workplace>, folio: &Folio, asked: &ToEnter) -> Result<Entered, Trouble> {
-    let changing = Changing::start(at, asked.wait)?;
+    let changing = match &asked.ledger {
+        Some(folder) => Changing::start_other(at, folder, asked.wait)?,
+        None => Changing::start(at, asked.wait)?,
+    };
+    let root = changing.root().to_owned();
     let (mut entered, units) = taken_in(&changing, folio, asked)?;
     // The ledger's lock is not needed for bringing, and others may go on.
     drop(changing);
     if asked.deliver && entered.written && entered.kind().is_none() && entered.lacking.is_empty() {
-        let opened = Opened::read(at, &Scope::Whole)?;
+        let opened = Opened::read_other(at, &root)?;
         for stage in &asked.stages {
             let asked = ToDeliver {
                 what: to_deliver(folio, &units, stage),

@@ -15,7 +15,7 @@ use crate::meant::unit_of;
 use crate::trouble::Trouble;
 
 /// Values by the address of their field, without a stage; none for what is absent on purpose.
-pub(super) type Values = BTreeMap<String, Option<Held>>;
+pub(crate) type Values = BTreeMap<String, Option<Held>>;
 
 /// What units get in a stage that a setting says.
 #[derive(Default)]
@@ -118,6 +118,24 @@ impl Folio {
             read(&text, true, &mut values)?;
         }
         Ok(values)
+    }
+}
+
+impl Folio {
+    /// The same but for what is absent on purpose, and for secrets where they cannot be opened: then it says why.
+    pub(crate) fn carried_or_not(&self, identity: &Identity) -> Result<(Values, Option<String>), Trouble> {
+        let mut values = Values::new();
+        if let Some(text) = &self.values {
+            read(text, false, &mut values)?;
+        }
+        let mut why = None;
+        match self.secrets.as_ref().map(|text| decrypted(text, "the folio", identity)) {
+            None => {}
+            Some(Ok(text)) => read(&text, true, &mut values)?,
+            Some(Err(error)) => why = Some(error.to_string()),
+        }
+        values.retain(|_, held| held.is_some());
+        Ok((values, why))
     }
 }
 

@@ -55,6 +55,7 @@ fn folio(
 
 fn to_enter(stages: &[&str]) -> ToEnter {
     ToEnter {
+        ledger: None,
         stages: stages.iter().map(|stage| name(stage)).collect(),
         rename: Vec::new(),
         keep_ours: Vec::new(),
@@ -328,4 +329,94 @@ fn a_folio_that_is_not_what_was_made_is_refused_whichever_byte_is_another() {
         fs::write(&path, &bytes[..length]).unwrap();
         assert!(Folio::read(&path).is_err(), "{length}");
     }
+}
+
+/// A folio of these members, packed as this program would.
+fn forged(members: &[(&str, &str)]) -> Vec<u8> {
+    use std::io::Write as _;
+    let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    writer.set_comment(format!("blake3 {}", "0".repeat(64))).unwrap();
+    for (path, text) in members {
+        writer.start_file(*path, zip::write::SimpleFileOptions::default()).unwrap();
+        writer.write_all(text.as_bytes()).unwrap();
+    }
+    let mut bytes = writer.finish().unwrap().into_inner();
+    bytes.truncate(bytes.len() - 64);
+    let hash = blake3::hash(&bytes).to_hex();
+    bytes.extend_from_slice(hash.as_bytes());
+    bytes
+}
+
+/// What a folio says of itself that has these members, each with its true hash.
+fn says(format: u32, members: &[(&str, &str)], more: &str) -> String {
+    let listed = members.iter().map(|(path, text)| {
+        format!(
+            r#"{{"path":"{path}","bytes":{},"hash":"{}"}}"#,
+            text.len(),
+            blake3::hash(text.as_bytes()).to_hex()
+        )
+    });
+    let listed: Vec<String> = listed.collect();
+    format!(
+        r#"{{"format":{format},"ledger":"Far","units":[{{"name":"desk","version":null,"about":null}}],"shared":[],"rules":[],
+        "bundles":[],"files":["../out.csv","ledger.toml","keys/x.age"],"from":null,"values":false,"secrets_for":[],
+        "members":[{}]{more}}}"#,
+        listed.join(",")
+    )
+}
+
+#[test]
+fn folios_of_strangers_are_refused_with_the_reason_and_nothing_is_written() {
+    let place = Place::new(&[]);
+    let path = place.path("../it.folio");
+    let desk = ("units/desk.toml", "stages = [\"dev\"]\n");
+    let many: Vec<(String, String)> =
+        (0..10_001).map(|at| (format!("units/u{at}.toml"), String::new())).collect();
+    let many: Vec<(&str, &str)> = many.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let with = |format: u32, members: &[(&str, &str)], more: &str| {
+        let manifest = says(format, members, more);
+        let all: Vec<(&str, &str)> =
+            [("folio.json", manifest.as_str())].into_iter().chain(members.iter().copied()).collect();
+        forged(&all)
+    };
+    for (bytes, reason) in [
+        (with(1, &[desk], ""), None),
+        (with(2, &[desk], ",\"later\":1"), Some("version 2")),
+        (with(1, &[desk], ",\"more\":1"), Some("not of its form")),
+        (forged(&[desk]), Some("no member `folio.json`")),
+        (with(1, &[desk, ("../out.toml", "")], ""), Some("lead out")),
+        (with(1, &[desk, ("files/../../out.csv", "")], ""), Some("lead out")),
+        (with(1, &[desk, ("files/ledger.toml", "")], ""), Some("no place in a ledger")),
+        (with(1, &[desk, ("files/keys/x.age", "")], ""), Some("no place in a ledger")),
+        (with(1, &[desk, ("stages/dev.toml", "")], ""), Some("no place in a ledger")),
+        (with(1, &[desk, ("units/gate.toml", "")], ""), Some("does not say that `gate` is inside")),
+        (forged(&[("folio.json", &says(1, &[], "")), desk]), Some("does not list")),
+        (
+            forged(&[("folio.json", &says(1, &[desk], "")), ("units/desk.toml", "stages = []\n")]),
+            Some("is not what"),
+        ),
+        (with(1, &many, ""), Some("10000")),
+        (b"PK\x03\x04 and so on".to_vec(), Some("cut off")),
+        (b"no archive at all".to_vec(), Some("no zip archive")),
+    ] {
+        fs::write(&path, &bytes).unwrap();
+        let before = place.everything();
+        let read = enters(&place, &path, &to_enter(&["dev"]));
+        match reason {
+            None => assert!(read.is_ok(), "{read:?}"),
+            Some(reason) => {
+                let error = read.unwrap_err();
+                assert!(
+                    error.kind() == Kind::Usage && error.to_string().contains(reason),
+                    "{reason}: {error}"
+                );
+                assert_eq!(place.everything(), before, "{reason}");
+            }
+        }
+    }
+    // A contract that is none is refused with its line, whatever else is inside.
+    let broken = ("units/desk.toml", "uses = [\"nothing-of-it\"]\n");
+    fs::write(&path, with(1, &[broken], "")).unwrap();
+    let error = enters(&place, &path, &to_enter(&["dev"])).unwrap_err();
+    assert!(error.to_string().contains("folio"), "{error}");
 }

@@ -56,6 +56,7 @@ pub(super) struct EnterArgs {
 pub(super) fn run(args: &EnterArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let folio = Folio::read(&args.file)?;
     let asked = ToEnter {
+        ledger: None,
         stages: args.to.clone(),
         rename: args.rename.clone(),
         keep_ours: args.keep_ours.clone(),

@@ -128,6 +128,9 @@ fn table(
     table
 }
 
+/// Names up to so many letters are not parted.
+const NAMES_KEPT_WHOLE: usize = 40;
+
 /// Prints what two sides have under their names.
 pub(crate) fn files(
     console: &mut Console,
@@ -159,6 +162,9 @@ pub(crate) fn files(
     console.line(format!("first   {}", values::escape(left)));
     console.line(format!("second  {}", values::escape(right)));
     console.line("");
+    if shown.clone().all(|one| one.name().len() <= NAMES_KEPT_WHOLE) {
+        table.keep_whole(0);
+    }
     if shown.count() > 0 {
         table.keep_whole(3);
         table.lines().iter().for_each(|line| console.line(line));
