@@ -30,6 +30,9 @@ use crate::trouble::{Kind, Trouble};
 
 pub use crate::reality::capturing::SecretsAs;
 
+/// Where captures are kept that nobody named a place for.
+const FOLDER: &str = "captures";
+
 /// What is to be captured.
 #[derive(Clone, Copy)]
 pub struct ToCapture<'c> {
@@ -93,7 +96,7 @@ impl Captured {
     pub fn usual_path(&self) -> String {
         let time: String = self.capture.taken.split('.').next().unwrap_or_default().to_owned();
         let time = time.trim_end_matches('Z').replace(':', "");
-        format!("captures/{}-{time}.json", self.capture.stage)
+        format!("{FOLDER}/{}-{time}.json", self.capture.stage)
     }
 }
 
@@ -304,4 +307,31 @@ fn count(captured: &CapturedOutlet, looked: &Looked<'_>, named: &Named) -> Count
         left_out,
         tells_no_names: named.0.is_empty() && !looked.place.tells_names(),
     }
+}
+
+/// A capture in the ledger's folder for them.
+#[derive(Debug)]
+pub struct Listed {
+    /// Its file, from the ledger's folder.
+    pub path: String,
+    /// What it is, or why it cannot be read.
+    pub capture: Result<Capture, Trouble>,
+}
+
+/// The captures in the ledger's folder for them, by name; those that `--out` put elsewhere are not known.
+pub fn list(opened: &Opened) -> Result<Vec<Listed>, Trouble> {
+    let folder = opened.folder.join(FOLDER);
+    let entries = match std::fs::read_dir(&folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(Trouble::outside(format!("`{FOLDER}/` cannot be read: {error}"))),
+    };
+    let names = entries.filter_map(|entry| Some(entry.ok()?.file_name().to_string_lossy().into_owned()));
+    let mut names: Vec<String> = names.filter(|name| name.ends_with(".json")).collect();
+    names.sort_unstable();
+    let listed = |name: String| Listed {
+        capture: crate::existing::capture(&folder.join(&name)),
+        path: format!("{FOLDER}/{name}"),
+    };
+    Ok(names.into_iter().map(listed).collect())
 }

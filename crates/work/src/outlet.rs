@@ -4,3 +4,4 @@ pub mod list;
 pub mod lookup;
 pub mod prepare;
 pub mod put;
+pub mod put_captured;

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use clap::{Args, ValueEnum};
 use cledger_core::model::Ledger;
 use cledger_store::Scope;
-use cledger_work::{Trouble, routine};
+use cledger_work::{Trouble, capture, routine};
 use serde::Serialize;
 
 use crate::app::App;
@@ -32,24 +32,28 @@ enum What {
     Shared,
     /// The bundles of units that go together
     Bundles,
+    /// The captures in the ledger's folder `captures`
+    Captures,
     /// The searches with their changes that are kept
     Routines,
 }
 
 pub(crate) fn run(args: &ListArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let scope = if matches!(args.what, What::Groups | What::Routines) {
+    let scope = if matches!(args.what, What::Groups | What::Routines | What::Captures) {
         Scope::Units(BTreeSet::new())
     } else {
         Scope::Whole
     };
-    let ledger = app.open_partly(&scope)?.ledger;
+    let opened = app.open_partly(&scope)?;
+    let ledger = &opened.ledger;
     let status = match args.what {
-        What::Units => app.show(&Units(&ledger)),
-        What::Stages => app.show(&Stages(&ledger)),
-        What::Groups => app.show(&Groups(&ledger)),
-        What::Shared => app.show(&Shared(&ledger)),
-        What::Bundles => app.show(&Bundles(&ledger)),
-        What::Routines => app.show(&Routines(routine::list(&ledger)?)),
+        What::Units => app.show(&Units(ledger)),
+        What::Stages => app.show(&Stages(ledger)),
+        What::Groups => app.show(&Groups(ledger)),
+        What::Shared => app.show(&Shared(ledger)),
+        What::Bundles => app.show(&Bundles(ledger)),
+        What::Captures => app.show(&Captures(capture::list(&opened)?)),
+        What::Routines => app.show(&Routines(routine::list(ledger)?)),
     };
     Ok(status)
 }
@@ -99,6 +103,18 @@ impl Shown for Bundles<'_> {
 
     fn document(&self) -> impl Serialize {
         json::list::bundles(self.0)
+    }
+}
+
+struct Captures(Vec<capture::Listed>);
+
+impl Shown for Captures {
+    fn print(&self, console: &mut Console) {
+        text::list::captures(console, &self.0);
+    }
+
+    fn document(&self) -> impl Serialize {
+        json::list::captures(&self.0)
     }
 }
 

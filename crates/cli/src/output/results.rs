@@ -19,6 +19,7 @@ use cledger_work::matrix::Matrix;
 use cledger_work::outlet::list::Listed as ListedOutlet;
 use cledger_work::outlet::lookup::LookedUp;
 use cledger_work::outlet::put::Put;
+use cledger_work::outlet::put_captured::AllPutBack;
 use cledger_work::probe::ProbeReport;
 use cledger_work::promote::Promoted;
 use cledger_work::rehome::RehomeReport;
@@ -101,6 +102,7 @@ shown! {
     ProbeReport, |it, console| text::probe::print(console, it), json::probe::document(it), kind it.kind();
     Promoted, |it, console| text::promote::print(console, it), json::promote::document(it),
         kind it.kind(), trouble it.delivered.as_ref().and_then(|delivered| delivered.trouble.as_ref());
+    AllPutBack, |it, console| text::outlet::put_back(console, it), json::outlet::put_back(it), kind it.kind();
     Put, |it, console| text::outlet::put(console, it), json::outlet::put(it), kind it.kind();
     RehomeReport, |it, console| text::rehome::print(console, it), json::rehome::document(it), kind it.kind();
     Suggested, |it, console| text::rehome::suggested(console, it), json::rehome::suggested(it);

@@ -68,11 +68,13 @@ error: fare-engine cannot go: something depends on it
   error[reference-unknown] ticket-desk/fare_service@staging
   error[reference-unknown] ticket-desk/fare_service@test
   units/ticket-desk.toml:24  default = "http://${fare-engine/listen.host}:${fare-engine/listen.port}/fares"
-help: change these first, or let them go too: name them in the same command
+  ledger.toml:97  units = ["ticket-desk", "fare-engine"]
+help: change these first, or let them go too: name them in the same command, or add --with-mentions
 
 "#]]);
     ledger.run("remove shared/tide-api ticket-desk --write").code(4).stdout_eq("").stderr_eq(str![[r#"
 error: shared/tide-api, ticket-desk cannot go: it is mentioned elsewhere
+  ledger.toml:97  units = ["ticket-desk", "fare-engine"]
   units/quay-screens.toml:4  uses = ["events", "tide-api"]
   units/tide-watch.toml:4  uses = ["events", "mail", "tide-api"]
 help: --with-mentions takes these along; or let go what they stand in, too

@@ -62,6 +62,7 @@ nothing written: ticket-desk/seat_hold would become hold in 4 files; --write doe
 fn units_and_instances_move_with_their_files() {
     let ledger = TestLedger::demo();
     ledger.run("rename fare-engine fares --write").code(0).stdout_eq(str![[r#"
+changes  ledger.toml
 changes  stages/dev.toml
 changes  stages/prod-north.toml
 goes     stages/prod-south/fare-engine.toml
@@ -73,7 +74,7 @@ new      units/fares.toml
 changes  units/ticket-desk.toml
 
 No effective value changes.
-renamed: fare-engine is fares now, in 9 files.
+renamed: fare-engine is fares now, in 10 files.
 
 "#]]);
     ledger

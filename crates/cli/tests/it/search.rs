@@ -351,9 +351,9 @@ move-stage  {new} {old} {stage}
     ledger.write("ledger.toml", manifest.replace("swap = ", "swp = "));
     ledger.run("list").code(2).stdout_eq("").stderr_eq(str![[r#"
 error: unknown key `swp`
-   --> ledger.toml:101:1
+   --> ledger.toml:108:1
     |
-101 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
+108 | swp = [".{old}.brackwater.example", ".{new}.brackwater.example"]
     | ^^^
     |
     = help: did you mean `swap`?

@@ -16,6 +16,7 @@ use crate::bringing::baseline::Baseline;
 use crate::bringing::before::{Before, key};
 use crate::bringing::forms::{Forms, has_one_thing};
 use crate::bringing::part::{Form, Part};
+use crate::bringing::putting::Putting;
 use crate::bringing::returning::Returning;
 use crate::bringing::rules::{Rules, Where};
 use crate::bringing::sight::Sight;
@@ -48,6 +49,8 @@ pub(crate) enum From<'b> {
     Before(&'b Content),
     /// What was overwritten is brought back; all else stays as it is there.
     Back(&'b Returning),
+    /// It was captured, and is brought back.
+    Captured(&'b Putting),
 }
 
 impl From<'_> {
@@ -55,6 +58,7 @@ impl From<'_> {
     pub(crate) fn paths(&self, outlet: &str) -> Vec<String> {
         match self {
             From::Back(returning) => returning.paths(outlet).map(str::to_owned).collect(),
+            From::Captured(putting) => putting.paths(outlet).map(str::to_owned).collect(),
             From::Ledger | From::Earlier | From::Before(_) => Vec::new(),
         }
     }
@@ -79,6 +83,8 @@ pub(crate) struct ToDo {
     pub(crate) left: Option<Left>,
     /// Whether it holds a secret.
     pub(crate) is_secret: bool,
+    /// What is to be there, of what is brought back from a capture.
+    pub(crate) put: Option<Part>,
 }
 
 /// How one of them is to end.
@@ -196,6 +202,7 @@ impl<'p> OnePart<'p> {
                 None => (None, None),
             },
             From::Back(returning) => returning.part((outlet, kind), path.as_deref(), form, there.as_ref()),
+            From::Captured(putting) => (putting.part(outlet, path.as_deref(), form, there.as_ref()), None),
             From::Ledger | From::Earlier => {
                 let kept = of_content(bringing.content, (outlet, kind), path.as_deref());
                 let ours = kept.map(|kept| form.read_kept(kept).ok_or("its secrets are not readable here"));
@@ -371,6 +378,7 @@ impl<'p> OnePart<'p> {
             before,
             left,
             is_secret: self.is_secret,
+            put: self.ours.clone().filter(|_| matches!(self.bringing.from, From::Captured(_))),
         };
         let part = AtPart {
             path: self.path,
@@ -408,7 +416,7 @@ impl<'p> OnePart<'p> {
             will: step.will.as_ref().map(|value| {
                 let is_secret = match (self.bringing.from, field) {
                     (From::Ledger, Some((_, secret))) => secret,
-                    (From::Earlier, Some((_, secret))) => {
+                    (From::Earlier | From::Captured(_), Some((_, secret))) => {
                         secret || self.bringing.veil.hides(address.as_deref(), value)
                     }
                     (From::Before(_) | From::Back(_), _) | (_, None) => self.is_secret,

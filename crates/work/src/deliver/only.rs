@@ -27,7 +27,7 @@ pub(crate) fn staying(
     Ok(staying)
 }
 
-pub(super) fn patterns(only: &[String]) -> Result<FieldPatterns, Trouble> {
+pub(crate) fn patterns(only: &[String]) -> Result<FieldPatterns, Trouble> {
     let mut patterns = FieldPatterns::default();
     for text in only {
         patterns.add(text).map_err(|_| {

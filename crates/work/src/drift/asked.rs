@@ -11,6 +11,7 @@ use cledger_core::resolve::FieldId;
 use crate::drift::follow::{is_of_shared, of_shared};
 use crate::drift::live::{Live, Lives};
 use crate::meant::with_stage;
+use crate::reality::captured::NOTHING_OF_UNIT;
 use crate::trouble::Trouble;
 
 /// What somebody wants.
@@ -133,7 +134,10 @@ fn covered(pattern: &Pattern, lives: &Lives<'_>, wishes: &mut Vec<Wish>) -> Resu
         pattern.covers_stage(stage)
             && (pattern.covers_owner(unit, instance) || pattern.covers_owner("shared", None))
     };
-    let mut not_known = lives.not_known();
+    // A capture of some units has nothing of others, and a pattern of many names means those that it has.
+    let is_of_many = Address::parse(&pattern.to_string()).is_ok_and(|it| it.owner.is_none())
+        || pattern.to_string().split(['/', '@']).next().is_some_and(|owner| owner.contains(['*', '?']));
+    let mut not_known = lives.not_known().filter(|(.., reason)| !(is_of_many && *reason == NOTHING_OF_UNIT));
     if let Some((subject, _, reason)) =
         not_known.find(|(subject, stage, _)| is_covered_owner(*subject, ledger.stage(*stage).name.as_str()))
     {

@@ -23,6 +23,7 @@ use crate::drift::wanted::{Wanted, see};
 use crate::existing;
 use crate::meant::{Place, unit_of};
 use crate::opened::Opened;
+use crate::reality::captured::NOTHING_OF_UNIT;
 use crate::reality::looked::Looked;
 use crate::reality::masking::secrets_of;
 use crate::set::SettingsChanged;
@@ -98,6 +99,15 @@ fn changes(
     let keys = changing.keys(&NO_CHANGE);
     let with = With { ledger, keys: &keys, plain_secrets: asked.plain_secrets, consent: &asked.consent };
     let lives = Lives::of(ledger, looked);
+    let not_captured: Vec<String> = lives
+        .not_known()
+        .filter(|(.., reason)| *reason == NOTHING_OF_UNIT)
+        .map(|(subject, ..)| ledger.owner(subject).to_string())
+        .collect();
+    if !not_captured.is_empty() {
+        let names = not_captured.join(", ");
+        opened.at.telling.notice(&format!("The capture has nothing of {names}: that is left as it is."));
+    }
     let mut changes = Changes::default();
     let mut done = BTreeSet::new();
     for wish in asks.wishes(&lives)? {

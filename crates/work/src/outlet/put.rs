@@ -70,7 +70,7 @@ pub fn put(
 }
 
 /// Refuses what a change of the stage's settings would be refused for.
-fn refuse_locked(stage: &Stage, consent: &Consent) -> Result<(), Trouble> {
+pub(crate) fn refuse_locked(stage: &Stage, consent: &Consent) -> Result<(), Trouble> {
     if stage.locked && consent.why.is_none() {
         let message = format!("`{}` is locked: what is there changes with a reason only", stage.name);
         return Err(Trouble::refused(message).help("add --why TEXT"));

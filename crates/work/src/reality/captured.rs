@@ -29,6 +29,9 @@ pub(crate) fn place_of(owner: &str, outlet: &str, path: &str, name: &[String]) -
 /// What begins the name of a capture where something else could stand.
 pub(crate) const CAPTURE: &str = "capture:";
 
+/// What is said of a unit that was not captured.
+pub(crate) const NOTHING_OF_UNIT: &str = "the capture has nothing of this unit";
+
 /// A capture that is looked at in place of outlets.
 pub(crate) struct Captured<'k> {
     pub(crate) file: Capture,
@@ -88,7 +91,7 @@ impl<'k> Captured<'k> {
             found.back.units.insert(owner.clone(), held);
         }
         if found.back.trouble.is_none() {
-            found.back.trouble = Some("the capture has nothing of this unit".to_owned());
+            found.back.trouble = Some(NOTHING_OF_UNIT.to_owned());
         }
         found
     }

@@ -14,6 +14,7 @@ mod interrupted;
 mod judging;
 mod opening;
 mod overwriting;
+mod putting_back;
 mod quay;
 #[path = "../../../store/tests/it/random.rs"]
 #[expect(dead_code, reason = "what only the resolver's tests need")]

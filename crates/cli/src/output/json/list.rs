@@ -1,8 +1,10 @@
 //! `list` for programs.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use cledger_core::model::{Ledger, Stage, Unit};
+use cledger_work::capture::Listed as Captured;
 use cledger_work::routine::Listed;
 use serde::Serialize;
 
@@ -22,7 +24,40 @@ pub(crate) struct Document<'l> {
     #[serde(skip_serializing_if = "Option::is_none")]
     bundles: Option<Vec<BundleDocument<'l>>>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    captures: Option<Vec<CaptureDocument<'l>>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     routines: Option<Vec<RoutineDocument<'l>>>,
+}
+
+#[derive(Debug, Serialize)]
+struct CaptureDocument<'l> {
+    path: &'l str,
+    stage: Option<&'l str>,
+    /// RFC 3339.
+    taken: Option<&'l str>,
+    by: Option<&'l str>,
+    why: Option<&'l str>,
+    units: BTreeSet<&'l str>,
+    /// Why it cannot be read.
+    trouble: Option<String>,
+}
+
+/// The captures of a ledger.
+pub(crate) fn captures(captures: &[Captured]) -> Document<'_> {
+    let document = captures.iter().map(|listed| {
+        let capture = listed.capture.as_ref().ok();
+        let outlets = capture.into_iter().flat_map(|capture| &capture.outlets);
+        CaptureDocument {
+            path: &listed.path,
+            stage: capture.map(|capture| capture.stage.as_str()),
+            taken: capture.map(|capture| capture.taken.as_str()),
+            by: capture.and_then(|capture| capture.by.as_deref()),
+            why: capture.and_then(|capture| capture.why.as_deref()),
+            units: outlets.flat_map(|outlet| outlet.units.keys()).map(String::as_str).collect(),
+            trouble: listed.capture.as_ref().err().map(ToString::to_string),
+        }
+    });
+    Document { captures: Some(document.collect()), ..empty() }
 }
 
 #[derive(Debug, Serialize)]
@@ -93,6 +128,7 @@ fn empty<'l>() -> Document<'l> {
         groups: None,
         shared: None,
         bundles: None,
+        captures: None,
         routines: None,
     }
 }

@@ -3,10 +3,14 @@
 use cledger_core::value::Held;
 use serde::Serialize;
 
+use super::at::{self, OutletPlan};
+use super::brought::{OneBrought, one_brought};
+use super::error::{self, TroubleDocument};
 use super::{FORMAT, deliver, drift};
 use cledger_work::outlet::list::Listed;
 use cledger_work::outlet::prepare::{Prepared, Preparing};
 use cledger_work::outlet::put::Put;
+use cledger_work::outlet::put_captured::{AllPutBack, PutBack};
 use cledger_work::reality::lookups::Lookup;
 
 #[derive(Debug, Serialize)]
@@ -120,4 +124,48 @@ pub(crate) fn looked_up<'o>(lookups: &'o [Lookup<'_>], written: bool) -> LookedU
         }
     });
     LookedUpDocument { format: FORMAT, written, values: values.collect() }
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct PutBackDocument<'p> {
+    format: u32,
+    written: bool,
+    /// When the capture was taken (RFC 3339).
+    taken: &'p str,
+    units: Vec<OnePutBack<'p>>,
+}
+
+#[derive(Debug, Serialize)]
+struct OnePutBack<'p> {
+    unit: &'p str,
+    stage: &'p str,
+    number: Option<u64>,
+    plan: Vec<OutletPlan<'p>>,
+    /// Outlets that are left as they are, each with the reason.
+    passed_over: &'p [(String, String)],
+    outlets: Vec<OneBrought<'p>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<TroubleDocument<'p>>,
+}
+
+/// What bringing a capture back comes to.
+pub(crate) fn put_back(back: &AllPutBack) -> PutBackDocument<'_> {
+    PutBackDocument {
+        format: FORMAT,
+        written: back.write,
+        taken: &back.taken.0,
+        units: back.units.iter().map(one_put_back).collect(),
+    }
+}
+
+fn one_put_back(unit: &PutBack) -> OnePutBack<'_> {
+    OnePutBack {
+        unit: &unit.owner,
+        stage: &unit.stage,
+        number: unit.number,
+        plan: at::outlets(&unit.outlets),
+        passed_over: &unit.passed_over,
+        outlets: unit.brought.iter().map(one_brought).collect(),
+        trouble: unit.trouble.as_ref().map(error::trouble),
+    }
 }

@@ -1,10 +1,15 @@
 //! `list` for people: a row a thing.
 
+use std::collections::BTreeSet;
+
 use cledger_core::model::{Ledger, Unit};
 use cledger_core::name::Name;
 
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
+use crate::output::time::minute;
+use crate::output::values;
+use cledger_work::capture::Listed as Captured;
 use cledger_work::routine::Listed;
 
 fn print(console: &mut Console, heads: &[&str], rows: impl Iterator<Item = Vec<String>>, none: &str) {
@@ -114,6 +119,30 @@ pub(crate) fn bundles(console: &mut Console, ledger: &Ledger) {
     });
     let none = "There are no bundles: `cledger add bundle NAME --units UNIT,UNIT` declares one.";
     print(console, &["bundle", "units", "which are", "version", "about"], rows, none);
+}
+
+pub(crate) fn captures(console: &mut Console, captures: &[Captured]) {
+    let rows = captures.iter().map(|listed| match &listed.capture {
+        Err(_) => {
+            let none = || "-".to_owned();
+            vec![listed.path.clone(), none(), none(), none(), "cannot be read".to_owned()]
+        }
+        Ok(capture) => {
+            let units: BTreeSet<&String> = capture.outlets.iter().flat_map(|it| it.units.keys()).collect();
+            vec![
+                listed.path.clone(),
+                capture.stage.to_string(),
+                minute(&capture.taken),
+                units.len().to_string(),
+                values::escape(capture.why.as_deref().unwrap_or_default()),
+            ]
+        }
+    });
+    let none = "There are no captures in captures/: `cledger capture @STAGE` makes one.";
+    print(console, &["capture", "stage", "taken (UTC)", "units", "why"], rows, none);
+    for trouble in captures.iter().filter_map(|listed| listed.capture.as_ref().err()) {
+        console.notice(&format!("{trouble}."));
+    }
 }
 
 pub(crate) fn routines(console: &mut Console, routines: &[Listed]) {

@@ -1,13 +1,16 @@
 //! `outlet` for people.
 
+use super::{at, brought};
 use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::text::change::TO_DO_IT;
-use crate::output::time::day;
-use crate::output::values;
+use crate::output::time::{day, minute};
+use crate::output::{style, values};
+use cledger_work::bringing::at::AtOutlet;
 use cledger_work::outlet::list::Listed;
 use cledger_work::outlet::prepare::{Prepared, Preparing};
 use cledger_work::outlet::put::Put;
+use cledger_work::outlet::put_captured::{AllPutBack, PutBack};
 use cledger_work::reality::lookups::Lookup;
 
 pub(crate) fn print(console: &mut Console, outlets: &[Listed]) {
@@ -68,6 +71,50 @@ pub(crate) fn put(console: &mut Console, put: &Put) {
             _ => "does not run with it yet",
         };
         console.line(format!("The process of outlet {name} {state}."));
+    }
+}
+
+/// What bringing a capture back comes to.
+pub(crate) fn put_back(console: &mut Console, back: &AllPutBack) {
+    let (taken, by, why) = &back.taken;
+    let by = by.as_ref().map(|by| format!(" by {}", values::escape(by))).unwrap_or_default();
+    let why = why.as_ref().map(|why| format!(": {}", values::escape(why))).unwrap_or_default();
+    console.wrapped(&format!("as captured at {} (UTC){by}{why}", minute(taken)), "  ");
+    for unit in &back.units {
+        console.line("");
+        console.line(style::heading(&format!("{}@{}", unit.owner, unit.stage)));
+        at::print(console, &unit.outlets);
+        for (outlet, reason) in &unit.passed_over {
+            let text =
+                format!("{} outlet {outlet}: {}", style::doubtful("left as it is:"), values::escape(reason));
+            console.wrapped(&format!("  {text}"), "    ");
+        }
+        if let Some(trouble) = &unit.trouble {
+            console.wrapped(&format!("{}: {trouble}", style::bad("not brought back")), "  ");
+            if let Some(help) = trouble.help_text() {
+                console.wrapped(&format!("  {help}"), "  ");
+            }
+        } else if !unit.brought.is_empty() {
+            brought::print(console, &unit.brought);
+            match unit.number {
+                Some(number) => console.line(format!("Recorded as {}@{}:{number}.", unit.owner, unit.stage)),
+                None => console.line("Nothing came anywhere, and nothing is recorded."),
+            }
+        } else if back.write || unit.outlets.iter().all(AtOutlet::is_as_it_should_be) {
+            console.line("  all of it is there already");
+        }
+    }
+    let is_blocked = |unit: &PutBack| unit.outlets.iter().any(|outlet| outlet.blocking().next().is_some());
+    if !back.write {
+        console.line("");
+        if !back.overwrites && back.units.iter().any(is_blocked) {
+            let text = "Nothing is brought back yet, and --write is refused: what is not ours would be lost. Take it \
+                        into the ledger (cledger drift --take ADDRESS), leave it (--leave NAME), or overwrite it \
+                        (--overwrite-edits).";
+            console.wrapped(text, "");
+        } else {
+            console.line("Nothing is brought back yet. To do it, add --write.");
+        }
     }
 }
 
