@@ -1,6 +1,7 @@
 //! What the outlets of a stage hold now, written down.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
 use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::cipher::KeyScope;
@@ -327,7 +328,8 @@ pub fn list(opened: &Opened) -> Result<Vec<Listed>, Trouble> {
         Err(error) => return Err(Trouble::outside(format!("`{FOLDER}/` cannot be read: {error}"))),
     };
     let names = entries.filter_map(|entry| Some(entry.ok()?.file_name().to_string_lossy().into_owned()));
-    let mut names: Vec<String> = names.filter(|name| name.ends_with(".json")).collect();
+    let mut names: Vec<String> =
+        names.filter(|name| Path::new(name).extension().is_some_and(|it| it == "json")).collect();
     names.sort_unstable();
     let listed = |name: String| Listed {
         capture: crate::existing::capture(&folder.join(&name)),

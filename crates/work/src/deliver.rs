@@ -286,13 +286,12 @@ impl Delivering<'_, '_> {
                 }
             }
         }
-        match &delivered.together {
-            Some(_) => self.together(delivered, reasons)?,
-            None => {
-                let not_begun = asked.stop_at_failure.then_some("leave --stop-at-failure out");
-                let pace = Pace { at_once: asked.at_once, not_begun };
-                at_once::all(self, &mut delivered.deliveries, reasons, (pace, BTreeMap::new()));
-            }
+        if delivered.together.is_some() {
+            self.together(delivered, reasons)?;
+        } else {
+            let not_begun = asked.stop_at_failure.then_some("leave --stop-at-failure out");
+            let pace = Pace { at_once: asked.at_once, not_begun };
+            at_once::all(self, &mut delivered.deliveries, reasons, (pace, BTreeMap::new()));
         }
         if is_alone && let Some(trouble) = delivered.deliveries.iter_mut().find_map(|it| it.trouble.take()) {
             return Err(trouble);

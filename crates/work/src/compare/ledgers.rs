@@ -181,9 +181,32 @@ impl Known {
         for slot in ledger.slots(subject).all() {
             if let Outcome::Value(effective) = session.outcome(FieldId { subject, stage, slot }) {
                 let address = format!("{}/{}", ledger.owner(subject), ledger.field_name(subject, slot));
-                self.values.insert(address, effective.held().cloned());
+                self.values.insert(address, effective.held().map(short));
             }
         }
+    }
+}
+
+/// The longest value that is kept whole, in bytes: two ledgers are held at once.
+const LONGEST: usize = 64 << 10;
+
+/// A value, or where that is long its beginning and its hash, by which two are told apart all the same.
+fn short(held: &Held) -> Held {
+    if !is_long(held.expose()) {
+        return held.clone();
+    }
+    let text = held.expose().to_secret_text();
+    let (beginning, hash) = (text.chars().take(60).collect::<String>(), blake3::hash(text.as_bytes()));
+    let told = format!("{beginning}… ({} bytes, blake3 {})", text.len(), hash.to_hex());
+    Held::new(Value::text(&told), held.is_secret())
+}
+
+fn is_long(value: &Value) -> bool {
+    match value {
+        Value::Text(text) => text.len() > LONGEST,
+        Value::List(items) => items.iter().any(is_long),
+        Value::Map(map) => map.values().any(is_long),
+        _ => false,
     }
 }
 

@@ -78,14 +78,13 @@ pub(super) fn fates(
     let entering = |(piece, text): (&Piece, &String)| {
         let is_chosen = |patterns: &[String]| patterns.iter().any(|pattern| piece.is_covered(pattern));
         let fate = match fate(ledger, (came, from), piece, text) {
-            Fate::Same | Fate::New => None,
-            Fate::Changed | Fate::Clash(_) if is_chosen(choices.ours) => Some(Fate::Kept),
-            Fate::Clash(_) if is_chosen(choices.theirs) => Some(Fate::Taken),
-            _ => None,
+            Fate::Changed | Fate::Clash(_) if is_chosen(choices.ours) => Fate::Kept,
+            Fate::Clash(_) if is_chosen(choices.theirs) => Fate::Taken,
+            other => other,
         };
         Entering {
             piece: piece.clone(),
-            fate: fate.unwrap_or_else(|| self::fate(ledger, (came, from), piece, text)),
+            fate,
             before: came.version(from, piece).map(str::to_owned),
             version: version(piece, text),
         }

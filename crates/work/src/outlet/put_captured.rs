@@ -29,6 +29,7 @@ use crate::bringing::whom::Whom;
 use crate::change::{CHANGES, Consent, countersigned};
 use crate::daybook;
 use crate::deliver::delivering::record;
+use crate::deliver::finish::told;
 use crate::deliver::guards;
 use crate::deliver::only::patterns;
 use crate::deliver::recorded::{Planner, meta};
@@ -233,8 +234,8 @@ impl<'l> PuttingBack<'_, 'l> {
         let mut held = Held::take(book, &name, &of_stage)?;
         let book = &mut held.book;
         if let Some(open) = left_open(book, &name, &of_stage)? {
-            let help = format!("finish it first: cledger deliver {name}@{of_stage} --write");
-            return Err(Trouble::refused(crate::deliver::finish::told(&open)).help(help));
+            let to_do = format!("finish it first: cledger deliver {name}@{of_stage} --write");
+            return Err(Trouble::refused(told(&open)).help(to_do));
         }
         let last = self.planner.last(book, &name, stage)?;
         let delivered = last.filter(|(record, _)| record.meta.kind.is_brought());
@@ -248,7 +249,7 @@ impl<'l> PuttingBack<'_, 'l> {
         // What the capture does not know stays as it is.
         ways.retain(|way| !passed_over.iter().any(|(outlet, _)| *outlet == way.at.outlet));
         guards::reached(&whom, ledger, ways.iter().map(|way| &way.at))?;
-        self.refuse_nameless(&ways, &putting, &grounds)?;
+        refuse_nameless(&ways, &putting, &grounds)?;
         let mut back = PutBack {
             owner: name.clone(),
             stage: of_stage.clone(),
@@ -284,33 +285,6 @@ impl<'l> PuttingBack<'_, 'l> {
         Ok(back)
     }
 
-    /// Refuses to bring names alone back into what cannot be read as names now.
-    fn refuse_nameless(
-        &self,
-        ways: &[Planned<'_>],
-        putting: &Putting,
-        grounds: &Grounds<'_>,
-    ) -> Result<(), Trouble> {
-        let Some(meant) = &putting.meant else { return Ok(()) };
-        for way in ways {
-            let Some(declared) = way.sight.place.outlet else { continue };
-            let outlet = way.at.outlet.as_str();
-            for path in way.parts.iter().map(|part| part.path.as_deref()) {
-                let is_meant = meant.get(&key(outlet, path)).is_some_and(|names| !names.is_empty());
-                let form = Form::of(&declared.kind, grounds.forms.output(outlet, path));
-                let there = Before::of(&way.sight.held, path);
-                if is_meant && there.is_some_and(|there| form.read(&there.text).tree.is_none()) {
-                    let what = path.unwrap_or("what is there");
-                    return Err(Trouble::refused(format!(
-                        "`{what}` at outlet {outlet} cannot be read as names now, so that none can come back alone"
-                    ))
-                    .help("bring all of it back: leave --only and --except out"));
-                }
-            }
-        }
-        Ok(())
-    }
-
     /// What the capture has of each outlet of a unit, and the outlets of which it cannot tell that.
     fn putting(
         &self,
@@ -343,9 +317,9 @@ impl<'l> PuttingBack<'_, 'l> {
                 }
             };
             if reason.is_empty() {
-                has_any = true
+                has_any = true;
             } else {
-                passed_over.push((outlet.name.to_string(), reason))
+                passed_over.push((outlet.name.to_string(), reason));
             }
         }
         if !has_any {
@@ -449,6 +423,28 @@ impl<'l> PuttingBack<'_, 'l> {
         }
         Ok(content)
     }
+}
+
+/// Refuses to bring names alone back into what cannot be read as names now.
+fn refuse_nameless(ways: &[Planned<'_>], putting: &Putting, grounds: &Grounds<'_>) -> Result<(), Trouble> {
+    let Some(meant) = &putting.meant else { return Ok(()) };
+    for way in ways {
+        let Some(declared) = way.sight.place.outlet else { continue };
+        let outlet = way.at.outlet.as_str();
+        for path in way.parts.iter().map(|part| part.path.as_deref()) {
+            let is_meant = meant.get(&key(outlet, path)).is_some_and(|names| !names.is_empty());
+            let form = Form::of(&declared.kind, grounds.forms.output(outlet, path));
+            let there = Before::of(&way.sight.held, path);
+            if is_meant && there.is_some_and(|there| form.read(&there.text).tree.is_none()) {
+                let what = path.unwrap_or("what is there");
+                return Err(Trouble::refused(format!(
+                    "`{what}` at outlet {outlet} cannot be read as names now, so that none can come back alone"
+                ))
+                .help("bring all of it back: leave --only and --except out"));
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Notes what an outlet had, by the key of each place.
