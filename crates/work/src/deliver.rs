@@ -22,6 +22,7 @@ mod outcome;
 pub mod overwritten;
 pub mod plan;
 pub(crate) mod recorded;
+mod standing;
 pub mod status;
 pub(crate) mod tested;
 pub mod withdraw;

@@ -25,7 +25,6 @@ use std::path::Path;
 use cledger_core::model::Ledger;
 use cledger_store::{Scope, Unreadable, read};
 
-pub(crate) use self::came::FILE as CAME;
 pub use self::carry_over::carry_over;
 pub use self::enter::{Entered, ToEnter, enter};
 pub use self::fate::{Entering, Fate};
@@ -36,6 +35,9 @@ pub use self::piece::Piece;
 use self::piece::Pieces;
 use crate::existing::bytes;
 use crate::trouble::Trouble;
+
+/// The file of a ledger that says what came into it.
+pub(crate) const CAME: &str = "folios.toml";
 
 /// The largest folio, in bytes.
 const LARGEST: usize = 64 << 20;

@@ -1,20 +1,15 @@
 //! Which earlier deliveries are brought again: by a number, or as they were at a time.
 
-use std::collections::BTreeMap;
-
 use cledger_core::delivery::Arrived;
 use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_store::daybook::{Daybook, Kind, Wanted};
 use jiff::Timestamp;
 
 use crate::deliver::asked::ToDeliver;
-use crate::deliver::bundle::Together;
+use crate::deliver::bundle::{Numbers, Together};
 use crate::deliver::recorded::arrived;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
-
-/// The numbers of what is brought again, by unit.
-pub(super) type Numbers = BTreeMap<String, u64>;
 
 /// The numbers of what is to be brought again, none where the ledger's word is brought. Tells of units that have nothing to
 /// be brought again, and stay as they are.

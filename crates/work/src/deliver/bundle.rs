@@ -1,6 +1,6 @@
 //! A bundle on its way: its members are delivered one by one, with records of their own, and one record lists them.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::model::{Bundle, StageId, Subject};
 use cledger_core::name::Name;
@@ -9,10 +9,12 @@ use cledger_store::daybook::{AnswerState, Daybook, Kind, Member, Meta, Packed, W
 
 use crate::anchor;
 use crate::covering::known_bundle;
-use crate::deliver::again::Numbers;
 use crate::deliver::recorded::meta;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
+
+/// The numbers of deliveries, by unit.
+pub(super) type Numbers = BTreeMap<String, u64>;
 
 /// A bundle in a stage, and what its last record says of its members.
 #[derive(Debug)]

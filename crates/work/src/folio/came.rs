@@ -6,11 +6,9 @@ use std::collections::BTreeMap;
 use cledger_store::Tree;
 use serde::{Deserialize, Serialize};
 
+use super::CAME;
 use super::piece::Piece;
 use crate::trouble::Trouble;
-
-/// The file.
-pub(crate) const FILE: &str = "folios.toml";
 
 /// What stands at its beginning.
 const HEAD: &str = "# What came from other ledgers by `cledger folio enter`, as it came: a later folio changes what is still so.\n\
@@ -42,10 +40,10 @@ impl Came {
     /// Reads it.
     pub(super) fn read(tree: &dyn Tree) -> Result<Self, Trouble> {
         let wrong = |reason: String| {
-            Trouble::usage(format!("`{FILE}` cannot be read: {reason}"))
+            Trouble::usage(format!("`{CAME}` cannot be read: {reason}"))
                 .help("take it back from version control: what came would clash otherwise")
         };
-        let text = tree.text(FILE).map_err(|error| wrong(error.to_string()))?;
+        let text = tree.text(CAME).map_err(|error| wrong(error.to_string()))?;
         let Some(text) = text else { return Ok(Self::default()) };
         toml::from_str(&text).map_err(|error| wrong(error.message().to_owned()))
     }

@@ -16,11 +16,11 @@ use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Winner};
 use cledger_store::{Changed, Edit, Overlay, Scope, Target, Unreadable, apply, read};
 
-use super::Folio;
-use super::came::{Came, FILE};
+use super::came::Came;
 use super::fate::{Choices, Entering, Fate, fates};
 use super::piece::{Piece, Pieces, likeness};
 use super::rename::{as_ledger, renamed};
+use super::{CAME, Folio};
 use crate::change::{Changing, Consent};
 use crate::deliver::{Delivered, Edits, ToDeliver, deliver};
 use crate::fill::{Filling, Lacking, ToAsk};
@@ -217,7 +217,7 @@ fn taken_in(changing: &Changing, folio: &Folio, asked: &ToEnter) -> Result<(Ente
             came.note(from, &entering.piece, (says, of), entering.version.clone());
         }
     }
-    texts::note(changing, &came.to_text(), FILE, &mut changed)?;
+    texts::note(changing, &came.to_text(), CAME, &mut changed)?;
     let after = changing.read_after(&changed)?;
     let opened = Opened::of(&changing.opened.at, changing.root().to_owned(), after, changed.clone());
     if asked.with_values {

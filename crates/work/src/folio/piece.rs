@@ -92,7 +92,7 @@ fn may_be_a_file(path: &str) -> bool {
         "ledger.toml",
         "shared.toml",
         "waivers.toml",
-        super::came::FILE,
+        super::CAME,
     ];
     let parts: Vec<Component<'_>> = Path::new(path).components().collect();
     let are_plain = parts
