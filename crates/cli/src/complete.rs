@@ -7,7 +7,7 @@ use std::ffi::OsStr;
 
 use clap_complete::CompletionCandidate;
 use cledger_core::address::{Address, Owner};
-use cledger_core::model::{Ledger, Part, Subject};
+use cledger_core::model::{Bundle, Ledger, Part, Subject};
 use cledger_core::name::Name;
 use cledger_store::{Disk, Scope, find, read, unit_names};
 
@@ -38,7 +38,13 @@ fn offers(typed: &str) -> Option<Vec<String>> {
     } else {
         let root = find(None, &env::current_dir().ok()?).ok()?;
         let units = unit_names(&Disk::new(root)).into_iter().map(|name| name.to_string());
-        std::iter::once("shared".to_owned()).chain(units).collect()
+        let mut all: Vec<String> = std::iter::once("shared".to_owned()).chain(units).collect();
+        // The manifest is read for them alone.
+        if typed.starts_with(Bundle::WORD) || Bundle::WORD.starts_with(typed) && !typed.is_empty() {
+            let bundles = ledger(None).map(|ledger| ledger.bundles.clone()).unwrap_or_default();
+            all.extend(bundles.iter().map(|bundle| format!("{}{}", Bundle::WORD, bundle.name)));
+        }
+        all
     };
     Some(all.into_iter().filter(|offer| offer.starts_with(typed)).collect())
 }

@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use crate::model::Bundle;
 use crate::name::{Name, is_name_char};
 
 mod pattern;
@@ -191,6 +192,9 @@ impl<'t> Parts<'t> {
         if cut.at < text.len() {
             let expected = match text[cut.at..].chars().next() {
                 Some('.') => "a field belongs after an entry: UNIT/ENTRY.FIELD",
+                Some(':') if text.starts_with(Bundle::WORD) => {
+                    "a bundle stands where whole units do, and has no values of its own: name one of its units"
+                }
                 Some(':') => "a delivery belongs after a stage: @STAGE:NUMBER",
                 Some('+') => "an instance belongs after its unit: UNIT+INSTANCE",
                 Some('/') => "an entry belongs after its unit, once: UNIT/ENTRY",
@@ -277,6 +281,7 @@ mod tests {
             ("ticket-desk/x.", 14, "a name is expected"),
             ("ticket-desk.host", 11, "field belongs after"),
             ("ticket-desk:3", 11, "delivery belongs"),
+            ("bundle:quay@test", 6, "where whole units do"),
             ("ticket-desk@test:0", 17, "number from 1"),
             ("ticket-desk@test:x", 17, "number from 1"),
             ("ticket-desk@test@prod", 16, "one stage already"),

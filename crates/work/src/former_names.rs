@@ -151,6 +151,9 @@ impl Daybook for ConnectedBook {
         if meta.kind.is_standing() {
             let last = self.entries(&Wanted::last_of(&meta.unit, &meta.stage), false)?.pop();
             meta.number = last.map_or(0, |last| last.meta.number);
+        } else if meta.kind.is_of_bundle() {
+            let wanted = Wanted { beside: Some(true), ..Wanted::of(&meta.unit, &meta.stage) };
+            meta.number = self.entries(&wanted, false)?.pop().map_or(0, |last| last.meta.number);
         }
         self.book.record(meta, packed, open)
     }

@@ -208,6 +208,7 @@ fn shells_complete_from_the_ledger_at_hand() {
     let ledger = TestLedger::demo();
     assert_eq!(offered(&ledger, &["cledger", "tra"]), ["trace"]);
     assert_eq!(offered(&ledger, &["cledger", "show", "t"]), ["ticket-desk", "tide-watch"]);
+    assert_eq!(offered(&ledger, &["cledger", "deliver", "bund"]), ["bundle:ticketing"]);
     assert_eq!(offered(&ledger, &["cledger", "set", "ticket-desk/se"]), ["ticket-desk/seat_hold"]);
     let fields = offered(&ledger, &["cledger", "get", "shared/mail."]);
     assert!(fields.contains(&"shared/mail.host".to_owned()) && fields.len() > 4, "{fields:?}");

@@ -8,7 +8,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use cledger_core::address::Address;
-use cledger_core::compare::{Named, NamedCompared, named};
+use cledger_core::compare::{Difference, Named, NamedCompared, named};
 use cledger_core::model::{Declaration, Ledger, Required, StageId, Subject, Vary};
 use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Outcome, Resolver};
@@ -27,6 +27,8 @@ use crate::workplace::Workplace;
 struct Known {
     owners: BTreeSet<String>,
     declared: BTreeMap<String, String>,
+    /// Fields that stages are meant to differ in.
+    meant: BTreeSet<String>,
     /// None for what is not readable here.
     values: BTreeMap<String, Option<Held>>,
     /// Whether it says values at all.
@@ -67,11 +69,21 @@ pub(crate) fn compared(
         theirs.owners.retain(|known| *known == owner.to_string());
     }
     let ours = of_units(&opened, stage, &|owner| theirs.owners.contains(owner), ours)?;
-    let (theirs, ours) = (&theirs, &ours);
-    let sides = [side(theirs, ours), side(ours, theirs)];
     opened.tell_unread();
-    let [theirs, ours] = sides;
-    Ok(if is_first { named(theirs, ours, false) } else { named(ours, theirs, false) })
+    let sides = [side(&theirs, &ours), side(&ours, &theirs)];
+    let [first, second] = if is_first {
+        sides
+    } else {
+        let [theirs, ours] = sides;
+        [ours, theirs]
+    };
+    let mut compared = named(first, second, false);
+    for one in compared.iter_mut().filter(|one| one.difference == Difference::Differs) {
+        if ours.meant.contains(&one.name()) {
+            one.difference = Difference::AsMeant;
+        }
+    }
+    Ok(compared)
 }
 
 /// What one side says of what can be compared: declarations where they differ, values where both sides have them.
@@ -167,6 +179,9 @@ impl Known {
             let declaration = ledger.field(subject, slot).1;
             if !declaration.derived {
                 let address = format!("{}/{}", ledger.owner(subject), ledger.field_name(subject, slot));
+                if declaration.is_meant_to_differ() {
+                    self.meant.insert(address.clone());
+                }
                 // An instance has no declarations of its own.
                 if matches!(subject, Subject::Unit(_, None)) {
                     self.declared.insert(address, words(declaration));

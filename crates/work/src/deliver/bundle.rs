@@ -2,7 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::model::{Bundle, StageId, Subject};
+use cledger_core::address::Address;
+use cledger_core::model::{Bundle, Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_store::commit_of;
 use cledger_store::daybook::{AnswerState, Daybook, Kind, Member, Meta, Packed, Wanted};
@@ -50,7 +51,8 @@ impl Together {
         let bundle = known_bundle(ledger, name.as_str())?;
         let stage = ledger.stage(stage).name.to_string();
         let wanted = Wanted { beside: Some(true), ..Wanted::of(&unit_of(name), &stage) };
-        let last = book.entries(&wanted, false)?.pop().map(|entry| entry.meta);
+        let mut last = book.entries(&wanted, false)?.pop().map(|entry| entry.meta);
+        last.iter_mut().for_each(|last| called_now(ledger, last));
         let owners: BTreeSet<String> = members.iter().map(|&it| ledger.owner(it).to_string()).collect();
         let mut together = Self {
             bundle: name.clone(),
@@ -97,7 +99,8 @@ impl Together {
         number: u64,
         owners: &[String],
     ) -> Result<Numbers, Trouble> {
-        let meta = record_of(book, &self.bundle, &self.stage, number)?;
+        let mut meta = record_of(book, &self.bundle, &self.stage, number)?;
+        called_now(&opened.ledger, &mut meta);
         let mut numbers = Numbers::new();
         for member in &meta.members {
             let Some(then) = member.number else { continue };
@@ -163,6 +166,16 @@ impl Together {
         self.recorded = Some(recorded.meta.number);
         anchor::hold_fast(opened, &recorded);
         Ok(())
+    }
+}
+
+/// Calls the units of a record by the names that they have now.
+fn called_now(ledger: &Ledger, meta: &mut Meta) {
+    for member in &mut meta.members {
+        let owner = Address::parse(&member.unit).ok().and_then(|address| address.owner);
+        if let Some(now) = owner.and_then(|owner| ledger.now_called(&owner)) {
+            member.unit = now.to_string();
+        }
     }
 }
 

@@ -4,15 +4,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
-use cledger_core::model::{LayerId, Ledger, StageId, Subject, UnitId};
+use cledger_core::model::{Bundle, LayerId, Ledger, StageId, Subject, UnitId};
 use cledger_core::render::{has_gaps, rendering};
 use cledger_core::resolve::Session;
-use cledger_store::daybook::{Content, Daybook, Digests, Entry, Meta, Wanted, bound_to_digests};
+use cledger_store::daybook::{Content, Daybook, Digests, Entry, Kind, Meta, Wanted, bound_to_digests};
 use jiff::Timestamp;
 use rayon::prelude::*;
 
 use crate::covering::meant;
 use crate::daybook;
+use crate::deliver::bundle::unit_of;
 use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
 use crate::deliver::made::made;
@@ -28,8 +29,19 @@ use crate::trouble::Trouble;
 pub struct Status {
     /// The ledger, whose stages are meant.
     pub ledger: Arc<Ledger>,
+    /// One for each bundle that is meant, or was ever delivered.
+    pub bundles: Vec<OfBundle>,
     /// One for each unit and instance.
     pub standings: Vec<Standing>,
+}
+
+/// A bundle on its way.
+#[derive(Debug)]
+pub struct OfBundle {
+    /// Its name, as it stands where a unit's may.
+    pub name: String,
+    /// For each stage of the ledger, what its last record there says; [`None`] where there is none.
+    pub stages: Vec<Option<There>>,
 }
 
 /// One unit or instance.
@@ -138,7 +150,8 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
         subjects.map(|subject| telling.standing(&mut session, subject)).collect::<Vec<_>>()
     };
     let standings = units.par_iter().flat_map_iter(of_unit).collect();
-    Ok(Status { ledger: ledger.clone(), standings })
+    let bundles = ledger.bundles.iter().filter_map(|bundle| telling.bundle(bundle, texts)).collect();
+    Ok(Status { ledger: ledger.clone(), bundles, standings })
 }
 
 /// The units that are not at all their outlets as the ledger says, with the stages where that is so.
@@ -151,6 +164,25 @@ fn drifted(opened: &Opened, planner: Planner<'_, '_>) -> Result<BTreeSet<(String
 }
 
 impl Telling<'_, '_> {
+    /// How a bundle stands, if it is named, or nothing is and it was delivered somewhere.
+    fn bundle(&self, bundle: &Bundle, texts: &[String]) -> Option<OfBundle> {
+        let name = unit_of(&bundle.name);
+        let ledger = self.planner.resolver.ledger();
+        let there = |stage| {
+            let last = self.metas_of(&name, stage).last()?;
+            let is_whole = last.members.iter().all(|member| member.state.is_whole());
+            let what = match last.kind {
+                Kind::BundleWithdrawn => InStage::Withdrawn,
+                _ if is_whole => InStage::Delivered(last.number),
+                _ => InStage::InPart(last.number),
+            };
+            Some(There { what, age: self.age(&last.time) })
+        };
+        let stages: Vec<Option<There>> = ledger.stage_ids().map(there).collect();
+        let is_meant = texts.contains(&name) || texts.is_empty() && stages.iter().any(Option::is_some);
+        is_meant.then_some(OfBundle { name, stages })
+    }
+
     fn standing(&self, session: &mut Session<'_, '_>, subject: Subject) -> Standing {
         let ledger = self.planner.resolver.ledger();
         let owner = ledger.owner(subject).to_string();

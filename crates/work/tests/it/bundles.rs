@@ -1,7 +1,7 @@
 //! Bundles: what goes together goes whole, in the order of its references, and back.
 
 use cledger_store::daybook::Kind as RecordKind;
-use cledger_work::asking::Stepping;
+use cledger_work::asking::{Nobody, Stepping};
 use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
 use cledger_work::deliver::{Delivered, ToDeliver, deliver, history};
 use cledger_work::{Kind, Trouble};
@@ -72,7 +72,7 @@ fn live(place: &Place, unit: &str) -> String {
 
 #[test]
 fn a_bundle_is_delivered_in_the_order_of_references_and_goes_back_as_a_whole() {
-    let place = place(cledger_work::asking::Nobody, None);
+    let place = place(Nobody, None);
     says(&place, "g1");
     assert_eq!(delivers(&place).unwrap().kind(), None);
     assert_eq!(records(&place), ["gate:1", "desk:1", "bundle:quay:1 gate:1 desk:1"]);
@@ -105,7 +105,7 @@ fn a_bundle_is_delivered_in_the_order_of_references_and_goes_back_as_a_whole() {
 
 #[test]
 fn units_that_joined_left_or_went_their_own_way_are_told() {
-    let place = place(cledger_work::asking::Nobody, None);
+    let place = place(Nobody, None);
     delivers(&place).unwrap();
     says(&place, "g2");
     deliver(&place.open(), &asked(&["gate"], "dev")).unwrap();
@@ -123,7 +123,7 @@ fn units_that_joined_left_or_went_their_own_way_are_told() {
 
 #[test]
 fn where_one_unit_is_held_up_none_is_brought() {
-    let place = place(cledger_work::asking::Nobody, None);
+    let place = place(Nobody, None);
     delivers(&place).unwrap();
     says(&place, "g2");
     let before = records(&place);
@@ -137,12 +137,12 @@ fn where_one_unit_is_held_up_none_is_brought() {
 #[test]
 fn what_somebody_else_delivers_meanwhile_holds_all_of_it_up() {
     let meddler = Meddler::default();
-    let place = place(cledger_work::asking::Nobody, Some(meddler.clone()));
+    let place = place(Nobody, Some(meddler.clone()));
     place.write(
         "ledger.toml",
         &place.read("ledger.toml").replace("after = [\"dev\"]", "").replace("after = [\"test\"]", ""),
     );
-    let other = place.beside(cledger_work::asking::Nobody);
+    let other = place.beside(Nobody);
     meddler.once(move || {
         let asked = ToDeliver { consent: because(&["prod"]), ..asked(&["desk"], "prod") };
         deliver(&other.open(), &asked).unwrap();
@@ -174,4 +174,38 @@ fn an_interrupted_bundle_is_finished_by_whoever_delivers_it_next() {
             return;
         }
     }
+}
+
+#[test]
+fn a_bundle_keeps_its_history_when_its_units_and_its_stage_get_other_names() {
+    let place = place(Nobody, None);
+    says(&place, "g1");
+    delivers(&place).unwrap();
+    place.write("units/tor.toml", &format!("formerly = [\"gate\"]\n{}", place.read("units/gate.toml")));
+    place.write("units/desk.toml", &place.read("units/desk.toml").replace("gate", "tor"));
+    std::fs::remove_file(place.path("units/gate.toml")).unwrap();
+    std::fs::remove_file(place.path("stages/dev.toml")).unwrap();
+    let manifest =
+        place.read("ledger.toml").replace("name = \"dev\"", "name = \"early\"\nformerly = [\"dev\"]");
+    place.write(
+        "ledger.toml",
+        &manifest
+            .replace("default_stage = \"dev\"", "default_stage = \"early\"")
+            .replace("[\"dev\"]\n[[stage]]", "[\"early\"]\n[[stage]]")
+            .replace("after = [\"dev\"]", "after = [\"early\"]"),
+    );
+    bundled(&place, &["desk", "tor"]);
+    place.write("stages/early.toml", "[units.tor]\nhost = \"g2\"\n");
+    std::fs::create_dir_all(place.path("../live/early")).unwrap();
+    let asked = |again| ToDeliver { what: whole("bundle:quay@early"), again, ..asked(&[], "early") };
+    let plan = deliver(&place.open(), &ToDeliver { write: false, ..asked(None) }).unwrap().together.unwrap();
+    assert_eq!(
+        (plan.joined, plan.left, plan.last.map(|(number, _)| number)),
+        (Vec::new(), Vec::new(), Some(1))
+    );
+    deliver(&place.open(), &asked(None)).unwrap();
+    deliver(&place.open(), &asked(Some(1))).unwrap();
+    let last =
+        history::history(&place.open(), &["bundle:quay".to_owned()], 9).unwrap().records.pop().unwrap();
+    assert_eq!((last.meta.number, last.meta.again, last.meta.members.len()), (3, Some(1), 2));
 }

@@ -5,19 +5,21 @@ use std::fs;
 use std::time::Duration;
 
 use cledger_core::address::Owner;
+use cledger_core::compare::Difference;
 use cledger_core::model::{StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::reference::Target;
 use cledger_core::resolve::{FieldId, Outcome};
 use cledger_core::types::Type;
 use cledger_store::{Reader, Recipient};
-use cledger_work::deliver::Edits;
-use cledger_work::folio::{Entered, Fate, Folio, Made, SecretsFor, ToEnter, ToMake, enter, make};
+use cledger_work::compare::{Side, Structure, named_sides};
+use cledger_work::deliver::{Edits, deliver};
+use cledger_work::folio::{Entered, Fate, Folio, Made, SecretsFor, ToEnter, ToMake, carry_over, enter, make};
 use cledger_work::keys::identity;
 use cledger_work::{Kind, Opened, Trouble};
 
 use crate::random_ledgers::ledger;
-use crate::workplaces::{Place, because, whole};
+use crate::workplaces::{Place, asked as asked_of, because, whole};
 
 fn name(text: &str) -> Name {
     Name::parse(text).unwrap()
@@ -419,4 +421,48 @@ fn folios_of_strangers_are_refused_with_the_reason_and_nothing_is_written() {
     fs::write(&path, with(1, &[broken], "")).unwrap();
     let error = enters(&place, &path, &to_enter(&["dev"])).unwrap_err();
     assert!(error.to_string().contains("folio"), "{error}");
+}
+
+/// How the names of two sides stand to each other, but for those that are the same.
+fn differences(place: &Place, left: &str, right: &str, their_stage: Option<&str>) -> Vec<String> {
+    let sides = (Side::parse(left).unwrap(), Side::parse(right).unwrap());
+    let how = Structure { format: None, key: None, names_only: false };
+    let stage = their_stage.map(name);
+    let compared = named_sides(&place.at, (&sides.0, &sides.1), (&how, stage.as_ref())).unwrap();
+    let differing = compared.names.iter().filter(|one| one.difference != Difference::Same);
+    differing.map(|one| format!("{} {:?}", one.name(), one.difference)).collect()
+}
+
+#[test]
+fn another_ledger_and_a_folio_are_compared_contract_by_contract_and_value_by_value() {
+    let (place, other) = (source(), Place::new(&[]));
+    identity(&other.at, true).unwrap();
+    let (_, path) = folio(&place, &["desk"], Some("dev"), Some(&other));
+    enters(&other, &path, &ToEnter { with_values: true, ..to_enter(&["test"]) }).unwrap();
+    let ledger = format!("ledger:{}", place.path("").display());
+    assert_eq!(differences(&other, &ledger, "@test", Some("dev")), [""; 0]);
+    assert_eq!(differences(&other, "@test", &format!("folio:{}", path.display()), None), [""; 0]);
+    other.write("stages/test.toml", &other.read("stages/test.toml").replace("quay", "here"));
+    place.write("units/desk.toml", &DESK.replace("\"5m\"", "\"9m\""));
+    place.write("units/lamp.toml", "");
+    let expected = ["desk/hold Differs", "desk/hold declared Differs", "desk/place AsMeant", "lamp OnlyLeft"];
+    assert_eq!(differences(&other, &ledger, "@test", Some("dev")), expected);
+    assert_eq!(
+        differences(&other, &format!("folio:{}", path.display()), "@test", None),
+        ["desk/place AsMeant"]
+    );
+}
+
+#[test]
+fn what_moves_to_another_ledger_in_one_step_is_what_was_delivered() {
+    let (place, other) = (source(), Place::new(&[]));
+    let asked = ToEnter { ledger: Some(other.path("")), leave_open: true, ..to_enter(&["test"]) };
+    let move_over = || carry_over(&place.open(), &whole("desk@dev"), &asked);
+    assert_eq!(move_over().unwrap_err().kind(), Kind::Usage, "there is no daybook");
+    deliver(&place.open(), &asked_of(&["desk"], "dev")).unwrap();
+    place.write("units/desk.toml", &DESK.replace("\"5m\"", "\"9m\""));
+    assert_eq!(move_over().unwrap_err().kind(), Kind::Refused, "another contract than was delivered");
+    deliver(&place.open(), &asked_of(&["desk"], "dev")).unwrap();
+    assert!(move_over().unwrap().written);
+    assert!(other.read("units/desk.toml").contains("9m") && !other.read("folios.toml").contains("quay"));
 }

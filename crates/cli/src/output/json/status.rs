@@ -4,12 +4,19 @@ use cledger_core::delivery::{InStage, Waiting};
 use serde::Serialize;
 
 use super::FORMAT;
-use cledger_work::deliver::status::{Standing, Status, There};
+use cledger_work::deliver::status::{OfBundle, Standing, Status, There};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'s> {
     format: u32,
+    bundles: Vec<BundleDocument<'s>>,
     units: Vec<UnitDocument<'s>>,
+}
+
+#[derive(Debug, Serialize)]
+struct BundleDocument<'s> {
+    bundle: &'s str,
+    stages: Vec<StageDocument<'s>>,
 }
 
 #[derive(Debug, Serialize)]
@@ -29,7 +36,19 @@ struct StageDocument<'s> {
 }
 
 pub(crate) fn document(status: &Status) -> Document<'_> {
-    Document { format: FORMAT, units: status.standings.iter().map(|it| unit(status, it)).collect() }
+    Document {
+        format: FORMAT,
+        bundles: status.bundles.iter().map(|it| bundle(status, it)).collect(),
+        units: status.standings.iter().map(|it| unit(status, it)).collect(),
+    }
+}
+
+fn bundle<'s>(status: &'s Status, of: &'s OfBundle) -> BundleDocument<'s> {
+    let named = status.ledger.stages.iter().map(|stage| stage.name.as_str()).zip(&of.stages);
+    BundleDocument {
+        bundle: &of.name,
+        stages: named.filter_map(|(name, it)| Some(stage(name, it.as_ref()?))).collect(),
+    }
 }
 
 fn unit<'s>(status: &'s Status, standing: &'s Standing) -> UnitDocument<'s> {

@@ -7,12 +7,12 @@ use crate::output::style;
 use cledger_work::deliver::status::{Status, There};
 
 pub(crate) fn print(console: &mut Console, status: &Status) {
-    let Status { ledger, standings } = status;
-    let widest = standings.iter().map(|standing| standing.owner.len()).max().unwrap_or_default();
-    let cells: Vec<Vec<String>> = standings
-        .iter()
-        .map(|standing| standing.stages.iter().map(|stage| cell(stage.as_ref())).collect())
-        .collect();
+    let Status { ledger, bundles, standings } = status;
+    let names = bundles.iter().map(|bundle| &bundle.name).chain(standings.iter().map(|it| &it.owner));
+    let widest = names.map(String::len).max().unwrap_or_default();
+    let stages = bundles.iter().map(|bundle| &bundle.stages).chain(standings.iter().map(|it| &it.stages));
+    let cells: Vec<Vec<String>> =
+        stages.map(|stages| stages.iter().map(|stage| cell(stage.as_ref())).collect()).collect();
     let names: Vec<&str> = ledger.stages.iter().map(|stage| stage.name.as_str()).collect();
     let width = |(at, name): (usize, &&str)| {
         let widths = cells.iter().map(|row| row[at].len());
@@ -25,7 +25,11 @@ pub(crate) fn print(console: &mut Console, status: &Status) {
         format!("{first:<widest$}  {}", rest.join("  ")).trim_end().to_owned()
     };
     console.line(style::heading(&line("unit", &names)));
-    for (standing, row) in standings.iter().zip(&cells) {
+    for (bundle, row) in bundles.iter().zip(&cells) {
+        let row: Vec<&str> = row.iter().map(|cell| if cell.is_empty() { "none" } else { cell }).collect();
+        console.line(line(&bundle.name, &row));
+    }
+    for (standing, row) in standings.iter().zip(&cells[bundles.len()..]) {
         let row: Vec<&str> = row.iter().map(String::as_str).collect();
         console.line(line(&standing.owner, &row));
         for (what, stages) in &standing.waiting {
