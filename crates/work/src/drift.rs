@@ -10,7 +10,6 @@ mod wanted;
 
 use std::sync::Arc;
 
-use crate::existing;
 use crate::opened::Opened;
 use crate::reality::lookups::standing;
 use crate::reality::standing::UnitDrift;
@@ -18,9 +17,10 @@ use crate::trouble::{Kind, Trouble};
 use crate::workplace::Workplace;
 
 pub use self::take::{Taken, ToTake, take};
-pub use self::wanted::ToLookAt;
+pub use self::wanted::{LookedAt, ToLookAt};
+pub use crate::reality::delivered::Deliveries;
 
-use self::wanted::{Wanted, see};
+use self::wanted::{Sight, Wanted, see};
 
 /// How units stand.
 #[derive(Debug)]
@@ -45,10 +45,12 @@ impl Drift {
 
 /// Compares what is there with what the ledger makes.
 pub fn drift(at: &Arc<Workplace>, asked: &ToLookAt) -> Result<Drift, Trouble> {
-    let capture = asked.captured.as_deref().map(existing::capture).transpose()?;
-    let wanted = Wanted::read(asked, capture.as_ref().map(|capture| &capture.stage))?;
+    let mut sight = Sight::read(&asked.at)?;
+    let wanted = Wanted::read(asked)?;
     let opened = Opened::read(at, &wanted.scope())?;
-    let units = see(&opened, &wanted, asked.today.as_deref(), capture, |looked, lookups, today| {
+    sight.find(&opened)?;
+    let wanted = wanted.within(&sight)?;
+    let units = see(&opened, &wanted, asked.today.as_deref(), sight, |looked, lookups, today| {
         let mut units: Vec<UnitDrift> = looked.into_iter().flat_map(|looked| looked.units).collect();
         units.extend(standing(lookups, &opened.ledger, today));
         Ok(units)

@@ -2,12 +2,13 @@
 //!
 //! `places` says where to look, `look` compares what is there with what the ledger makes (`making`), `whole` reads
 //! what is there beside that, `since` tells edits by hand from what was not delivered yet, `veiling` keeps secrets
-//! that are still there, `capturing` writes captures, `captured` takes them in place of outlets, `lookups` finds
-//! values that the other side assigns.
+//! that are still there, `capturing` writes captures, `captured` takes them in place of outlets and `delivered` what
+//! was delivered, `lookups` finds values that the other side assigns.
 
 pub(crate) mod around;
 pub(crate) mod captured;
 pub mod capturing;
+pub mod delivered;
 pub(crate) mod look;
 pub(crate) mod looked;
 pub mod lookups;

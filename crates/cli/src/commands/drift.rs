@@ -6,11 +6,12 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
-use cledger_work::drift::{ToLookAt, ToTake, drift, take};
+use cledger_work::drift::{Deliveries, LookedAt, ToLookAt, ToTake, drift, take};
+use cledger_work::whole_units::WholeUnits;
 
 use crate::app::App;
 use crate::complete;
-use crate::options::{ActOptions, ChangeOptions};
+use crate::options::{ActOptions, ChangeOptions, moment};
 
 #[derive(Debug, Args)]
 #[command(mut_arg("write", |arg| arg.requires("take")))]
@@ -28,6 +29,10 @@ pub(crate) struct DriftArgs {
     /// Look at what was captured into this file instead of outlets
     #[arg(long, value_name = "FILE", conflicts_with = "observed")]
     captured: Option<PathBuf>,
+    /// Look at what was delivered instead of outlets: UNIT@STAGE:NUMBER, bundle:NAME@STAGE:NUMBER, or what was there
+    /// at a time, as YYYY-MM-DDTHH:MM (UTC unless an offset is given)
+    #[arg(long, value_name = "WHAT", conflicts_with_all = ["observed", "captured"])]
+    delivered: Option<String>,
     /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD")]
     today: Option<String>,
@@ -52,10 +57,26 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         addresses: args.addresses.clone(),
         stage: args.stage.clone(),
         observed: args.observed.clone(),
-        captured: args.captured.clone(),
+        at: looked_at(args)?,
         today: args.today.clone(),
     };
     Ok(app.show(&drift(&app.at, &asked)?))
+}
+
+/// What is looked at, where no folder is named.
+fn looked_at(args: &DriftArgs) -> Result<LookedAt, Trouble> {
+    Ok(match (&args.captured, &args.delivered) {
+        (Some(path), _) => LookedAt::Captured(path.clone()),
+        (None, Some(text)) if text.contains('@') => {
+            let texts = std::slice::from_ref(text);
+            LookedAt::Delivered(Deliveries::Of(WholeUnits::parse(texts, None, "looked at")?))
+        }
+        (None, Some(text)) => LookedAt::Delivered(Deliveries::At(moment(text).map_err(|error| {
+            Trouble::usage(format!("`{text}` is no time, and no delivery: {error}"))
+                .help("write YYYY-MM-DDTHH:MM, UNIT@STAGE:NUMBER or bundle:NAME@STAGE:NUMBER")
+        })?)),
+        (None, None) => LookedAt::Outlets,
+    })
 }
 
 fn taken(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
@@ -66,7 +87,7 @@ fn taken(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let asked = ToTake {
         fields: args.take.clone(),
         stage: args.stage.clone(),
-        captured: args.captured.clone(),
+        at: looked_at(args)?,
         today: args.today.clone(),
         plain_secrets: args.plain_secrets,
         consent: args.change.consent(),

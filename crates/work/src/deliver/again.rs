@@ -39,15 +39,8 @@ fn at(
     let name = opened.ledger.stage(stage).name.as_str();
     let (mut numbers, mut nothing) = (Numbers::new(), Vec::new());
     for owner in owners {
-        let wanted = Wanted { beside: Some(false), ..Wanted::of(owner, name) };
-        let entries = book.entries(&wanted, false)?;
-        let metas = entries.iter().map(|entry| &entry.meta);
-        let then = |text: &str| text.parse::<Timestamp>().is_ok_and(|then| then <= time);
-        let stood = metas.filter(|meta| then(&meta.time)).rfind(|meta| {
-            meta.kind == Kind::Withdrawn || meta.kind.is_brought() && arrived(meta) == Arrived::Whole
-        });
-        match stood.filter(|meta| meta.kind.is_brought()) {
-            Some(meta) => drop(numbers.insert(owner.clone(), meta.number)),
+        match stood_at(book, owner, name, time)? {
+            Some(number) => drop(numbers.insert(owner.clone(), number)),
             None => nothing.push(owner.as_str()),
         }
     }
@@ -64,6 +57,23 @@ fn at(
         ));
     }
     Ok(numbers)
+}
+
+/// The number of the last delivery of a unit that had come whole at a time, and was not withdrawn then.
+pub(crate) fn stood_at(
+    book: &mut dyn Daybook,
+    owner: &str,
+    stage: &str,
+    time: Timestamp,
+) -> Result<Option<u64>, Trouble> {
+    let wanted = Wanted { beside: Some(false), ..Wanted::of(owner, stage) };
+    let entries = book.entries(&wanted, false)?;
+    let metas = entries.iter().map(|entry| &entry.meta);
+    let then = |text: &str| text.parse::<Timestamp>().is_ok_and(|then| then <= time);
+    let stood = metas.filter(|meta| then(&meta.time)).rfind(|meta| {
+        meta.kind == Kind::Withdrawn || meta.kind.is_brought() && arrived(meta) == Arrived::Whole
+    });
+    Ok(stood.filter(|meta| meta.kind.is_brought()).map(|meta| meta.number))
 }
 
 /// The units that something is brought again of; all where the ledger's word is brought.

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use cledger_core::address::Address;
+use cledger_core::address::{Address, Delivery};
 use cledger_core::model::{Bundle, Ledger, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_store::commit_of;
@@ -15,7 +15,7 @@ use crate::opened::Opened;
 use crate::trouble::Trouble;
 
 /// The numbers of deliveries, by unit.
-pub(super) type Numbers = BTreeMap<String, u64>;
+pub(crate) type Numbers = BTreeMap<String, u64>;
 
 /// A bundle in a stage, and what its last record says of its members.
 #[derive(Debug)]
@@ -177,6 +177,31 @@ fn called_now(ledger: &Ledger, meta: &mut Meta) {
             member.unit = now.to_string();
         }
     }
+}
+
+/// The numbers of the records that a delivery of a bundle lists, by what its members are called now.
+pub(crate) fn members_of(
+    opened: &Opened,
+    book: &mut dyn Daybook,
+    (bundle, stage): (&Name, &Name),
+    delivery: Delivery,
+) -> Result<Numbers, Trouble> {
+    let number = match delivery {
+        Delivery::Number(number) => number.into(),
+        Delivery::Last => {
+            let wanted = Wanted { beside: Some(true), ..Wanted::of(&unit_of(bundle), stage.as_str()) };
+            let all = book.entries(&wanted, false)?;
+            let last = all.iter().map(|entry| &entry.meta).rfind(|meta| meta.kind == Kind::BundleDelivered);
+            let of = format!("{}@{stage}", unit_of(bundle));
+            last.map(|last| last.number).ok_or_else(|| {
+                Trouble::usage(format!("`{of}` was never delivered"))
+                    .help("`cledger history` tells what was, and where")
+            })?
+        }
+    };
+    let mut meta = record_of(book, bundle, stage.as_str(), number)?;
+    called_now(&opened.ledger, &mut meta);
+    Ok(meta.members.into_iter().filter_map(|member| Some((member.unit, member.number?))).collect())
 }
 
 /// What stands in the daybook for a bundle where a unit's name may stand.

@@ -12,6 +12,7 @@ use crate::drift::follow::{is_of_shared, of_shared};
 use crate::drift::live::{Live, Lives};
 use crate::meant::with_stage;
 use crate::reality::captured::NOTHING_OF_UNIT;
+use crate::reality::delivered::NOTHING_DELIVERED;
 use crate::trouble::Trouble;
 
 /// What somebody wants.
@@ -86,6 +87,15 @@ impl Asked {
         Ok(texts.iter().map(|text| Pattern::parse(text)).collect::<Result<_, _>>()?)
     }
 
+    /// Whether something of a unit or instance is to be taken over.
+    pub(crate) fn covers(&self, owner: &Owner) -> bool {
+        let (unit, instance) = owner.names();
+        self.0.iter().any(|one| match one {
+            AskedOne::Pattern(pattern) => pattern.covers_owner(unit, instance),
+            AskedOne::Field(address) => address.owner.as_ref() == Some(owner),
+        })
+    }
+
     /// What there is to be taken over.
     pub(crate) fn wishes(&self, lives: &Lives<'_>) -> Result<Vec<Wish>, Trouble> {
         let mut wishes = Vec::new();
@@ -125,6 +135,11 @@ fn may_be_shared(ledger: &Ledger, unit: &Name, address: &Address) -> bool {
     slots.any(|slot| ledger.field(subject, slot).0.name == *name && is_of_shared(ledger, subject, slot))
 }
 
+/// Whether what is looked at in place of outlets simply has nothing of a unit.
+fn has_nothing(reason: &str) -> bool {
+    reason == NOTHING_OF_UNIT || reason == NOTHING_DELIVERED
+}
+
 /// What a pattern covers of all that has drifted.
 fn covered(pattern: &Pattern, lives: &Lives<'_>, wishes: &mut Vec<Wish>) -> Result<(), Trouble> {
     let ledger = lives.ledger;
@@ -134,10 +149,10 @@ fn covered(pattern: &Pattern, lives: &Lives<'_>, wishes: &mut Vec<Wish>) -> Resu
         pattern.covers_stage(stage)
             && (pattern.covers_owner(unit, instance) || pattern.covers_owner("shared", None))
     };
-    // A capture of some units has nothing of others, and a pattern of many names means those that it has.
+    // What is kept of some units has nothing of others, and a pattern of many names means those that it has.
     let is_of_many = Address::parse(&pattern.to_string()).is_ok_and(|it| it.owner.is_none())
         || pattern.to_string().split(['/', '@']).next().is_some_and(|owner| owner.contains(['*', '?']));
-    let mut not_known = lives.not_known().filter(|(.., reason)| !(is_of_many && *reason == NOTHING_OF_UNIT));
+    let mut not_known = lives.not_known().filter(|(.., reason)| !(is_of_many && has_nothing(reason)));
     if let Some((subject, _, reason)) =
         not_known.find(|(subject, stage, _)| is_covered_owner(*subject, ledger.stage(*stage).name.as_str()))
     {

@@ -1,7 +1,6 @@
 //! Live values taken over into the ledger.
 
 use std::collections::BTreeSet;
-use std::path::PathBuf;
 
 use cledger_core::address::Address;
 use cledger_core::adopt::looks_secret;
@@ -19,11 +18,11 @@ use crate::drift::follow::{Goes, goes, is_shared, seeing};
 use crate::drift::live::{Field, Live, Lives, Seen, agreed};
 use crate::drift::new_name::{declare, planned};
 use crate::drift::taking::{Changes, With};
-use crate::drift::wanted::{Wanted, see};
-use crate::existing;
+use crate::drift::wanted::{LookedAt, Sight, Wanted, see};
 use crate::meant::{Place, unit_of};
 use crate::opened::Opened;
 use crate::reality::captured::NOTHING_OF_UNIT;
+use crate::reality::delivered::NOTHING_DELIVERED;
 use crate::reality::looked::Looked;
 use crate::reality::masking::secrets_of;
 use crate::set::SettingsChanged;
@@ -38,8 +37,8 @@ pub struct ToTake {
     pub fields: Vec<String>,
     /// The stage, where an address names none.
     pub stage: Option<Name>,
-    /// A capture to take them from instead of outlets.
-    pub captured: Option<PathBuf>,
+    /// What they are taken from.
+    pub at: LookedAt,
     /// The day from which last days are counted; today if not given.
     pub today: Option<String>,
     /// Whether secrets may stand in plain text where the stage has no key.
@@ -70,12 +69,12 @@ impl Taken {
 
 /// Takes the live values of fields over, or shows what that would change.
 pub fn take(changing: &Changing, asked: &ToTake) -> Result<Taken, Trouble> {
-    let capture = asked.captured.as_deref().map(existing::capture).transpose()?;
-    let stage_of_capture = capture.as_ref().map(|capture| &capture.stage);
-    let asks = Asked::read(&asked.fields, asked.stage.as_ref().or(stage_of_capture))?;
+    let mut sight = Sight::read(&asked.at)?;
+    let asks = Asked::read(&asked.fields, asked.stage.as_ref().or(sight.stage()))?;
     let opened = &changing.opened;
-    let wanted = Wanted::of_patterns(asks.places(&opened.ledger)?, stage_of_capture)?;
-    let mut changes = see(opened, &wanted, asked.today.as_deref(), capture, |looked, _, _| {
+    sight.find(opened)?;
+    let wanted = Wanted::Outlets(asks.places(&opened.ledger)?).within(&sight)?;
+    let mut changes = see(opened, &wanted, asked.today.as_deref(), sight, |looked, _, _| {
         changes(changing, asked, &asks, &looked)
     })?;
     let planned = planned(changing, &mut changes)?;
@@ -99,14 +98,14 @@ fn changes(
     let keys = changing.keys(&NO_CHANGE);
     let with = With { ledger, keys: &keys, plain_secrets: asked.plain_secrets, consent: &asked.consent };
     let lives = Lives::of(ledger, looked);
-    let not_captured: Vec<String> = lives
-        .not_known()
-        .filter(|(.., reason)| *reason == NOTHING_OF_UNIT)
-        .map(|(subject, ..)| ledger.owner(subject).to_string())
-        .collect();
-    if !not_captured.is_empty() {
-        let names = not_captured.join(", ");
-        opened.at.telling.notice(&format!("The capture has nothing of {names}: that is left as it is."));
+    for (reason, what) in [(NOTHING_OF_UNIT, "The capture"), (NOTHING_DELIVERED, "What was delivered then")] {
+        let without = lives.not_known().filter(|(.., said)| *said == reason);
+        let owners = without.map(|(subject, ..)| ledger.owner(subject)).filter(|owner| asks.covers(owner));
+        let names: BTreeSet<String> = owners.map(|owner| owner.to_string()).collect();
+        if !names.is_empty() {
+            let names = Vec::from_iter(names).join(", ");
+            opened.at.telling.notice(&format!("{what} has nothing of {names}: that is left as it is."));
+        }
     }
     let mut changes = Changes::default();
     let mut done = BTreeSet::new();

@@ -7,11 +7,14 @@ use cledger_core::name::Name;
 use cledger_store::{Capture, Scope};
 use jiff::civil::Date;
 
+use crate::asking::Telling;
 use crate::daybook;
+use crate::existing;
 use crate::meant::{address, refuse_entry, scope_of};
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::captured::Captured;
+use crate::reality::delivered::{Delivered, Deliveries, Numbered};
 use crate::reality::look::{Seeing, look_for};
 use crate::reality::looked::Looked;
 use crate::reality::lookups::{self, Lookup};
@@ -20,6 +23,72 @@ use crate::reality::remains::Remains;
 use crate::reality::since;
 use crate::reality::veiling;
 use crate::trouble::{Kind, Trouble};
+
+/// What is looked at, where no folder is named.
+#[derive(Debug, Clone, Default)]
+pub enum LookedAt {
+    /// The outlets, as they are now.
+    #[default]
+    Outlets,
+    /// What was captured into this file.
+    Captured(PathBuf),
+    /// What was delivered.
+    Delivered(Deliveries),
+}
+
+/// The same, read.
+pub(crate) enum Sight {
+    Outlets,
+    Captured(Capture),
+    Delivered(Deliveries, Option<Numbered>),
+}
+
+impl Sight {
+    /// Reads what is told of it before the ledger is: a capture.
+    pub(crate) fn read(at: &LookedAt) -> Result<Self, Trouble> {
+        Ok(match at {
+            LookedAt::Outlets => Sight::Outlets,
+            LookedAt::Captured(path) => Sight::Captured(existing::capture(path)?),
+            LookedAt::Delivered(meant) => Sight::Delivered(meant.clone(), None),
+        })
+    }
+
+    /// Finds the deliveries that are meant.
+    pub(crate) fn find(&mut self, opened: &Opened) -> Result<(), Trouble> {
+        if let Sight::Delivered(meant, numbered) = self {
+            *numbered = Numbered::find(opened, meant)?;
+        }
+        Ok(())
+    }
+
+    /// The one stage that it is of, if it is of one.
+    pub(crate) fn stage(&self) -> Option<&Name> {
+        match self {
+            Sight::Captured(capture) => Some(&capture.stage),
+            Sight::Delivered(Deliveries::Of(units), _) => units.stage.as_ref(),
+            Sight::Outlets | Sight::Delivered(Deliveries::At(_), _) => None,
+        }
+    }
+
+    /// What it is called.
+    fn word(&self) -> &'static str {
+        match self {
+            Sight::Outlets => "what is looked at",
+            Sight::Captured(_) => "the capture",
+            Sight::Delivered(..) => "the delivery",
+        }
+    }
+
+    /// What is looked at of it where nothing is named.
+    fn whole(&self) -> Vec<String> {
+        match (self, self.stage()) {
+            (Sight::Delivered(_, Some(numbered)), Some(stage)) => {
+                numbered.numbers.keys().map(|owner| format!("{owner}@{stage}")).collect()
+            }
+            (_, stage) => stage.map(|stage| format!("@{stage}")).into_iter().collect(),
+        }
+    }
+}
 
 /// What is to be looked at.
 #[derive(Debug, Clone, Default)]
@@ -30,8 +99,8 @@ pub struct ToLookAt {
     pub stage: Option<Name>,
     /// A folder to look into instead of outlets.
     pub observed: Option<PathBuf>,
-    /// A capture to look at instead of outlets.
-    pub captured: Option<PathBuf>,
+    /// What is looked at.
+    pub at: LookedAt,
     /// The day from which last days are counted; today if not given.
     pub today: Option<String>,
 }
@@ -45,8 +114,8 @@ pub(crate) enum Wanted {
 }
 
 impl Wanted {
-    /// Reads what is wanted; `captured` is the stage of the capture that is looked at.
-    pub(crate) fn read(asked: &ToLookAt, captured: Option<&Name>) -> Result<Self, Trouble> {
+    /// Reads what is wanted.
+    pub(crate) fn read(asked: &ToLookAt) -> Result<Self, Trouble> {
         if let Some(folder) = &asked.observed {
             let [text] = &asked.addresses[..] else {
                 return Err(Trouble::usage("a folder is of one stage").help("name it: @STAGE, or UNIT@STAGE"));
@@ -68,12 +137,30 @@ impl Wanted {
             }
             patterns.push(pattern);
         }
-        Ok(Wanted::Outlets(of_capture(patterns, asked.stage.as_ref(), captured)?))
+        if let (Some(stage), true) = (&asked.stage, patterns.is_empty()) {
+            patterns.push(Pattern::parse(&format!("@{stage}"))?);
+        }
+        Ok(Wanted::Outlets(patterns))
     }
 
-    /// Whatever these patterns cover, in outlets or in a capture of this stage.
-    pub(crate) fn of_patterns(patterns: Vec<Pattern>, captured: Option<&Name>) -> Result<Self, Trouble> {
-        Ok(Wanted::Outlets(of_capture(patterns, None, captured)?))
+    /// The same of what is looked at: where that is of one stage, it need not be named again.
+    pub(crate) fn within(self, sight: &Sight) -> Result<Self, Trouble> {
+        let Wanted::Outlets(mut patterns) = self else { return Ok(self) };
+        if patterns.is_empty() {
+            for text in sight.whole() {
+                patterns.push(Pattern::parse(&text)?);
+            }
+        }
+        let Some(stage) = sight.stage() else { return Ok(Wanted::Outlets(patterns)) };
+        for pattern in &mut patterns {
+            if !pattern.has_stage() {
+                *pattern = Pattern::parse(&format!("{pattern}@{stage}"))?;
+            } else if pattern.to_string().split_once('@').is_none_or(|(_, named)| named != stage.as_str()) {
+                let message = format!("{} is of `{stage}`, and `{pattern}` is not", sight.word());
+                return Err(Trouble::usage(message).help(format!("write @{stage}, or leave the stage out")));
+            }
+        }
+        Ok(Wanted::Outlets(patterns))
     }
 
     /// How much of the ledger it takes.
@@ -98,64 +185,68 @@ impl Wanted {
     }
 }
 
-/// The patterns where a capture is looked at, which is of one stage: it need not be named again.
-fn of_capture(
-    mut patterns: Vec<Pattern>,
-    stage: Option<&Name>,
-    captured: Option<&Name>,
-) -> Result<Vec<Pattern>, Trouble> {
-    if let (Some(stage), true) = (stage.or(captured), patterns.is_empty()) {
-        patterns.push(Pattern::parse(&format!("@{stage}"))?);
-    }
-    let Some(stage) = captured else { return Ok(patterns) };
-    for pattern in &mut patterns {
-        if !pattern.has_stage() {
-            *pattern = Pattern::parse(&format!("{pattern}@{stage}"))?;
-        } else if pattern.to_string().split_once('@').is_none_or(|(_, named)| named != stage.as_str()) {
-            let message = format!("the capture is of `{stage}`, and `{pattern}` is not");
-            return Err(Trouble::usage(message).help(format!("write @{stage}, or leave the stage out")));
-        }
-    }
-    Ok(patterns)
-}
-
 /// Looks, and gives what is seen, with values that are looked up and the day from which last days are counted.
 pub(crate) fn see<R>(
     opened: &Opened,
     wanted: &Wanted,
     today: Option<&str>,
-    capture: Option<Capture>,
+    sight: Sight,
     then: impl FnOnce(Vec<Looked<'_>>, &[Lookup<'_>], Date) -> Result<R, Trouble>,
 ) -> Result<R, Trouble> {
     let (at, ledger, keys) = (&opened.at, &opened.ledger, opened.keys());
     let telling = &*at.telling;
-    // In place of outlets a capture is read, and nothing is reached.
-    let around = if capture.is_some() { Around::of_capture(opened) } else { Around::of(opened) };
+    let is_live = matches!(sight, Sight::Outlets);
+    // In place of outlets something that is kept is read, and nothing is reached.
+    let around = if is_live { Around::of(opened) } else { Around::of_capture(opened) };
     let today = at.day(today)?;
     let lookups = match wanted {
-        // What is looked up is neither in a folder nor in a capture.
-        Wanted::Outlets(patterns) if capture.is_none() => {
+        // What is looked up is neither in a folder, nor captured or delivered.
+        Wanted::Outlets(patterns) if is_live => {
             lookups::look_up(patterns, ledger, &opened.surroundings, &around, telling)?
         }
         Wanted::Outlets(_) | Wanted::Folder(..) => Vec::new(),
     };
-    let places = match wanted.places(opened, &around) {
+    let mut places = match wanted.places(opened, &around) {
         // Values that are looked up are something to look at, too.
         Err(trouble) if !lookups.is_empty() && trouble.kind() != Kind::Refused => Vec::new(),
         places => places?,
     };
-    let capture = capture.map(|file| Captured::of_file(file, keys));
-    let seeing = capture.as_ref().map_or(Seeing::Live(telling), Seeing::Capture);
+    let (captured, delivered);
+    let seeing = match sight {
+        Sight::Outlets => Seeing::Live(telling),
+        Sight::Captured(file) => {
+            captured = Captured::of_file(file, keys);
+            Seeing::Capture(&captured)
+        }
+        Sight::Delivered(meant, numbered) => {
+            pass_over_programs(&mut places, telling);
+            delivered = Delivered::read(opened, &places, (&meant, numbered.as_ref()))?;
+            Seeing::Delivered(&delivered)
+        }
+    };
     let mut book = daybook::reading(opened)?;
-    let remains = match (&mut book, &capture) {
-        // A capture has what was asked for when it was made.
-        (Some(book), None) => Remains::read(&mut **book, ledger)?,
+    let remains = match (&mut book, is_live) {
+        // What is kept has what was asked for when it was made.
+        (Some(book), true) => Remains::read(&mut **book, ledger)?,
         _ => Remains::default(),
     };
     let mut looked = look_for(places, &opened.resolver(), today, seeing, &remains)?;
-    since::tell(book.as_deref_mut(), &mut looked, ledger, keys)?;
+    if !matches!(seeing, Seeing::Delivered(_)) {
+        since::tell(book.as_deref_mut(), &mut looked, ledger, keys)?;
+    }
     if let Some(mut book) = book {
         veiling::by_deliveries(&mut *book, looked.iter_mut().flat_map(|looked| &mut looked.units))?;
     }
     then(looked, &lookups, today)
+}
+
+/// Leaves out what is read from running programs: nothing is delivered to them.
+fn pass_over_programs(places: &mut Vec<Place<'_>>, telling: &dyn Telling) {
+    let programs = places.iter().filter(|place| place.is_process());
+    let names: Vec<String> = programs.filter_map(|place| Some(place.outlet_name()?.0)).collect();
+    if !names.is_empty() {
+        let names = names.join(", ");
+        telling.notice(&format!("Nothing is delivered to running programs: {names} is left out."));
+        places.retain(|place| !place.is_process());
+    }
 }

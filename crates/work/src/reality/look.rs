@@ -19,6 +19,7 @@ use jiff::civil::Date;
 use crate::asking::Telling;
 use crate::existing::{self, ExistingError};
 use crate::reality::captured::{Captured, FromCapture};
+use crate::reality::delivered::Delivered;
 use crate::reality::looked::{Look, Looked};
 use crate::reality::making::{Made, make};
 use crate::reality::places::{Place, holder};
@@ -34,6 +35,8 @@ pub(crate) enum Seeing<'s> {
     Live(&'s dyn Telling),
     /// At what was captured of them.
     Capture(&'s Captured<'s>),
+    /// At what was delivered to them.
+    Delivered(&'s Delivered),
 }
 
 /// Looks at all places at once.
@@ -101,6 +104,9 @@ pub(crate) fn look_for<'l>(
                 capture.of(&name, &owners.zip(made).collect())
             };
             places.iter().zip(&all_made).map(of).collect()
+        }
+        Seeing::Delivered(delivered) => {
+            places.iter().zip(&all_made).map(|(place, made)| delivered.of(ledger, place, made)).collect()
         }
     };
     let all = places.into_iter().zip(all_made).zip(all_gone).zip(found);

@@ -84,7 +84,7 @@ fn a_bundle_is_delivered_in_the_order_of_references_and_goes_back_as_a_whole() {
     let back = ToDeliver { again: Some(1), ..to_deliver("bundle:quay@dev") };
     deliver(&place.open(), &back).unwrap();
     assert_eq!(
-        records(&place)[3..],
+        records(&place)[3..9],
         [
             "gate:2",
             "desk:2",
@@ -95,11 +95,17 @@ fn a_bundle_is_delivered_in_the_order_of_references_and_goes_back_as_a_whole() {
         ]
     );
     assert!(live(&place, "desk").contains("g1") && live(&place, "gate").contains("g1"));
+    // As they were at a time: when the second had come.
+    let second = history::history(&place.open(), &[], 100).unwrap().records.remove(5).meta.time;
+    let then = ToDeliver { again_at: Some(second.parse().unwrap()), ..to_deliver("bundle:quay@dev") };
+    deliver(&place.open(), &then).unwrap();
+    assert_eq!(records(&place).last().unwrap(), "bundle:quay:4 gate:4 desk:4");
+    assert!(live(&place, "desk").contains("g2") && live(&place, "gate").contains("g2"));
     let asked = ToWithdraw { consent: because(&[]), write: true, ..ToWithdraw::default() };
     let withdrawn = withdraw(&place.open(), &whole("bundle:quay@dev"), &asked).unwrap();
     let order: Vec<&str> = withdrawn.units.iter().map(|it| it.owner.as_str()).collect();
     assert_eq!(order, ["desk", "gate"]);
-    assert_eq!(records(&place).last().unwrap(), "bundle:quay:4 desk:4 gate:4");
+    assert_eq!(records(&place).last().unwrap(), "bundle:quay:5 desk:5 gate:5");
     assert_eq!(live(&place, "desk") + &live(&place, "gate"), "");
 }
 

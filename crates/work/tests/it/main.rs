@@ -15,6 +15,7 @@ mod judging;
 mod opening;
 mod overwriting;
 mod putting_back;
+mod taking_back;
 mod quay;
 #[path = "../../../store/tests/it/random.rs"]
 #[expect(dead_code, reason = "what only the resolver's tests need")]

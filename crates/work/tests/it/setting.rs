@@ -5,7 +5,7 @@ use std::time::Duration;
 use cledger_core::promotion::{Fate, Stays};
 use cledger_work::change::Consent;
 use cledger_work::deliver::deliver;
-use cledger_work::drift::{ToTake, take};
+use cledger_work::drift::{LookedAt, ToTake, take};
 use cledger_work::fill::{ToFill, fill};
 use cledger_work::keys::{self, KeyChange, ToMake};
 use cledger_work::promote::{Promoted, ToPromote, promote};
@@ -215,7 +215,7 @@ fn taken(place: &Place, field: &str) -> Result<SettingsChanged, Trouble> {
     let asked = ToTake {
         fields: vec![field.to_owned()],
         stage: None,
-        captured: None,
+        at: LookedAt::Outlets,
         today: None,
         plain_secrets: true,
         consent: because(&[]),
