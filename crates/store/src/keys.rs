@@ -29,7 +29,7 @@ use cledger_core::resolve::Opened;
 use data_key::CipherError;
 use zeroize::Zeroizing;
 
-pub use age::secrecy::SecretString;
+pub use age::secrecy::{ExposeSecret, SecretString};
 pub use age_file::{NotDecrypted, decrypted, encrypted};
 pub use change::{Admitted, admit, exclude, known_recipient, make, move_key, rotate};
 pub use data_key::DataKey;

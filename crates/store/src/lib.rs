@@ -40,9 +40,9 @@ pub use git::{
     GitError, Place as GitPlace, at_revision, commit_of, is_bare_repository, is_behind_us, taken_in,
 };
 pub use keys::{
-    Admitted, AskPassphrase, BadRecipient, DataKey, Identity, IdentityError, KeyError, KeyFile, Keys, Made,
-    NotDecrypted, READERS, Reader, Readers, Recipient, Resealed, SecretString, Sight, Unsealed, Watch, admit,
-    decrypted, encrypted, exclude, key_path, known_recipient, make, move_key, reseal, rotate,
+    Admitted, AskPassphrase, BadRecipient, DataKey, ExposeSecret, Identity, IdentityError, KeyError, KeyFile,
+    Keys, Made, NotDecrypted, READERS, Reader, Readers, Recipient, Resealed, SecretString, Sight, Unsealed,
+    Watch, admit, decrypted, encrypted, exclude, key_path, known_recipient, make, move_key, reseal, rotate,
 };
 pub use local::{Foreign, Local};
 pub use locked::{Glance, Interrupted, LockError, Locked, NoPlan, OpenChange, OpenFile, Since};

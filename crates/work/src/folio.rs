@@ -6,8 +6,8 @@
 //! ```
 //!
 //! A [`Piece`] is what comes, stays or clashes as a whole: a unit's contract, a shared entry, a file, a rule, a bundle.
-//! `form` is the list of what is inside, `container` the file itself, `values` what is carried on demand, `came` what the other
-//! ledger remembers of what came. Nothing of a stage is ever in it but what `values` puts there.
+//! `form` is the list of what is inside, `container` the file itself, `values` what is carried on demand, `signature` says who made it, `came` what
+//! the other ledger remembers of what came. Nothing of a stage is ever in it but what `values` puts there.
 
 mod came;
 mod carry_over;
@@ -18,6 +18,7 @@ mod form;
 mod make;
 mod piece;
 mod rename;
+mod signature;
 mod values;
 
 use std::path::Path;
@@ -31,6 +32,7 @@ pub use self::fate::{Entering, Fate};
 pub use self::form::{BundleInside, Manifest, StageInside, Tested, UnitInside};
 pub use self::make::{Made, SecretsFor, ToMake, make};
 pub use self::piece::Piece;
+pub use self::signature::{SignedBy, Signer};
 
 use self::piece::Pieces;
 use crate::existing::bytes;
@@ -46,6 +48,8 @@ const LARGEST: usize = 64 << 20;
 pub struct Folio {
     /// What is inside.
     pub manifest: Manifest,
+    /// Who has signed it.
+    pub signed_by: Option<SignedBy>,
     /// The text of each piece.
     pub(crate) pieces: Pieces,
     /// The values that it carries, as text.
@@ -63,6 +67,36 @@ impl Folio {
         };
         let bytes = bytes(path, LARGEST).map_err(|error| wrong(error.to_string()))?;
         Self::of_bytes(&bytes).map_err(wrong)
+    }
+
+    /// Refuses a folio that none of these has signed; with none named, one that is not from whom the ledger's first one was.
+    fn refuse_stranger(&self, meant: &[SignedBy], before: Option<&str>) -> Result<(), Trouble> {
+        let from = &self.manifest.ledger;
+        let who = || self.signed_by.as_ref().map_or("nobody".to_owned(), ToString::to_string);
+        if !meant.is_empty() {
+            let is_meant = self.signed_by.as_ref().is_some_and(|it| meant.contains(it));
+            return if is_meant {
+                Ok(())
+            } else {
+                let message = format!("the folio is signed by {}, and not by whom you named", who());
+                Err(Trouble::refused(message)
+                    .help("ask whoever sent it: `cledger folio show` says whose key it is"))
+            };
+        }
+        match before {
+            Some(before) if self.signed_by.as_ref().is_none_or(|it| it.key() != before) => {
+                let before = SignedBy::parse(before).map_or_else(|_| before.to_owned(), |it| it.to_string());
+                let message = format!(
+                    "what came from `{from}` before was signed by {before}, and this is signed by {}",
+                    who()
+                );
+                Err(Trouble::refused(message).help(format!(
+                    "ask whoever sent it; another key is taken with --signed-by KEY, and none at all once the line of \
+                     `{from}` under [signed_by] is out of {CAME}"
+                )))
+            }
+            _ => Ok(()),
+        }
     }
 
     /// Its pieces as a ledger with the stages of another one, of which it says nothing. Rules are left out.

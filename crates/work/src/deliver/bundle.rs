@@ -52,7 +52,9 @@ impl Together {
         let stage = ledger.stage(stage).name.to_string();
         let wanted = Wanted { beside: Some(true), ..Wanted::of(&unit_of(name), &stage) };
         let mut last = book.entries(&wanted, false)?.pop().map(|entry| entry.meta);
-        last.iter_mut().for_each(|last| called_now(ledger, last));
+        if let Some(last) = &mut last {
+            called_now(ledger, last);
+        }
         let owners: BTreeSet<String> = members.iter().map(|&it| ledger.owner(it).to_string()).collect();
         let mut together = Self {
             bundle: name.clone(),

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::CAME;
 use super::piece::Piece;
+use super::signature::SignedBy;
 use crate::trouble::Trouble;
 
 /// What stands at its beginning.
@@ -20,6 +21,9 @@ const HEAD: &str = "# What came from other ledgers by `cledger folio enter`, as 
 pub(super) struct Came {
     #[serde(default, rename = "from")]
     ledgers: BTreeMap<String, BTreeMap<String, Arrived>>,
+    /// Who has signed what came from a ledger, by its name: a public key.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    signed_by: BTreeMap<String, String>,
 }
 
 /// A piece that came.
@@ -62,6 +66,16 @@ impl Came {
     pub(super) fn renamings(&self, ledger: &str) -> Vec<String> {
         let pieces = self.ledgers.get(ledger).into_iter().flatten();
         pieces.filter_map(|(name, arrived)| Some(format!("{}={name}", arrived.of.as_ref()?))).collect()
+    }
+
+    /// Who has signed what came from a ledger.
+    pub(super) fn signed_by(&self, ledger: &str) -> Option<&str> {
+        self.signed_by.get(ledger).map(String::as_str)
+    }
+
+    /// Takes note of who has signed what comes.
+    pub(super) fn note_signer(&mut self, ledger: &str, signer: &SignedBy) {
+        self.signed_by.insert(ledger.to_owned(), signer.key());
     }
 
     /// Takes note of a piece that comes, and what it was called.

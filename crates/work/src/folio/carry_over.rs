@@ -44,6 +44,7 @@ pub fn carry_over(opened: &Opened, from: &WholeUnits, asked: &ToEnter) -> Result
         with_values: false,
         secrets_for: SecretsFor::Nobody,
         countersign: &[],
+        signer: None,
     };
     let made = make(opened, &asked_for)?;
     for beside in &made.beside {

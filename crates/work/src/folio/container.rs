@@ -11,6 +11,7 @@ use zip::{CompressionMethod, DateTime, ZipWriter};
 use super::Folio;
 use super::form::{Manifest, Member};
 use super::piece::Pieces;
+use super::signature::{SignedBy, Signer};
 use crate::archive::{Unpacked, members};
 
 /// What is inside.
@@ -20,23 +21,41 @@ pub(super) const VALUES: &str = "values.json";
 /// The secrets among them.
 pub(super) const SECRETS: &str = "secrets.age";
 
+/// The signature of the manifest.
+const SIGNATURE: &str = "folio.json.sig";
+
 /// What stands in front of the hash in the comment.
 const MARK: &str = "blake3 ";
 /// How many letters the hash has.
 const LETTERS: usize = 64;
 
-/// The bytes of a folio. Its members are listed in its manifest here.
-pub(super) fn packed(mut manifest: Manifest, members: BTreeMap<String, String>) -> Result<Vec<u8>, ZipError> {
-    manifest.members = members.iter().map(|(path, text)| member(path, text)).collect();
+/// The bytes of a folio. Its members are listed in its manifest here, and that is signed if somebody does.
+pub(super) fn packed(
+    mut manifest: Manifest,
+    members: BTreeMap<String, String>,
+    signer: Option<&Signer>,
+) -> Result<Vec<u8>, String> {
+    // Unsigned, the same folio has the same manifest each time; signed, it vouches for what is encrypted, too.
+    let is_listed = |path: &str| path != SECRETS || signer.is_some();
+    manifest.members = members.iter().map(|(path, text)| member(path, text, is_listed(path))).collect();
+    let manifest = manifest.to_text();
     let mut all = members;
-    all.insert(MANIFEST.to_owned(), manifest.to_text());
+    if let Some(signer) = signer {
+        all.insert(SIGNATURE.to_owned(), signer.sign(&manifest)?);
+    }
+    all.insert(MANIFEST.to_owned(), manifest);
+    archived(&all).map_err(|error| error.to_string())
+}
+
+/// The archive of these members.
+fn archived(members: &BTreeMap<String, String>) -> Result<Vec<u8>, ZipError> {
     let mut writer = ZipWriter::new(Cursor::new(Vec::new()));
     writer.set_comment(format!("{MARK}{}", "0".repeat(LETTERS)))?;
     let options = SimpleFileOptions::default()
         .compression_method(CompressionMethod::Stored)
         .last_modified_time(DateTime::default())
         .unix_permissions(0o644);
-    for (path, text) in &all {
+    for (path, text) in members {
         writer.start_file(path.as_str(), options)?;
         writer.write_all(text.as_bytes())?;
     }
@@ -48,8 +67,8 @@ pub(super) fn packed(mut manifest: Manifest, members: BTreeMap<String, String>) 
     Ok(bytes)
 }
 
-fn member(path: &str, text: &str) -> Member {
-    let hash = (path != SECRETS).then(|| blake3::hash(text.as_bytes()).to_hex().to_string());
+fn member(path: &str, text: &str, with_hash: bool) -> Member {
+    let hash = with_hash.then(|| blake3::hash(text.as_bytes()).to_hex().to_string());
     Member { path: path.to_owned(), bytes: text.len() as u64, hash }
 }
 
@@ -79,12 +98,15 @@ impl Folio {
             texts.insert(member.name, text);
         }
         let manifest = texts.remove(MANIFEST).ok_or_else(|| format!("it has no member `{MANIFEST}`"))?;
+        let signature = texts.remove(SIGNATURE);
+        let signed_by = signature.map(|signature| SignedBy::of(&manifest, &signature)).transpose()?;
         let manifest = Manifest::parse(&manifest)?;
         for listed in &manifest.members {
             let Some(text) = texts.get(&listed.path) else {
                 return Err(format!("its member `{}` is not there", listed.path));
             };
-            if member(&listed.path, text) != *listed {
+            let with_hash = listed.path != SECRETS || signed_by.is_some();
+            if member(&listed.path, text, with_hash) != *listed {
                 return Err(format!("its member `{}` is not what `{MANIFEST}` says", listed.path));
             }
         }
@@ -94,6 +116,6 @@ impl Folio {
         let values = texts.remove(VALUES);
         let secrets = texts.remove(SECRETS);
         let pieces = Pieces::of_members(&manifest, texts)?;
-        Ok(Self { manifest, pieces, values, secrets })
+        Ok(Self { manifest, signed_by, pieces, values, secrets })
     }
 }

@@ -20,6 +20,7 @@ use super::came::Came;
 use super::fate::{Choices, Entering, Fate, fates};
 use super::piece::{Piece, Pieces, likeness};
 use super::rename::{as_ledger, renamed};
+use super::signature::SignedBy;
 use super::{CAME, Folio};
 use crate::change::{Changing, Consent};
 use crate::deliver::{Delivered, Edits, ToDeliver, deliver};
@@ -40,6 +41,8 @@ pub struct ToEnter {
     pub ledger: Option<PathBuf>,
     /// The stages that its units come to.
     pub stages: Vec<Name>,
+    /// Whose signature it must have, if any is named.
+    pub signed_by: Vec<SignedBy>,
     /// Other names, `OLD=NEW` each.
     pub rename: Vec<String>,
     /// What stays as it is here, as patterns of names.
@@ -72,6 +75,7 @@ impl ToEnter {
         Self {
             ledger,
             stages: vec![stage],
+            signed_by: Vec::new(),
             rename: Vec::new(),
             keep_ours: Vec::new(),
             take_theirs: Vec::new(),
@@ -93,6 +97,8 @@ impl ToEnter {
 pub struct Entered {
     /// The ledger that it was made of.
     pub from: String,
+    /// Who has signed it, and whether something came from that ledger with this signature before.
+    pub signed_by: Option<(SignedBy, bool)>,
     /// The stages that its units come to.
     pub stages: Vec<String>,
     /// What becomes of each piece.
@@ -182,6 +188,7 @@ fn taken_in(changing: &Changing, folio: &Folio, asked: &ToEnter) -> Result<(Ente
     let stages: Vec<StageId> =
         asked.stages.iter().map(|name| known_stage(ledger, name.as_str())).collect::<Result<_, _>>()?;
     let mut came = Came::read(changing.disk())?;
+    folio.refuse_stranger(&asked.signed_by, came.signed_by(from))?;
     let (pieces, names) = named(changing, folio, &came, asked)?;
     let choices = Choices { ours: &asked.keep_ours, theirs: &asked.take_theirs };
     let entering = fates(ledger, (&came, from), &pieces.0, &choices)?;
@@ -189,6 +196,7 @@ fn taken_in(changing: &Changing, folio: &Folio, asked: &ToEnter) -> Result<(Ente
     let units: Vec<Name> = pieces.units().cloned().collect();
     let mut entered = Entered {
         from: from.clone(),
+        signed_by: folio.signed_by.clone().map(|it| (it.clone(), came.signed_by(from) == Some(&it.key()))),
         stages: asked.stages.iter().map(Name::to_string).collect(),
         pieces: entering,
         files: Vec::new(),
@@ -216,6 +224,9 @@ fn taken_in(changing: &Changing, folio: &Folio, asked: &ToEnter) -> Result<(Ente
             let of = names.iter().find(|(_, new)| *new == entering.piece).map(|(old, _)| old.to_string());
             came.note(from, &entering.piece, (says, of), entering.version.clone());
         }
+    }
+    if let Some(signer) = &folio.signed_by {
+        came.note_signer(from, signer);
     }
     texts::note(changing, &came.to_text(), CAME, &mut changed)?;
     let after = changing.read_after(&changed)?;

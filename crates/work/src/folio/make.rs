@@ -12,6 +12,7 @@ use cledger_store::{Reader, SecretString, encrypted};
 use super::container::{SECRETS, VALUES, packed};
 use super::form::{Manifest, StageInside, Tested};
 use super::piece::Pieces;
+use super::signature::{SignedBy, Signer};
 use super::values::{Carried, set_fields};
 use crate::change::hands_out;
 use crate::covering::known_bundle;
@@ -43,12 +44,16 @@ pub struct ToMake<'m> {
     pub secrets_for: SecretsFor,
     /// The production stages that are meant.
     pub countersign: &'m [Name],
+    /// Who signs it.
+    pub signer: Option<&'m Signer>,
 }
 
 /// A folio that was made.
 pub struct Made {
     /// What is inside.
     pub manifest: Manifest,
+    /// Who has signed it.
+    pub signed_by: Option<SignedBy>,
     /// The file.
     pub bytes: Vec<u8>,
     /// What units inside refer to, and is not inside.
@@ -88,9 +93,10 @@ pub fn make(opened: &Opened, asked: &ToMake<'_>) -> Result<Made, Trouble> {
         }
     }
     let beside = beside(ledger, &units);
-    let bytes = packed(manifest.clone(), members)
+    let bytes = packed(manifest.clone(), members, asked.signer)
         .map_err(|error| Trouble::outside(format!("the folio cannot be packed: {error}")))?;
-    Ok(Made { manifest, bytes, beside, left })
+    let signed_by = asked.signer.map(Signer::who);
+    Ok(Made { manifest, signed_by, bytes, beside, left })
 }
 
 /// The secrets encrypted, and for whom.

@@ -193,7 +193,9 @@ impl One {
                 (None, Some(rows)) => {
                     let rows: BTreeMap<String, String> =
                         serde_json::from_str(&text(rows)?).map_err(|_| nothing())?;
-                    Ok(Held::Rows(rows.into_iter().map(|(name, text)| (name, Zeroizing::new(text))).collect()))
+                    Ok(Held::Rows(
+                        rows.into_iter().map(|(name, text)| (name, Zeroizing::new(text))).collect(),
+                    ))
                 }
                 (None, None) => Err(nothing()),
             },

@@ -14,14 +14,16 @@ use cledger_core::types::Type;
 use cledger_store::{Reader, Recipient};
 use cledger_work::compare::{Side, Structure, named_sides};
 use cledger_work::deliver::{Edits, deliver};
-use cledger_work::folio::{Entered, Fate, Folio, Made, SecretsFor, ToEnter, ToMake, carry_over, enter, make};
+use cledger_work::folio::{
+    Entered, Fate, Folio, Made, SecretsFor, Signer, ToEnter, ToMake, carry_over, enter, make,
+};
 use cledger_work::keys::identity;
 use cledger_work::{Kind, Opened, Trouble};
 
 use crate::random_ledgers::ledger;
 use crate::workplaces::{Place, asked as asked_of, because, whole};
 
-fn name(text: &str) -> Name {
+pub(crate) fn name(text: &str) -> Name {
     Name::parse(text).unwrap()
 }
 
@@ -31,6 +33,16 @@ fn folio(
     units: &[&str],
     from: Option<&str>,
     reader: Option<&Place>,
+) -> (Made, std::path::PathBuf) {
+    signed(place, units, (from, reader), None)
+}
+
+/// The same, signed.
+pub(crate) fn signed(
+    place: &Place,
+    units: &[&str],
+    (from, reader): (Option<&str>, Option<&Place>),
+    signer: Option<&Signer>,
 ) -> (Made, std::path::PathBuf) {
     let mut what = whole(units[0]);
     what.units = units.iter().flat_map(|unit| whole(unit).units).collect();
@@ -48,6 +60,7 @@ fn folio(
         with_values: reader.is_some(),
         secrets_for,
         countersign: &from.map(name).into_iter().collect::<Vec<_>>(),
+        signer,
     };
     let made = make(&place.open(), &asked).unwrap();
     let path = place.path("../it.folio");
@@ -55,10 +68,11 @@ fn folio(
     (made, path)
 }
 
-fn to_enter(stages: &[&str]) -> ToEnter {
+pub(crate) fn to_enter(stages: &[&str]) -> ToEnter {
     ToEnter {
         ledger: None,
         stages: stages.iter().map(|stage| name(stage)).collect(),
+        signed_by: Vec::new(),
         rename: Vec::new(),
         keep_ours: Vec::new(),
         take_theirs: Vec::new(),
@@ -74,7 +88,7 @@ fn to_enter(stages: &[&str]) -> ToEnter {
     }
 }
 
-fn enters(place: &Place, path: &std::path::Path, asked: &ToEnter) -> Result<Entered, Trouble> {
+pub(crate) fn enters(place: &Place, path: &std::path::Path, asked: &ToEnter) -> Result<Entered, Trouble> {
     enter(&place.at, &Folio::read(path)?, asked)
 }
 
@@ -229,7 +243,7 @@ const DESK: &str = "version = \"1\"\nstages = [\"dev\"]\nuses = [\"mail\"]\n\
      [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n";
 const MAIL: &str = "[connections.mail]\nprotocol = \"smtp\"\nfields.port.default = 26\n";
 
-fn source() -> Place {
+pub(crate) fn source() -> Place {
     Place::new(&[
         ("units/desk.toml", DESK),
         ("shared.toml", MAIL),
@@ -334,7 +348,7 @@ fn a_folio_that_is_not_what_was_made_is_refused_whichever_byte_is_another() {
 }
 
 /// A folio of these members, packed as this program would.
-fn forged(members: &[(&str, &str)]) -> Vec<u8> {
+pub(crate) fn forged(members: &[(&str, &str)]) -> Vec<u8> {
     use std::io::Write as _;
     let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
     writer.set_comment(format!("blake3 {}", "0".repeat(64))).unwrap();

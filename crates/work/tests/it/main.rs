@@ -15,7 +15,6 @@ mod judging;
 mod opening;
 mod overwriting;
 mod putting_back;
-mod taking_back;
 mod quay;
 #[path = "../../../store/tests/it/random.rs"]
 #[expect(dead_code, reason = "what only the resolver's tests need")]
@@ -24,6 +23,8 @@ mod random_ledgers;
 mod renaming;
 mod second_front_end;
 mod setting;
+mod signed;
+mod taking_back;
 mod workplaces;
 #[path = "../../../store/tests/it/written.rs"]
 mod written;

@@ -3,12 +3,12 @@
 use std::fs;
 
 use cledger_work::Kind;
+use cledger_work::Trouble;
 use cledger_work::asking::Nobody;
 use cledger_work::deliver::history;
 use cledger_work::drift::{Deliveries, Drift, LookedAt, Taken, ToLookAt, ToTake, drift, take};
 use cledger_work::keys::{KeyChange, protect};
 use cledger_work::reality::standing::State;
-use cledger_work::Trouble;
 
 use crate::database::{self, Server};
 use crate::quay::{Quay, delivers, rotates, withdraws};
@@ -49,8 +49,7 @@ fn says_secret(quay: &Quay, token: &str) {
     let others = stage.lines().filter(|line| !line.starts_with("gate.token"));
     let line = format!("gate.token = \"{token}\"");
     quay.place.write("stages/dev.toml", &others.chain([&*line]).collect::<Vec<_>>().join("\n"));
-    let change =
-        KeyChange { stages: vec!["@dev".to_owned()], consent: because(&[]), write: true };
+    let change = KeyChange { stages: vec!["@dev".to_owned()], consent: because(&[]), write: true };
     protect(&quay.place.change(), &change).unwrap();
 }
 
@@ -80,7 +79,10 @@ fn what_was_delivered_comes_back(server: Option<&Server>) {
         let at = || if by_time { when_came(&quay.place, 1) } else { numbered("desk@dev:1") };
         assert!(looks(&quay.place, numbered("desk@dev:last"), &[]).unwrap().kind().is_none());
         let seen = looks(&quay.place, at(), &["@dev"]).unwrap();
-        assert_eq!((seen.kind(), seen.units.len()), (Some(Kind::Found), if server.is_some() { 3 } else { 2 }));
+        assert_eq!(
+            (seen.kind(), seen.units.len()),
+            (Some(Kind::Found), if server.is_some() { 3 } else { 2 })
+        );
         let taken = takes(&quay.place, at(), "*@dev").unwrap();
         assert!(taken.left.is_empty() && taken.kind().is_none());
         let stage = quay.place.read("stages/dev.toml");

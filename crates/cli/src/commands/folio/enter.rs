@@ -6,7 +6,7 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
-use cledger_work::folio::{Folio, ToEnter, enter};
+use cledger_work::folio::{Folio, SignedBy, ToEnter, enter};
 
 use crate::app::App;
 use crate::complete;
@@ -21,6 +21,9 @@ pub(super) struct EnterArgs {
     /// The stages that its units come to
     #[arg(long, value_name = "STAGE", value_delimiter = ',', required = true, add = ArgValueCompleter::new(complete::stage))]
     to: Vec<Name>,
+    /// Take it only where it is signed with this key, as in a `.pub` file: `ssh-ed25519 AAAA…` (may be given again)
+    #[arg(long, value_name = "KEY")]
+    signed_by: Vec<String>,
     /// Give a unit or shared entry another name here: UNIT=NEW or shared/ENTRY=NEW
     #[arg(long, value_name = "OLD=NEW", value_delimiter = ',')]
     rename: Vec<String>,
@@ -55,9 +58,13 @@ pub(super) struct EnterArgs {
 
 pub(super) fn run(args: &EnterArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let folio = Folio::read(&args.file)?;
+    if folio.signed_by.is_none() {
+        app.at.telling.notice("The folio is not signed: nothing tells who has made it.");
+    }
     let asked = ToEnter {
         ledger: None,
         stages: args.to.clone(),
+        signed_by: args.signed_by.iter().map(|text| SignedBy::parse(text)).collect::<Result<_, _>>()?,
         rename: args.rename.clone(),
         keep_ours: args.keep_ours.clone(),
         take_theirs: args.take_theirs.clone(),

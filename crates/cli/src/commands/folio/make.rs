@@ -6,7 +6,7 @@ use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::{Mode, Scope, write_atomically};
-use cledger_work::folio::{Made, SecretsFor, ToMake, make};
+use cledger_work::folio::{Made, SecretsFor, Signer, ToMake, make};
 use cledger_work::keys::reader;
 use cledger_work::whole_units::WholeUnits;
 use cledger_work::{Kind, Trouble};
@@ -18,7 +18,7 @@ use crate::options::{DryRunOptions, HandOutOptions};
 use crate::output::console::Console;
 use crate::output::shown::Shown;
 use crate::output::{json, text};
-use crate::terminal::new_passphrase;
+use crate::terminal::{new_passphrase, passphrase};
 
 #[derive(Debug, Args)]
 pub(super) struct MakeArgs {
@@ -43,6 +43,9 @@ pub(super) struct MakeArgs {
     /// Encrypt the secrets among them for this reader, by their public key (may be given again)
     #[arg(long, value_name = "NAME=KEY", requires = "with_values")]
     reader: Vec<String>,
+    /// Sign it with this private SSH key, so that whoever gets it knows from whom it is
+    #[arg(long, value_name = "KEYFILE")]
+    sign: Option<PathBuf>,
     #[command(flatten)]
     hand_out: HandOutOptions,
     #[command(flatten)]
@@ -61,12 +64,18 @@ pub(super) fn run(args: &MakeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
             SecretsFor::Readers(readers.iter().map(|text| reader(text)).collect::<Result<_, Trouble>>()?)
         }
     };
+    let signer = args
+        .sign
+        .as_deref()
+        .map(|path| Signer::read(path, &|| passphrase(&format!("Passphrase of {}", path.display()))));
+    let signer = signer.transpose()?;
     let asked = ToMake {
         what: &WholeUnits::parse(&args.what, None, "carried")?,
         from: args.from.as_ref(),
         with_values: args.with_values,
         secrets_for,
         countersign: &args.hand_out.countersign,
+        signer: signer.as_ref(),
     };
     let made = make(&app.open(&Scope::Whole)?, &asked)?;
     let written = !args.dry_run.is_given;

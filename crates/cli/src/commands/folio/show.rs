@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use cledger_work::Trouble;
-use cledger_work::folio::{Folio, Manifest};
+use cledger_work::folio::Folio;
 use serde::Serialize;
 
 use crate::app::App;
@@ -21,17 +21,17 @@ pub(super) struct ShowArgs {
 
 pub(super) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let folio = Folio::read(&args.file)?;
-    Ok(app.show(&View(folio.manifest)))
+    Ok(app.show(&View(folio)))
 }
 
-struct View(Manifest);
+struct View(Folio);
 
 impl Shown for View {
     fn print(&self, console: &mut Console) {
-        text::folio::inside(console, &self.0);
+        text::folio::inside(console, &self.0.manifest, self.0.signed_by.as_ref());
     }
 
     fn document(&self) -> impl Serialize {
-        json::folio::inside(&self.0)
+        json::folio::inside(&self.0.manifest, self.0.signed_by.as_ref())
     }
 }

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use cledger_work::folio::{Entered, Entering, Fate, Made, Manifest};
+use cledger_work::folio::{Entered, Entering, Fate, Made, Manifest, SignedBy};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -14,11 +14,13 @@ use super::fill::{LackingDocument, lacking};
 pub(crate) struct InsideDocument<'f> {
     format: u32,
     folio: &'f Manifest,
+    /// The public key of whoever has signed it.
+    signed_by: Option<String>,
 }
 
 /// What is inside of a folio.
-pub(crate) fn inside(manifest: &Manifest) -> InsideDocument<'_> {
-    InsideDocument { format: FORMAT, folio: manifest }
+pub(crate) fn inside<'f>(manifest: &'f Manifest, signed_by: Option<&SignedBy>) -> InsideDocument<'f> {
+    InsideDocument { format: FORMAT, folio: manifest, signed_by: signed_by.map(SignedBy::key) }
 }
 
 #[derive(Debug, Serialize)]
@@ -35,7 +37,7 @@ pub(crate) struct MadeDocument<'f> {
 
 /// What was made.
 pub(crate) fn made<'f>(made: &'f Made, path: &Path, written: bool) -> MadeDocument<'f> {
-    let (inside, path) = (inside(&made.manifest), path.display().to_string());
+    let (inside, path) = (inside(&made.manifest, made.signed_by.as_ref()), path.display().to_string());
     MadeDocument { inside, written, path, beside: &made.beside, left: &made.left }
 }
 
@@ -44,6 +46,8 @@ pub(crate) struct EnteredDocument<'f> {
     format: u32,
     written: bool,
     from: &'f str,
+    /// The public key of whoever has signed it.
+    signed_by: Option<String>,
     stages: &'f [String],
     pieces: Vec<PieceDocument<'f>>,
     files: Vec<FileDocument<'f>>,
@@ -78,6 +82,7 @@ pub(crate) fn entered(entered: &Entered) -> EnteredDocument<'_> {
         format: FORMAT,
         written: entered.written,
         from: &entered.from,
+        signed_by: entered.signed_by.as_ref().map(|(it, _)| it.key()),
         stages: &entered.stages,
         pieces: entered.pieces.iter().map(piece).collect(),
         files: entered.files.iter().map(|it| FileDocument { path: &it.path, becomes: file(it) }).collect(),

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use cledger_core::effects::{Effect, Seen};
-use cledger_work::folio::{Entered, Entering, Fate, Made, Manifest};
+use cledger_work::folio::{Entered, Entering, Fate, Made, Manifest, SignedBy};
 use cledger_work::shown::counted;
 
 use super::render::gaps;
@@ -14,7 +14,7 @@ use crate::output::{style, values};
 
 /// What was made.
 pub(crate) fn made(console: &mut Console, made: &Made, path: &Path, written: bool) {
-    inside(console, &made.manifest);
+    inside(console, &made.manifest, made.signed_by.as_ref());
     console.line("");
     for beside in &made.beside {
         let text = format!("{}: {beside}, which is not inside", style::doubtful("left open"));
@@ -32,7 +32,7 @@ pub(crate) fn made(console: &mut Console, made: &Made, path: &Path, written: boo
 }
 
 /// What is inside of a folio.
-pub(crate) fn inside(console: &mut Console, manifest: &Manifest) {
+pub(crate) fn inside(console: &mut Console, manifest: &Manifest, signed_by: Option<&SignedBy>) {
     let title = style::heading(&format!("from {}", values::escape(&manifest.ledger)));
     console.line(title);
     let mut table = Table::new(&["  inside", "version", ""], console.width());
@@ -88,13 +88,27 @@ pub(crate) fn inside(console: &mut Console, manifest: &Manifest) {
         (true, []) => "values of the stage, and no secret".to_owned(),
         (true, whom) => format!("values of the stage; secrets for {}", values::escape(&whom.join(", "))),
     };
-    console.line(format!("It carries {carried}. It is not signed."));
+    match signed_by {
+        Some(signer) => {
+            console.line(format!("It carries {carried}."));
+            console.line(format!("Signed by {signer}."));
+        }
+        None => console.line(format!("It carries {carried}. It is not signed.")),
+    }
 }
 
 /// What becomes of a folio in a ledger.
 pub(crate) fn entered(console: &mut Console, entered: &Entered) {
     let to = entered.stages.join(", ");
     console.line(style::heading(&format!("from {} to {to}", values::escape(&entered.from))));
+    match &entered.signed_by {
+        Some((signer, true)) => console.wrapped(&format!("Signed by {signer}, as before."), ""),
+        Some((signer, false)) => {
+            let is_new = style::doubtful("nothing came with this signature before");
+            console.wrapped(&format!("Signed by {signer}: {is_new}."), "");
+        }
+        None => {}
+    }
     pieces(console, entered);
     let clashes: Vec<&Entering> = entered.clashes().collect();
     if !clashes.is_empty() {
