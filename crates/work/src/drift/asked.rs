@@ -12,7 +12,7 @@ use crate::drift::follow::{is_of_shared, of_shared};
 use crate::drift::live::{Live, Lives};
 use crate::meant::with_stage;
 use crate::reality::captured::NOTHING_OF_UNIT;
-use crate::reality::delivered::NOTHING_DELIVERED;
+use crate::reality::delivered::{NOT_PART, NOTHING_THEN};
 use crate::trouble::Trouble;
 
 /// What somebody wants.
@@ -137,7 +137,7 @@ fn may_be_shared(ledger: &Ledger, unit: &Name, address: &Address) -> bool {
 
 /// Whether what is looked at in place of outlets simply has nothing of a unit.
 fn has_nothing(reason: &str) -> bool {
-    reason == NOTHING_OF_UNIT || reason == NOTHING_DELIVERED
+    [NOTHING_OF_UNIT, NOT_PART, NOTHING_THEN].contains(&reason)
 }
 
 /// What a pattern covers of all that has drifted.

@@ -5,15 +5,23 @@ use cledger_core::model::{LayerId, Ledger, Slot, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Layer, Origin, Resolver, Session};
 
-use crate::drift::live::{Field, Lives, is_same};
+use crate::drift::live::{Field, Lives, Seen, is_same};
 use crate::meant::unit_of;
 
 /// Where it goes.
 pub(crate) enum Goes {
     /// To where its value stands now: the field of a shared entry, of the unit, or of the instance itself.
     There(Subject, Slot),
-    /// To a setting of its own, since what it has in common with others is not the same for this one.
-    Alone(String),
+    /// To a setting of its own, since what it has in common with others is not the same there for this one of them, or
+    /// nobody can tell.
+    Alone(String, IsKnown),
+}
+
+/// Whether one knows what another one has there.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum IsKnown {
+    Yes,
+    No,
 }
 
 /// Where what is live of a field goes: its setting is written for all that have it in common, or for it alone.
@@ -38,7 +46,9 @@ pub(crate) fn goes(resolver: &Resolver<'_>, lives: &Lives<'_>, field: Field) -> 
         let is_same = live(theirs).is_some_and(|live| is_same(live, wanted))
             && lives.of_field(theirs).all(|live| is_same(live.drifted.there.as_ref(), wanted));
         if !is_same {
-            return Goes::Alone(ledger.owner(other).to_string());
+            let is_known =
+                if matches!(lives.seen(theirs), Seen::NotKnown(_)) { IsKnown::No } else { IsKnown::Yes };
+            return Goes::Alone(ledger.owner(other).to_string(), is_known);
         }
     }
     Goes::There(holder, at)

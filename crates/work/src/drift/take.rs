@@ -14,7 +14,7 @@ use cledger_store::Target;
 
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::drift::asked::{Asked, Wish};
-use crate::drift::follow::{Goes, goes, is_shared, seeing};
+use crate::drift::follow::{Goes, IsKnown, goes, is_shared, seeing};
 use crate::drift::live::{Field, Live, Lives, Seen, agreed};
 use crate::drift::new_name::{declare, planned};
 use crate::drift::taking::{Changes, With};
@@ -22,7 +22,7 @@ use crate::drift::wanted::{LookedAt, Sight, Wanted, see};
 use crate::meant::{Place, unit_of};
 use crate::opened::Opened;
 use crate::reality::captured::NOTHING_OF_UNIT;
-use crate::reality::delivered::NOTHING_DELIVERED;
+use crate::reality::delivered::{NOT_PART, NOTHING_THEN};
 use crate::reality::looked::Looked;
 use crate::reality::masking::secrets_of;
 use crate::set::SettingsChanged;
@@ -98,7 +98,12 @@ fn changes(
     let keys = changing.keys(&NO_CHANGE);
     let with = With { ledger, keys: &keys, plain_secrets: asked.plain_secrets, consent: &asked.consent };
     let lives = Lives::of(ledger, looked);
-    for (reason, what) in [(NOTHING_OF_UNIT, "The capture"), (NOTHING_DELIVERED, "What was delivered then")] {
+    let kept = [
+        (NOTHING_OF_UNIT, "The capture"),
+        (NOT_PART, "The delivery"),
+        (NOTHING_THEN, "What was delivered then"),
+    ];
+    for (reason, what) in kept {
         let without = lives.not_known().filter(|(.., said)| *said == reason);
         let owners = without.map(|(subject, ..)| ledger.owner(subject)).filter(|owner| asks.covers(owner));
         let names: BTreeSet<String> = owners.map(|owner| owner.to_string()).collect();
@@ -165,10 +170,13 @@ fn take_one(
             let address = ledger.address(FieldId { subject, stage, slot });
             opened.place(&address.to_string(), None)?
         }
-        Goes::Alone(other) => {
+        Goes::Alone(other, is_known) => {
+            let what = match is_known {
+                IsKnown::Yes => format!("`{other}` has another one there"),
+                IsKnown::No => format!("nobody can tell what `{other}` has there"),
+            };
             let text = format!(
-                "`{}` has its value in common with others, and `{other}` has another one there: it is taken over \
-                 for this one alone",
+                "`{}` has its value in common with others, and {what}: it is taken over for this one alone",
                 asked.address
             );
             opened.at.telling.notice(&text);
@@ -224,10 +232,18 @@ fn there<'d>(
     let live = agreed(lives.ledger, &address.to_string(), found)?;
     if asked.subject == Subject::Shared {
         let without = fields.iter().find(|field| lives.of_field(**field).next().is_none());
-        if let Some(&(subject, ..)) = without {
+        if let Some(without @ &(subject, ..)) = without {
             let owner = lives.ledger.owner(subject);
-            let message =
-                format!("`{address}` is not the same everywhere: `{owner}` has it as the ledger says");
+            let message = match lives.seen(*without) {
+                Seen::NotKnown(reason) => {
+                    format!(
+                        "nobody can tell whether `{address}` is the same everywhere: of `{owner}`, {reason}"
+                    )
+                }
+                Seen::AsLedger | Seen::Nowhere => {
+                    format!("`{address}` is not the same everywhere: `{owner}` has it as the ledger says")
+                }
+            };
             let owner = lives.ledger.owner(found[0].subject);
             let own = Address { owner: Some(owner), ..address.clone() };
             return Err(Trouble::usage(message).help(format!("take it for one unit alone: {own}")));

@@ -25,8 +25,11 @@ use crate::reality::places::Place;
 use crate::trouble::Trouble;
 use crate::whole_units::{Units, WholeUnits};
 
+/// What is said of a unit of which nothing was there at a time.
+pub(crate) const NOTHING_THEN: &str = "nothing of this unit was delivered then";
+
 /// What is said of a unit of which no delivery is looked at.
-pub(crate) const NOTHING_DELIVERED: &str = "nothing of this unit was delivered then";
+pub(crate) const NOT_PART: &str = "the delivery has nothing of this unit";
 
 /// How many deliveries are named one by one.
 const NAMED: usize = 6;
@@ -46,9 +49,13 @@ struct One {
     content: Content,
 }
 
-/// Deliveries that are looked at, by unit and stage.
-#[derive(Default)]
-pub(crate) struct Delivered(BTreeMap<(String, String), One>);
+/// Deliveries that are looked at.
+pub(crate) struct Delivered {
+    /// By unit and stage.
+    by_unit: BTreeMap<(String, String), One>,
+    /// What is said of other units.
+    of_others: &'static str,
+}
 
 /// The deliveries of a unit or bundle, found: their stage, and the number of each unit.
 pub(crate) struct Numbered {
@@ -99,11 +106,12 @@ impl Delivered {
         (meant, numbered): (&Deliveries, Option<&Numbered>),
     ) -> Result<Self, Trouble> {
         let (ledger, mut book) = (&opened.ledger, daybook::required(opened)?);
-        let mut delivered = Self::default();
+        let of_others = if matches!(meant, Deliveries::At(_)) { NOTHING_THEN } else { NOT_PART };
+        let mut delivered = Self { by_unit: BTreeMap::new(), of_others };
         for place in places {
             for &subject in &place.subjects {
                 let key = key(ledger, subject, place.stage);
-                if delivered.0.contains_key(&key) {
+                if delivered.by_unit.contains_key(&key) {
                     continue;
                 }
                 let number = match (meant, numbered) {
@@ -131,12 +139,12 @@ impl Delivered {
     ) -> Result<(), Trouble> {
         let record = numbered(book, &key.0, &key.1, number)?;
         let content = daybook::content(&record, &opened.ledger, opened.keys())?;
-        self.0.insert(key, One { record, content });
+        self.by_unit.insert(key, One { record, content });
         Ok(())
     }
 
     fn tell(&self, opened: &Opened) {
-        let names = self.0.iter().map(|((owner, stage), one)| {
+        let names = self.by_unit.iter().map(|((owner, stage), one)| {
             let in_part = if arrived(&one.record.meta) == Arrived::Whole { "" } else { " (not whole)" };
             format!("{owner}@{stage}:{}{in_part}", one.record.meta.number)
         });
@@ -154,10 +162,10 @@ impl Delivered {
     pub(crate) fn of(&self, ledger: &Ledger, place: &Place<'_>, made: &[Made<'_>]) -> FromCapture {
         let outlet = place.outlet_name().map(|(name, _)| name).unwrap_or_default();
         let mut found = FromCapture::default();
-        found.back.trouble = Some(NOTHING_DELIVERED.to_owned());
+        found.back.trouble = Some(self.of_others.to_owned());
         for (&subject, made) in place.subjects.iter().zip(made) {
             let key = key(ledger, subject, place.stage);
-            let Some(one) = self.0.get(&key) else { continue };
+            let Some(one) = self.by_unit.get(&key) else { continue };
             let held = one.held(&outlet, made).unwrap_or_else(Held::NotKnown);
             found.back.units.insert(key.0, held);
         }

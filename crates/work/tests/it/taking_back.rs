@@ -140,3 +140,22 @@ fn nothing_is_made_of_what_was_not_delivered_or_cannot_be_read() {
     let off = looks(place, when_came(place, 4), &["@dev"]).unwrap();
     assert!(off.units.iter().all(|unit| matches!(unit.state, State::NotKnown(_))));
 }
+
+#[test]
+fn of_units_that_a_delivery_has_not_nothing_is_said() {
+    const UNIT: &str = "uses = [\"mail\"]\n[[output]]\npath = \"a.env\"\nformat = \"dotenv\"\n";
+    let place = Place::new(&[
+        ("units/desk.toml", UNIT),
+        ("units/lamp.toml", UNIT),
+        ("shared.toml", "[connections.mail]\nprotocol = \"smtp\"\nfields.port.default = 26\n"),
+    ]);
+    let says = |host: &str| place.write("stages/dev.toml", &format!("[shared.mail]\nhost = \"{host}\"\n"));
+    says("one.example");
+    delivers(&place).unwrap();
+    says("two.example");
+    let refused = takes(&place, numbered("desk@dev:1"), "shared/mail.host@dev").unwrap_err();
+    assert!(refused.to_string().contains("nobody can tell"), "{refused}");
+    takes(&place, numbered("desk@dev:1"), "desk/mail.host@dev").unwrap();
+    let stage = place.read("stages/dev.toml");
+    assert!(stage.contains("two.example") && stage.contains("one.example"), "{stage}");
+}
