@@ -35,7 +35,8 @@ pub(crate) fn print(console: &mut Console, filled: &Filled) {
 
 /// The values that lack, with what they are.
 pub(crate) fn lacking(console: &mut Console, lacking: &[Lacking]) {
-    let mut table = Table::new(&["lacks a value", "it is", "elsewhere"], console.width());
+    let elsewhere = if lacking.iter().any(|one| one.elsewhere.is_some()) { "elsewhere" } else { "" };
+    let mut table = Table::new(&["lacks a value", "it is", elsewhere], console.width());
     for one in lacking {
         let asks = if one.secret { "a secret".to_owned() } else { one.asks.clone() };
         let about =
