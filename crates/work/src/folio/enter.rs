@@ -8,10 +8,9 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use cledger_core::address::Owner;
 use cledger_core::effects::Effect;
 use cledger_core::findings::{Code, Finding, Severity};
-use cledger_core::model::{LayerId, Ledger, Note, StageId, Subject};
+use cledger_core::model::{Bundle, LayerId, Ledger, Note, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{Resolver, Winner};
 use cledger_store::{Changed, Edit, Overlay, Scope, Target, Unreadable, apply, read};
@@ -153,8 +152,18 @@ pub fn enter(at: &Arc<Workplace>, folio: &Folio, asked: &ToEnter) -> Result<Ente
     if asked.deliver && entered.written && entered.kind().is_none() && entered.lacking.is_empty() {
         let opened = Opened::read_other(at, &root)?;
         for stage in &asked.stages {
+            let what = to_deliver(
+                &opened.ledger,
+                folio,
+                &units,
+                (stage, known_stage(&opened.ledger, stage.as_str())?),
+            );
+            // No units at all would mean those of the whole stage.
+            if what.is_all() {
+                continue;
+            }
             let asked = ToDeliver {
-                what: to_deliver(folio, &units, stage),
+                what,
                 edits: asked.edits.clone(),
                 draft_why: asked.consent.why.is_none(),
                 consent: asked.consent.clone(),
@@ -167,15 +176,30 @@ pub fn enter(at: &Arc<Workplace>, folio: &Folio, asked: &ToEnter) -> Result<Ente
     Ok(entered)
 }
 
-/// What is delivered of a folio: its bundle, if there is one for all of it, or its units.
-fn to_deliver(folio: &Folio, units: &[Name], stage: &Name) -> WholeUnits {
-    let units = match &folio.manifest.bundles[..] {
-        [bundle] if bundle.units.len() == folio.manifest.units.len() => {
-            Name::parse(&bundle.name).map(|name| vec![Units::Bundle(name)]).unwrap_or_default()
-        }
-        _ => units.iter().map(|name| Units::Named(Owner::Unit(name.clone(), None))).collect(),
+/// What is delivered of a folio: its bundle, where that is these units and no others here; else the units by themselves,
+/// with their instances.
+fn to_deliver(ledger: &Ledger, folio: &Folio, units: &[Name], (name, stage): (&Name, StageId)) -> WholeUnits {
+    let all: BTreeSet<&Name> = units.iter().collect();
+    let unit_names = |subjects: &[Subject]| -> BTreeSet<Name> {
+        subjects.iter().filter_map(|&it| Some(ledger.unit(unit_of(it)?).name.clone())).collect()
     };
-    WholeUnits { units, stage: Some(stage.clone()), delivery: None }
+    let is_all =
+        |bundle: &&Bundle| unit_names(&ledger.members(bundle, stage)).iter().collect::<BTreeSet<_>>() == all;
+    let units = match &folio.manifest.bundles[..] {
+        [bundle] => ledger.bundle(&bundle.name).filter(is_all),
+        _ => None,
+    };
+    let units = match units {
+        Some(bundle) => vec![Units::Bundle(bundle.name.clone())],
+        None => {
+            let is_inside = |subject: &Subject| {
+                unit_of(*subject).is_some_and(|unit| all.contains(&ledger.unit(unit).name))
+            };
+            let inside = ledger.subjects_in(stage).filter(is_inside);
+            inside.map(|subject| Units::Named(ledger.owner(subject))).collect()
+        }
+    };
+    WholeUnits { units, stage: Some(name.clone()), delivery: None }
 }
 
 /// Takes it in as far as the ledger goes; gives the names of its units here, too.
@@ -188,7 +212,8 @@ fn taken_in(changing: &Changing, folio: &Folio, asked: &ToEnter) -> Result<(Ente
     let stages: Vec<StageId> =
         asked.stages.iter().map(|name| known_stage(ledger, name.as_str())).collect::<Result<_, _>>()?;
     let mut came = Came::read(changing.disk())?;
-    folio.refuse_stranger(&asked.signed_by, came.signed_by(from))?;
+    let before = came.signed_by(from)?;
+    folio.refuse_stranger(&asked.signed_by, before.as_ref())?;
     let (pieces, names) = named(changing, folio, &came, asked)?;
     let choices = Choices { ours: &asked.keep_ours, theirs: &asked.take_theirs };
     let entering = fates(ledger, (&came, from), &pieces.0, &choices)?;
@@ -196,7 +221,7 @@ fn taken_in(changing: &Changing, folio: &Folio, asked: &ToEnter) -> Result<(Ente
     let units: Vec<Name> = pieces.units().cloned().collect();
     let mut entered = Entered {
         from: from.clone(),
-        signed_by: folio.signed_by.clone().map(|it| (it.clone(), came.signed_by(from) == Some(&it.key()))),
+        signed_by: folio.signed_by.clone().map(|it| (it.clone(), before == Some(it))),
         stages: asked.stages.iter().map(Name::to_string).collect(),
         pieces: entering,
         files: Vec::new(),

@@ -480,3 +480,29 @@ fn what_moves_to_another_ledger_in_one_step_is_what_was_delivered() {
     assert!(move_over().unwrap().written);
     assert!(other.read("units/desk.toml").contains("9m") && !other.read("folios.toml").contains("quay"));
 }
+
+#[test]
+fn what_is_delivered_of_a_folio_is_its_units_whatever_a_bundle_of_that_name_has_here() {
+    let place = source();
+    let bundle = |units: &str| format!("[[bundle]]\nname = \"quay\"\nunits = [\"{units}\"]\n");
+    place.write("ledger.toml", &(place.read("ledger.toml") + &bundle("desk")));
+    for (ours, said) in [(None, ""), (Some("lamp"), "bundle:quay")] {
+        let other = Place::new(&[(
+            "units/lamp.toml",
+            "stages = [\"test\"]\n[variables.light]\ndefault = \"on\"\n\
+            [[output]]\npath = \"lamp.env\"\nformat = \"dotenv\"\n",
+        )]);
+        identity(&other.at, true).unwrap();
+        if let Some(ours) = ours {
+            other.write("ledger.toml", &(other.read("ledger.toml") + &bundle(ours)));
+        }
+        let (_, path) = folio(&place, &["bundle:quay"], Some("dev"), Some(&other));
+        let keep_ours = Some(said).filter(|said| !said.is_empty()).map(str::to_owned).into_iter().collect();
+        let asked = ToEnter { with_values: true, deliver: true, keep_ours, ..to_enter(&["test"]) };
+        let entered = enters(&other, &path, &asked).unwrap();
+        assert_eq!((entered.kind(), entered.delivered.len()), (None, 1), "{ours:?}");
+        assert_eq!(entered.delivered[0].together.is_some(), ours.is_none());
+        assert!(other.path("../live/test/desk/desk.env").exists(), "{ours:?}");
+        assert!(!other.path("../live/test/lamp/lamp.env").exists(), "{ours:?}");
+    }
+}
