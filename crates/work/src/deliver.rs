@@ -3,7 +3,7 @@
 //! `plan` says what each delivery comes to, `guards` what it is refused for, `delivering` brings and records
 //! one, `finish` finishes what an interrupted program left open, `withdraw` takes it off again.
 
-pub(crate) mod again;
+mod again;
 mod asked;
 mod at_once;
 pub mod bundle;

@@ -27,6 +27,8 @@ use self::wanted::{Sight, Wanted, see};
 pub struct Drift {
     /// One for each unit at each outlet.
     pub units: Vec<UnitDrift>,
+    /// Whether that is what was delivered, and not what is there.
+    pub is_delivered: bool,
 }
 
 impl Drift {
@@ -56,5 +58,5 @@ pub fn drift(at: &Arc<Workplace>, asked: &ToLookAt) -> Result<Drift, Trouble> {
         Ok(units)
     })?;
     opened.tell_unread();
-    Ok(Drift { units })
+    Ok(Drift { units, is_delivered: matches!(asked.at, LookedAt::Delivered(_)) })
 }

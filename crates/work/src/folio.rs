@@ -70,7 +70,7 @@ impl Folio {
     }
 
     /// Refuses a folio that none of these has signed; with none named, one that is not from whom the ledger's first one was.
-    fn refuse_stranger(&self, meant: &[SignedBy], before: Option<&str>) -> Result<(), Trouble> {
+    fn refuse_stranger(&self, meant: &[SignedBy], before: Option<&SignedBy>) -> Result<(), Trouble> {
         let from = &self.manifest.ledger;
         let who = || self.signed_by.as_ref().map_or("nobody".to_owned(), ToString::to_string);
         if !meant.is_empty() {
@@ -84,8 +84,7 @@ impl Folio {
             };
         }
         match before {
-            Some(before) if self.signed_by.as_ref().is_none_or(|it| it.key() != before) => {
-                let before = SignedBy::parse(before).map_or_else(|_| before.to_owned(), |it| it.to_string());
+            Some(before) if self.signed_by.as_ref() != Some(before) => {
                 let message = format!(
                     "what came from `{from}` before was signed by {before}, and this is signed by {}",
                     who()

@@ -35,7 +35,7 @@ pub(crate) fn folio() -> Value {
     let member = table(
         json!({
             "path": text("Its path in the archive"), "bytes": count(),
-            "hash": or_null(text("BLAKE3, hexadecimal; null for what is encrypted")),
+            "hash": or_null(text("BLAKE3, hexadecimal; null for what is encrypted, unless it is signed")),
         }),
         &["path", "bytes", "hash"],
     );

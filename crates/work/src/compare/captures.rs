@@ -42,7 +42,7 @@ fn captured<'k>(opened: &'k Opened, path: &Path) -> Result<Captured<'k>, Trouble
 
 fn with_ledger(opened: &Opened, path: &Path, address: &Address) -> Result<(Vec<Named>, Vec<Named>), Trouble> {
     let captured = captured(opened, path)?;
-    let (resolver, around) = (opened.resolver(), Around::of_capture(opened));
+    let (resolver, around) = (opened.resolver(), Around::unreached(opened));
     let of_ledger = in_ledger(address, &captured, &resolver, &around)?;
     Ok((in_capture(&captured, Some(address))?, of_ledger))
 }

@@ -14,6 +14,7 @@ use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Outcome, Resolver};
 use cledger_core::value::{Held, Value};
 use cledger_store::Scope;
+use zeroize::Zeroizing;
 
 use crate::compare::side::Side;
 use crate::folio::Folio;
@@ -211,9 +212,10 @@ fn short(held: &Held) -> Held {
         return held.clone();
     }
     let text = held.expose().to_secret_text();
-    let (beginning, hash) = (text.chars().take(60).collect::<String>(), blake3::hash(text.as_bytes()));
+    let (beginning, hash) = (text.char_indices().nth(60), blake3::hash(text.as_bytes()));
+    let beginning = &text[..beginning.map_or(text.len(), |(at, _)| at)];
     let told = format!("{beginning}… ({} bytes, blake3 {})", text.len(), hash.to_hex());
-    Held::new(Value::text(&told), held.is_secret())
+    Held::new(Value::text(&Zeroizing::new(told)), held.is_secret())
 }
 
 fn is_long(value: &Value) -> bool {

@@ -1,13 +1,12 @@
 //! Which earlier deliveries are brought again: by a number, or as they were at a time.
 
-use cledger_core::delivery::Arrived;
 use cledger_core::model::{Ledger, StageId, Subject};
-use cledger_store::daybook::{Daybook, Kind, Wanted};
+use cledger_store::daybook::Daybook;
 use jiff::Timestamp;
 
 use crate::deliver::asked::ToDeliver;
 use crate::deliver::bundle::{Numbers, Together};
-use crate::deliver::recorded::arrived;
+use crate::deliver::recorded::stood_at;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 
@@ -57,23 +56,6 @@ fn at(
         ));
     }
     Ok(numbers)
-}
-
-/// The number of the last delivery of a unit that had come whole at a time, and was not withdrawn then.
-pub(crate) fn stood_at(
-    book: &mut dyn Daybook,
-    owner: &str,
-    stage: &str,
-    time: Timestamp,
-) -> Result<Option<u64>, Trouble> {
-    let wanted = Wanted { beside: Some(false), ..Wanted::of(owner, stage) };
-    let entries = book.entries(&wanted, false)?;
-    let metas = entries.iter().map(|entry| &entry.meta);
-    let then = |text: &str| text.parse::<Timestamp>().is_ok_and(|then| then <= time);
-    let stood = metas.filter(|meta| then(&meta.time)).rfind(|meta| {
-        meta.kind == Kind::Withdrawn || meta.kind.is_brought() && arrived(meta) == Arrived::Whole
-    });
-    Ok(stood.filter(|meta| meta.kind.is_brought()).map(|meta| meta.number))
 }
 
 /// The units that something is brought again of; all where the ledger's word is brought.

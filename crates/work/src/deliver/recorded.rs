@@ -7,6 +7,7 @@ use cledger_core::model::{Ledger, StageId, Subject};
 use cledger_core::resolve::Resolver;
 use cledger_store::Keys;
 use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Meta, Record, Wanted};
+use jiff::Timestamp;
 
 use crate::daybook;
 use crate::meant::unit_of;
@@ -101,6 +102,23 @@ pub(crate) fn arrived(meta: &Meta) -> Arrived {
     } else {
         Arrived::InPart
     }
+}
+
+/// The number of the last delivery of a unit that had come whole at a time, and was not withdrawn then.
+pub(crate) fn stood_at(
+    book: &mut dyn Daybook,
+    owner: &str,
+    stage: &str,
+    time: Timestamp,
+) -> Result<Option<u64>, Trouble> {
+    let wanted = Wanted { beside: Some(false), ..Wanted::of(owner, stage) };
+    let entries = book.entries(&wanted, false)?;
+    let metas = entries.iter().map(|entry| &entry.meta);
+    let then = |text: &str| text.parse::<Timestamp>().is_ok_and(|then| then <= time);
+    let stood = metas.filter(|meta| then(&meta.time)).rfind(|meta| {
+        meta.kind == Kind::Withdrawn || meta.kind.is_brought() && arrived(meta) == Arrived::Whole
+    });
+    Ok(stood.filter(|meta| meta.kind.is_brought()).map(|meta| meta.number))
 }
 
 /// Whether two contents are known to differ in a value.

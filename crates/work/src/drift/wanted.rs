@@ -197,7 +197,7 @@ pub(crate) fn see<R>(
     let telling = &*at.telling;
     let is_live = matches!(sight, Sight::Outlets);
     // In place of outlets something that is kept is read, and nothing is reached.
-    let around = if is_live { Around::of(opened) } else { Around::of_capture(opened) };
+    let around = if is_live { Around::of(opened) } else { Around::unreached(opened) };
     let today = at.day(today)?;
     let lookups = match wanted {
         // What is looked up is neither in a folder, nor captured or delivered.

@@ -40,13 +40,14 @@ struct Arrived {
     version: Option<String>,
 }
 
+fn wrong(reason: String) -> Trouble {
+    Trouble::usage(format!("`{CAME}` cannot be read: {reason}"))
+        .help("take it back from version control: what came would clash otherwise")
+}
+
 impl Came {
     /// Reads it.
     pub(super) fn read(tree: &dyn Tree) -> Result<Self, Trouble> {
-        let wrong = |reason: String| {
-            Trouble::usage(format!("`{CAME}` cannot be read: {reason}"))
-                .help("take it back from version control: what came would clash otherwise")
-        };
         let text = tree.text(CAME).map_err(|error| wrong(error.to_string()))?;
         let Some(text) = text else { return Ok(Self::default()) };
         toml::from_str(&text).map_err(|error| wrong(error.message().to_owned()))
@@ -69,8 +70,9 @@ impl Came {
     }
 
     /// Who has signed what came from a ledger.
-    pub(super) fn signed_by(&self, ledger: &str) -> Option<&str> {
-        self.signed_by.get(ledger).map(String::as_str)
+    pub(super) fn signed_by(&self, ledger: &str) -> Result<Option<SignedBy>, Trouble> {
+        let signed_by = self.signed_by.get(ledger).map(|key| SignedBy::parse(key));
+        signed_by.transpose().map_err(|trouble| wrong(format!("of `{ledger}` under [signed_by]: {trouble}")))
     }
 
     /// Takes note of who has signed what comes.

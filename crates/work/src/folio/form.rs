@@ -95,7 +95,8 @@ pub struct Member {
     pub path: String,
     /// How many bytes it has.
     pub bytes: u64,
-    /// The hash of these (BLAKE3, hexadecimal); null for what is encrypted, and different each time.
+    /// The hash of these (BLAKE3, hexadecimal); null for what is encrypted, and different each time,
+    /// unless the folio is signed.
     pub hash: Option<String>,
 }
 

@@ -305,7 +305,7 @@ impl<'l> PuttingBack<'_, 'l> {
             let is_veiled =
                 found.veiled.iter().any(|((owner, _), names)| *owner == name && !names.is_empty());
             let reason = match found.back.units.remove(&name) {
-                None => found.back.trouble.clone().unwrap_or_default(),
+                None => place.trouble(&found.back),
                 Some(Seen::NotKnown(reason)) => reason,
                 Some(Seen::NotThere) => format!("it was not there: cledger withdraw {name} takes it off"),
                 Some(_) if is_veiled => {
@@ -313,14 +313,11 @@ impl<'l> PuttingBack<'_, 'l> {
                 }
                 Some(held) => {
                     take(outlet.name.as_str(), &held, &mut putting.then);
-                    String::new()
+                    has_any = true;
+                    continue;
                 }
             };
-            if reason.is_empty() {
-                has_any = true;
-            } else {
-                passed_over.push((outlet.name.to_string(), reason));
-            }
+            passed_over.push((outlet.name.to_string(), reason));
         }
         if !has_any {
             let reasons: Vec<String> =

@@ -29,8 +29,8 @@ impl<'a> Around<'a> {
         }
     }
 
-    /// The same where a capture is read in place of outlets, and nothing is reached.
-    pub(crate) fn of_capture(opened: &'a Opened) -> Self {
+    /// The same where something that is kept is read in place of outlets, and nothing is reached.
+    pub(crate) fn unreached(opened: &'a Opened) -> Self {
         Self { granted: Granted::All, ..Self::of(opened) }
     }
 }

@@ -41,9 +41,9 @@ pub(crate) struct Captured<'k> {
 /// Values of one file that are not in the open.
 pub(crate) type Veiled = Vec<(OutputName, Option<String>)>;
 
-/// What a capture has of one place: as if it had been read back, and what is veiled, by unit and path.
+/// What was found of one place, be it in what was kept of it: as if it had been read back, and what is veiled, by unit and path.
 #[derive(Default)]
-pub(crate) struct FromCapture {
+pub(crate) struct Found {
     pub(crate) back: ReadBack,
     pub(crate) veiled: BTreeMap<(String, String), Veiled>,
 }
@@ -69,8 +69,8 @@ impl<'k> Captured<'k> {
     }
 
     /// What the capture has of an outlet, where the ledger makes these things of units.
-    pub(crate) fn of(&self, outlet: &str, made: &BTreeMap<String, &Made<'_>>) -> FromCapture {
-        let mut found = FromCapture::default();
+    pub(crate) fn of(&self, outlet: &str, made: &BTreeMap<String, &Made<'_>>) -> Found {
+        let mut found = Found::default();
         let Some(captured) = self.file.outlets.iter().find(|known| known.name.as_str() == outlet) else {
             found.back.trouble = Some("the capture has nothing of this outlet".to_owned());
             return found;

@@ -13,13 +13,12 @@ use jiff::Timestamp;
 use zeroize::Zeroizing;
 
 use crate::daybook;
-use crate::deliver::again::stood_at;
 use crate::deliver::bundle::members_of;
 use crate::deliver::history::numbered;
-use crate::deliver::recorded::arrived;
+use crate::deliver::recorded::{arrived, stood_at};
 use crate::meant::known_stage;
 use crate::opened::Opened;
-use crate::reality::captured::FromCapture;
+use crate::reality::captured::Found;
 use crate::reality::making::Made;
 use crate::reality::places::Place;
 use crate::trouble::Trouble;
@@ -82,10 +81,21 @@ impl Numbered {
             }
             (Units::Named(owner), Delivery::Last) => {
                 let last = book.entries(&Wanted::last_of(&owner.to_string(), stage.as_str()), false)?.pop();
-                let number = last.map(|last| last.meta.number).ok_or_else(|| {
-                    Trouble::usage(format!("nothing of `{owner}` was delivered to `{stage}`"))
-                        .help("`cledger history` tells what was, and where")
-                })?;
+                let number = match last.map(|last| last.meta) {
+                    Some(meta) if meta.kind.is_brought() => meta.number,
+                    Some(meta) => {
+                        let message =
+                            format!("the last record of `{owner}@{stage}`, {}, is no delivery", meta.number);
+                        return Err(Trouble::usage(message)
+                            .help(format!("name a number: `cledger history {owner}@{stage}` lists them")));
+                    }
+                    None => {
+                        let message = format!("nothing of `{owner}` was delivered to `{stage}`");
+                        return Err(
+                            Trouble::usage(message).help("`cledger history` tells what was, and where")
+                        );
+                    }
+                };
                 BTreeMap::from([(owner.to_string(), number)])
             }
             (Units::Bundle(bundle), delivery) => members_of(opened, &mut *book, (bundle, stage), delivery)?,
@@ -159,9 +169,9 @@ impl Delivered {
     }
 
     /// What was delivered to a place, where the ledger makes these things of its units.
-    pub(crate) fn of(&self, ledger: &Ledger, place: &Place<'_>, made: &[Made<'_>]) -> FromCapture {
+    pub(crate) fn of(&self, ledger: &Ledger, place: &Place<'_>, made: &[Made<'_>]) -> Found {
         let outlet = place.outlet_name().map(|(name, _)| name).unwrap_or_default();
-        let mut found = FromCapture::default();
+        let mut found = Found::default();
         found.back.trouble = Some(self.of_others.to_owned());
         for (&subject, made) in place.subjects.iter().zip(made) {
             let key = key(ledger, subject, place.stage);

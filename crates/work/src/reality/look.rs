@@ -18,7 +18,7 @@ use jiff::civil::Date;
 
 use crate::asking::Telling;
 use crate::existing::{self, ExistingError};
-use crate::reality::captured::{Captured, FromCapture};
+use crate::reality::captured::{Captured, Found};
 use crate::reality::delivered::Delivered;
 use crate::reality::looked::{Look, Looked};
 use crate::reality::making::{Made, make};
@@ -91,11 +91,11 @@ pub(crate) fn look_for<'l>(
         all_made.push(made);
         all_gone.push(gone);
     }
-    let found: Vec<FromCapture> = match at {
+    let found: Vec<Found> = match at {
         Seeing::Live(telling) => {
             let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
             let backs = read_all(&sources, telling, "outlets");
-            backs.into_iter().map(|back| FromCapture { back, ..FromCapture::default() }).collect()
+            backs.into_iter().map(|back| Found { back, ..Found::default() }).collect()
         }
         Seeing::Capture(capture) => {
             let of = |(place, made): (&Place<'l>, &Vec<Made<'l>>)| {
@@ -124,10 +124,10 @@ fn judged<'l>(
     place: Place<'l>,
     all_made: Vec<Made<'l>>,
     gone: &[Owner],
-    found: FromCapture,
+    found: Found,
     (ledger, today, at): (&'l Ledger, Date, Seeing<'_>),
 ) -> Looked<'l> {
-    let FromCapture { mut back, veiled } = found;
+    let Found { mut back, veiled } = found;
     let (mut looks, mut units) = (Vec::new(), Vec::new());
     for (&subject, made) in place.subjects.iter().zip(all_made) {
         let owner = ledger.owner(subject).to_string();

@@ -11,6 +11,7 @@ use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::time::day;
 use crate::output::{style, values};
+use cledger_work::drift::Drift;
 use cledger_work::reality::lookups::LOOKED_UP;
 use cledger_work::reality::standing::{LastDelivery, State, UnitDrift};
 use cledger_work::shown::counted;
@@ -34,7 +35,8 @@ fn row_word(difference: RowDifference) -> String {
     word(what).to_owned()
 }
 
-pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
+pub(crate) fn print(console: &mut Console, drift: &Drift) {
+    let units = &drift.units[..];
     let widest = units.iter().map(|unit| unit.owner.len()).max().unwrap_or_default();
     let same_place =
         |one: &UnitDrift, other: &UnitDrift| (&one.stage, &one.outlet) == (&other.stage, &other.outlet);
@@ -47,7 +49,7 @@ pub(crate) fn print(console: &mut Console, units: &[UnitDrift]) {
         place(console, of_place, widest);
     }
     console.line("");
-    summary(console, units);
+    summary(console, drift);
 }
 
 /// The units of one outlet in one stage; if all share one trouble, that is told once.
@@ -120,9 +122,9 @@ enum Worst {
     Drifted,
 }
 
-fn summary(console: &mut Console, units: &[UnitDrift]) {
+fn summary(console: &mut Console, drift: &Drift) {
     let mut worst: BTreeMap<(&str, &str), Worst> = BTreeMap::new();
-    for unit in units {
+    for unit in &drift.units {
         let this = match unit {
             unit if unit.is_clean() => Worst::Clean,
             unit if unit.is_unreachable() => Worst::Unreachable,
@@ -144,12 +146,22 @@ fn summary(console: &mut Console, units: &[UnitDrift]) {
         console.line(format!("{}: {text}", style::doubtful("not known")));
     }
     if drifted > 0 {
-        let are = if drifted == 1 { "is" } else { "are" };
-        let text = format!("{drifted} of {} {are} not as the ledger says.", counted(worst.len(), "unit"));
-        console.line(format!("{}: {text}", style::bad("drift")));
+        let of = format!("{drifted} of {}", counted(worst.len(), "unit"));
+        let is_one = drifted == 1;
+        console.line(if drift.is_delivered {
+            let were = if is_one { "was" } else { "were" };
+            format!("{}: {of} {were} not delivered as the ledger says now.", style::bad("differs"))
+        } else {
+            let are = if is_one { "is" } else { "are" };
+            format!("{}: {of} {are} not as the ledger says.", style::bad("drift"))
+        });
     } else if unknown + unreachable == 0 {
-        let text = format!("{} as the ledger says.", counted(worst.len(), "unit"));
-        console.line(format!("{}: {text}", style::good("no drift")));
+        let all = counted(worst.len(), "unit");
+        console.line(if drift.is_delivered {
+            format!("{}: {all} delivered as the ledger says now.", style::good("no difference"))
+        } else {
+            format!("{}: {all} as the ledger says.", style::good("no drift"))
+        });
     }
 }
 
