@@ -185,19 +185,17 @@ fn to_deliver(ledger: &Ledger, folio: &Folio, units: &[Name], (name, stage): (&N
     };
     let is_all =
         |bundle: &&Bundle| unit_names(&ledger.members(bundle, stage)).iter().collect::<BTreeSet<_>>() == all;
-    let units = match &folio.manifest.bundles[..] {
+    let bundle = match &folio.manifest.bundles[..] {
         [bundle] => ledger.bundle(&bundle.name).filter(is_all),
         _ => None,
     };
-    let units = match units {
-        Some(bundle) => vec![Units::Bundle(bundle.name.clone())],
-        None => {
-            let is_inside = |subject: &Subject| {
-                unit_of(*subject).is_some_and(|unit| all.contains(&ledger.unit(unit).name))
-            };
-            let inside = ledger.subjects_in(stage).filter(is_inside);
-            inside.map(|subject| Units::Named(ledger.owner(subject))).collect()
-        }
+    let units = if let Some(bundle) = bundle {
+        vec![Units::Bundle(bundle.name.clone())]
+    } else {
+        let is_inside =
+            |subject: &Subject| unit_of(*subject).is_some_and(|unit| all.contains(&ledger.unit(unit).name));
+        let inside = ledger.subjects_in(stage).filter(is_inside);
+        inside.map(|subject| Units::Named(ledger.owner(subject))).collect()
     };
     WholeUnits { units, stage: Some(name.clone()), delivery: None }
 }
