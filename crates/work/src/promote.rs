@@ -132,16 +132,9 @@ pub fn promote(at: &Arc<Workplace>, asked: &ToPromote) -> Result<Promoted, Troub
         };
         let opened = Opened::read(at, &Scope::Whole)?;
         // What moved has moved: whatever keeps it from being delivered comes behind that.
-        promoted.delivered = Some(deliver(&opened, &to_deliver).unwrap_or_else(|trouble| Delivered {
-            ledger: opened.ledger.clone(),
-            together: None,
-            deliveries: Vec::new(),
-            left_over: Vec::new(),
-            gaps: Vec::new(),
-            write: true,
-            overwrites: false,
-            trouble: Some(trouble),
-        }));
+        let delivered = deliver(&opened, &to_deliver);
+        promoted.delivered =
+            Some(delivered.unwrap_or_else(|trouble| Delivered::nothing(opened.ledger.clone(), trouble)));
     }
     Ok(promoted)
 }

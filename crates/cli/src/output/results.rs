@@ -87,7 +87,8 @@ shown! {
     Drift, |it, console| text::drift::print(console, it), json::drift::document(&it.units),
         kind it.kind();
     Filled, |it, console| text::fill::print(console, it), json::fill::document(it), kind it.kind();
-    Entered, |it, console| text::folio::entered(console, it), json::folio::entered(it), kind it.kind();
+    Entered, |it, console| text::folio::entered(console, it), json::folio::entered(it), kind it.kind(),
+        trouble it.delivered.iter().find_map(|delivered| delivered.trouble.as_ref());
     Impact<'_>, |it, console| text::impact::print(console, it.ledger, &it.address, &it.affected),
         json::impact::document(it.ledger, &it.address, &it.affected);
     Matrix<'_>, |it, console| text::matrix::print(console, it.ledger, &it.stages, &it.rows),

@@ -67,6 +67,20 @@ impl Delivery {
 }
 
 impl Delivered {
+    /// Nothing was delivered, for this reason, where something else was done before it.
+    pub(crate) fn nothing(ledger: Arc<Ledger>, trouble: Trouble) -> Self {
+        Self {
+            ledger,
+            together: None,
+            deliveries: Vec::new(),
+            left_over: Vec::new(),
+            gaps: Vec::new(),
+            write: true,
+            overwrites: false,
+            trouble: Some(trouble),
+        }
+    }
+
     /// What kind of trouble there was, if any.
     pub fn kind(&self) -> Option<Kind> {
         if let Some(trouble) = &self.trouble {

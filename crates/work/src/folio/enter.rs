@@ -149,9 +149,17 @@ pub fn enter(at: &Arc<Workplace>, folio: &Folio, asked: &ToEnter) -> Result<Ente
     let (mut entered, units) = taken_in(&changing, folio, asked)?;
     // The ledger's lock is not needed for bringing, and others may go on.
     drop(changing);
-    if asked.deliver && entered.written && entered.kind().is_none() && entered.lacking.is_empty() {
+    let is_whole = entered.kind().is_none() && entered.lacking.is_empty();
+    if asked.deliver && entered.written && !is_whole {
+        let units: Vec<&str> = units.iter().map(Name::as_str).collect();
+        at.telling.notice(&format!(
+            "It is not delivered: mend the errors and fill in what is open first, then: cledger deliver {} --stage STAGE",
+            units.join(" ")
+        ));
+    }
+    if asked.deliver && entered.written && is_whole {
         let opened = Opened::read_other(at, &root)?;
-        for stage in &asked.stages {
+        for (at, stage) in asked.stages.iter().enumerate() {
             let what = to_deliver(
                 &opened.ledger,
                 folio,
@@ -162,7 +170,7 @@ pub fn enter(at: &Arc<Workplace>, folio: &Folio, asked: &ToEnter) -> Result<Ente
             if what.is_all() {
                 continue;
             }
-            let asked = ToDeliver {
+            let to_deliver = ToDeliver {
                 what,
                 edits: asked.edits.clone(),
                 draft_why: asked.consent.why.is_none(),
@@ -170,7 +178,18 @@ pub fn enter(at: &Arc<Workplace>, folio: &Folio, asked: &ToEnter) -> Result<Ente
                 write: true,
                 ..ToDeliver::all_of(None)
             };
-            entered.delivered.push(deliver(&opened, &asked)?);
+            // What came in has come in: whatever keeps it from being delivered comes behind that.
+            let delivered = deliver(&opened, &to_deliver)
+                .unwrap_or_else(|trouble| Delivered::nothing(opened.ledger.clone(), trouble));
+            let has_ended = delivered.trouble.is_some();
+            entered.delivered.push(delivered);
+            let rest: Vec<&str> = asked.stages[at + 1..].iter().map(Name::as_str).collect();
+            if has_ended && !rest.is_empty() {
+                opened.at.telling.notice(&format!("Not begun: the deliveries to {}.", rest.join(", ")));
+            }
+            if has_ended {
+                break;
+            }
         }
     }
     Ok(entered)

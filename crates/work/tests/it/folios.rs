@@ -506,3 +506,16 @@ fn what_is_delivered_of_a_folio_is_its_units_whatever_a_bundle_of_that_name_has_
         assert!(!other.path("../live/test/lamp/lamp.env").exists(), "{ours:?}");
     }
 }
+
+#[test]
+fn what_came_in_is_told_although_its_delivery_is_refused() {
+    let (place, other) = (source(), Place::new(&[]));
+    identity(&other.at, true).unwrap();
+    let (_, path) = folio(&place, &["desk"], Some("dev"), Some(&other));
+    other.write("../live/test/desk/desk.env", "PLACE=by-hand\n");
+    let asked = ToEnter { with_values: true, deliver: true, ..to_enter(&["test"]) };
+    let entered = enters(&other, &path, &asked).unwrap();
+    assert!(entered.written && other.path("units/desk.toml").exists());
+    assert!(entered.kind().is_some() && entered.delivered.len() == 1, "{:?}", entered.delivered);
+    assert!(other.read("../live/test/desk/desk.env").contains("by-hand"));
+}
