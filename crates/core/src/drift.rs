@@ -6,10 +6,11 @@ use jiff::civil::Date;
 
 use crate::address::Address;
 use crate::environment::Environment;
+use crate::fields::{Fields, as_kept};
 use crate::model::{Ledger, Waived};
 use crate::output::OutputName;
 use crate::render::RenderedOutput;
-use crate::resolve::{Effective, FieldId};
+use crate::resolve::{Effective, FieldId, Outcome};
 use crate::tree::{Branch, Tree};
 use crate::value::{Held, Value};
 
@@ -173,6 +174,12 @@ impl Drifted {
         }
     }
 
+    /// Whether something is there that nobody here can read.
+    pub fn is_hidden(&self) -> bool {
+        let says_what_is_there = matches!(self.what, NameDrift::MissingThere | NameDrift::NoValueHere);
+        self.there.is_none() && !says_what_is_there
+    }
+
     /// Takes what is there for a secret, whatever the ledger has in its place.
     pub fn veil(&mut self) {
         self.secret = true;
@@ -254,6 +261,28 @@ pub fn of_environment(
         of_value(ledger, std::slice::from_ref(name), (*field, effective), expected, &tree, false)
     });
     let drifted: Vec<Drifted> = drifted.collect();
+    if drifted.is_empty() { FileDrift::AsLedger } else { FileDrift::Drifted(drifted) }
+}
+
+/// Compares all fields of a unit with what the ledger said of them at another time, as [`as_kept`] has it.
+pub fn of_fields(ledger: &Ledger, fields: &Fields<'_>, then: &Tree) -> FileDrift {
+    let mut drifted = Vec::new();
+    for (name, (field, outcome)) in fields {
+        if let Outcome::Value(effective) = outcome {
+            let expected = effective.expose().map(as_kept);
+            drifted.extend(of_value(ledger, name, (*field, effective), expected, then, false));
+        } else if let Some(there) = then.get(name) {
+            let secret = ledger.field(field.subject, field.slot).1.secret || !outcome.is_of_nothing();
+            drifted.push(Drifted {
+                address: Some(ledger.address(*field).to_string()),
+                what: NameDrift::NoValueHere,
+                secret,
+                there: Some(Held::new(there.clone(), secret)),
+                ..Drifted::extra(name.clone(), None)
+            });
+        }
+    }
+    extra(&then.0, &mut Vec::new(), &fields.keys().collect(), &mut drifted);
     if drifted.is_empty() { FileDrift::AsLedger } else { FileDrift::Drifted(drifted) }
 }
 

@@ -13,6 +13,7 @@ pub mod delivery;
 pub mod drift;
 pub mod effects;
 pub mod environment;
+pub mod fields;
 pub mod findings;
 pub mod following;
 pub mod impact;

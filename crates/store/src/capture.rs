@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 /// The version of the form. Earlier ones are read as well: the first calls `sealed` what is `cipher_text` now.
-const FORMAT: u32 = 3;
+const FORMAT: u32 = 4;
 
 /// What the first version says of a file that was not there.
 const NOT_THERE: &str = "it is not there";
@@ -41,6 +41,9 @@ pub struct Capture {
     pub key: Option<OwnKey>,
     /// The outlets, in the order of the ledger.
     pub outlets: Vec<CapturedOutlet>,
+    /// What the ledger said of the stage, by unit or instance, where that was to be kept as well.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub said: Option<BTreeMap<String, CapturedUnit>>,
 }
 
 /// A key of a capture's own, which a passphrase opens.
@@ -118,6 +121,19 @@ pub struct CapturedFile {
 }
 
 impl CapturedFile {
+    /// A file of this path and format with nothing in it, which the ledger makes.
+    pub fn empty(path: &str, format: &str) -> Self {
+        Self {
+            path: path.to_owned(),
+            format: format.to_owned(),
+            not_there: false,
+            theirs: false,
+            trouble: None,
+            text: None,
+            values: Vec::new(),
+        }
+    }
+
     /// Whether what it has under a name is not for anybody to see: a value, or a part of its text.
     pub fn is_secret(&self, name: &[String]) -> bool {
         let is_open = |content: &CapturedContent| matches!(content, CapturedContent::Open(_));
@@ -172,7 +188,7 @@ impl Capture {
     /// A capture of a stage with nothing in it yet.
     pub fn new(ledger: &str, stage: Name, taken: String, by: Option<String>) -> Self {
         let (ledger, outlets) = (ledger.to_owned(), Vec::new());
-        Self { format: FORMAT, ledger, stage, taken, by, why: None, key: None, outlets }
+        Self { format: FORMAT, ledger, stage, taken, by, why: None, key: None, outlets, said: None }
     }
 
     /// Reads a capture.
@@ -226,8 +242,10 @@ mod tests {
         let first = Capture::parse(&capture(1, "sealed")).unwrap().to_text();
         assert!(first.contains("\"cipher_text\": \"copper-1.x\"") && !first.contains("sealed"), "{first}");
         assert_eq!(Capture::parse(&capture(2, "cipher_text")).unwrap().to_text(), first);
-        assert!(Capture::parse(&capture(3, "cipher_text")).is_ok());
-        assert!(matches!(Capture::parse(&capture(4, "cipher_text")), Err(NoCapture::Version(4))));
+        for format in 3..=FORMAT {
+            assert!(Capture::parse(&capture(format, "cipher_text")).is_ok(), "{format}");
+        }
+        assert!(matches!(Capture::parse(&capture(5, "cipher_text")), Err(NoCapture::Version(5))));
         assert!(matches!(Capture::parse(&capture(2, "other")), Err(NoCapture::Form(_))));
     }
 }

@@ -1,4 +1,4 @@
-//! What the outlets of a stage hold now, written down.
+//! What the outlets of a stage hold now, and what the ledger says of it, written down.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -6,7 +6,7 @@ use std::path::Path;
 use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::cipher::KeyScope;
 use cledger_core::drift::FileDrift;
-use cledger_core::model::{LayerId, StageId};
+use cledger_core::model::{LayerId, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_outlets::held::Held;
 use cledger_outlets::read_back::NOT_ALL;
@@ -24,6 +24,7 @@ use crate::reality::capturing::{Hiding, outlet};
 use crate::reality::look::{Seeing, look};
 use crate::reality::looked::Looked;
 use crate::reality::places;
+use crate::reality::saying::saying;
 use crate::reality::standing::State;
 use crate::reality::veiling;
 use crate::reality::whole::{Beside, read_beside};
@@ -47,6 +48,8 @@ pub struct ToCapture<'c> {
     pub passphrase: Option<&'c dyn Fn() -> Result<SecretString, Trouble>>,
     /// Why it is taken.
     pub why: Option<&'c str>,
+    /// Whether what the ledger says of these units is kept as well.
+    pub with_ledger: bool,
 }
 
 /// A capture that was made.
@@ -58,6 +61,8 @@ pub struct Captured {
     pub text: String,
     /// How much of each outlet.
     pub counted: Vec<Counted>,
+    /// What the ledger says and is not in it, each with the reason.
+    pub unsaid: Vec<String>,
 }
 
 /// What was captured of one outlet.
@@ -86,7 +91,7 @@ impl Captured {
     pub fn kind(&self) -> Option<Kind> {
         if self.counted.iter().any(|outlet| !outlet.not_known.is_empty()) {
             Some(Kind::Outside)
-        } else if self.counted.iter().any(|outlet| !outlet.left_out.is_empty()) {
+        } else if !self.unsaid.is_empty() || self.counted.iter().any(|outlet| !outlet.left_out.is_empty()) {
             Some(Kind::Found)
         } else {
             None
@@ -122,17 +127,25 @@ pub fn capture(opened: &Opened, asked: &ToCapture<'_>) -> Result<Captured, Troub
     }
     let own = asked.passphrase.map(|passphrase| own_key(&scope, passphrase)).transpose()?;
     let (resolver, around) = (opened.resolver(), Around::of(opened));
-    let mut places = places::outlets(&[Pattern::parse(&format!("@{stage}"))?], ledger, &around)?;
+    let has_outlets = ledger.outlets.iter().any(|outlet| outlet.stages[usize::from(id.0)]);
+    let mut places = if has_outlets || !asked.with_ledger {
+        places::outlets(&[Pattern::parse(&format!("@{stage}"))?], ledger, &around)?
+    } else {
+        Vec::new()
+    };
     for place in &mut places {
         place.subjects.retain(|subject| named.covers(&ledger.owner(*subject)));
     }
     let mut looked = look(places, &resolver, at.today()?, Seeing::Live(&*at.telling))?;
-    if let Some(mut book) = daybook::reading(opened)? {
-        veiling::by_deliveries(&mut *book, looked.iter_mut().flat_map(|looked| &mut looked.units))?;
+    let mut book = daybook::reading(opened)?;
+    if let Some(book) = &mut book {
+        veiling::by_deliveries(&mut **book, looked.iter_mut().flat_map(|looked| &mut looked.units))?;
     }
     let beside: Vec<Beside<'_>> = looked.iter().map(|looked| beside(opened, id, looked, &named)).collect();
     let found = read_beside(&beside, ledger, &*at.telling)?;
-    named.refuse_nothing(stage, &looked, &found, opened)?;
+    let is_kept = |_: &Subject| asked.with_ledger;
+    let said = ledger.subjects_in(id).filter(is_kept).map(|subject| ledger.owner(subject));
+    named.refuse_nothing(stage, &looked, &found, (opened, said.collect()))?;
     let hiding = Hiding { keys, scope, how: asked.secrets, own: own.as_ref().map(|(file, _)| file) };
     let mut capture = Capture::new(&ledger.name, stage.clone(), at.now(), at.who.clone());
     (capture.why, capture.key) = (asked.why.map(str::to_owned), own.as_ref().map(|(_, key)| key.clone()));
@@ -142,6 +155,11 @@ pub fn capture(opened: &Opened, asked: &ToCapture<'_>) -> Result<Captured, Troub
         counted.push(count(&captured, looked, &named));
         capture.outlets.push(captured);
     }
+    let mut unsaid = Vec::new();
+    if asked.with_ledger {
+        let saying = saying(opened, id, |owner| named.covers(owner), book.as_deref_mut(), &hiding)?;
+        (capture.said, unsaid) = (Some(saying.units), saying.left_out);
+    }
     let text = capture.to_text();
     if text.len() > LARGEST_CAPTURE {
         let message = format!("it would have {} MiB, and a capture has at most 64", text.len() >> 20);
@@ -149,7 +167,7 @@ pub fn capture(opened: &Opened, asked: &ToCapture<'_>) -> Result<Captured, Troub
             Trouble::usage(message).help("capture fewer units at a time: cledger capture @STAGE UNIT")
         );
     }
-    Ok(Captured { capture, text, counted })
+    Ok(Captured { capture, text, counted, unsaid })
 }
 
 /// A key of the capture's own, wrapped by a passphrase.
@@ -200,14 +218,15 @@ impl Named {
         stage: &Name,
         looked: &[Looked<'_>],
         found: &[BTreeMap<String, Held>],
-        opened: &Opened,
+        (opened, said): (&Opened, Vec<Owner>),
     ) -> Result<(), Trouble> {
         let is_something = |(_, held): &(&String, &Held)| !matches!(held, Held::NotThere | Held::NotKnown(_));
         let beside = found.iter().flatten().filter(is_something).map(|(owner, _)| owner.clone());
         let known = looked.iter().flat_map(|looked| &looked.looks);
         let owners: BTreeSet<String> =
             known.map(|look| opened.ledger.owner(look.subject).to_string()).chain(beside).collect();
-        let owners: Vec<Owner> = owners.iter().filter_map(|text| Address::parse(text).ok()?.owner).collect();
+        let owners = owners.iter().filter_map(|text| Address::parse(text).ok()?.owner);
+        let owners: Vec<Owner> = owners.chain(said).collect();
         let not_known = found.iter().flatten().find_map(|(_, held)| match held {
             Held::NotKnown(reason) => Some(reason),
             _ => None,
@@ -220,7 +239,11 @@ impl Named {
                 let message = format!("nobody can tell whether there is anything of {what}: {reason}");
                 return Trouble::outside(message);
             }
-            let message = format!("there is nothing of {what} at {}", outlets.join(", "));
+            let at = match &outlets[..] {
+                [] => "in the ledger, and it has no outlet".to_owned(),
+                outlets => format!("at {}", outlets.join(", ")),
+            };
+            let message = format!("there is nothing of {what} {at}");
             Trouble::usage(message).help("`cledger drift` shows what is there")
         };
         for (text, pattern) in &self.0 {

@@ -4,6 +4,7 @@ mod asked;
 mod follow;
 mod live;
 mod new_name;
+mod rows;
 mod take;
 mod taking;
 mod wanted;
@@ -27,8 +28,46 @@ use self::wanted::{Sight, Wanted, see};
 pub struct Drift {
     /// One for each unit at each outlet.
     pub units: Vec<UnitDrift>,
-    /// Whether that is what was delivered, and not what is there.
-    pub is_delivered: bool,
+    /// What the ledger was compared with.
+    pub against: Against,
+}
+
+/// What the ledger was compared with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Against {
+    /// Outlets, as they are now.
+    Outlets,
+    /// A folder.
+    Folder,
+    /// What was captured of outlets.
+    Capture,
+    /// What the ledger said when a capture was taken.
+    CapturedLedger,
+    /// What was delivered.
+    Delivery,
+}
+
+impl Against {
+    fn of(asked: &ToLookAt) -> Self {
+        match &asked.at {
+            LookedAt::Outlets if asked.observed.is_some() => Against::Folder,
+            LookedAt::Outlets => Against::Outlets,
+            LookedAt::Captured(_) => Against::Capture,
+            LookedAt::CapturedLedger(_) => Against::CapturedLedger,
+            LookedAt::Delivered(_) => Against::Delivery,
+        }
+    }
+
+    /// The word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Against::Outlets => "outlets",
+            Against::Folder => "folder",
+            Against::Capture => "capture",
+            Against::CapturedLedger => "captured-ledger",
+            Against::Delivery => "delivery",
+        }
+    }
 }
 
 impl Drift {
@@ -58,5 +97,5 @@ pub fn drift(at: &Arc<Workplace>, asked: &ToLookAt) -> Result<Drift, Trouble> {
         Ok(units)
     })?;
     opened.tell_unread();
-    Ok(Drift { units, is_delivered: matches!(asked.at, LookedAt::Delivered(_)) })
+    Ok(Drift { units, against: Against::of(asked) })
 }

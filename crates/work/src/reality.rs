@@ -2,7 +2,7 @@
 //!
 //! `places` says where to look, `look` compares what is there with what the ledger makes (`making`), `whole` reads
 //! what is there beside that, `since` tells edits by hand from what was not delivered yet, `veiling` keeps secrets
-//! that are still there, `capturing` writes captures, `captured` takes them in place of outlets and `delivered` what
+//! that are still there, `capturing` and `saying` write captures, `captured` takes them in place of outlets and `delivered` what
 //! was delivered, `lookups` finds values that the other side assigns.
 
 pub(crate) mod around;
@@ -16,6 +16,7 @@ pub(crate) mod making;
 pub(crate) mod masking;
 pub(crate) mod places;
 pub(crate) mod remains;
+pub(crate) mod saying;
 pub(crate) mod since;
 pub mod standing;
 pub(crate) mod veiling;

@@ -41,6 +41,9 @@ pub(crate) struct CaptureArgs {
     /// Why it is taken
     #[arg(long, value_name = "TEXT")]
     why: Option<String>,
+    /// Keep what the ledger says of these units as well: `drift --captured-ledger` compares it, and takes it back
+    #[arg(long)]
+    with_ledger: bool,
     #[command(flatten)]
     dry_run: DryRunOptions,
 }
@@ -84,6 +87,7 @@ pub(crate) fn run(args: &CaptureArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         secrets: args.secrets.into(),
         passphrase: args.passphrase.then_some(passphrase),
         why: args.why.as_deref(),
+        with_ledger: args.with_ledger,
     };
     let captured = capture(&opened, &asked)?;
     let path = args.out.clone().unwrap_or_else(|| opened.folder.join(captured.usual_path()));

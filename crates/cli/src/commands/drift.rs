@@ -29,9 +29,12 @@ pub(crate) struct DriftArgs {
     /// Look at what was captured into this file instead of outlets
     #[arg(long, value_name = "FILE", conflicts_with = "observed")]
     captured: Option<PathBuf>,
+    /// Look at what the ledger said when this was captured (`capture --with-ledger`) instead of outlets
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["observed", "captured"])]
+    captured_ledger: Option<PathBuf>,
     /// Look at what was delivered instead of outlets: UNIT@STAGE:NUMBER, bundle:NAME@STAGE:NUMBER, or what was there
     /// at a time, as YYYY-MM-DDTHH:MM (UTC unless an offset is given)
-    #[arg(long, value_name = "WHAT", conflicts_with_all = ["observed", "captured"])]
+    #[arg(long, value_name = "WHAT", conflicts_with_all = ["observed", "captured", "captured_ledger"])]
     delivered: Option<String>,
     /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD")]
@@ -65,6 +68,9 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
 
 /// What is looked at, where no folder is named.
 fn looked_at(args: &DriftArgs) -> Result<LookedAt, Trouble> {
+    if let Some(path) = &args.captured_ledger {
+        return Ok(LookedAt::CapturedLedger(path.clone()));
+    }
     Ok(match (&args.captured, &args.delivered) {
         (Some(path), _) => LookedAt::Captured(path.clone()),
         (None, Some(text)) if text.contains('@') => {

@@ -84,7 +84,7 @@ shown! {
     Overwritten, |it, console| text::history::overwritten(console, it), json::history::overwritten(it);
     Declared, |it, console| text::declare::print(console, it), json::declare::document(it);
     Dropped, |it, console| text::deliver::dropped(console, it), json::deliver::dropped(it);
-    Drift, |it, console| text::drift::print(console, it), json::drift::document(&it.units),
+    Drift, |it, console| text::drift::print(console, it), json::drift::document(&it.units, it.against),
         kind it.kind();
     Filled, |it, console| text::fill::print(console, it), json::fill::document(it), kind it.kind();
     Entered, |it, console| text::folio::entered(console, it), json::folio::entered(it), kind it.kind(),

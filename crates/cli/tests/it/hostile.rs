@@ -40,6 +40,7 @@ const READS: &[&str] = &[
     "probe desk@dev",
     "drift",
     "capture @dev",
+    "capture @dev --with-ledger --dry-run",
     "status --live",
     "deliver desk@dev",
     "withdraw desk@dev",

@@ -31,7 +31,7 @@ impl<'l> Grounds<'l> {
         let (resolver, owner) = (planner.resolver, whom.owner.to_string());
         let forms = whom.subject.map_or_else(Forms::none, |subject| Forms::of(resolver, subject, whom.stage));
         let baseline = Baseline::read(planner, book, whom)?;
-        let veil = Veil::of(resolver, whom.subject, (&owner, whom.stage), book)?;
+        let veil = Veil::of(resolver, whom.subject, (&owner, whom.stage), Some(book))?;
         Ok(Self { forms, baseline, rules, veil })
     }
 

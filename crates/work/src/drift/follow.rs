@@ -5,7 +5,7 @@ use cledger_core::model::{LayerId, Ledger, Slot, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::resolve::{FieldId, Layer, Origin, Resolver, Session};
 
-use crate::drift::live::{Field, Lives, Seen, is_same};
+use crate::drift::live::{Field, Live, Lives, Seen, is_same};
 use crate::meant::unit_of;
 
 /// Where it goes.
@@ -46,8 +46,12 @@ pub(crate) fn goes(resolver: &Resolver<'_>, lives: &Lives<'_>, field: Field) -> 
         let is_same = live(theirs).is_some_and(|live| is_same(live, wanted))
             && lives.of_field(theirs).all(|live| is_same(live.drifted.there.as_ref(), wanted));
         if !is_same {
-            let is_known =
-                if matches!(lives.seen(theirs), Seen::NotKnown(_)) { IsKnown::No } else { IsKnown::Yes };
+            let is_hidden = lives.of_field(theirs).any(Live::is_hidden);
+            let is_known = match lives.seen(theirs) {
+                Seen::NotKnown(_) => IsKnown::No,
+                _ if is_hidden => IsKnown::No,
+                _ => IsKnown::Yes,
+            };
             return Goes::Alone(ledger.owner(other).to_string(), is_known);
         }
     }

@@ -36,6 +36,13 @@ pub(crate) struct Live<'d> {
     pub(crate) drifted: &'d Drifted,
 }
 
+impl Live<'_> {
+    /// Whether something is there that nobody here can read.
+    pub(crate) fn is_hidden(&self) -> bool {
+        self.drifted.is_hidden()
+    }
+}
+
 /// Everything that has drifted where one looked.
 pub(crate) struct Lives<'d> {
     pub(crate) ledger: &'d Ledger,
@@ -204,6 +211,7 @@ impl Made<'_> {
     fn holds(&self, path: &str, slot: Slot) -> bool {
         match self {
             Made::Environment(made) => made.variables.values().any(|(field, _)| field.slot == slot),
+            Made::Fields(fields) => fields.values().any(|(field, _)| field.slot == slot),
             _ => self.output(path).is_some_and(|output| {
                 output.values.values().any(|(field, _)| field.slot == slot)
                     || output.lacking.values().any(|lacking| lacking.field.slot == slot)
@@ -212,12 +220,19 @@ impl Made<'_> {
     }
 }
 
-/// The one value that all these places have for a field; `None` if none of them has one.
+/// The one value that all these places have for a field; `None` if none of them has one. What is there and cannot be
+/// read is refused.
 pub(crate) fn agreed<'d>(
     ledger: &Ledger,
     what: &str,
     found: &[&Live<'d>],
 ) -> Result<Option<&'d Held>, Trouble> {
+    if let Some(hidden) = found.iter().find(|live| live.is_hidden()) {
+        let owner = ledger.owner(hidden.subject);
+        let message = format!("what `{owner}` has of `{what}` at {} is hidden here", hidden.outlet);
+        return Err(Trouble::refused(message)
+            .help("let somebody take it who has the key, or set the value yourself: cledger set"));
+    }
     let there = |live: &Live<'d>| live.drifted.there.as_ref();
     let mut all = found.iter();
     let Some(first) = all.next() else { return Ok(None) };

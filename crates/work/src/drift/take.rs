@@ -7,17 +7,20 @@ use cledger_core::adopt::looks_secret;
 use cledger_core::drift::NameDrift;
 use cledger_core::model::{LayerId, Note, SettingValue, Slot, StageId, Subject};
 use cledger_core::name::Name;
-use cledger_core::resolve::{FieldId, Outcome};
+use cledger_core::resolve::{FieldId, Outcome, Resolver};
+use cledger_core::types::Type;
 use cledger_core::value::Held;
 use cledger_outlets::effect::Masking;
 use cledger_store::Target;
+use zeroize::Zeroizing;
 
 use crate::change::{Changing, Consent, NO_CHANGE};
 use crate::drift::asked::{Asked, Wish};
 use crate::drift::follow::{Goes, IsKnown, goes, is_shared, seeing};
 use crate::drift::live::{Field, Live, Lives, Seen, agreed};
 use crate::drift::new_name::{declare, planned};
-use crate::drift::taking::{Changes, With};
+use crate::drift::rows::take_rows;
+use crate::drift::taking::{Changes, Left, With};
 use crate::drift::wanted::{LookedAt, Sight, Wanted, see};
 use crate::meant::{Place, unit_of};
 use crate::opened::Opened;
@@ -79,11 +82,17 @@ pub fn take(changing: &Changing, asked: &ToTake) -> Result<Taken, Trouble> {
     })?;
     let planned = planned(changing, &mut changes)?;
     changing.refuse_bad_rows(&planned)?;
+    {
+        let outside = changing.outside(&planned.changed);
+        let after = Resolver::new(&planned.after, &outside, &[]);
+        changes.left.retain(|left| !left.comes_along(&after));
+    }
     if asked.write {
         changing.guard(&changes.layers, &planned, &asked.consent)?;
         changing.write(&planned)?;
     }
     let Changes { written, agreeing, left, .. } = changes;
+    let left = left.into_iter().map(|left| (left.address.to_string(), left.reason)).collect();
     Ok(Taken { changed: SettingsChanged::of(changing, written, planned, asked.write), agreeing, left })
 }
 
@@ -126,14 +135,15 @@ fn changes(
                 let field = opened.place(&address.to_string(), None)?;
                 match take_one(with, opened, &field, &lives, (&mut changes, &mut done)) {
                     Err(trouble) if trouble.kind() != Kind::Outside => {
-                        changes.left.push((address.to_string(), trouble.to_string()));
+                        let there = known_there(&lives, field.subject, &address, field.slot);
+                        changes.left.push(Left { address, reason: trouble.to_string(), there });
                     }
                     taken => taken?,
                 }
             }
             Wish::CoveredNew(address) => match declare(with, &address, &lives, &mut changes) {
                 Err(trouble) if trouble.kind() != Kind::Outside => {
-                    changes.left.push((address.to_string(), trouble.to_string()));
+                    changes.left.push(Left { address, reason: trouble.to_string(), there: None });
                 }
                 declared => declared?,
             },
@@ -141,6 +151,19 @@ fn changes(
         }
     }
     Ok(changes)
+}
+
+/// The one value that a field of a unit or instance has there, if it is known, with the field's subject and stage.
+fn known_there(
+    lives: &Lives<'_>,
+    subject: Subject,
+    address: &Address,
+    slot: Slot,
+) -> Option<(Subject, StageId, Zeroizing<String>)> {
+    let stage = lives.ledger.stage_id(address.stage.as_ref()?.as_str())?;
+    let found: Vec<&Live<'_>> = lives.of_field((subject, stage, slot)).collect();
+    let there = agreed(lives.ledger, "", &found).ok()??;
+    Some((subject, stage, there.expose().to_secret_text()))
 }
 
 /// Takes over what a field that is declared has there.
@@ -184,6 +207,13 @@ fn take_one(
         }
     };
     if !done.insert((field.subject, stage, field.slot)) {
+        return Ok(());
+    }
+    if ledger.field(field.subject, field.slot).1.this_type == Type::Table {
+        let (edits, written) = take_rows(opened, &field, stage, live)?;
+        changes.edits.extend(edits);
+        changes.layers.push(layer);
+        changes.written.extend(written);
         return Ok(());
     }
     let before = ledger.setting_at(layer, field.subject, field.slot);

@@ -2,12 +2,16 @@
 
 use std::collections::BTreeMap;
 
-use cledger_core::model::{LayerId, Ledger, OutputFormat};
+use cledger_core::address::Address;
+use cledger_core::model::{LayerId, Ledger, OutputFormat, StageId, Subject};
 use cledger_core::name::Name;
+use cledger_core::resolve::{Effective, FieldId, Resolver};
 use cledger_core::types::Type;
 use cledger_store::{Edit, Keys};
+use zeroize::Zeroizing;
 
 use crate::change::Consent;
+use crate::meant::unit_of;
 use crate::setting::Written;
 
 /// What everything is taken with.
@@ -30,8 +34,32 @@ pub(crate) struct Changes {
     pub(crate) declared: BTreeMap<(Name, Name), Found>,
     /// What was asked for and is there as the ledger says.
     pub(crate) agreeing: Vec<String>,
-    /// What stays as it is, each with the reason.
-    pub(crate) left: Vec<(String, String)>,
+    /// What stays as it is.
+    pub(crate) left: Vec<Left>,
+}
+
+/// Something that stays as it is.
+pub(crate) struct Left {
+    pub(crate) address: Address,
+    /// Why.
+    pub(crate) reason: String,
+    /// The field, by the subject and stage that it is of, and what it has there, where that is known.
+    pub(crate) there: Option<(Subject, StageId, Zeroizing<String>)>,
+}
+
+impl Left {
+    /// Whether it comes to what is there all the same, once what it is made of has been taken over.
+    pub(crate) fn comes_along(&self, after: &Resolver<'_>) -> bool {
+        let (Some((subject, stage, there)), Some(entry)) = (&self.there, &self.address.entry) else {
+            return false;
+        };
+        let (subject, stage) = (*subject, *stage);
+        let field = self.address.field.as_ref().map(Name::as_str);
+        let Ok(slot) = after.ledger().find_slot(subject, entry.as_str(), field) else { return false };
+        let outcome = after.session(unit_of(subject)).outcome(FieldId { subject, stage, slot });
+        let value = outcome.value().and_then(Effective::expose);
+        value.is_some_and(|value| value.to_secret_text() == *there)
+    }
 }
 
 /// What a name becomes that no contract had, and where it was found.

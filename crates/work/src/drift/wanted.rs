@@ -10,7 +10,7 @@ use jiff::civil::Date;
 use crate::asking::Telling;
 use crate::daybook;
 use crate::existing;
-use crate::meant::{address, refuse_entry, scope_of};
+use crate::meant::{address, known_stage, refuse_entry, scope_of};
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::captured::Captured;
@@ -30,8 +30,10 @@ pub enum LookedAt {
     /// The outlets, as they are now.
     #[default]
     Outlets,
-    /// What was captured into this file.
+    /// What was captured of them into this file.
     Captured(PathBuf),
+    /// What the ledger said when this file was captured.
+    CapturedLedger(PathBuf),
     /// What was delivered.
     Delivered(Deliveries),
 }
@@ -40,6 +42,7 @@ pub enum LookedAt {
 pub(crate) enum Sight {
     Outlets,
     Captured(Capture),
+    CapturedLedger(Capture),
     Delivered(Deliveries, Option<Numbered>),
 }
 
@@ -49,6 +52,16 @@ impl Sight {
         Ok(match at {
             LookedAt::Outlets => Sight::Outlets,
             LookedAt::Captured(path) => Sight::Captured(existing::capture(path)?),
+            LookedAt::CapturedLedger(path) => {
+                let capture = existing::capture(path)?;
+                if capture.said.is_none() {
+                    let message = format!("`{}` has nothing of the ledger", path.display());
+                    return Err(Trouble::usage(message).help(
+                        "it was captured without --with-ledger; --captured takes what it has of outlets",
+                    ));
+                }
+                Sight::CapturedLedger(capture)
+            }
             LookedAt::Delivered(meant) => Sight::Delivered(meant.clone(), None),
         })
     }
@@ -64,7 +77,7 @@ impl Sight {
     /// The one stage that it is of, if it is of one.
     pub(crate) fn stage(&self) -> Option<&Name> {
         match self {
-            Sight::Captured(capture) => Some(&capture.stage),
+            Sight::Captured(capture) | Sight::CapturedLedger(capture) => Some(&capture.stage),
             Sight::Delivered(Deliveries::Of(units), _) => units.stage.as_ref(),
             Sight::Outlets | Sight::Delivered(Deliveries::At(_), _) => None,
         }
@@ -74,7 +87,7 @@ impl Sight {
     fn word(&self) -> &'static str {
         match self {
             Sight::Outlets => "what is looked at",
-            Sight::Captured(_) => "the capture",
+            Sight::Captured(_) | Sight::CapturedLedger(_) => "the capture",
             Sight::Delivered(..) => "the delivery",
         }
     }
@@ -196,6 +209,8 @@ pub(crate) fn see<R>(
     let (at, ledger, keys) = (&opened.at, &opened.ledger, opened.keys());
     let telling = &*at.telling;
     let is_live = matches!(sight, Sight::Outlets);
+    // Who has moved since a delivery is asked of what outlets have.
+    let is_of_outlets = matches!(sight, Sight::Outlets | Sight::Captured(_));
     // In place of outlets something that is kept is read, and nothing is reached.
     let around = if is_live { Around::of(opened) } else { Around::unreached(opened) };
     let today = at.day(today)?;
@@ -206,7 +221,14 @@ pub(crate) fn see<R>(
         }
         Wanted::Outlets(_) | Wanted::Folder(..) => Vec::new(),
     };
-    let mut places = match wanted.places(opened, &around) {
+    let places = match (&sight, wanted) {
+        (Sight::CapturedLedger(capture), Wanted::Outlets(patterns)) => {
+            let stage = known_stage(ledger, capture.stage.as_str())?;
+            places::said(patterns, ledger, stage).map(|place| vec![place])
+        }
+        _ => wanted.places(opened, &around),
+    };
+    let mut places = match places {
         // Values that are looked up are something to look at, too.
         Err(trouble) if !lookups.is_empty() && trouble.kind() != Kind::Refused => Vec::new(),
         places => places?,
@@ -214,7 +236,7 @@ pub(crate) fn see<R>(
     let (captured, delivered);
     let seeing = match sight {
         Sight::Outlets => Seeing::Live(telling),
-        Sight::Captured(file) => {
+        Sight::Captured(file) | Sight::CapturedLedger(file) => {
             captured = Captured::of_file(file, keys);
             Seeing::Capture(&captured)
         }
@@ -231,7 +253,7 @@ pub(crate) fn see<R>(
         _ => Remains::default(),
     };
     let mut looked = look_for(places, &opened.resolver(), today, seeing, &remains)?;
-    if !matches!(seeing, Seeing::Delivered(_)) {
+    if is_of_outlets {
         since::tell(book.as_deref_mut(), &mut looked, ledger, keys)?;
     }
     if let Some(mut book) = book {

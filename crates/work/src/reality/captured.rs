@@ -3,9 +3,10 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
-use cledger_core::model::OutputFormat;
+use cledger_core::model::{Ledger, OutputFormat};
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
 use cledger_core::value::Value;
@@ -19,6 +20,7 @@ use zeroize::Zeroizing;
 use crate::existing;
 
 use crate::reality::making::Made;
+use crate::reality::places::Place;
 use crate::trouble::Trouble;
 
 /// What a cipher text in a capture is bound to.
@@ -28,6 +30,10 @@ pub(crate) fn place_of(owner: &str, outlet: &str, path: &str, name: &[String]) -
 
 /// What begins the name of a capture where something else could stand.
 pub(crate) const CAPTURE: &str = "capture:";
+
+/// What stands for an outlet's name and a file's path where a capture has what the ledger said.
+pub(crate) const SAID_OUTLET: &str = "";
+pub(crate) const SAID_PATH: &str = "fields";
 
 /// What is said of a unit that was not captured.
 pub(crate) const NOTHING_OF_UNIT: &str = "the capture has nothing of this unit";
@@ -92,6 +98,28 @@ impl<'k> Captured<'k> {
         }
         if found.back.trouble.is_none() {
             found.back.trouble = Some(NOTHING_OF_UNIT.to_owned());
+        }
+        found
+    }
+
+    /// What it has of what the ledger said, by the names that its units and instances have now.
+    pub(crate) fn said(&self, ledger: &Ledger) -> Found {
+        let mut found = Found::default();
+        found.back.trouble = Some(NOTHING_OF_UNIT.to_owned());
+        for (owner, unit) in self.file.said.iter().flatten() {
+            let CapturedUnit::There { files, .. } = unit else { continue };
+            let now = now_called(ledger, owner);
+            found.back.names.push(now.clone());
+            for file in files {
+                let held = self.tree(owner, SAID_OUTLET, file).and_then(|(tree, hidden)| {
+                    found.veiled.insert((now.clone(), file.path.clone()), hidden);
+                    let written =
+                        format(OutputFormat::Json, Particulars::default()).map(|it| it.write(&tree));
+                    let text = written.ok_or_else(|| "JSON cannot be written".to_owned())?;
+                    Ok(Held::Document(Zeroizing::new(text.map_err(|error| error.to_string())?), None))
+                });
+                found.back.units.insert(now.clone(), held.unwrap_or_else(Held::NotKnown));
+            }
         }
         found
     }
@@ -213,6 +241,45 @@ impl<'k> Captured<'k> {
         }
     }
 
+    /// Takes for a secret what the capture has as one, whatever the ledger has in its place by now.
+    pub(crate) fn veil(
+        &self,
+        ledger: &Ledger,
+        (place, owner, path): (&Place<'_>, &str, &str),
+        drift: &mut FileDrift,
+    ) {
+        let unit = match &place.outlet {
+            Some(outlet) => {
+                let captured = self.file.outlets.iter().find(|known| known.name == outlet.name);
+                captured.and_then(|captured| captured.units.get(owner))
+            }
+            None => self.said_of(ledger, owner),
+        };
+        let Some(CapturedUnit::There { files, .. }) = unit else { return };
+        let Some(file) = files.iter().find(|file| file.path == path) else { return };
+        match drift {
+            FileDrift::Drifted(names) => {
+                for name in names.iter_mut().filter(|name| name.there.is_some()) {
+                    if file.is_secret(&name.steps) {
+                        name.veil();
+                    }
+                }
+            }
+            FileDrift::TextDiffers { has_secret, .. } => *has_secret |= file.is_secret(&[]),
+            _ => {}
+        }
+    }
+
+    /// What the ledger said of a unit or instance, be it under a name that it had before.
+    fn said_of(&self, ledger: &Ledger, owner: &str) -> Option<&CapturedUnit> {
+        let said = self.file.said.as_ref()?;
+        said.get(owner).or_else(|| {
+            let Some(Owner::Unit(unit, instance)) = Address::parse(owner).ok()?.owner else { return None };
+            let mut formerly = ledger.unit(ledger.unit_id(unit.as_str())?).formerly.iter();
+            formerly.find_map(|then| said.get(&Owner::Unit(then.name.clone(), instance.clone()).to_string()))
+        })
+    }
+
     /// Says of veiled values what can be said: they are as they should be, they differ, or nobody can tell.
     pub(crate) fn unveil(&self, made: &Made<'_>, path: &str, veiled: &Veiled, drift: &mut FileDrift) {
         let print = |text: &str| Some(self.keys.key(&self.scope()).ok()?.key.fingerprint(text));
@@ -244,6 +311,13 @@ impl<'k> Captured<'k> {
             *drift = FileDrift::Drifted(names);
         }
     }
+}
+
+/// The name that a unit or instance has by now.
+fn now_called(ledger: &Ledger, owner: &str) -> String {
+    let then = Address::parse(owner).ok().and_then(|address| address.owner);
+    let gone = then.filter(|then| ledger.unit_id(then.names().0).is_none());
+    gone.and_then(|then| ledger.now_called(&then)).map_or_else(|| owner.to_owned(), |now| now.to_string())
 }
 
 fn texts_of(tree: &Tree) -> BTreeMap<String, Zeroizing<String>> {

@@ -36,6 +36,9 @@ pub enum SecretsAs {
     LeftOut,
 }
 
+/// What stands in place of a value that is not in it.
+pub(super) const LEFT_OUT: CapturedContent = CapturedContent::LeftOut(true);
+
 /// Hides the secrets of one stage.
 pub(crate) struct Hiding<'k> {
     pub(crate) keys: &'k Keys<'k>,
@@ -46,7 +49,12 @@ pub(crate) struct Hiding<'k> {
 }
 
 impl Hiding<'_> {
-    fn content(&self, place: &str, secret: bool, value: &Value) -> Result<CapturedContent, Trouble> {
+    pub(crate) fn content(
+        &self,
+        place: &str,
+        secret: bool,
+        value: &Value,
+    ) -> Result<CapturedContent, Trouble> {
         if !secret {
             return Ok(CapturedContent::Open(value.to_json()));
         }
@@ -60,7 +68,7 @@ impl Hiding<'_> {
                 let text = Zeroizing::new(value.to_text().to_string());
                 CapturedContent::Fingerprint(self.keys.key(&self.scope)?.key.fingerprint(&text))
             }
-            SecretsAs::LeftOut => CapturedContent::LeftOut(true),
+            SecretsAs::LeftOut => LEFT_OUT,
         })
     }
 }
@@ -164,15 +172,7 @@ fn theirs(owner: &str, outlet: &str, held: &Held, hiding: &Hiding<'_>) -> Result
 
 /// A file that the ledger does not make.
 fn not_ledgers(path: &str, format: OutputFormat) -> CapturedFile {
-    CapturedFile {
-        path: path.to_owned(),
-        format: format.name().to_owned(),
-        not_there: false,
-        theirs: true,
-        trouble: None,
-        text: None,
-        values: Vec::new(),
-    }
+    CapturedFile { theirs: true, ..CapturedFile::empty(path, format.name()) }
 }
 
 fn files(
@@ -187,7 +187,7 @@ fn files(
     let is_theirs = |path: &String| matches!(held, Held::Files(there) if there.others.contains(path));
     for (path, drift) in drifts.iter().filter(|(path, _)| !is_theirs(path)) {
         let this = made.format_of(path);
-        let mut file = CapturedFile { theirs: false, ..not_ledgers(path, this) };
+        let mut file = CapturedFile::empty(path, this.name());
         let place = |name: &[String]| place_of(&unit.owner, outlet, path, name);
         let output = made.output(path);
         let tree = match held {

@@ -217,7 +217,7 @@ impl One {
                 }
                 (None, None) => Err(nothing()),
             },
-            Made::Environment(_) => Err(nothing()),
+            Made::Environment(_) | Made::Fields(_) => Err(nothing()),
         }
     }
 }

@@ -10,7 +10,7 @@ use cledger_core::render::{RenderedOutput, Rendering};
 use cledger_core::resolve::Resolver;
 use cledger_core::tree::Tree;
 use cledger_core::value::Value;
-use cledger_formats::{particulars, text_of};
+use cledger_formats::{Particulars, particulars, text_of};
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::{FileThere, Held};
 use cledger_outlets::read_back::{ReadBack, Source, read_back};
@@ -18,7 +18,7 @@ use jiff::civil::Date;
 
 use crate::asking::Telling;
 use crate::existing::{self, ExistingError};
-use crate::reality::captured::{Captured, Found};
+use crate::reality::captured::{Captured, Found, SAID_PATH};
 use crate::reality::delivered::Delivered;
 use crate::reality::looked::{Look, Looked};
 use crate::reality::making::{Made, make};
@@ -99,6 +99,9 @@ pub(crate) fn look_for<'l>(
         }
         Seeing::Capture(capture) => {
             let of = |(place, made): (&Place<'l>, &Vec<Made<'l>>)| {
+                if place.is_ledger {
+                    return capture.said(ledger);
+                }
                 let owners = place.subjects.iter().map(|&subject| ledger.owner(subject).to_string());
                 let name = place.outlet_name().unwrap_or_default().0;
                 capture.of(&name, &owners.zip(made).collect())
@@ -139,10 +142,11 @@ fn judged<'l>(
         };
         if let State::There(files) = &mut state {
             for (path, file) in files {
-                if let (Seeing::Capture(capture), Some(veiled)) =
-                    (at, veiled.get(&(owner.clone(), path.clone())))
-                {
-                    capture.unveil(&look.made, path, veiled, file);
+                if let Seeing::Capture(capture) = at {
+                    if let Some(veiled) = veiled.get(&(owner.clone(), path.clone())) {
+                        capture.unveil(&look.made, path, veiled, file);
+                    }
+                    capture.veil(ledger, (&place, &owner, path), file);
                 }
                 file.keep(|name| place.keeps(name));
                 if matches!(file, FileDrift::Theirs) && place.keeps(path) {
@@ -222,6 +226,14 @@ fn state(ledger: &Ledger, look: &Look<'_>, held: &Held) -> State {
         (Made::Environment(made), Held::Environment(variables)) => {
             let drift = drift::of_environment(ledger, made, variables);
             State::There(vec![("environment".to_owned(), drift)])
+        }
+        (Made::Fields(fields), Held::Document(text, _)) => {
+            let found = existing::read(text, OutputFormat::Json, Particulars::default());
+            let drift = match found {
+                Ok(found) => drift::of_fields(ledger, fields, &found.tree),
+                Err(reason) => FileDrift::Unreadable(reason.to_string()),
+            };
+            State::There(vec![(SAID_PATH.to_owned(), drift)])
         }
         _ => State::NotThere,
     }

@@ -1,9 +1,10 @@
-//! What the ledger makes for a unit at a place: files, names and values, or an environment.
+//! What the ledger makes for a unit at a place: files, names and values, an environment, or what it says itself.
 
 use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use cledger_core::environment::{Environment, environment};
+use cledger_core::fields::{Fields, as_kept, fields};
 use cledger_core::model::{OutputFormat, StageId, Subject};
 use cledger_core::output::OutputName;
 use cledger_core::render::{ContentError, RenderedOutput, Rendering, content, rendering};
@@ -21,6 +22,8 @@ pub(crate) enum Made<'l> {
     Content(Result<RenderedOutput<'l>, ContentError>),
     /// The environment of its programs.
     Environment(Environment<'l>),
+    /// What is said of its fields, as a capture keeps that.
+    Fields(Fields<'l>),
 }
 
 impl<'l> Made<'l> {
@@ -29,7 +32,7 @@ impl<'l> Made<'l> {
         match self {
             Made::Files(rendering) => rendering.outputs.iter().find(|output| output.path == path),
             Made::Content(output) => output.as_ref().ok(),
-            Made::Environment(_) => None,
+            Made::Environment(_) | Made::Fields(_) => None,
         }
     }
 
@@ -41,6 +44,12 @@ impl<'l> Made<'l> {
             let named =
                 variables.map(|(name, (_, it))| (vec![name.clone()], it.expose().map(text), it.is_secret()));
             return named.collect();
+        }
+        if let Made::Fields(fields) = self {
+            let values = fields.iter().filter_map(|(name, (_, outcome))| Some((name, outcome.value()?)));
+            return values
+                .map(|(name, value)| (name.clone(), value.expose().map(as_kept), value.is_secret()))
+                .collect();
         }
         let of_output = |output: &RenderedOutput<'l>| -> Vec<(OutputName, Option<Value>, bool)> {
             let values = output.values.iter();
@@ -55,7 +64,11 @@ impl<'l> Made<'l> {
 
     /// The format of one of its files, or of what else there is.
     pub(crate) fn format_of(&self, path: &str) -> OutputFormat {
-        self.output(path).map_or(OutputFormat::Dotenv, |output| output.output.format)
+        let without_file = match self {
+            Made::Fields(_) => OutputFormat::Json,
+            _ => OutputFormat::Dotenv,
+        };
+        self.output(path).map_or(without_file, |output| output.output.format)
     }
 }
 
@@ -72,6 +85,9 @@ pub(crate) fn make<'l>(
     renderings: &mut BTreeMap<(StageId, Subject), Rc<Rendering<'l>>>,
 ) -> (Made<'l>, Vec<String>) {
     let session = || resolver.session(unit_of(subject));
+    if place.is_ledger {
+        return (Made::Fields(fields(&mut session(), subject, place.stage)), Vec::new());
+    }
     if place.is_process() {
         let made = environment(&mut session(), subject, place.stage);
         return (Made::Environment(made), Vec::new());

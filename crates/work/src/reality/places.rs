@@ -1,4 +1,4 @@
-//! Where to look and to bring things: the outlets of stages, or one folder.
+//! Where to look and to bring things: the outlets of stages, one folder, or what the ledger said.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -17,6 +17,7 @@ use percent_encoding::utf8_percent_encode;
 
 use crate::known::require;
 use crate::reality::around::Around;
+use crate::reality::standing::SAID;
 use crate::reality::way;
 use crate::trouble::Trouble;
 
@@ -32,6 +33,8 @@ pub(crate) struct Place<'l> {
     /// Whether all units are looked at, so that what is left over is nobody's.
     pub(crate) is_whole: bool,
     pub(crate) source: Source,
+    /// Whether it is none of these, but what the ledger said when a capture was taken.
+    pub(crate) is_ledger: bool,
     /// The address of the service, if it is one.
     base: String,
     /// What is asked for so far, and by whom.
@@ -56,7 +59,30 @@ pub(crate) fn folder<'l>(
         listing: Some(Listing::Folders(folder, Links::Followed)),
         limit: FOLDER,
     };
-    Ok(Place { outlet: None, stage, subjects, is_whole, source, base: String::new(), taken: BTreeMap::new() })
+    Ok(Place::without_outlet(stage, subjects, is_whole, source))
+}
+
+/// What the ledger said of the units of a stage that these patterns cover.
+pub(crate) fn said<'l>(
+    patterns: &[Pattern],
+    ledger: &'l Ledger,
+    stage: StageId,
+) -> Result<Place<'l>, Trouble> {
+    let is_covered = |subject: &Subject| {
+        let owner = ledger.owner(*subject);
+        let (unit, instance) = owner.names();
+        patterns.iter().any(|pattern| pattern.covers_owner(unit, instance))
+    };
+    let subjects: Vec<Subject> = ledger.subjects_in(stage).filter(is_covered).collect();
+    let is_whole = patterns.iter().all(|pattern| !pattern.has_owner());
+    if subjects.is_empty() && !is_whole {
+        let texts: Vec<String> = patterns.iter().map(ToString::to_string).collect();
+        return Err(Trouble::usage(format!("the ledger has no unit {}", texts.join(", ")))
+            .help("`cledger list units` shows them, and in which stages they are"));
+    }
+    let reach = Reach::None("what the ledger said is reached nowhere".to_owned());
+    let source = Source { reach, asked: BTreeMap::new(), listing: None, limit: FOLDER };
+    Ok(Place { is_ledger: true, ..Place::without_outlet(stage, subjects, is_whole, source) })
 }
 
 /// All outlets of the stages that these patterns cover, with the units that they cover.
@@ -151,7 +177,8 @@ pub(super) fn place<'l>(
         }
     };
     let source = Source { reach, asked: BTreeMap::new(), listing, limit: outlet.timeout };
-    Ok(Place { outlet: Some(outlet), stage, subjects, is_whole, source, base, taken: BTreeMap::new() })
+    let place = Place::without_outlet(stage, subjects, is_whole, source);
+    Ok(Place { outlet: Some(outlet), base, ..place })
 }
 
 fn links(follow: bool) -> Links {
@@ -241,6 +268,11 @@ fn no_label(outlet: &Outlet, missing: &NoLabel) -> Trouble {
 }
 
 impl Place<'_> {
+    fn without_outlet(stage: StageId, subjects: Vec<Subject>, is_whole: bool, source: Source) -> Self {
+        let (base, taken) = (String::new(), BTreeMap::new());
+        Self { outlet: None, stage, subjects, is_whole, source, is_ledger: false, base, taken }
+    }
+
     /// Asks for these files of a unit or instance, or whatever else it has there.
     pub(crate) fn ask(&mut self, ledger: &Ledger, of: &Owner, files: Vec<String>) -> Result<(), Trouble> {
         let owner = of.to_string();
@@ -341,8 +373,11 @@ impl Place<'_> {
         back.trouble.clone().unwrap_or_else(late)
     }
 
-    /// The outlet's name and kind, if it is one.
+    /// The outlet's name and kind, if it is one, or what stands for these.
     pub(crate) fn outlet_name(&self) -> Option<(String, &'static str)> {
+        if self.is_ledger {
+            return Some((SAID.0.to_owned(), SAID.1));
+        }
         self.outlet.map(|outlet| (outlet.name.to_string(), outlet.kind.name()))
     }
 

@@ -136,7 +136,7 @@ fn of_file(drift: &mut FileDrift, made: &Made<'_>, path: &str, delivered: &Tree)
     let ledger: BTreeMap<Vec<String>, Value> =
         values.filter_map(|(name, value, _)| Some((name, value?))).collect();
     for name in names {
-        if matches!(name.what, NameDrift::Unreadable | NameDrift::NoValueHere) {
+        if matches!(name.what, NameDrift::Unreadable | NameDrift::NoValueHere) || name.is_hidden() {
             continue;
         }
         let there = name.there.as_ref().map(cledger_core::value::Held::expose);

@@ -2,6 +2,9 @@
 
 use cledger_core::drift::{FileDrift, NameDrift};
 
+/// What stands for the name and kind of an outlet where one looked at what the ledger said when a capture was taken.
+pub const SAID: (&str, &str) = ("the captured ledger", "ledger");
+
 /// How a unit or instance stands at one place.
 #[derive(Debug)]
 pub struct UnitDrift {

@@ -86,18 +86,22 @@ pub(crate) struct Veil {
 }
 
 impl Veil {
-    /// Of a unit in a stage; of one that the ledger does not know any more without its subject.
+    /// Of a unit in a stage; of one that the ledger does not know any more without its subject. Without a daybook
+    /// nothing was delivered.
     pub(crate) fn of(
         resolver: &Resolver<'_>,
         subject: Option<Subject>,
         (owner, stage): (&str, StageId),
-        book: &mut dyn Daybook,
+        book: Option<&mut (dyn Daybook + '_)>,
     ) -> Result<Self, Trouble> {
         let secrets = subject.map(|subject| secrets_of(resolver, subject, stage)).unwrap_or_default();
         let stage = &resolver.ledger().stage(stage).name;
         Ok(Self {
             masking: Masking::of(secrets.iter().map(|secret| secret.as_str())),
-            delivered: Delivered::of(book, owner, stage.as_str())?,
+            delivered: match book {
+                Some(book) => Delivered::of(book, owner, stage.as_str())?,
+                None => Delivered::default(),
+            },
         })
     }
 

@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod bundles;
+mod captured_ledger;
 mod copied;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;

@@ -90,6 +90,10 @@ fn reading_never_writes() {
     drift(&place.at, &ToLookAt { addresses: vec!["@dev".to_owned()], ..ToLookAt::default() }).unwrap();
     let stage = address("@dev");
     let (secrets, units) = (SecretsAs::LeftOut, &[][..]);
-    capture(&opened, &ToCapture { address: &stage, units, secrets, passphrase: None, why: None }).unwrap();
+    capture(
+        &opened,
+        &ToCapture { address: &stage, units, secrets, passphrase: None, why: None, with_ledger: false },
+    )
+    .unwrap();
     assert_eq!(place.everything(), before);
 }

@@ -3,23 +3,14 @@
 use std::path::PathBuf;
 
 use cledger_work::asking::Nobody;
-use cledger_work::capture::{SecretsAs, ToCapture, capture};
+use cledger_work::capture::SecretsAs;
 use cledger_work::deliver::{Edits, history};
 use cledger_work::outlet::put_captured::{AllPutBack, ToPutBack, put_captured};
 use cledger_work::{Kind, Trouble};
 
 use crate::database::{self, Server};
-use crate::quay::{Quay, delivers};
-use crate::workplaces::{Place, address, because, whole};
-
-/// Captures what the stage has, with its secrets as these.
-fn captured(place: &Place, secrets: SecretsAs) -> PathBuf {
-    let asked =
-        ToCapture { address: &address("@dev"), units: &[], secrets, passphrase: None, why: Some("before") };
-    let path = place.path("../captured.json");
-    std::fs::write(&path, capture(&place.open(), &asked).unwrap().text).unwrap();
-    path
-}
+use crate::quay::{Quay, captured, delivers};
+use crate::workplaces::{Place, because, whole};
 
 fn puts(place: &Place, path: &std::path::Path, asked: ToPutBack) -> Result<AllPutBack, Trouble> {
     let asked = ToPutBack { consent: because(&[]), write: true, ..asked };

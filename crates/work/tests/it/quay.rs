@@ -2,12 +2,14 @@
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::path::PathBuf;
 use std::time::Duration;
 
 use cledger_core::name::Name;
 use cledger_standin::{Options, StandIn};
 use cledger_work::Trouble;
 use cledger_work::asking::Stepping;
+use cledger_work::capture::{SecretsAs, ToCapture, capture};
 use cledger_work::change::Changing;
 use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
 use cledger_work::deliver::{Edits, chores, deliver, history};
@@ -192,4 +194,19 @@ pub(crate) fn promotes(place: &Place) -> Result<(), Trouble> {
         Some(trouble) => Err(trouble),
         None => Ok(()),
     }
+}
+
+/// Captures what the stage has and what the ledger says of it, with its secrets as these.
+pub(crate) fn captured(place: &Place, secrets: SecretsAs) -> PathBuf {
+    let asked = ToCapture {
+        address: &address("@dev"),
+        units: &[],
+        secrets,
+        passphrase: None,
+        why: Some("before"),
+        with_ledger: true,
+    };
+    let path = place.path("../captured.json");
+    fs::write(&path, capture(&place.open(), &asked).unwrap().text).unwrap();
+    path
 }

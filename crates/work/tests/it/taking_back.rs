@@ -25,12 +25,12 @@ fn when_came(place: &Place, number: u64) -> LookedAt {
     LookedAt::Delivered(Deliveries::At(record.meta.time.parse().unwrap()))
 }
 
-fn looks(place: &Place, at: LookedAt, addresses: &[&str]) -> Result<Drift, Trouble> {
+pub(crate) fn looks(place: &Place, at: LookedAt, addresses: &[&str]) -> Result<Drift, Trouble> {
     let addresses = addresses.iter().map(|&text| text.to_owned()).collect();
     drift(&place.at, &ToLookAt { addresses, at, ..ToLookAt::default() })
 }
 
-fn takes(place: &Place, at: LookedAt, field: &str) -> Result<Taken, Trouble> {
+pub(crate) fn takes(place: &Place, at: LookedAt, field: &str) -> Result<Taken, Trouble> {
     let asked = ToTake {
         fields: vec![field.to_owned()],
         stage: None,
@@ -44,7 +44,7 @@ fn takes(place: &Place, at: LookedAt, field: &str) -> Result<Taken, Trouble> {
 }
 
 /// Has the ledger say another secret than before.
-fn says_secret(quay: &Quay, token: &str) {
+pub(crate) fn says_secret(quay: &Quay, token: &str) {
     let stage = quay.place.read("stages/dev.toml");
     let others = stage.lines().filter(|line| !line.starts_with("gate.token"));
     let line = format!("gate.token = \"{token}\"");

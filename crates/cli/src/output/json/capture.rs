@@ -1,5 +1,6 @@
 //! `capture` for programs: where it went, and what is not in it. The capture itself is a JSON document, too.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use cledger_work::capture::Captured;
@@ -17,8 +18,12 @@ pub(crate) struct Document<'c> {
     outlets: usize,
     there: usize,
     unknown: usize,
+    /// Of how many units it has what the ledger says; null where that is not kept.
+    said: Option<usize>,
     not_known: Vec<NotIn<'c>>,
     left_out: Vec<NotIn<'c>>,
+    /// What the ledger says and is not in it, each with the reason.
+    unsaid: &'c [String],
 }
 
 /// Something that is not in the capture.
@@ -41,6 +46,8 @@ pub(crate) fn document<'c>(captured: &'c Captured, path: &Path, written: bool) -
         outlets: capture.outlets.len(),
         there: counted.iter().map(|outlet| outlet.there).sum(),
         unknown: counted.iter().map(|outlet| outlet.unknown).sum(),
+        said: capture.said.as_ref().map(BTreeMap::len),
+        unsaid: &captured.unsaid,
         not_known: counted.iter().flat_map(|it| not_in(&it.outlet, &it.not_known)).collect(),
         left_out: counted.iter().flat_map(|it| not_in(&it.outlet, &it.left_out)).collect(),
     }

@@ -7,12 +7,15 @@ use serde::Serialize;
 use super::FORMAT;
 use crate::output::text::drift::word;
 use crate::output::values;
+use cledger_work::drift::Against;
 use cledger_work::reality::lookups::LOOKED_UP;
-use cledger_work::reality::standing::{State, UnitDrift};
+use cledger_work::reality::standing::{SAID, State, UnitDrift};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'d> {
     format: u32,
+    /// What the ledger was compared with.
+    against: &'static str,
     /// The one stage that was looked at; null if there were several.
     stage: Option<&'d str>,
     clean: bool,
@@ -65,12 +68,18 @@ struct NameDocument<'d> {
     there: serde_json::Value,
 }
 
-pub(crate) fn document(units: &[UnitDrift]) -> Document<'_> {
+pub(crate) fn document(units: &[UnitDrift], against: Against) -> Document<'_> {
     let mut stages = units.iter().map(|unit| unit.stage.as_str());
     let first = stages.next();
     let stage = first.filter(|first| stages.all(|stage| stage == *first));
     let clean = units.iter().all(UnitDrift::is_clean);
-    Document { format: FORMAT, stage, clean, units: units.iter().map(unit).collect() }
+    Document {
+        format: FORMAT,
+        against: against.name(),
+        stage,
+        clean,
+        units: units.iter().map(unit).collect(),
+    }
 }
 
 fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
@@ -90,7 +99,7 @@ fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
         State::NotKnown(reason) => Some(reason.as_str()),
         _ => None,
     };
-    let outlet = unit.outlet.as_ref().filter(|(_, kind)| *kind != LOOKED_UP.1);
+    let outlet = unit.outlet.as_ref().filter(|(_, kind)| ![LOOKED_UP.1, SAID.1].contains(kind));
     let outlet = outlet.map(|(name, _)| name.as_str());
     let last = unit.last.as_ref().map(|last| LastDocument {
         number: last.number,

@@ -1,6 +1,6 @@
 //! `list` for programs.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use cledger_core::model::{Ledger, Stage, Unit};
@@ -38,6 +38,8 @@ struct CaptureDocument<'l> {
     by: Option<&'l str>,
     why: Option<&'l str>,
     units: BTreeSet<&'l str>,
+    /// Whether it has what the ledger said, too.
+    with_ledger: bool,
     /// Why it cannot be read.
     trouble: Option<String>,
 }
@@ -47,13 +49,15 @@ pub(crate) fn captures(captures: &[Captured]) -> Document<'_> {
     let document = captures.iter().map(|listed| {
         let capture = listed.capture.as_ref().ok();
         let outlets = capture.into_iter().flat_map(|capture| &capture.outlets);
+        let said = capture.and_then(|capture| capture.said.as_ref()).into_iter().flat_map(BTreeMap::keys);
         CaptureDocument {
             path: &listed.path,
             stage: capture.map(|capture| capture.stage.as_str()),
             taken: capture.map(|capture| capture.taken.as_str()),
             by: capture.and_then(|capture| capture.by.as_deref()),
             why: capture.and_then(|capture| capture.why.as_deref()),
-            units: outlets.flat_map(|outlet| outlet.units.keys()).map(String::as_str).collect(),
+            units: outlets.flat_map(|outlet| outlet.units.keys()).chain(said).map(String::as_str).collect(),
+            with_ledger: capture.is_some_and(|capture| capture.said.is_some()),
             trouble: listed.capture.as_ref().err().map(ToString::to_string),
         }
     });

@@ -7,6 +7,7 @@ use super::at::{self, OutletPlan};
 use super::brought::{OneBrought, one_brought};
 use super::error::{self, TroubleDocument};
 use super::{FORMAT, deliver, drift};
+use cledger_work::drift::Against;
 use cledger_work::outlet::list::Listed;
 use cledger_work::outlet::prepare::{Prepared, Preparing};
 use cledger_work::outlet::put::Put;
@@ -85,7 +86,10 @@ pub(crate) struct PutDocument<'o> {
 
 /// What `outlet put` came to.
 pub(crate) fn put(put: &Put) -> PutDocument<'_> {
-    PutDocument { delivered: deliver::document(&put.delivered), processes: drift::document(&put.processes) }
+    PutDocument {
+        delivered: deliver::document(&put.delivered),
+        processes: drift::document(&put.processes, Against::Outlets),
+    }
 }
 
 #[derive(Debug, Serialize)]

@@ -23,7 +23,20 @@ pub(crate) fn print(console: &mut Console, captured: &Captured, path: &Path, wri
             (outlet.not_there.to_string(), Tone::Plain),
         ]);
     }
-    table.lines().iter().for_each(|line| console.line(line));
+    if !outlets.is_empty() {
+        table.lines().iter().for_each(|line| console.line(line));
+    }
+    if let Some(said) = &captured.capture.said {
+        let gap = if outlets.is_empty() { "" } else { "\n" };
+        console.line(format!("{gap}With what the ledger says of {}.", counted(said.len(), "unit")));
+    }
+    if !captured.unsaid.is_empty() {
+        console.line(format!("\n{}:", style::heading("in the ledger, and not in the capture")));
+        captured
+            .unsaid
+            .iter()
+            .for_each(|text| console.wrapped(&format!("  {}", values::escape(text)), "    "));
+    }
     list(console, "not known", outlets, |outlet| &outlet.not_known);
     list(console, "there, and not in the capture", outlets, |outlet| &outlet.left_out);
     console.line("");
@@ -37,7 +50,8 @@ pub(crate) fn print(console: &mut Console, captured: &Captured, path: &Path, wri
         );
         console.wrapped(&text, "");
     }
-    let in_part = outlets.iter().any(|outlet| !outlet.not_known.is_empty() || !outlet.left_out.is_empty());
+    let in_part = !captured.unsaid.is_empty()
+        || outlets.iter().any(|outlet| !outlet.not_known.is_empty() || !outlet.left_out.is_empty());
     if !written {
         console.line(format!("Would be written to {}.", values::escape(&path.display().to_string())));
         console.line(ONLY_SHOWN);

@@ -11,9 +11,9 @@ use crate::output::console::Console;
 use crate::output::table::{Table, Tone};
 use crate::output::time::day;
 use crate::output::{style, values};
-use cledger_work::drift::Drift;
+use cledger_work::drift::{Against, Drift};
 use cledger_work::reality::lookups::LOOKED_UP;
-use cledger_work::reality::standing::{LastDelivery, State, UnitDrift};
+use cledger_work::reality::standing::{LastDelivery, SAID, State, UnitDrift};
 use cledger_work::shown::counted;
 
 pub(crate) fn word(what: NameDrift) -> &'static str {
@@ -43,7 +43,8 @@ pub(crate) fn print(console: &mut Console, drift: &Drift) {
     for (at, of_place) in units.chunk_by(same_place).enumerate() {
         if let [UnitDrift { stage, outlet: Some((outlet, kind)), .. }, ..] = of_place {
             let gap = if at > 0 { "\n" } else { "" };
-            let what = if *kind == LOOKED_UP.1 { outlet.clone() } else { format!("outlet {outlet}, {kind}") };
+            let is_outlet = ![LOOKED_UP.1, SAID.1].contains(kind);
+            let what = if is_outlet { format!("outlet {outlet}, {kind}") } else { outlet.clone() };
             console.line(format!("{gap}{} ({what})", style::heading(stage)));
         }
         place(console, of_place, widest);
@@ -145,23 +146,33 @@ fn summary(console: &mut Console, drift: &Drift) {
         let text = format!("{} could not be looked at.", counted(unreachable, "unit"));
         console.line(format!("{}: {text}", style::doubtful("not known")));
     }
+    let is_now = matches!(drift.against, Against::Outlets | Against::Folder);
     if drifted > 0 {
+        let word = style::bad(if is_now { "drift" } else { "differs" });
         let of = format!("{drifted} of {}", counted(worst.len(), "unit"));
-        let is_one = drifted == 1;
-        console.line(if drift.is_delivered {
-            let were = if is_one { "was" } else { "were" };
-            format!("{}: {of} {were} not delivered as the ledger says now.", style::bad("differs"))
-        } else {
-            let are = if is_one { "is" } else { "are" };
-            format!("{}: {of} {are} not as the ledger says.", style::bad("drift"))
-        });
+        console.line(format!("{word}: {}.", sentence(drift.against, &of, drifted, false)));
     } else if unknown + unreachable == 0 {
+        let word = style::good(if is_now { "no drift" } else { "no difference" });
         let all = counted(worst.len(), "unit");
-        console.line(if drift.is_delivered {
-            format!("{}: {all} delivered as the ledger says now.", style::good("no difference"))
-        } else {
-            format!("{}: {all} as the ledger says.", style::good("no drift"))
-        });
+        console.line(format!("{word}: {}.", sentence(drift.against, &all, worst.len(), true)));
+    }
+}
+
+/// Says that units are as the ledger says, or are not.
+fn sentence(against: Against, units: &str, count: usize, is_so: bool) -> String {
+    let verb = |one: &'static str, several: &'static str| match (is_so, count) {
+        (true, _) => "",
+        (false, 1) => one,
+        (false, _) => several,
+    };
+    let is = verb(" is not", " are not");
+    let was = verb(" was not", " were not");
+    match against {
+        Against::Outlets | Against::Folder => format!("{units}{is} as the ledger says"),
+        Against::Capture => format!("{units}{was} captured as the ledger says now"),
+        Against::CapturedLedger if is_so => format!("the ledger said of {units} what it says now"),
+        Against::CapturedLedger => format!("the ledger said something else of {units}"),
+        Against::Delivery => format!("{units}{was} delivered as the ledger says now"),
     }
 }
 

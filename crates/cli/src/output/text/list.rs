@@ -128,12 +128,14 @@ pub(crate) fn captures(console: &mut Console, captures: &[Captured]) {
             vec![listed.path.clone(), none(), none(), none(), "cannot be read".to_owned()]
         }
         Ok(capture) => {
-            let units: BTreeSet<&String> = capture.outlets.iter().flat_map(|it| it.units.keys()).collect();
+            let said = capture.said.iter().flat_map(|said| said.keys());
+            let units: BTreeSet<&String> =
+                capture.outlets.iter().flat_map(|it| it.units.keys()).chain(said).collect();
             vec![
                 listed.path.clone(),
                 capture.stage.to_string(),
                 minute(&capture.taken),
-                units.len().to_string(),
+                format!("{}{}", units.len(), if capture.said.is_some() { ", ledger" } else { "" }),
                 values::escape(capture.why.as_deref().unwrap_or_default()),
             ]
         }
