@@ -14,6 +14,7 @@ use cledger_work::Trouble;
 use crate::app::App;
 use crate::commands::{self, Command};
 use crate::complete::COMPLETE_VARIABLE;
+use crate::examples::with_examples;
 use crate::globals::Globals;
 use crate::output::console::Console;
 use crate::{exit, memory, trade_words};
@@ -45,7 +46,7 @@ const GROUPS: [(&str, &[&str]); 11] = [
 
 /// The whole command tree, with its help in groups.
 pub(crate) fn command() -> clap::Command {
-    let command = Cli::command();
+    let command = with_examples(Cli::command());
     let mut listed = String::new();
     for (heading, names) in GROUPS {
         listed.push_str(heading);

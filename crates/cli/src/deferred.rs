@@ -5,6 +5,8 @@ use std::ops::Deref;
 use clap::builder::{Resettable, StyledStr};
 use clap::{ArgMatches, Args, Command, Error, FromArgMatches};
 
+use crate::examples::below;
+
 /// The options of a command.
 #[derive(Debug)]
 pub(crate) struct Deferred<T>(T);
@@ -21,7 +23,7 @@ impl<T> Deref for Deferred<T> {
 fn augmented<T: Args>(command: Command) -> Command {
     let said = |text: Option<&StyledStr>| text.cloned().map_or(Resettable::Reset, Resettable::Value);
     let (about, long_about) = (said(command.get_about()), said(command.get_long_about()));
-    T::augment_args(command).about(about).long_about(long_about)
+    below(T::augment_args(command)).about(about).long_about(long_about)
 }
 
 impl<T: Args> Args for Deferred<T> {

@@ -8,6 +8,7 @@ mod conditions;
 mod declared;
 mod deferred;
 mod demo;
+mod examples;
 mod exit;
 mod explanations;
 mod globals;

@@ -1,16 +1,17 @@
 //! The manual pages, and the reference of all commands as Markdown.
 
-mod examples;
 mod facts;
 
 use std::io;
 
 use clap::Command;
+use clap::builder::Resettable;
 use clap_mangen::Man;
 use clap_mangen::roff::{Roff, bold, roman};
 
-use examples::EXAMPLES;
-use facts::{ENVIRONMENT, EXIT_STATUS, FILES, Fact};
+use facts::{ENVIRONMENT, EXIT_STATUS, FILES};
+
+use crate::examples;
 
 /// The width of the text in the Markdown reference.
 const WIDTH: usize = 96;
@@ -23,9 +24,14 @@ const WIDTH: usize = 96;
 pub(crate) fn page(command: &Command, name: &str) -> io::Result<Vec<u8>> {
     let title = title(name);
     let mut text = Vec::new();
-    Man::new(command.clone().display_name(title.clone())).title(title).render(&mut text)?;
+    let examples = examples::of(name);
+    let mut command_itself = command.clone().display_name(title.clone());
+    if !examples.is_empty() {
+        // A page has a section of its own for them.
+        command_itself = command_itself.after_help(Resettable::Reset);
+    }
+    Man::new(command_itself).title(title).render(&mut text)?;
     let mut more = Roff::default();
-    let examples = examples_of(name);
     if !examples.is_empty() {
         more.control("SH", ["EXAMPLES"]);
         for (line, what) in examples {
@@ -58,13 +64,6 @@ pub(crate) fn markdown(root: &Command) -> String {
         let help = command.clone().term_width(WIDTH).render_help().to_string();
         let lines: Vec<&str> = help.lines().map(str::trim_end).collect();
         text.push_str(&format!("\n## `{name}`\n\n```text\n{}\n```\n", lines.join("\n").trim_end()));
-        let examples = examples_of(&name);
-        if !examples.is_empty() {
-            text.push('\n');
-        }
-        for (line, what) in examples {
-            text.push_str(&format!("- `{line}`: {what}\n"));
-        }
     }
     for (heading, of, facts) in [
         ("Exit status", "status", EXIT_STATUS),
@@ -97,13 +96,6 @@ pub(crate) fn title(name: &str) -> String {
     name.replace(' ', "-")
 }
 
-fn examples_of(name: &str) -> Vec<&'static Fact> {
-    let is_of_it = |(line, _): &&Fact| {
-        line.strip_prefix(name).is_some_and(|rest| rest.is_empty() || rest.starts_with(' '))
-    };
-    if name.contains(' ') { EXAMPLES.iter().filter(is_of_it).collect() } else { Vec::new() }
-}
-
 /// The page above, and those beside it; below the root they are listed already.
 fn see_also(command: &Command, name: &str) -> String {
     let mut names = vec!["cledger".to_owned()];
@@ -119,26 +111,4 @@ fn see_also(command: &Command, name: &str) -> String {
     names.extend(subs.map(|sub| format!("{}-{}", title(name), sub.get_name())));
     let pages: Vec<String> = names.iter().map(|name| format!("{name}(1)")).collect();
     pages.join(", ")
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::cli::command;
-
-    #[test]
-    fn every_command_has_an_example_and_every_example_is_a_command_line() {
-        let mut root = command();
-        root.build();
-        for (command, name) in whole_tree(&root) {
-            let is_of_one = name.contains(' ') && name.split(' ').count() == 2;
-            assert!(!is_of_one || !examples_of(&name).is_empty(), "{}", command.get_name());
-        }
-        for (line, what) in EXAMPLES {
-            let words: Vec<&str> = line.split(' ').collect();
-            let parsed = super::super::cli::command().try_get_matches_from(&words);
-            assert!(parsed.is_ok(), "{line}: {}", parsed.unwrap_err());
-            assert!(!what.is_empty() && !what.ends_with('.'), "{line}: {what}");
-        }
-    }
 }

@@ -6,6 +6,7 @@
 pub(crate) mod checked;
 pub(crate) mod clean;
 pub(crate) mod console;
+pub(crate) mod cut;
 pub(crate) mod diagnostics;
 pub(crate) mod json;
 pub(crate) mod junit;

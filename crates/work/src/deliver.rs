@@ -25,6 +25,7 @@ pub(crate) mod recorded;
 mod standing;
 pub mod status;
 pub(crate) mod tested;
+pub mod to_do;
 pub mod withdraw;
 
 use std::collections::BTreeMap;

@@ -5,13 +5,17 @@ use std::path::PathBuf;
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
-use cledger_work::Trouble;
-use cledger_work::drift::{Deliveries, LookedAt, ToLookAt, ToTake, drift, take};
+use cledger_work::drift::{Deliveries, Drift, LookedAt, ToLookAt, ToTake, drift, take};
 use cledger_work::whole_units::WholeUnits;
+use cledger_work::{Kind, Trouble};
+use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
 use crate::options::{ActOptions, ChangeOptions, moment};
+use crate::output::console::Console;
+use crate::output::shown::Shown;
+use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 #[command(mut_arg("write", |arg| arg.requires("take")))]
@@ -36,6 +40,9 @@ pub(crate) struct DriftArgs {
     /// at a time, as YYYY-MM-DDTHH:MM (UTC unless an offset is given)
     #[arg(long, value_name = "WHAT", conflicts_with_all = ["observed", "captured", "captured_ledger"])]
     delivered: Option<String>,
+    /// Show only units that are not as the ledger says
+    #[arg(long, conflicts_with = "take")]
+    differing: bool,
     /// The day from which last days are counted, instead of `CLEDGER_TODAY` or today (UTC)
     #[arg(long, value_name = "YYYY-MM-DD")]
     today: Option<String>,
@@ -63,7 +70,29 @@ pub(crate) fn run(args: &DriftArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         at: looked_at(args)?,
         today: args.today.clone(),
     };
-    Ok(app.show(&drift(&app.at, &asked)?))
+    let drift = drift(&app.at, &asked)?;
+    Ok(app.show(&View { drift, differing: args.differing }))
+}
+
+/// How units stand, all or those alone that are not as the ledger says.
+struct View {
+    drift: Drift,
+    differing: bool,
+}
+
+impl Shown for View {
+    fn print(&self, console: &mut Console) {
+        text::drift::print(console, &self.drift, self.differing);
+    }
+
+    fn document(&self) -> impl Serialize {
+        let Drift { units, against } = &self.drift;
+        json::drift::document(units, *against, self.differing)
+    }
+
+    fn kind(&self) -> Option<Kind> {
+        self.drift.kind()
+    }
 }
 
 /// What is looked at, where no folder is named.

@@ -24,6 +24,9 @@ pub(crate) struct ShowArgs {
     /// The unit or a part of it, such as ticket-desk@test or ticket-desk+kiosk/events
     #[arg(add = ArgValueCompleter::new(complete::address))]
     address: String,
+    /// Say in full where each value comes from
+    #[arg(long)]
+    origins: bool,
     #[command(flatten)]
     look: LookOptions,
 }
@@ -38,7 +41,8 @@ pub(crate) fn run(args: &ShowArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let stage = shown.chosen.stage;
     let (unmask, assumptions) = args.look.read(&opened.ledger, stage)?;
     let resolver = opened.assuming(&assumptions);
-    let status = app.show(&View { opened: &opened, resolver: &resolver, shown, unmask });
+    let status =
+        app.show(&View { opened: &opened, resolver: &resolver, shown, unmask, origins: args.origins });
     opened.tell_unread();
     Ok(status)
 }
@@ -50,11 +54,14 @@ pub(crate) struct View<'v> {
     pub(crate) shown: show::Shown,
     /// Whether secrets are shown.
     pub(crate) unmask: bool,
+    /// Whether it is said in full where values come from.
+    pub(crate) origins: bool,
 }
 
 impl Shown for View<'_> {
     fn print(&self, console: &mut Console) {
-        text::show::print(console, self.opened, self.resolver, &self.shown, self.unmask);
+        let how = (self.unmask, self.origins);
+        text::show::print(console, self.opened, self.resolver, &self.shown, how);
     }
 
     fn document(&self) -> impl Serialize {

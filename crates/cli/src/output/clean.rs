@@ -9,8 +9,10 @@ use std::borrow::Cow;
 pub(crate) use cledger_work::shown::{escape, is_hidden};
 
 /// The colours that we use, as they stand between `ESC [` and `m` (ECMA-48, 8.3.117).
-const COLORS: [&str; 15] =
-    ["", "0", "1", "31", "32", "33", "34", "35", "36", "38;5;1", "38;5;5", "38;5;8", "39", "92", "94"];
+const COLORS: [&str; 16] = [
+    "", "0", "1", "31", "32", "33", "34", "36", "38;5;1", "38;5;136", "38;5;2", "38;5;8", "39", "90", "92",
+    "94",
+];
 
 /// Output of several lines with everything escaped that is neither a line end nor one of our colours.
 pub(crate) fn clean(text: &str) -> Cow<'_, str> {

@@ -7,6 +7,7 @@ use cledger_core::source::{Files, Place};
 use cledger_store::Unreadable;
 use cledger_work::Trouble;
 use textwrap::{Options, WordSplitter};
+use unicode_width::UnicodeWidthStr as _;
 
 use super::clean::{escape, is_hidden};
 use super::style;
@@ -241,6 +242,16 @@ fn report(report: &Report<'_>) -> String {
     let before_note = digits + " = help: ".len();
     let message = report.folded(report.message, before_title);
     let label = report.label.map(escape);
+    // Behind the line's number and ` | `, its text up to the end of the carets, and a blank.
+    let before_label = report.shown.map_or(0, |shown| {
+        let carets = shown.text[shown.start..shown.end].width().max(1);
+        digits + " | ".len() + shown.text[..shown.start].width() + carets + 1
+    });
+    let fits = |label: &String| report.width.is_none_or(|width| before_label + label.width() <= width);
+    let (beside, below) = match label {
+        Some(label) if report.shown.is_some() && !fits(&label) => (None, Some(label)),
+        label => (label, None),
+    };
     let path = report.shown.map(|shown| escape(&shown.path)).unwrap_or_default();
     let mut title = report.level.clone().primary_title(message);
     if let Some(code) = report.code {
@@ -249,7 +260,7 @@ fn report(report: &Report<'_>) -> String {
     let mut group = Group::with_title(title);
     if let Some(shown) = report.shown {
         let mut annotation = AnnotationKind::Primary.span(shown.start..shown.end);
-        if let Some(label) = &label {
+        if let Some(label) = &beside {
             annotation = annotation.label(label);
         }
         let snippet = Snippet::source(shown.text.as_str())
@@ -258,7 +269,7 @@ fn report(report: &Report<'_>) -> String {
             .annotation(annotation);
         group = group.element(snippet);
     }
-    for note in report.notes {
+    for note in below.iter().chain(report.notes) {
         group = group.element(Level::NOTE.message(report.folded(note, before_note)));
     }
     if let Some(help) = report.help {

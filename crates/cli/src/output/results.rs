@@ -9,13 +9,11 @@ use cledger_work::deliver::chores::{ChoresDone, OpenChore};
 use cledger_work::deliver::dropping::Dropped;
 use cledger_work::deliver::history::{History, Verified};
 use cledger_work::deliver::overwritten::{BroughtBack, Overwritten};
-use cledger_work::deliver::status::Status;
-use cledger_work::drift::{Drift, Taken};
+use cledger_work::drift::Taken;
 use cledger_work::fill::Filled;
 use cledger_work::folio::Entered;
 use cledger_work::impact::Impact;
 use cledger_work::keys::{Compared, KeysChanged, KeysTrusted, Listed as ListedKey, OwnIdentity};
-use cledger_work::matrix::Matrix;
 use cledger_work::outlet::list::Listed as ListedOutlet;
 use cledger_work::outlet::lookup::LookedUp;
 use cledger_work::outlet::put::Put;
@@ -84,15 +82,11 @@ shown! {
     Overwritten, |it, console| text::history::overwritten(console, it), json::history::overwritten(it);
     Declared, |it, console| text::declare::print(console, it), json::declare::document(it);
     Dropped, |it, console| text::deliver::dropped(console, it), json::deliver::dropped(it);
-    Drift, |it, console| text::drift::print(console, it), json::drift::document(&it.units, it.against),
-        kind it.kind();
     Filled, |it, console| text::fill::print(console, it), json::fill::document(it), kind it.kind();
     Entered, |it, console| text::folio::entered(console, it), json::folio::entered(it), kind it.kind(),
         trouble it.delivered.iter().find_map(|delivered| delivered.trouble.as_ref());
     Impact<'_>, |it, console| text::impact::print(console, it.ledger, &it.address, &it.affected),
         json::impact::document(it.ledger, &it.address, &it.affected);
-    Matrix<'_>, |it, console| text::matrix::print(console, it.ledger, &it.stages, &it.rows),
-        json::matrix::document(it.ledger, &it.stages, &it.rows);
     History, |it, console| text::history::print(console, it), json::history::document(it);
     KeysChanged, |it, console| text::key::done(console, it), json::key::document(it), kind it.kind();
     KeysTrusted, |it, console| text::key::trusted(console, it),
@@ -114,7 +108,6 @@ shown! {
     SettingsChanged, |it, console| text::change::at_once(console, it), json::change::document(it);
     Shared, |it, console| text::rename::print(console, "shared", (&it.from, &it.to), &it.files, it.written),
         json::rename::document((&it.from, &it.to), &it.files, it.written);
-    Status, |it, console| text::status::print(console, it), json::status::document(it);
     Taken, |it, console| text::change::taken(console, it), json::change::taken(it), kind it.kind();
     TakenIn, |it, console| text::change::taken_in(console, it), json::change::taken_in(it), kind it.kind();
     Trusted, |it, console| text::trust::print(console, it), json::trust::document(it);

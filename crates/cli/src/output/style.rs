@@ -1,41 +1,78 @@
-//! Colours, each only ever behind a word that says the same.
+//! What is said by colour, each only ever beside a word or mark that says the same.
 
 use annotate_snippets::Renderer;
-use anstyle::{AnsiColor, Style};
+use anstyle::{Ansi256Color, AnsiColor, Style};
+use comfy_table::Color;
 
 use super::clean::escape;
 
-fn paint(color: AnsiColor, text: &str) -> String {
-    let style = Style::new().fg_color(Some(color.into()));
-    format!("{style}{}{style:#}", escape(text))
+/// What a text says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Tone {
+    /// Nothing in particular.
+    Plain,
+    /// Something that must be mended.
+    Bad,
+    /// Something that somebody should look at.
+    Doubtful,
+    /// Something that is as it should be.
+    Good,
+    /// Something beside the point.
+    Quiet,
 }
 
-/// The colour of what must be mended.
-const BAD: AnsiColor = AnsiColor::Red;
+impl Tone {
+    /// Its colour, by its number among 256. The yellow is a darker one than terminals have as theirs, which is not
+    /// legible on white.
+    fn number(self) -> Option<u8> {
+        match self {
+            Tone::Plain => None,
+            Tone::Bad => Some(1),
+            Tone::Doubtful => Some(136),
+            Tone::Good => Some(2),
+            Tone::Quiet => Some(8),
+        }
+    }
 
-/// The colour of what somebody should look at: unlike yellow it is legible on light grounds, too.
-const DOUBTFUL: AnsiColor = AnsiColor::Magenta;
+    /// The same for tables.
+    pub(super) fn color(self) -> Option<Color> {
+        self.number().map(Color::AnsiValue)
+    }
+
+    fn style(self) -> Style {
+        Style::new().fg_color(self.number().map(|number| Ansi256Color(number).into()))
+    }
+}
 
 /// The styles of errors and warnings that are shown with their line.
 pub(crate) fn diagnostics() -> Renderer {
-    let bold = |color: AnsiColor| Style::new().fg_color(Some(color.into())).bold();
-    let frame = bold(AnsiColor::Blue);
-    Renderer::styled().error(bold(BAD)).warning(bold(DOUBTFUL)).line_num(frame)
+    let bold = |tone: Tone| tone.style().bold();
+    let frame = Style::new().fg_color(Some(AnsiColor::Blue.into())).bold();
+    Renderer::styled().error(bold(Tone::Bad)).warning(bold(Tone::Doubtful)).line_num(frame)
+}
+
+/// A text in the colour of what it says.
+pub(crate) fn toned(tone: Tone, text: &str) -> String {
+    if text.is_empty() || tone == Tone::Plain {
+        return escape(text);
+    }
+    let style = tone.style();
+    format!("{style}{}{style:#}", escape(text))
 }
 
 /// Something that must be mended.
 pub(crate) fn bad(text: &str) -> String {
-    paint(BAD, text)
+    toned(Tone::Bad, text)
 }
 
 /// Something that somebody should look at.
 pub(crate) fn doubtful(text: &str) -> String {
-    paint(DOUBTFUL, text)
+    toned(Tone::Doubtful, text)
 }
 
 /// Something that is as it should be.
 pub(crate) fn good(text: &str) -> String {
-    paint(AnsiColor::Green, text)
+    toned(Tone::Good, text)
 }
 
 /// A heading.

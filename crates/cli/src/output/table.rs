@@ -1,79 +1,221 @@
-//! Tables: aligned columns without lines, folded to the console's width.
+//! Tables: aligned columns without lines, folded to the console's width at the breaks that values have by nature.
 
-use comfy_table::{Cell, Color, ColumnConstraint, ContentArrangement, Table as Inner, presets};
+use std::borrow::Cow;
+
+use comfy_table::{Cell, ContentArrangement, Table as Inner, presets};
+use textwrap::core::{Word, display_width};
+use textwrap::{Options, WordSeparator, WordSplitter, wrap};
 
 use super::clean::escape;
+use super::style::Tone;
 
-/// The widest column that is never folded.
-const WIDEST_WHOLE: u16 = 36;
+/// The widest column that is folded only where there is no room at all without.
+const WIDEST_WHOLE: usize = 36;
 
-/// What a cell says, for its colour.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Tone {
-    /// Nothing in particular.
-    Plain,
-    /// Something that must be mended.
-    Bad,
-    /// Something that somebody should look at.
-    Doubtful,
-    /// Something beside the point.
-    Quiet,
-}
+/// The narrowest column that still says something.
+const NARROWEST: usize = 10;
+
+/// Between two columns.
+const GAP: u16 = 2;
+
+/// As how many lines it counts where something is parted that has no break.
+const TORN: usize = 3;
+
+/// How many folds of columns that are to stay whole a line is worth.
+const WHOLE: usize = 3;
+
+/// How many rows are looked at to find out how wide the columns should be.
+const LOOKED_AT: usize = 200;
 
 /// A table in the making.
-pub(crate) struct Table(Inner);
+pub(crate) struct Table {
+    width: Option<usize>,
+    /// By column, whether it is to be folded last.
+    whole: Vec<bool>,
+    heads: Vec<String>,
+    rows: Vec<Vec<(String, Tone)>>,
+}
 
 impl Table {
     /// A table with these column heads, folded to the width if there is one.
     pub(crate) fn new(heads: &[&str], width: Option<usize>) -> Self {
-        let mut table = Inner::new();
-        table.load_style(presets::NOTHING).enforce_styling().set_header(heads.iter().copied());
-        match width.and_then(|width| u16::try_from(width).ok()) {
-            Some(width) => {
-                // The last column's padding sticks out, and is cut off again.
-                table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width + 2);
-            }
-            None => {
-                table.set_content_arrangement(ContentArrangement::Disabled);
-            }
-        }
-        for column in table.column_iter_mut() {
-            column.set_padding((0, 2));
-        }
-        Self(table)
+        let whole = vec![false; heads.len()];
+        let heads = heads.iter().map(|&head| head.to_owned()).collect();
+        Self { width, whole, heads, rows: Vec::new() }
     }
 
-    /// Keeps a column from being folded: names and words are of no use in pieces.
+    /// Keeps a column from being folded as long as there is room: names and words are of no use in pieces.
     pub(crate) fn keep_whole(&mut self, column: usize) {
-        let widest = self.0.column_max_content_widths().get(column).copied().unwrap_or_default();
-        if let Some(column) = self.0.column_mut(column)
-            && widest <= WIDEST_WHOLE
-        {
-            column.set_constraint(ColumnConstraint::ContentWidth);
-        }
+        self.whole[column] = true;
     }
 
     /// Adds a row.
     pub(crate) fn row(&mut self, cells: Vec<(String, Tone)>) {
-        self.0.add_row(cells.into_iter().map(|(text, tone)| {
-            // A coloured nothing would keep the blanks before it at the line's end.
-            let tone = if text.is_empty() { Tone::Plain } else { tone };
-            // A cell holds no colours but its tone: whatever else it holds is shown as what it is.
-            let lines: Vec<String> = text.split('\n').map(escape).collect();
-            let cell = Cell::new(lines.join("\n"));
-            match tone {
-                Tone::Plain => cell,
-                Tone::Bad => cell.fg(Color::DarkRed),
-                Tone::Doubtful => cell.fg(Color::DarkMagenta),
-                Tone::Quiet => cell.fg(Color::DarkGrey),
-            }
-        }));
+        // A cell holds no colours but its tone: whatever else it holds is shown as what it is.
+        let clean = |text: &str| text.split('\n').map(escape).collect::<Vec<_>>().join("\n");
+        self.rows.push(cells.into_iter().map(|(text, tone)| (clean(&text), tone)).collect());
     }
 
     /// The lines, without blanks at their ends.
     pub(crate) fn lines(&self) -> Vec<String> {
-        self.0.lines().map(|line| trim_end_colored(&line)).collect()
+        let widths = self.widths();
+        let folded = |(at, text): (usize, &str)| match &widths {
+            Some(widths) => folded(text, widths[at]),
+            None => text.to_owned(),
+        };
+        let mut table = Inner::new();
+        table.load_style(presets::NOTHING).enforce_styling();
+        table.set_content_arrangement(ContentArrangement::Disabled);
+        table.set_header(self.heads.iter().enumerate().map(|(at, head)| folded((at, head))));
+        for row in &self.rows {
+            table.add_row(row.iter().enumerate().map(|(at, (text, tone))| {
+                let cell = Cell::new(folded((at, text)));
+                // A coloured nothing would keep the blanks before it at the line's end.
+                match tone.color().filter(|_| !text.is_empty()) {
+                    Some(color) => cell.fg(color),
+                    None => cell,
+                }
+            }));
+        }
+        for column in table.column_iter_mut() {
+            column.set_padding((0, GAP));
+        }
+        table.lines().map(|line| trim_end_colored(&line)).collect()
     }
+
+    /// How wide each column is to be; `None` where nothing needs to be folded.
+    fn widths(&self) -> Option<Vec<usize>> {
+        let columns = self.heads.len();
+        let widest = |at: usize| {
+            let cells = self.rows.iter().filter_map(|row| row.get(at)).flat_map(|(text, _)| text.lines());
+            cells.map(display_width).chain([display_width(&self.heads[at])]).max().unwrap_or_default()
+        };
+        let content: Vec<usize> = (0..columns).map(widest).collect();
+        let room = self.width?.saturating_sub(usize::from(GAP) * columns.saturating_sub(1));
+        if content.iter().sum::<usize>() <= room {
+            return None;
+        }
+        let stays = |at: &usize| self.whole[*at] && content[*at] <= WIDEST_WHOLE;
+        let (fixed, mut free): (Vec<usize>, Vec<usize>) = (0..columns).partition(stays);
+        let mut widths = content.clone();
+        let mut left = room.saturating_sub(fixed.iter().map(|&at| content[at]).sum());
+        if left < NARROWEST * free.len() || free.is_empty() {
+            (free, left) = ((0..columns).collect(), room);
+        }
+        share(&mut widths, &free, left);
+        self.even_out(&mut widths, &content);
+        Some(widths)
+    }
+
+    /// Moves room from column to column as long as that saves lines; a column that is to stay whole is folded only where
+    /// that saves more than it costs.
+    fn even_out(&self, widths: &mut [usize], content: &[usize]) {
+        let rows: Vec<Vec<Vec<Piece>>> = (self.rows.iter().take(LOOKED_AT))
+            .map(|row| row.iter().map(|(text, _)| pieces(text)).collect())
+            .collect();
+        let cost = |widths: &[usize]| -> usize {
+            let of_row = |row: &Vec<Vec<Piece>>| {
+                let lines = || row.iter().zip(widths).map(|(cell, &width)| count(cell, width));
+                let folded =
+                    lines().zip(&self.whole).filter(|(_, whole)| **whole).map(|(lines, _)| lines - 1);
+                WHOLE * lines().max().unwrap_or_default() + folded.sum::<usize>()
+            };
+            rows.iter().map(of_row).sum()
+        };
+        let columns = widths.len();
+        let mut best = cost(widths);
+        for step in [16, 8, 4, 2, 1] {
+            let mut is_better = true;
+            while is_better {
+                is_better = false;
+                for (from, to) in (0..columns).flat_map(|from| (0..columns).map(move |to| (from, to))) {
+                    let has_room = widths[from] >= NARROWEST.min(content[from]) + step;
+                    if from == to || !has_room || widths[to] >= content[to] {
+                        continue;
+                    }
+                    widths[from] -= step;
+                    widths[to] += step;
+                    let now = cost(widths);
+                    if now < best {
+                        (best, is_better) = (now, true);
+                    } else {
+                        widths[from] += step;
+                        widths[to] -= step;
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Gives each of these columns what it needs, and those that need more than their part the rest in equal parts.
+pub(super) fn share(widths: &mut [usize], columns: &[usize], mut left: usize) {
+    let mut wanting = columns.to_vec();
+    wanting.sort_by_key(|&at| widths[at]);
+    for (done, &at) in wanting.iter().enumerate() {
+        widths[at] = widths[at].min(left / (wanting.len() - done)).max(1);
+        left = left.saturating_sub(widths[at]);
+    }
+}
+
+/// The width of a piece of text that is not parted, without and with the blanks behind it.
+type Piece = (usize, usize);
+
+fn pieces(text: &str) -> Vec<Piece> {
+    let words = text.lines().flat_map(parted);
+    words.map(|word| (display_width(word.word), display_width(word.word) + word.whitespace.len())).collect()
+}
+
+/// How many lines these pieces take.
+fn count(pieces: &[Piece], width: usize) -> usize {
+    let (mut lines, mut used) = (1, 0);
+    for &(alone, with_blanks) in pieces {
+        if used > 0 && used + alone > width {
+            lines += 1;
+            used = 0;
+        }
+        lines += alone.saturating_sub(1) / width.max(1) * TORN;
+        used += with_blanks;
+    }
+    lines
+}
+
+/// A text in lines of at most this width.
+fn folded(text: &str, width: usize) -> String {
+    let mut lines = Vec::new();
+    for line in text.split('\n') {
+        let indent: String = line.chars().take_while(|c| *c == ' ').collect();
+        let indent = if indent.len() < width { indent } else { String::new() };
+        let options = Options::new(width)
+            .word_separator(WordSeparator::Custom(|line| Box::new(parted(line))))
+            .word_splitter(WordSplitter::NoHyphenation)
+            .initial_indent(&indent)
+            .subsequent_indent(&indent);
+        lines.extend(wrap(line.trim_start_matches(' '), options).into_iter().map(Cow::into_owned));
+    }
+    lines.join("\n")
+}
+
+/// The pieces between which a value may be parted: behind blanks and what parts lists, paths and queries, before
+/// what parts the names of hosts and stages.
+fn parted(line: &str) -> impl Iterator<Item = Word<'_>> {
+    let mut from = 0;
+    let chars: Vec<(usize, char)> = line.char_indices().collect();
+    let mut breaks: Vec<usize> = Vec::new();
+    for pair in chars.windows(2) {
+        let [(_, this), (at, next)] = *pair else { continue };
+        let behind = matches!(this, ' ' | '/' | ',' | ';' | '?' | '&') && !matches!(next, ' ' | '/' | ',');
+        let before = matches!(next, '.' | '@') && this != '.' && !line[at..].starts_with(".toml");
+        if behind || before {
+            breaks.push(at);
+        }
+    }
+    breaks.push(line.len());
+    breaks.into_iter().map(move |to| {
+        let piece = &line[from..to];
+        from = to;
+        Word::from(piece)
+    })
 }
 
 /// Cuts blanks at the end of a line, also from within a last colour.
@@ -84,5 +226,55 @@ fn trim_end_colored(line: &str) -> String {
             format!("{}{}", trimmed[..at].trim_end(), &trimmed[at..])
         }
         _ => trimmed.to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn values_are_parted_where_they_have_a_break() {
+        for (text, width, lines) in [
+            (
+                "http://fares.north.example:8070/fares?a=1&b=2",
+                24,
+                "http://fares.north\n.example:8070/fares?a=1&\nb=2",
+            ),
+            ("[\"en\",\"de\",\"fr\"]", 10, "[\"en\",\n\"de\",\"fr\"]"),
+            ("ticket-desk/db.user@prod-north", 20, "ticket-desk/db.user\n@prod-north"),
+            ("one word  more", 8, "one word\nmore"),
+            ("  row heron-point", 8, "  row\n  heron-\n  point"),
+            ("abcdefghij", 4, "abcd\nefgh\nij"),
+            ("日本語テキスト", 6, "日本語\nテキス\nト"),
+        ] {
+            assert_eq!(folded(text, width), lines, "{text}");
+        }
+    }
+
+    proptest! {
+        /// No line is wider than the console, and nothing but blanks gets lost.
+        #[test]
+        fn tables_fit_and_lose_nothing(
+            cells in prop::collection::vec(prop::collection::vec("[a-z/.@ ,é本-]{0,60}", 3), 1..6),
+            width in 40_usize..120,
+        ) {
+            let mut table = Table::new(&["one", "two", "three"], Some(width));
+            for row in &cells {
+                table.row(row.iter().map(|cell| (cell.clone(), Tone::Plain)).collect());
+            }
+            table.keep_whole(0);
+            let lines = table.lines();
+            prop_assert!(lines.iter().all(|line| display_width(line) <= width), "{lines:#?}");
+            let sorted = |texts: String| {
+                let mut all: Vec<char> = texts.chars().filter(|c| *c != ' ').collect();
+                all.sort_unstable();
+                all
+            };
+            let all = cells.concat().concat() + "onetwothree";
+            prop_assert_eq!(sorted(lines.concat()), sorted(all));
+        }
     }
 }

@@ -120,8 +120,9 @@ error[reference-unknown]: crew-roster/badge-reader.user@staging →
   --> stages/staging.toml:26:21
    |
 26 | badge-reader.user = "${badge-raeder.user}"
-   |                     ^^^^^^^^^^^^^^^^^^^^^^ crew-roster/badge-reader.user@staging
+   |                     ^^^^^^^^^^^^^^^^^^^^^^
    |
+   = note: crew-roster/badge-reader.user@staging
    = help: mend the reference, or write `$${` for a literal `${`
 
 error[points-at-other-stage]: `base` of `payroll` in `prod-south` points at
@@ -130,8 +131,9 @@ error[points-at-other-stage]: `base` of `payroll` in `prod-south` points at
  --> stages/prod-south/crew-roster.toml:1:16
   |
 1 | payroll.base = "https://payroll.test.brackwater.example"
-  |                ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^ crew-roster/payroll.base@prod-south
+  |                ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
   |
+  = note: crew-roster/payroll.base@prod-south
   = help: name what belongs to `prod-south`; what both share belongs into a
           group of theirs
 
@@ -171,8 +173,9 @@ error[missing-value]: `region` has no value in `prod-south`: each stage must
   --> units/ticket-desk.toml:17:12
    |
 17 | [variables.region]
-   |            ^^^^^^ ticket-desk/region@prod-south, ticket-desk+kiosk/region@prod-south
+   |            ^^^^^^
    |
+   = note: ticket-desk/region@prod-south, ticket-desk+kiosk/region@prod-south
    = help: cledger set ticket-desk/region@prod-south=north --countersign
            prod-south --why TEXT
 
@@ -192,8 +195,9 @@ warning[rule:time-to-pay]: `seat_hold` breaks the rule `time-to-pay`: it must be
   --> stages/test.toml:21:13
    |
 21 | seat_hold = { value = "30s", why = "short, for the booking race test", until = 2027-01-31 }
-   |             ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^ ticket-desk/seat_hold@test
+   |             ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
    |
+   = note: ticket-desk/seat_hold@test
    = help: hold seats for a minute at least, or waive it for the time of a test
 
 quay-screens
@@ -260,8 +264,9 @@ warning[default-in-use]: `status_page` is still at its default in `prod-north`,
   --> units/night-mail.toml:18:11
    |
 18 | default = "http://localhost:8900/night-mail"
-   |           ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^ night-mail/status_page@prod-north, @prod-south, @staging, @test
+   |           ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
    |
+   = note: night-mail/status_page@prod-north, @prod-south, @staging, @test
    = help: cledger set night-mail/status_page@prod-north=…, even if to the same
            value
 

@@ -12,31 +12,31 @@ fn compare_tells_meant_differences_from_others() {
         .code(1)
         .stdout_eq(str![[r#"
 ticket-desk
-entry                 staging                  prod-north
-bookings-db.user      staging                  ferries                  differs
-bookings-db.options   {"connect_timeout":"10"  {"connect_timeout":"10"  differs
-                      }                        ,"sslmode":"verify-full
-                                               "}
-bookings-db.url       (secret)                 (secret)                 differs
-events.user           staging                  ferries                  differs
-events.url            (secret)                 (secret)                 differs
-events.prefetch       20                       100                      differs
-languages             ["en","de"]              ["en","de","fr","nl"]    differs
-tide-api.timeout      5s                       10s                      differs
-bookings-db.host      db.staging.brackwater.e  db.north.brackwater.exa  as meant
-                      xample                   mple
-bookings-db.password  (secret)                 (secret)                 as meant
-card-terminal.token   (secret)                 (secret)                 as meant
-events.host           mq.staging.brackwater.e  mq.north.brackwater.exa  as meant
-                      xample                   mple
-events.password       (secret)                 (secret)                 as meant
-fare_service          http://fares.staging.br  http://fares.north.brac  as meant
-                      ackwater.example:8070/f  kwater.example:8070/far
-                      ares                     es
-region                none                     north                    as meant
-tide-api.base         https://tides.staging.b  https://tides.brackwate  as meant
-                      rackwater.example/v2     r.example/v2
-tide-api.token        (secret)                 (secret)                 as meant
+entry                 staging              prod-north
+bookings-db.user      staging              ferries                      differs
+bookings-db.options   {"connect_timeout":  {"connect_timeout":"10",     differs
+                      "10"}                "sslmode":"verify-full"}
+bookings-db.url       (secret)             (secret)                     differs
+events.user           staging              ferries                      differs
+events.url            (secret)             (secret)                     differs
+events.prefetch       20                   100                          differs
+languages             ["en","de"]          ["en","de","fr","nl"]        differs
+tide-api.timeout      5s                   10s                          differs
+bookings-db.host      db.staging           db.north.brackwater.example  as meant
+                      .brackwater.example
+bookings-db.password  (secret)             (secret)                     as meant
+card-terminal.token   (secret)             (secret)                     as meant
+events.host           mq.staging           mq.north.brackwater.example  as meant
+                      .brackwater.example
+events.password       (secret)             (secret)                     as meant
+fare_service          http://fares         http://fares.north           as meant
+                      .staging.brackwater  .brackwater.example:8070/
+                      .example:8070/fares  fares
+region                none                 north                        as meant
+tide-api.base         https://tides        https://tides.brackwater     as meant
+                      .staging.brackwater  .example/v2
+                      .example/v2
+tide-api.token        (secret)             (secret)                     as meant
 
 differs: 12 the same, 9 different as meant, 8 different otherwise.
 
@@ -47,103 +47,109 @@ differs: 12 the same, 9 different as meant, 8 different otherwise.
         .code(1)
         .stdout_eq(str![[r#"
 crew-roster
-entry                  prod-north               prod-south
-rest_hours             11                       12                      differs
-badge-reader.password  (secret)                 (secret)                as meant
-bookings-db.host       db.north.brackwater.exa  db.south.brackwater.ex  as meant
-                       mple                     ample
-bookings-db.password   (secret)                 (secret)                as meant
-bookings-db.url        (secret)                 (secret)                as meant
-payroll.base           https://payroll.brackwa  https://payroll.test.b  as meant
-                       ter.example              rackwater.example
-payroll.password       (secret)                 (secret)                as meant
+entry                  prod-north           prod-south
+rest_hours             11                   12                    differs
+badge-reader.password  (secret)             (secret)              as meant
+bookings-db.host       db.north.brackwater  db.south.brackwater   as meant
+                       .example             .example
+bookings-db.password   (secret)             (secret)              as meant
+bookings-db.url        (secret)             (secret)              as meant
+payroll.base           https://payroll      https://payroll.test  as meant
+                       .brackwater.example  .brackwater.example
+payroll.password       (secret)             (secret)              as meant
 
 fare-engine
-entry                 prod-north               prod-south
-bookings-db.host      db.north.brackwater.exa  db.south.brackwater.exa  as meant
-                      mple                     mple
-bookings-db.password  (secret)                 (secret)                 as meant
-bookings-db.url       (secret)                 (secret)                 as meant
-listen.host           fares.north.brackwater.  fares.south.brackwater.  as meant
-                      example                  example
-listen.url            tcp://fares.north.brack  tcp://fares.south.brack  as meant
-                      water.example:8070       water.example:8070
+entry                 prod-north              prod-south
+bookings-db.host      db.north.brackwater     db.south.brackwater     as meant
+                      .example                .example
+bookings-db.password  (secret)                (secret)                as meant
+bookings-db.url       (secret)                (secret)                as meant
+listen.host           fares.north.brackwater  fares.south.brackwater  as meant
+                      .example                .example
+listen.url            tcp://fares.north       tcp://fares.south       as meant
+                      .brackwater             .brackwater
+                      .example:8070           .example:8070
 
 harbour-gate
-entry                 prod-north          prod-south
-lock-controller.host  10.40.0.8           none                only in prod-north
-lock-controller.url   tcp://10.40.0.8:48  none                only in prod-north
-                      40
-events.host           mq.north.brackwate  mq.south.brackwate  as meant
-                      r.example           r.example
-events.password       (secret)            (secret)            as meant
-events.url            (secret)            (secret)            as meant
+entry                 prod-north            prod-south
+lock-controller.host  10.40.0.8             none         only in prod-north
+lock-controller.url   tcp://10.40.0.8:4840  none         only in prod-north
+events.host           mq.north.brackwater   mq.south     as meant
+                      .example              .brackwater
+                                            .example
+events.password       (secret)              (secret)     as meant
+events.url            (secret)              (secret)     as meant
 
 night-mail
-entry                 prod-north               prod-south
-archive.password      (secret)                 (secret)                 as meant
-archive.url           (secret)                 (secret)                 as meant
-bookings-db.host      db.north.brackwater.exa  db.south.brackwater.exa  as meant
-                      mple                     mple
-bookings-db.password  (secret)                 (secret)                 as meant
-bookings-db.url       (secret)                 (secret)                 as meant
+entry                 prod-north           prod-south
+archive.password      (secret)             (secret)             as meant
+archive.url           (secret)             (secret)             as meant
+bookings-db.host      db.north.brackwater  db.south.brackwater  as meant
+                      .example             .example
+bookings-db.password  (secret)             (secret)             as meant
+bookings-db.url       (secret)             (secret)             as meant
 
 quay-screens
-entry            prod-north             prod-south
-region           north                  none                  only in prod-north
-events.host      mq.north.brackwater.e  mq.south.brackwater.  as meant
-                 xample                 example
-events.password  (secret)               (secret)              as meant
-events.url       (secret)               (secret)              as meant
-greeting         Welcome aboard in the  Welcome aboard in     as meant
-                 north                  the south
-tide-api.token   (secret)               (secret)              as meant
+entry            prod-north           prod-south
+region           north                none                   only in prod-north
+events.host      mq.north.brackwater  mq.south.brackwater    as meant
+                 .example             .example
+events.password  (secret)             (secret)               as meant
+events.url       (secret)             (secret)               as meant
+greeting         Welcome aboard in    Welcome aboard in the  as meant
+                 the north            south
+tide-api.token   (secret)             (secret)               as meant
 
 ticket-desk
 entry                 prod-north          prod-south
 region                north               none                only in prod-north
-bookings-db.host      db.north.brackwate  db.south.brackwate  as meant
-                      r.example           r.example
+bookings-db.host      db.north            db.south            as meant
+                      .brackwater         .brackwater
+                      .example            .example
 bookings-db.password  (secret)            (secret)            as meant
 bookings-db.url       (secret)            (secret)            as meant
 card-terminal.token   (secret)            (secret)            as meant
-events.host           mq.north.brackwate  mq.south.brackwate  as meant
-                      r.example           r.example
+events.host           mq.north            mq.south            as meant
+                      .brackwater         .brackwater
+                      .example            .example
 events.password       (secret)            (secret)            as meant
 events.url            (secret)            (secret)            as meant
 fare_service          http://fares.north  http://fares.south  as meant
-                      .brackwater.exampl  .brackwater.exampl
-                      e:8070/fares        e:8070/fares
+                      .brackwater         .brackwater
+                      .example:8070/      .example:8070/
+                      fares               fares
 tide-api.token        (secret)            (secret)            as meant
 
 ticket-desk+kiosk
 entry                 prod-north          prod-south
 region                north               none                only in prod-north
 seat_hold             2m                  90s                 differs
-bookings-db.host      db.north.brackwate  db.south.brackwate  as meant
-                      r.example           r.example
+bookings-db.host      db.north            db.south            as meant
+                      .brackwater         .brackwater
+                      .example            .example
 bookings-db.password  (secret)            (secret)            as meant
 bookings-db.url       (secret)            (secret)            as meant
 card-terminal.token   (secret)            (secret)            as meant
-events.host           mq.north.brackwate  mq.south.brackwate  as meant
-                      r.example           r.example
+events.host           mq.north            mq.south            as meant
+                      .brackwater         .brackwater
+                      .example            .example
 events.password       (secret)            (secret)            as meant
 events.url            (secret)            (secret)            as meant
 fare_service          http://fares.north  http://fares.south  as meant
-                      .brackwater.exampl  .brackwater.exampl
-                      e:8070/fares        e:8070/fares
+                      .brackwater         .brackwater
+                      .example:8070/      .example:8070/
+                      fares               fares
 tide-api.token        (secret)            (secret)            as meant
 
 tide-watch
-entry            prod-north                  prod-south
-alarm_to         ["watch@brackwater.example  ["watch@brackwater.exampl  as meant
-                 ","harbour@brackwater.exam  e"]
-                 ple"]
-events.host      mq.north.brackwater.exampl  mq.south.brackwater.examp  as meant
-                 e                           le
-events.password  (secret)                    (secret)                   as meant
-events.url       (secret)                    (secret)                   as meant
-tide-api.token   (secret)                    (secret)                   as meant
+entry            prod-north                     prod-south
+alarm_to         ["watch@brackwater.example",   ["watch@brackwater   as meant
+                 "harbour@brackwater.example"]  .example"]
+events.host      mq.north.brackwater.example    mq.south.brackwater  as meant
+                                                .example
+events.password  (secret)                       (secret)             as meant
+events.url       (secret)                       (secret)             as meant
+tide-api.token   (secret)                       (secret)             as meant
 
 differs: 132 the same, 47 different as meant, 7 different otherwise.
 

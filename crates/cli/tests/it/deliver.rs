@@ -103,7 +103,11 @@ fn a_unit_moves_from_dev_to_production_and_back() {
     assert!(err.contains("--countersign prod"), "{err}");
     run(&ledger, "deliver desk@prod --write --why release --countersign prod", 0);
     let (out, _) = run(&ledger, "status", 0);
-    assert!(out.starts_with("unit  dev  test  prod\ndesk  3, 0m  1, 0m  1, 0m\n"), "{out}");
+    let line = "desk  3, 0m  1, 0m: untested, 3 waiting  1, 0m: untested\n";
+    assert!(out.starts_with(&format!("unit  dev  test  prod\n{line}")), "{out}");
+    assert!(out.contains("cledger deliver desk@test  not delivered yet: 3 fields\n"), "{out}");
+    let (out, _) = run(&ledger, "status --todo", 0);
+    assert!(out.starts_with("to do first\ncledger promote desk@dev @test  not there as"), "{out}");
     // Two deliveries stand to each other as their stages do.
     let (out, _) = run(&ledger, "compare desk@dev:last desk@test:last", 1);
     assert!(out.contains("db.host  db.dev.example  db.test.example  as meant\n"), "{out}");

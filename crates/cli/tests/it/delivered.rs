@@ -168,7 +168,14 @@ fn captures_hold_documents_and_rows_too() {
         quay.run(&format!("capture @dev --out c.json --overwrite --secrets {how}"), 0);
         assert!(!quay.ledger.read("c.json").contains("by-hand-17"));
         let (captured, _) = quay.run("drift --captured c.json", 1);
-        assert_eq!(captured, live, "{how}");
+        // Nobody can tell who has changed what is a fingerprint there.
+        let by_hand = if how == "fingerprints" { ": edited by hand" } else { "" };
+        let known =
+            |line: &str| if line.contains("(secret)") { line.replace(by_hand, "") } else { line.to_owned() };
+        let of_units =
+            |text: &str| text.rsplit_once("\n\n").unwrap().0.lines().map(known).collect::<Vec<_>>();
+        assert_eq!(of_units(&captured), of_units(&live), "{how}");
+        assert!(captured.contains("was not captured as the ledger says now"), "{captured}");
     }
     // What has no file becomes one that is adopted.
     quay.run("capture @dev --out c.json --overwrite", 0);

@@ -312,10 +312,81 @@ fn the_guide_shows_what_the_program_prints() {
     assert!(shown >= 8, "the guide shows the main commands, not only {shown}");
 }
 
-/// The words of a command line; what stands in double quotes is one.
+/// What the help of a command shows as examples, as it is typed behind `cledger`.
+fn examples(command: &str) -> Vec<String> {
+    let (help, _) = written(&program().args(words(command)).arg("--help").assert().code(0));
+    let lines = help.split_once("\nExamples:\n").map(|(_, lines)| lines.to_owned()).unwrap_or_default();
+    let mut examples: Vec<String> = Vec::new();
+    for line in lines.lines().filter(|line| !line.starts_with("      ")) {
+        match (line.strip_prefix("  cledger "), examples.last_mut()) {
+            (Some(example), _) => examples.push(example.to_owned()),
+            // It is wider than the help.
+            (None, Some(example)) => example.push_str(&format!(" {}", line.trim())),
+            (None, None) => panic!("`{line}` is no example of `{command}`"),
+        }
+    }
+    examples
+}
+
+/// Every command ends its help with examples, and they work on the demo as they stand there.
+#[test]
+fn the_examples_of_each_command_work_on_the_demo() {
+    let (help, _) = written(&program().arg("--help").assert().code(0));
+    let listed = |help: &str, from: &str, to: &str| {
+        let (_, rest) = help.split_once(from).unwrap();
+        let names = rest
+            .split_once(to)
+            .unwrap()
+            .0
+            .lines()
+            .filter(|line| line.starts_with("  ") && !line.starts_with("   "));
+        names.filter_map(|line| Some(line.split_whitespace().next()?.to_owned())).collect::<Vec<String>>()
+    };
+    for command in listed(&help, "Start:", "Everywhere:") {
+        let mut all = vec![command.clone()];
+        if ["key", "outlet", "folio"].contains(&&*command) {
+            let (help, _) = written(&program().args([&command, "--help"]).assert().code(0));
+            let leaves = listed(&help, "Commands:", "Options:").into_iter().filter(|leaf| leaf.len() > 2);
+            all.extend(leaves.filter(|leaf| leaf != "help").map(|leaf| format!("{command} {leaf}")));
+        }
+        let has_key = !["key", "init", "demo"].contains(&&*command);
+        let ledger = TestLedger::demo();
+        let ledger = if has_key { ledger.with_keys(&["dev", "test", "staging"]) } else { ledger };
+        if has_key {
+            for stage in ["dev", "test"] {
+                ledger.run(&format!("deliver fare-engine@{stage} --write --why first")).code(0);
+            }
+        }
+        let mut done = BTreeSet::new();
+        for of in all {
+            let examples = examples(&of);
+            assert!((1..=3).contains(&examples.len()), "the help of `{of}` has examples");
+            for example in examples {
+                assert!(example.starts_with(&of), "`{example}` is one of `{of}`");
+                // A command with others below it shows the first of theirs.
+                if !done.insert(example.clone()) {
+                    continue;
+                }
+                let run = ledger.command("").args(words(&example)).env("CLEDGER_WHO", "ada");
+                let run = run.env("CLEDGER_IDENTITY", ledger.path("../identity")).assert();
+                let code = run.get_output().status.code();
+                let (out, err) = written(&run);
+                // The demo has no database, and says so.
+                if example == "outlet prepare" {
+                    assert!(err.contains("the ledger has no outlet of kind postgres"), "{err}");
+                    continue;
+                }
+                assert!(matches!(code, Some(0 | 1 | 3 | 4)), "`{example}`: {code:?} {out} {err}");
+                assert!(!out.is_empty() || !err.is_empty(), "`{example}` says nothing");
+            }
+        }
+    }
+}
+
+/// The words of a command line; what stands in quotes is one.
 fn words(line: &str) -> Vec<String> {
     let mut words = Vec::new();
-    for (at, part) in line.split('"').enumerate() {
+    for (at, part) in line.split(['"', '\'']).enumerate() {
         if at % 2 == 1 {
             words.push(part.to_owned());
         } else {

@@ -83,16 +83,19 @@ warning[plain-secret]: `password` of `main-db` is a secret, and stands here in p
     ledger.run("-C new show example@dev").code(0).stdout_eq(str![[r#"
 example in dev (class development)
 
+dev      stages/dev.toml
+default  shared.toml, units/example.toml
+
 entry             value                               from
-health_url        https://example.dev.example/health  default units/example.toml:20
-log_level         info                                default units/example.toml:9
-main-db.host      localhost                           stages/dev.toml:5
-main-db.port      5432                                default shared.toml:5
-main-db.database  main                                default shared.toml:8
-main-db.user      dev                                 stages/dev.toml:6
-main-db.password  (secret)                            stages/dev.toml:7
-main-db.url       (secret)                            derived shared.toml:5
-public_url        https://example.dev.example         stages/dev.toml:11
+health_url        https://example.dev.example/health  default
+log_level         info                                default
+main-db.host      localhost                           dev:5
+main-db.port      5432                                default
+main-db.database  main                                default
+main-db.user      dev                                 dev:6
+main-db.password  (secret)                            dev:7
+main-db.url       (secret)                            derived
+public_url        https://example.dev.example         dev:11
 
 1 optional field has no value.
 

@@ -155,13 +155,16 @@ ok: no findings in 1 unit.
     team.run("ben", "show desk/db@dev").code(0).stdout_eq(str![[r#"
 desk in dev (class development)
 
+dev      stages/dev.toml
+default  shared.toml
+
 entry        value           from
-db.host      db.dev.example  stages/dev.toml:2
-db.port      5432            default shared.toml:1
-db.database  tides           default shared.toml:3
-db.user      dev             stages/dev.toml:3
-db.password  (not readable)  stages/dev.toml:4
-db.url       (not readable)  derived shared.toml:1
+db.host      db.dev.example  dev:2
+db.port      5432            default
+db.database  tides           default
+db.user      dev             dev:3
+db.password  (not readable)  dev:4
+db.url       (not readable)  derived
 
 1 optional field has no value.
 
@@ -184,7 +187,6 @@ differs: 3 the same, 2 different as meant, 4 different otherwise.
 desk
   db.password  (not readable)  (secret)
 
-d default, g from a group, f followed, = made from other fields; … goes on
 
 "#]]);
     team.run("ben", "trace desk/db.password@dev").code(0).stdout_eq(str![[r#"

@@ -48,26 +48,22 @@ tide-api      endpoint    quay-screens ticket-desk tide-watch               Tide
 fn list_is_folded_on_a_narrow_terminal() {
     let ledger = TestLedger::demo();
     ledger.run_in_80("list units").code(0).stdout_eq(str![[r#"
-unit          stages             instances  entries  owner      about
-crew-roster   all                -          6        crew       Who sails when
-fare-engine   all                -          5        ticketing  Works out what a
-                                                                crossing costs
-harbour-gate  test prod-north    -          4        harbour    Lets lorries and
-              prod-south                                        cars onto the
-                                                                quay
-night-mail    test staging       -          6        ticketing  Mails receipts
-              prod-north                                        and tomorrow's
-              prod-south                                        sailings, once a
-                                                                night
-quay-screens  all                -          7        harbour    Departures on
-                                                                the screens at
-                                                                the quays
-ticket-desk   all                +kiosk     9        ticketing  Sells tickets at
-                                                                the quay and on
-                                                                board
-tide-watch    all                -          7        harbour    Warns when the
-                                                                water is too low
-                                                                to sail
+unit          stages        instances  entries  owner      about
+crew-roster   all           -          6        crew       Who sails when
+fare-engine   all           -          5        ticketing  Works out what a
+                                                           crossing costs
+harbour-gate  test          -          4        harbour    Lets lorries and cars
+              prod-north                                   onto the quay
+              prod-south
+night-mail    test staging  -          6        ticketing  Mails receipts and
+              prod-north                                   tomorrow's sailings,
+              prod-south                                   once a night
+quay-screens  all           -          7        harbour    Departures on the
+                                                           screens at the quays
+ticket-desk   all           +kiosk     9        ticketing  Sells tickets at the
+                                                           quay and on board
+tide-watch    all           -          7        harbour    Warns when the water
+                                                           is too low to sail
 
 "#]]);
 }

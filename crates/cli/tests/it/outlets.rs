@@ -86,7 +86,7 @@ fn what_is_never_ours_is_passed_over() {
     let ledger = ledger(FILES);
     ledger.run("drift").code(0).stdout_eq(str![[r#"
 dev (outlet files, directory)
-desk  as the ledger says
+as the ledger says: desk
 
 no drift: 1 unit as the ledger says.
 
@@ -123,7 +123,7 @@ dev (outlet stuck, http)
 desk  not known: no answer within 0.3 s
 
 dev (outlet files, directory)
-desk  as the ledger says
+as the ledger says: desk
 
 not known: 1 unit could not be looked at.
 

@@ -13,35 +13,38 @@ fn show_has_every_value_with_its_origin_and_what_is_missing() {
         .stdout_eq(str![[r#"
 ticket-desk+kiosk in prod-north (class production)
 
-entry                 value                            from
-bookings-db.host      db.north.brackwater.example      stages/prod-north.toml:2
-bookings-db.port      5432                             default shared.toml:3
-bookings-db.database  bookings                         default shared.toml:6
-bookings-db.user      ferries                          groups/production.toml:2
-bookings-db.password  (secret)                         groups/guarded.toml:3
-bookings-db.options   {"connect_timeout":"10","sslmod  stages/prod-north.toml:3
-                      e":"verify-full"}
-bookings-db.url       (secret)                         derived shared.toml:3
-card-terminal.token   (secret)                         groups/guarded.toml:12
-currency              BRK                              default
-                                                       units/ticket-desk.toml:29
-events.host           mq.north.brackwater.example      stages/prod-north.toml:6
-events.port           5672                             default shared.toml:9
-events.path           ferries                          default shared.toml:12
-events.user           ferries                          groups/production.toml:5
-events.password       (secret)                         groups/guarded.toml:6
-events.url            (secret)                         derived shared.toml:9
-events.prefetch       100                              groups/production.toml:6
-fare_service          http://fares.north.brackwater.e  default
-                      xample:8070/fares                units/ticket-desk.toml:24
-languages             ["en","de","fr","nl"]            groups/production.toml:15
-region                north                            stages/prod-north.toml:16
-seat_hold             2m                               stages/prod-north.toml:19
-tide-api.base         https://tides.brackwater.exampl  stages/prod-north.toml:13
-                      e/v2
-tide-api.timeout      10s                              groups/production.toml:12
-tide-api.auth         bearer                           default shared.toml:22
-tide-api.token        (secret)                         groups/guarded.toml:9
+prod-north  stages/prod-north.toml
+guarded     groups/guarded.toml
+production  groups/production.toml
+default     shared.toml, units/ticket-desk.toml
+
+entry                 value                                        from
+bookings-db.host      db.north.brackwater.example                  prod-north:2
+bookings-db.port      5432                                         default
+bookings-db.database  bookings                                     default
+bookings-db.user      ferries                                      production:2
+bookings-db.password  (secret)                                     guarded:3
+bookings-db.options   {"connect_timeout":"10",                     prod-north:3
+                      "sslmode":"verify-full"}
+bookings-db.url       (secret)                                     derived
+card-terminal.token   (secret)                                     guarded:12
+currency              BRK                                          default
+events.host           mq.north.brackwater.example                  prod-north:6
+events.port           5672                                         default
+events.path           ferries                                      default
+events.user           ferries                                      production:5
+events.password       (secret)                                     guarded:6
+events.url            (secret)                                     derived
+events.prefetch       100                                          production:6
+fare_service          http://fares.north.brackwater.example:8070/  default
+                      fares
+languages             ["en","de","fr","nl"]                        production:15
+region                north                                        prod-north:16
+seat_hold             2m                                           prod-north:19
+tide-api.base         https://tides.brackwater.example/v2          prod-north:13
+tide-api.timeout      10s                                          production:12
+tide-api.auth         bearer                                       default
+tide-api.token        (secret)                                     guarded:9
 
 5 optional fields have no value.
 
@@ -53,35 +56,36 @@ tide-api.token        (secret)                         groups/guarded.toml:9
         .stdout_eq(str![[r#"
 tide-watch in test (class test)
 
-entry             value                           from
-alarm_to          ["watch@test.brackwater.exampl  stages/test.toml:33
-                  e"]
-events.host       mq.test.brackwater.example      stages/test.toml:7
-events.port       5672                            default shared.toml:9
-events.path       ferries                         default shared.toml:12
-events.user       test                            stages/test.toml:8
-events.password   (secret)                        stages/test.toml:9
-events.url        (secret)                        derived shared.toml:9
-events.prefetch   wrong-type                      write a whole number without
-                                                  quotes, or refer to such a
-                                                  value
-look_ahead        reference-circle                give one of these fields a
-                                                  value without a reference
-low_water         1.8                             default
-                                                  units/tide-watch.toml:8
-mail.host         mail.test.brackwater.example    stages/test.toml:13
-mail.port         25                              default shared.toml:15
-mail.url          smtp://mail.test.brackwater.ex  derived shared.toml:15
-                  ample:25
-mail.sender       no-reply@mail.test.brackwater.  default shared.toml:18
-                  example
-poll_every        reference-circle                give one of these fields a
-                                                  value without a reference
-tide-api.base     https://tides.test.brackwater.  stages/test.toml:16
-                  example/v2
-tide-api.timeout  5s                              default shared.toml:23
-tide-api.auth     bearer                          default shared.toml:22
-tide-api.token    (secret)                        stages/test.toml:17
+test     stages/test.toml
+default  shared.toml, units/tide-watch.toml
+
+entry             value                              from
+alarm_to          ["watch@test.brackwater.example"]  test:33
+events.host       mq.test.brackwater.example         test:7
+events.port       5672                               default
+events.path       ferries                            default
+events.user       test                               test:8
+events.password   (secret)                           test:9
+events.url        (secret)                           derived
+events.prefetch   wrong-type                         write a whole number
+                                                     without quotes, or refer
+                                                     to such a value
+look_ahead        reference-circle                   give one of these fields a
+                                                     value without a reference
+low_water         1.8                                default
+mail.host         mail.test.brackwater.example       test:13
+mail.port         25                                 default
+mail.url          smtp://mail.test.brackwater        derived
+                  .example:25
+mail.sender       no-reply@mail.test.brackwater      default
+                  .example
+poll_every        reference-circle                   give one of these fields a
+                                                     value without a reference
+tide-api.base     https://tides.test.brackwater      test:16
+                  .example/v2
+tide-api.timeout  5s                                 default
+tide-api.auth     bearer                             default
+tide-api.token    (secret)                           test:17
 
 7 optional fields have no value.
 
@@ -112,15 +116,18 @@ fn show_takes_the_default_stage_and_says_so() {
 desk in dev (class development)
 The stage comes from default_stage in ledger.toml.
 
+dev      stages/dev.toml
+default  shared.toml, units/desk.toml
+
 entry        value           from
-db.host      db.dev.example  stages/dev.toml:2
-db.port      5432            default shared.toml:1
-db.database  tides           default shared.toml:3
-db.user      dev             stages/dev.toml:3
-db.password  (secret)        stages/dev.toml:4
-db.url       (secret)        derived shared.toml:1
-hold         5m              default units/desk.toml:4
-region       north           stages/dev.toml:7
+db.host      db.dev.example  dev:2
+db.port      5432            default
+db.database  tides           default
+db.user      dev             dev:3
+db.password  (secret)        dev:4
+db.url       (secret)        derived
+hold         5m              default
+region       north           dev:7
 
 1 optional field has no value.
 

@@ -141,7 +141,7 @@ rendered: 3 files.
     assert_eq!(json["fares"], serde_json::json!({ "adult": { "class": "adult", "price": "12" } }));
     assert_eq!(json.get("quays"), None, "a table with a file of its own stands in that alone");
     ledger.run("drift desk+kiosk@prod --observed out").code(0).stdout_eq(str![[r#"
-desk+kiosk  as the ledger says
+as the ledger says: desk+kiosk
 
 no drift: 1 unit as the ledger says.
 

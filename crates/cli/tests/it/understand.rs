@@ -54,9 +54,9 @@ candidate, weakest first                              says
 default, for tide-watch: units/tide-watch.toml:13:11  36h            weaker
 stage test, for tide-watch: stages/test.toml:34:14    ${poll_every}  wins
 
-refers to                     which is          from
-tide-watch/poll_every@test    reference-circle  stages/test.toml:35
-  tide-watch/look_ahead@test  reference-circle  (see above)
+refers to     which is          from
+poll_every    reference-circle  stages/test.toml:35
+  look_ahead  reference-circle  (see above)
 
 It is look_ahead in tide-watch.json.
 
@@ -66,19 +66,14 @@ crew-roster/bookings-db.url@prod-north  (secret)
 
 It is made from other fields.
 
-refers to                   which is                    from
-crew-roster/bookings-db.ho  db.north.brackwater.exampl  stages/prod-north.toml:2
-st@prod-north               e
-crew-roster/bookings-db.po  5432                        default shared.toml:3
-rt@prod-north
-crew-roster/bookings-db.us  ferries                     groups/production.toml:2
-er@prod-north
-crew-roster/bookings-db.pa  (secret)                    groups/guarded.toml:3
-ssword@prod-north
-crew-roster/bookings-db.op  {"connect_timeout":"10","s  stages/prod-north.toml:3
-tions@prod-north            slmode":"verify-full"}
-crew-roster/bookings-db.da  bookings                    default shared.toml:6
-tabase@prod-north
+refers to             which is                     from
+bookings-db.host      db.north.brackwater.example  stages/prod-north.toml:2
+bookings-db.port      5432                         default shared.toml:3
+bookings-db.user      ferries                      groups/production.toml:2
+bookings-db.password  (secret)                     groups/guarded.toml:3
+bookings-db.options   {"connect_timeout":"10",     stages/prod-north.toml:3
+                      "sslmode":"verify-full"}
+bookings-db.database  bookings                     default shared.toml:6
 
 It is bookings-db.url in roster.json.
 It is BOOKINGS_DB_URL in roster.env.
@@ -209,111 +204,204 @@ fn matrix_fits_and_says_what_it_left_out() {
         .run_in_80("matrix ticket-desk")
         .code(0)
         .stdout_eq(str![[r#"
-                        dev        test       staging    prod-north  prod-south
+                        dev                test               staging
 ticket-desk
-  bookings-db.host      localhost  db.test.…  db.stagi…  db.north…   db.south…
-  bookings-db.port      5432 d     5432 d     5432 d     5432 d      5432 d
-  bookings-db.database  bookin… d  bookin… d  bookin… d  bookin… d   bookin… d
-  bookings-db.user      dev        test       staging    ferries g   ferries f
-  bookings-db.password  (secret)   (secret)   (secre… g  (secre… g   (secre… f
-  bookings-db.options   {"conn… d  {"conn… d  {"conn… d  {"connec…   {"conn… f
-  bookings-db.url       (secre… =  (secre… =  (secre… =  (secre… =   (secre… =
-  card-terminal.token   (secret)   (secret)   (secre… g  (secre… g   (secre… f
-  currency              BRK d      BRK d      BRK d      BRK d       BRK d
-  events.host           localhost  mq.test.…  mq.stagi…  mq.north…   mq.south…
-  events.port           5672 d     5672 d     5672 d     5672 d      5672 d
-  events.path           ferries d  ferries d  ferries d  ferries d   ferries d
-  events.user           guest      test       staging    ferries g   ferries f
-  events.password       (secret)   (secret)   (secre… g  (secre… g   (secre… f
-  events.url            (secre… =  (secre… =  (secre… =  (secre… =   (secre… =
-  events.prefetch       20 d       wrong-ty…  20 d       100 g       100 f
-  fare_service          http:/… d  http:/… d  http:/… d  http:/… d   http:/… d
-  languages             ["en",… d  ["en",… d  ["en",… d  ["en",… g   ["en",… f
-  region                none       none       none       north       missing
-  seat_hold             5m d       30s        5m d       5m d        5m d
-  tide-api.base         http://l…  https://…  https://…  https://…   https://…
-  tide-api.timeout      5s d       5s d       5s d       10s g       10s f
-  tide-api.auth         bearer d   bearer d   bearer d   bearer d    bearer d
-  tide-api.token        (secret)   (secret)   (secre… g  (secre… g   (secret)
-ticket-desk+kiosk
-  bookings-db.host      -          -          -          db.north…   db.south…
-  bookings-db.port      -          -          -          5432 d      5432 d
-  bookings-db.database  -          -          -          bookin… d   bookin… d
-  bookings-db.user      -          -          -          ferries g   ferries f
-  bookings-db.password  -          -          -          (secre… g   (secre… f
-  bookings-db.options   -          -          -          {"connec…   {"conn… f
-  bookings-db.url       -          -          -          (secre… =   (secre… =
-  card-terminal.token   -          -          -          (secre… g   (secre… f
-  currency              -          -          -          BRK d       BRK d
-  events.host           -          -          -          mq.north…   mq.south…
-  events.port           -          -          -          5672 d      5672 d
-  events.path           -          -          -          ferries d   ferries d
-  events.user           -          -          -          ferries g   ferries f
-  events.password       -          -          -          (secre… g   (secre… f
-  events.url            -          -          -          (secre… =   (secre… =
-  events.prefetch       -          -          -          100 g       100 f
-  fare_service          -          -          -          http:/… d   http:/… d
-  languages             -          -          -          ["en",… g   ["en",… f
-  region                -          -          -          north       missing
-  seat_hold             -          -          -          2m          90s
-  tide-api.base         -          -          -          https://…   https://…
-  tide-api.timeout      -          -          -          10s g       10s f
-  tide-api.auth         -          -          -          bearer d    bearer d
-  tide-api.token        -          -          -          (secre… g   (secret)
+  bookings-db.host      localhost          db.test…           db.staging…
+  bookings-db.port      5432  everywhere, default
+  bookings-db.database  bookings  everywhere, default
+  bookings-db.user      dev                test               staging
+  bookings-db.password  (secret)           (secret)           (secret)         g
+  bookings-db.options   {"connect_time… d  {"connect_time… d  {"connect_timeo… d
+  bookings-db.url       (secret)        =  (secret)        =  (secret)         =
+  card-terminal.token   (secret)           (secret)           (secret)         g
+  currency              BRK  everywhere, default
+  events.host           localhost          mq.test…           mq.staging…
+  events.port           5672  everywhere, default
+  events.path           ferries  everywhere, default
+  events.user           guest              test               staging
+  events.password       (secret)           (secret)           (secret)         g
+  events.url            (secret)        =  (secret)        =  (secret)         =
+  events.prefetch       20              d  wrong-type         20               d
+  fare_service          …localhost…     d  …test…          d  …staging…        d
+  languages             ["en","de"]     d  ["en","de"]     d  ["en","de"]      d
+  region                none               none               none
+  seat_hold             5m              d  30s             ≠  5m               d
+  tide-api.base         http://localho…    …test…             …staging…
+  tide-api.timeout      5s              d  5s              d  5s               d
+  tide-api.auth         bearer  everywhere, default
+  tide-api.token        (secret)           (secret)           (secret)         g
 
-d default, g from a group, f followed, = made from other fields; … goes on
+                        prod-north                   prod-south
+ticket-desk
+  bookings-db.host      db.north…                    db.south…
+  bookings-db.port      5432  everywhere, default
+  bookings-db.database  bookings  everywhere, default
+  bookings-db.user      ferries                  g   ferries                  f
+  bookings-db.password  (secret)                 g   (secret)                 f
+  bookings-db.options   …,"sslmode":"verify-ful… ≠   …,"sslmode":"verify-ful… f≠
+  bookings-db.url       (secret)                 =   (secret)                 =
+  card-terminal.token   (secret)                 g   (secret)                 f
+  currency              BRK  everywhere, default
+  events.host           mq.north…                    mq.south…
+  events.port           5672  everywhere, default
+  events.path           ferries  everywhere, default
+  events.user           ferries                  g   ferries                  f
+  events.password       (secret)                 g   (secret)                 f
+  events.url            (secret)                 =   (secret)                 =
+  events.prefetch       100                      g   100                      f
+  fare_service          http://fares.north…      d   http://fares.south…      d
+  languages             ["en","de","fr","nl"]    g≠  ["en","de","fr","nl"]    f≠
+  region                north                    ≠   missing
+  seat_hold             5m                       d   5m                       d
+  tide-api.base         https://tides.brackwate…     https://tides.brackwate…
+  tide-api.timeout      10s                      g≠  10s                      f≠
+  tide-api.auth         bearer  everywhere, default
+  tide-api.token        (secret)                 g   (secret)
+ticket-desk+kiosk
+  bookings-db.host      db.north…                    db.south…
+  bookings-db.port      5432  everywhere, default
+  bookings-db.database  bookings  everywhere, default
+  bookings-db.user      ferries  everywhere
+  bookings-db.password  (secret)                 g   (secret)                 f
+  bookings-db.options   {"connect_timeout":"10","sslmode":"verify-f…  everywhere
+  bookings-db.url       (secret)                 =   (secret)                 =
+  card-terminal.token   (secret)                 g   (secret)                 f
+  currency              BRK  everywhere, default
+  events.host           mq.north…                    mq.south…
+  events.port           5672  everywhere, default
+  events.path           ferries  everywhere, default
+  events.user           ferries  everywhere
+  events.password       (secret)                 g   (secret)                 f
+  events.url            (secret)                 =   (secret)                 =
+  events.prefetch       100  everywhere
+  fare_service          http://fares.north…      d   http://fares.south…      d
+  languages             ["en","de","fr","nl"]  everywhere
+  region                north                        missing
+  seat_hold             2m                           90s
+  tide-api.base         https://tides.brackwater.example/v2  everywhere
+  tide-api.timeout      10s  everywhere
+  tide-api.auth         bearer  everywhere, default
+  tide-api.token        (secret)                 g   (secret)
+
+d default, g from a group, f followed, = made from other fields,
+≠ not as in most stages, - not in this stage
+23 of 48 fields differ: --differing shows these alone.
 
 "#]])
         .stderr_eq("");
     ledger.command("matrix crew-roster").env("COLUMNS", "50").assert().code(0).stdout_eq(str![[r#"
-                         dev         test
+                         dev          test
 crew-roster
-  badge-reader.user      dev         test
-  badge-reader.password  (secret)    (secret)
-  bookings-db.host       localhost   db.test.b…
-  bookings-db.port       5432 d      5432 d
-  bookings-db.database   bookings d  bookings d
-  bookings-db.user       dev         test
-  bookings-db.password   (secret)    (secret)
-  bookings-db.options    {"conne… d  {"conne… d
-  bookings-db.url        (secret) =  (secret) =
-  mail.host              localhost   mail.test…
-  mail.port              2525        25 d
-  mail.url               smtp://… =  smtp://… =
-  mail.sender            no-repl… d  no-repl… d
-  payroll.base           http://lo…  https://p…
-  payroll.timeout        30s d       30s d
-  payroll.auth           none        basic d
-  payroll.user                       test
-  payroll.password                   (secret)
-  rest_hours             11 d        11 d
-  retry_limit            3 d         3 d
+  badge-reader.user      dev          test
+  badge-reader.password  (secret)     (secret)
+  bookings-db.host       localhost    db.test…
+  bookings-db.port       5432  everywhere, default
+  bookings-db.database   boo…  everywhere, default
+  bookings-db.user       dev          test
+  bookings-db.password   (secret)     (secret)
+  bookings-db.options    {"connec… d  {"connect… d
+  bookings-db.url        (secret)  =  (secret)   =
+  mail.host              localhost    mail.test…
+  mail.port              2525         25         d
+  mail.url               …localho… =  …test…     =
+  mail.sender            …localho… d  …test…     d
+  payroll.base           http://l…    …test…
+  payroll.timeout        30s  everywhere, default
+  payroll.auth           none      ≠  basic      d
+  payroll.user           not set      test
+  payroll.password       not set      (secret)
+  rest_hours             11        d  11         d
+  retry_limit            3  everywhere, default
 
-d default, g from a group, f followed, = made from other fields; … goes on
-left out for want of room: 3 stages: staging, prod-north, prod-south
+                         staging      prod-north
+crew-roster
+  badge-reader.user      referenc…    badges     g
+  badge-reader.password  (secret)  g  (secret)   g
+  bookings-db.host       …staging…    db.north…
+  bookings-db.port       5432  everywhere, default
+  bookings-db.database   boo…  everywhere, default
+  bookings-db.user       staging      ferries    g
+  bookings-db.password   (secret)  g  (secret)   g
+  bookings-db.options    {"connec… d  …,"sslmod… ≠
+  bookings-db.url        (secret)  =  (secret)   =
+  mail.host              …staging…    mail.brac…
+  mail.port              25        d  587        g
+  mail.url               …staging… =  …brackwat… =
+  mail.sender            …staging… d  tickets@b…
+  payroll.base           …staging…    https://p…
+  payroll.timeout        30s  everywhere, default
+  payroll.auth           basic     d  basic      d
+  payroll.user           staging      roster     g
+  payroll.password       (secret)  g  (secret)   g
+  rest_hours             11        d  11         d
+  retry_limit            3  everywhere, default
+
+                         prod-south
+crew-roster
+  badge-reader.user      badges                 f
+  badge-reader.password  (secret)               f
+  bookings-db.host       db.south…
+  bookings-db.port       5432  everywhere, default
+  bookings-db.database   boo…  everywhere, default
+  bookings-db.user       ferries                f
+  bookings-db.password   (secret)               f
+  bookings-db.options    …,"sslmode":"verify-f… f≠
+  bookings-db.url        (secret)               =
+  mail.host              mail.brackwater.examp…
+  mail.port              587                    f
+  mail.url               …brackwater.example:5… =
+  mail.sender            tickets@brackwater…    f
+  payroll.base           https://payroll.test…
+  payroll.timeout        30s  everywhere, default
+  payroll.auth           basic                  d
+  payroll.user           roster                 f
+  payroll.password       (secret)               f
+  rest_hours             12                     ≠
+  retry_limit            3  everywhere, default
+
+d default, g from a group, f followed,
+= made from other fields, ≠ not as in most stages
 
 "#]]);
     ledger.run_in_80("matrix --missing").code(0).stdout_eq(str![[r#"
-                        dev     test       staging    prod-north  prod-south
+                        dev     test                staging
 crew-roster
-  badge-reader.user     dev     test       referenc…  badges g    badges f
+  badge-reader.user     dev     test                reference-unknown
 harbour-gate
-  events.prefetch       -       wrong-ty…  -          100 g       100 f
-  lock-controller.host  -       10.20.0.8  -          10.40.0.8   missing
+  events.prefetch       -       wrong-type          -
+  lock-controller.host  -       10.20.0.8           -
 quay-screens
-  events.prefetch       20 d    wrong-ty…  20 d       100 g       100 f
-  region                none d  none d     none d     north d     missing
+  events.prefetch       20   d  wrong-type          20                d
+  region                none d  none             d  none              d
 ticket-desk
-  events.prefetch       20 d    wrong-ty…  20 d       100 g       100 f
-  region                none    none       none       north       missing
-ticket-desk+kiosk
-  region                -       -          -          north       missing
+  events.prefetch       20   d  wrong-type          20                d
+  region                none    none                none
 tide-watch
-  events.prefetch       20 d    wrong-ty…  20 d       100 g       100 f
-  look_ahead            36h d   referenc…  36h d      36h d       36h d
-  poll_every            2m d    referenc…  2m d       2m d        2m d
+  events.prefetch       20   d  wrong-type          20                d
+  look_ahead            36h  d  reference-circle    36h               d
+  poll_every            2m   d  reference-circle    2m                d
 
-d default, g from a group, f followed, = made from other fields; … goes on
+                        prod-north    prod-south
+crew-roster
+  badge-reader.user     badges    g   badges   f
+harbour-gate
+  events.prefetch       100       g   100      f
+  lock-controller.host  10.40.0.8     missing
+quay-screens
+  events.prefetch       100       g   100      f
+  region                north     d≠  missing
+ticket-desk
+  events.prefetch       100       g   100      f
+  region                north     ≠   missing
+ticket-desk+kiosk
+  region                north         missing
+tide-watch
+  events.prefetch       100       g   100      f
+  look_ahead            36h       d   36h      d
+  poll_every            2m        d   2m       d
+
+d default, g from a group, f followed, ≠ not as in most stages,
+- not in this stage
 
 "#]]);
     ledger.run("matrix */*.host@prod-* --differing").code(0).stdout_eq(str![[r#"
@@ -339,7 +427,6 @@ ticket-desk+kiosk
 tide-watch
   events.host           mq.north.brackwater.example     mq.south.brackwater.example
 
-d default, g from a group, f followed, = made from other fields; … goes on
 
 "#]]);
     ledger.run("matrix fare-engine/bookings-db --csv").code(0).stdout_eq(str![[r#"
@@ -357,11 +444,11 @@ fare-engine/bookings-db.url,(secret),(secret),(secret),(secret),(secret)
                test
 shared
   mail.host    mail.test.brackwater.example
-  mail.port    25 d
+  mail.port    25                                     d
   mail.url     smtp://mail.test.brackwater.example:25 =
-  mail.sender  no-reply@mail.test.brackwater.example d
+  mail.sender  no-reply@mail.test.brackwater.example  d
 
-d default, g from a group, f followed, = made from other fields; … goes on
+d default, = made from other fields
 
 "#]]);
     ledger.run("matrix nothing").code(2).stdout_eq("").stderr_eq(str![[r#"
@@ -390,4 +477,47 @@ fn what_one_unit_or_value_is_asked_for_is_answered_from_few_files() {
     ] {
         assert!(read(arguments) <= most, "{arguments}: {} of {all}", read(arguments));
     }
+}
+
+/// However narrow it is, no stage is left out, no line sticks out, and values that differ are told apart.
+#[test]
+fn what_is_looked_at_fits_and_leaves_no_stage_out() {
+    let ledger = TestLedger::demo();
+    let stages = ["dev", "test", "staging", "prod-north", "prod-south"];
+    for width in [40, 60, 80, 120, 200] {
+        for command in [
+            "matrix",
+            "matrix ticket-desk/events.host",
+            "status",
+            "compare @test @staging",
+            "drift @prod-north",
+        ] {
+            let run = ledger.command(command).env("COLUMNS", width.to_string()).assert();
+            let (out, _) = written(&run);
+            let too_wide: Vec<&str> = out.lines().filter(|line| line.chars().count() > width).collect();
+            // A narrow terminal cannot hold names in one piece.
+            assert!(too_wide.is_empty() || width < 60, "{command} at {width}: {too_wide:#?}");
+            if command != "compare @test @staging" && command != "drift @prod-north" {
+                assert!(stages.iter().all(|stage| out.contains(stage)), "{command} at {width}: {out}");
+            }
+        }
+        let run = ledger.command("matrix ticket-desk").env("COLUMNS", width.to_string()).assert();
+        let (out, _) = written(&run);
+        let host =
+            out.lines().filter(|line| line.trim_start().starts_with("bookings-db.host")).collect::<String>();
+        for part in ["localhost", "test", "staging", "north", "south"] {
+            assert!(host.contains(part) || width < 60, "`{part}` at {width}: {host}");
+        }
+    }
+    let run = ledger.command("matrix ticket-desk --wide").env("COLUMNS", "80").assert();
+    assert!(written(&run).0.contains("http://fares.south.brackwater.example:8070/fares"));
+    let (out, _) = written(&ledger.run("show ticket-desk@test --origins").code(0));
+    assert!(out.contains("stages/test.toml:2") && !out.contains("\ntest     stages/test.toml"), "{out}");
+    let (all, _) = written(&ledger.run("drift @prod-north").code(1));
+    let (differing, _) = written(&ledger.run("drift @prod-north --differing").code(1));
+    assert!(
+        all.contains("as the ledger says: ") && !differing.contains("as the ledger says: "),
+        "{differing}"
+    );
+    assert_eq!(all.lines().last(), differing.lines().last());
 }

@@ -20,36 +20,47 @@ pub enum InStage {
     Withdrawn,
 }
 
-/// Something that waits in stages.
+/// Something that waits in a stage, most pressing first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Waiting {
-    /// The ledger says something else than was delivered last.
-    Delivery,
-    /// A stage before has a later delivery.
-    Promotion,
-    /// Values are missing or wrong.
-    Values,
     /// A file with its values cannot be read, so that nothing is known of them.
     Unreadable,
+    /// Values are missing or wrong.
+    Values,
     /// What is there is not as the ledger says.
     Drifted,
     /// What is there is not as it was tested in the stages before.
     Untested,
+    /// The ledger says something else than was delivered last.
+    Delivery,
+    /// A stage before has a later delivery.
+    Promotion,
     /// A chore is not done.
     Chore,
 }
 
 impl Waiting {
-    /// The words for it, to which names of stages are added.
-    pub fn words(self) -> &'static str {
+    /// All of them.
+    pub const ALL: [Self; 7] = [
+        Self::Unreadable,
+        Self::Values,
+        Self::Drifted,
+        Self::Untested,
+        Self::Delivery,
+        Self::Promotion,
+        Self::Chore,
+    ];
+
+    /// The word for it, for programs.
+    pub fn name(self) -> &'static str {
         match self {
-            Waiting::Delivery => "awaiting delivery in",
-            Waiting::Promotion => "to be promoted to",
-            Waiting::Values => "values missing or wrong in",
-            Waiting::Unreadable => "values not readable in",
-            Waiting::Drifted => "drifted in",
-            Waiting::Untested => "not as tested in",
-            Waiting::Chore => "chore open in",
+            Waiting::Unreadable => "unreadable",
+            Waiting::Values => "values",
+            Waiting::Drifted => "drifted",
+            Waiting::Untested => "untested",
+            Waiting::Delivery => "delivery",
+            Waiting::Promotion => "promotion",
+            Waiting::Chore => "chore",
         }
     }
 

@@ -1,6 +1,6 @@
 //! Each unit on its way through the stages, and what is waiting.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
@@ -33,6 +33,8 @@ pub struct Status {
     pub bundles: Vec<OfBundle>,
     /// One for each unit and instance.
     pub standings: Vec<Standing>,
+    /// Whether outlets were looked at.
+    pub is_live: bool,
 }
 
 /// A bundle on its way.
@@ -51,17 +53,17 @@ pub struct Standing {
     pub owner: String,
     /// For each stage of the ledger, how it stands there; [`None`] where it does not belong.
     pub stages: Vec<Option<There>>,
-    /// What is waiting, and in which stages.
-    pub waiting: BTreeMap<Waiting, Vec<String>>,
 }
 
 /// How a unit stands in a stage.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct There {
     /// How.
     pub what: InStage,
     /// Since so many seconds; none where nothing was delivered.
     pub age: i64,
+    /// What is waiting, with how many fields or chores that is, where these are counted.
+    pub waits: Vec<(Waiting, Option<usize>)>,
 }
 
 /// What tells whether the ledger says something else than was brought last, by unit and stage.
@@ -113,8 +115,8 @@ struct Telling<'a, 'l> {
     planner: Planner<'a, 'l>,
     metas: Metas,
     digests: LastDigests,
-    /// Units and stages in which something has drifted.
-    drifted: BTreeSet<(String, String)>,
+    /// Units and stages in which something has drifted, with how many names that is, where these are known.
+    drifted: BTreeMap<(String, String), Option<usize>>,
     now: Timestamp,
 }
 
@@ -136,7 +138,7 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
         Some(book) => digests(&planner, &mut **book)?,
         None => BTreeMap::new(),
     };
-    let drifted = if live { drifted(opened, planner)? } else { BTreeSet::new() };
+    let drifted = if live { drifted(opened, planner)? } else { BTreeMap::new() };
     let telling = Telling { planner, metas, digests, drifted, now: (opened.at.clock)() };
     let is_covered = |subject: &Subject| {
         let owner = ledger.owner(*subject);
@@ -151,16 +153,25 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
     };
     let standings = units.par_iter().flat_map_iter(of_unit).collect();
     let bundles = ledger.bundles.iter().filter_map(|bundle| telling.bundle(bundle, texts)).collect();
-    Ok(Status { ledger: ledger.clone(), bundles, standings })
+    Ok(Status { ledger: ledger.clone(), bundles, standings, is_live: live })
 }
 
-/// The units that are not at all their outlets as the ledger says, with the stages where that is so.
-fn drifted(opened: &Opened, planner: Planner<'_, '_>) -> Result<BTreeSet<(String, String)>, Trouble> {
+/// The units that are not at all their outlets as the ledger says, with the stages where that is so, and how many names
+/// that is.
+fn drifted(
+    opened: &Opened,
+    planner: Planner<'_, '_>,
+) -> Result<BTreeMap<(String, String), Option<usize>>, Trouble> {
     let (at, around) = (&opened.at, Around::of(opened));
     let places = places::outlets(&[], planner.resolver.ledger(), &around)?;
     let looked = look(places, planner.resolver, at.today()?, Seeing::Live(&*at.telling))?;
-    let units = looked.into_iter().flat_map(|looked| looked.units);
-    Ok(units.filter(|unit| !unit.is_clean()).map(|unit| (unit.owner, unit.stage)).collect())
+    let mut drifted: BTreeMap<(String, String), Option<usize>> = BTreeMap::new();
+    for unit in looked.into_iter().flat_map(|looked| looked.units).filter(|unit| !unit.is_clean()) {
+        let names = unit.drifted_names();
+        let of = drifted.entry((unit.owner, unit.stage)).or_insert(Some(0));
+        *of = of.zip(names).map(|(of, names)| of + names);
+    }
+    Ok(drifted)
 }
 
 impl Telling<'_, '_> {
@@ -176,7 +187,7 @@ impl Telling<'_, '_> {
                 _ if is_whole => InStage::Delivered(last.number),
                 _ => InStage::InPart(last.number),
             };
-            Some(There { what, age: self.age(&last.time) })
+            Some(There { what, age: self.age(&last.time), waits: Vec::new() })
         };
         let stages: Vec<Option<There>> = ledger.stage_ids().map(there).collect();
         let is_meant = texts.contains(&name) || texts.is_empty() && stages.iter().any(Option::is_some);
@@ -188,7 +199,7 @@ impl Telling<'_, '_> {
         let owner = ledger.owner(subject).to_string();
         let pasts: Vec<Vec<Past<'_>>> =
             ledger.stage_ids().map(|stage| self.metas_of(&owner, stage).iter().map(past).collect()).collect();
-        let (mut stages, mut waiting) = (Vec::new(), BTreeMap::<Waiting, Vec<String>>::new());
+        let mut stages = Vec::new();
         for stage in ledger.stage_ids() {
             let belongs = match subject {
                 Subject::Unit(unit, instance) => ledger.unit(unit).belongs_to(stage, instance),
@@ -206,38 +217,39 @@ impl Telling<'_, '_> {
                 }
                 (what, _) => what,
             };
-            stages.push(Some(There { what, age: last.map_or(0, |last| self.age(&last.time)) }));
             let mut waits = self.waits(session, (subject, stage), metas);
             if has_news_below(ledger, stage, |stage| &pasts[usize::from(stage.0)]) {
-                waits.push(Waiting::Promotion);
+                waits.push((Waiting::Promotion, None));
             }
-            for what in waits {
-                waiting.entry(what).or_default().push(ledger.stage(stage).name.to_string());
-            }
+            waits.sort_unstable();
+            stages.push(Some(There { what, age: last.map_or(0, |last| self.age(&last.time)), waits }));
         }
-        Standing { owner, stages, waiting }
+        Standing { owner, stages }
     }
 
     fn metas_of(&self, owner: &str, stage: StageId) -> &[Meta] {
         self.metas.of(owner, self.planner.resolver.ledger().stage(stage).name.as_str())
     }
 
-    /// Whether the ledger is known to say something else than was brought last.
-    fn differs(&self, owner: &str, stage: &str, now: &Content) -> bool {
+    /// In how many fields the ledger is known to say something else than was brought last, where these are counted;
+    /// nothing where it is not known to.
+    #[expect(clippy::option_option, reason = "it differs, or not, and fields are counted, or not")]
+    fn differing(&self, owner: &str, stage: &str, now: &Content) -> Option<Option<usize>> {
         let Planner { resolver, keys } = self.planner;
-        let Some(last) = self.digests.get(&(owner.to_owned(), stage.to_owned())) else { return false };
+        let last = self.digests.get(&(owner.to_owned(), stage.to_owned()))?;
         if last.unit != owner {
             // It has to come to where it belongs under its new name.
-            return true;
+            return Some(None);
         }
         match &last.digested {
-            Digested::Content(then) => differs(then, now),
+            Digested::Content(then) => differs(then, now).then_some(None),
             Digested::Digests(digests) => {
                 let ledger = resolver.ledger();
                 let layer = ledger.stage_id(stage).map(LayerId::Stage);
                 let bound = bound_to_digests(owner, &last.stage);
                 let open = |text: &str| keys.text(ledger, layer?, text, &bound);
-                !digests.differing(&now.values, open).fields.is_empty()
+                let count = digests.differing(&now.values, open).fields.len();
+                (count > 0).then_some(Some(count))
             }
         }
     }
@@ -248,33 +260,34 @@ impl Telling<'_, '_> {
         session: &mut Session<'_, '_>,
         (subject, stage): (Subject, StageId),
         metas: &[Meta],
-    ) -> Vec<Waiting> {
+    ) -> Vec<(Waiting, Option<usize>)> {
         let Telling { planner, drifted, .. } = self;
         let (resolver, ledger) = (planner.resolver, planner.resolver.ledger());
         let (owner, name) = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
         let mut waits = Vec::new();
         if ledger.broken_for(subject, stage).next().is_some() {
-            waits.push(Waiting::Unreadable);
+            waits.push((Waiting::Unreadable, None));
         } else if has_gaps(session, subject, stage) {
-            waits.push(Waiting::Values);
+            waits.push((Waiting::Values, None));
         } else if self.digests.contains_key(&(owner.clone(), name.clone())) {
             let rendering = rendering(session, subject, stage);
             if rendering.unreadable.is_empty()
                 && let Ok(now) = made(resolver, &rendering, subject, stage)
-                && self.differs(&owner, &name, &now)
+                && let Some(count) = self.differing(&owner, &name, &now)
             {
-                waits.push(Waiting::Delivery);
+                waits.push((Waiting::Delivery, count));
             }
         }
-        if drifted.contains(&(owner, name)) {
-            waits.push(Waiting::Drifted);
+        if let Some(count) = drifted.get(&(owner, name)) {
+            waits.push((Waiting::Drifted, *count));
         }
         let last = metas.iter().rfind(|meta| meta.kind.is_standing());
         if last.is_some_and(|meta| meta.kind.is_brought() && !meta.untested.is_empty()) {
-            waits.push(Waiting::Untested);
+            waits.push((Waiting::Untested, None));
         }
-        if !metas.is_empty() && !open_chores(ledger, subject, stage, &self.metas).is_empty() {
-            waits.push(Waiting::Chore);
+        if !metas.is_empty() {
+            let chores = open_chores(ledger, subject, stage, &self.metas).len();
+            waits.extend((chores > 0).then_some((Waiting::Chore, Some(chores))));
         }
         waits
     }

@@ -83,6 +83,16 @@ impl UnitDrift {
         }
     }
 
+    /// How many names are not as the ledger says, where it is all in names.
+    pub fn drifted_names(&self) -> Option<usize> {
+        let State::There(files) = &self.state else { return None };
+        let of_file = |(_, file): &(String, FileDrift)| match file {
+            FileDrift::Drifted(names) => Some(names.iter().filter(|name| !name.waived).count()),
+            other => other.is_clean().then_some(0),
+        };
+        files.iter().map(of_file).sum()
+    }
+
     /// Why nobody can tell, if so.
     pub fn reason(&self) -> Option<&str> {
         match &self.state {

@@ -68,18 +68,14 @@ struct NameDocument<'d> {
     there: serde_json::Value,
 }
 
-pub(crate) fn document(units: &[UnitDrift], against: Against) -> Document<'_> {
+/// Of all units, or of those alone that are not as the ledger says.
+pub(crate) fn document(units: &[UnitDrift], against: Against, only_differing: bool) -> Document<'_> {
     let mut stages = units.iter().map(|unit| unit.stage.as_str());
     let first = stages.next();
     let stage = first.filter(|first| stages.all(|stage| stage == *first));
     let clean = units.iter().all(UnitDrift::is_clean);
-    Document {
-        format: FORMAT,
-        against: against.name(),
-        stage,
-        clean,
-        units: units.iter().map(unit).collect(),
-    }
+    let wanted = units.iter().filter(|unit| !only_differing || !unit.is_clean());
+    Document { format: FORMAT, against: against.name(), stage, clean, units: wanted.map(unit).collect() }
 }
 
 fn unit(unit: &UnitDrift) -> UnitDocument<'_> {

@@ -88,7 +88,7 @@ pub(crate) struct PutDocument<'o> {
 pub(crate) fn put(put: &Put) -> PutDocument<'_> {
     PutDocument {
         delivered: deliver::document(&put.delivered),
-        processes: drift::document(&put.processes, Against::Outlets),
+        processes: drift::document(&put.processes, Against::Outlets, false),
     }
 }
 

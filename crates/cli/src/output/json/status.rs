@@ -1,16 +1,25 @@
 //! `status` for programs.
 
-use cledger_core::delivery::{InStage, Waiting};
+use cledger_core::delivery::InStage;
 use serde::Serialize;
 
 use super::FORMAT;
 use cledger_work::deliver::status::{OfBundle, Standing, Status, There};
+use cledger_work::deliver::to_do::to_do;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'s> {
     format: u32,
     bundles: Vec<BundleDocument<'s>>,
     units: Vec<UnitDocument<'s>>,
+    /// What is to be done, most pressing first.
+    to_do: Vec<ToDoDocument>,
+}
+
+#[derive(Debug, Serialize)]
+struct ToDoDocument {
+    command: String,
+    because: String,
 }
 
 #[derive(Debug, Serialize)]
@@ -23,7 +32,6 @@ struct BundleDocument<'s> {
 struct UnitDocument<'s> {
     unit: &'s str,
     stages: Vec<StageDocument<'s>>,
-    waiting: Vec<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -33,13 +41,27 @@ struct StageDocument<'s> {
     number: Option<u64>,
     /// In seconds.
     age: Option<i64>,
+    waits: Vec<WaitsDocument>,
 }
 
-pub(crate) fn document(status: &Status) -> Document<'_> {
+#[derive(Debug, Serialize)]
+struct WaitsDocument {
+    what: &'static str,
+    /// How many fields, names or chores, where these are counted.
+    count: Option<usize>,
+}
+
+/// Of all units and bundles, or of what is to be done alone.
+pub(crate) fn document(status: &Status, only_to_do: bool) -> Document<'_> {
+    let to_do =
+        to_do(status).into_iter().map(|one| ToDoDocument { command: one.command, because: one.because });
+    let (bundles, standings) =
+        if only_to_do { (&[][..], &[][..]) } else { (&status.bundles[..], &status.standings[..]) };
     Document {
         format: FORMAT,
-        bundles: status.bundles.iter().map(|it| bundle(status, it)).collect(),
-        units: status.standings.iter().map(|it| unit(status, it)).collect(),
+        bundles: bundles.iter().map(|it| bundle(status, it)).collect(),
+        units: standings.iter().map(|it| unit(status, it)).collect(),
+        to_do: to_do.collect(),
     }
 }
 
@@ -53,11 +75,9 @@ fn bundle<'s>(status: &'s Status, of: &'s OfBundle) -> BundleDocument<'s> {
 
 fn unit<'s>(status: &'s Status, standing: &'s Standing) -> UnitDocument<'s> {
     let named = status.ledger.stages.iter().map(|stage| stage.name.as_str()).zip(&standing.stages);
-    let words = |(what, stages): (&Waiting, &Vec<String>)| format!("{} {}", what.words(), stages.join(", "));
     UnitDocument {
         unit: &standing.owner,
         stages: named.filter_map(|(name, it)| Some(stage(name, it.as_ref()?))).collect(),
-        waiting: standing.waiting.iter().map(words).collect(),
     }
 }
 
@@ -70,5 +90,6 @@ fn stage<'s>(name: &'s str, there: &There) -> StageDocument<'s> {
         InStage::NotKnown(number) => ("not-known", Some(number), Some(there.age)),
         InStage::Withdrawn => ("withdrawn", None, Some(there.age)),
     };
-    StageDocument { stage: name, state, number, age }
+    let waits = there.waits.iter().map(|&(what, count)| WaitsDocument { what: what.name(), count }).collect();
+    StageDocument { stage: name, state, number, age, waits }
 }

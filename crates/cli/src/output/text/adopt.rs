@@ -6,7 +6,8 @@ use cledger_core::adopt::{Proposed, ProposedKind, Repeat, Spelled};
 use cledger_core::name::Name;
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 use cledger_work::adopt::adoption::{Adoption, SpelledOtherwise};
 use cledger_work::adopt::differing::Fate;

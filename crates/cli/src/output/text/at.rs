@@ -6,7 +6,8 @@ use cledger_work::bringing::at::{AtName, AtOutlet, AtPart, PartNote, Seen, Stays
 use cledger_work::shown::counted;
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 
 /// Prints what changes at outlets; those at which nothing does are passed over.

@@ -4,7 +4,8 @@ use cledger_work::bringing::brought::Brought;
 
 use crate::output::console::Console;
 use crate::output::style;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 
 /// What came of bringing units to outlets.
 pub(crate) fn print(console: &mut Console, brought: &[Brought]) {

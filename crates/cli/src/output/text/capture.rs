@@ -7,7 +7,8 @@ use cledger_work::shown::counted;
 
 use super::change::ONLY_SHOWN;
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 
 pub(crate) fn print(console: &mut Console, captured: &Captured, path: &Path, written: bool) {

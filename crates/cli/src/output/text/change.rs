@@ -5,7 +5,8 @@ use cledger_core::findings::Finding;
 
 use super::rows;
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 use cledger_work::cells::TakenIn;
 use cledger_work::drift::Taken;

@@ -15,7 +15,8 @@ use rayon::prelude::*;
 use crate::explanations;
 use crate::output::clean::Cleaned;
 use crate::output::console::{Console, USUAL_WIDTH};
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{diagnostics, style, values};
 
 /// The most units of which each gets a line although nothing is wrong with it.

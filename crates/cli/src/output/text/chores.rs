@@ -2,7 +2,8 @@
 
 use super::change::ONLY_SHOWN;
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::time::day;
 use crate::output::values;
 use cledger_work::deliver::chores::{ChoresDone, OpenChore, OpenSince};

@@ -11,7 +11,8 @@ use rayon::prelude::*;
 use super::rows;
 use crate::output::clean::Cleaned;
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 
 /// How a field stands, in words.
@@ -57,7 +58,7 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, sides: &ComparedStag
         (0, _) => style::good("as meant"),
         _ => style::bad("differs"),
     };
-    console.line(format!("{word}: {text}"));
+    console.wrapped(&format!("{word}: {text}"), "");
 }
 
 /// What is said of one unit or instance: nothing where there is nothing to say.
@@ -192,5 +193,5 @@ pub(crate) fn files(
         (0, _) => style::doubtful("not known"),
         _ => style::bad("differs"),
     };
-    console.line(format!("{word}: {text}."));
+    console.wrapped(&format!("{word}: {text}."), "");
 }

@@ -8,7 +8,8 @@ use super::change::{ONLY_SHOWN, TO_DO_IT, effects, findings};
 use super::rename::touched;
 use crate::output::console::Console;
 use crate::output::style;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 
 pub(crate) fn print(console: &mut Console, declared: &Declared) {
     let does = match (declared.is_new, declared.written) {

@@ -8,7 +8,8 @@ use cledger_core::value::{Held, Value};
 
 use super::rows;
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::time::day;
 use crate::output::{style, values};
 use cledger_work::drift::{Against, Drift};
@@ -35,11 +36,14 @@ fn row_word(difference: RowDifference) -> String {
     word(what).to_owned()
 }
 
-pub(crate) fn print(console: &mut Console, drift: &Drift) {
-    let units = &drift.units[..];
-    let widest = units.iter().map(|unit| unit.owner.len()).max().unwrap_or_default();
+/// Prints what was seen of each unit, or of those alone that are not as the ledger says, and what that comes to.
+pub(crate) fn print(console: &mut Console, drift: &Drift, only_differing: bool) {
+    let wanted = |unit: &&UnitDrift| !only_differing || !unit.is_clean();
+    let units: Vec<&UnitDrift> = drift.units.iter().filter(wanted).collect();
+    let named = units.iter().filter(|unit| !is_as_ledger(unit));
+    let widest = named.map(|unit| unit.owner.len()).max().unwrap_or_default();
     let same_place =
-        |one: &UnitDrift, other: &UnitDrift| (&one.stage, &one.outlet) == (&other.stage, &other.outlet);
+        |one: &&UnitDrift, other: &&UnitDrift| (&one.stage, &one.outlet) == (&other.stage, &other.outlet);
     for (at, of_place) in units.chunk_by(same_place).enumerate() {
         if let [UnitDrift { stage, outlet: Some((outlet, kind)), .. }, ..] = of_place {
             let gap = if at > 0 { "\n" } else { "" };
@@ -49,25 +53,31 @@ pub(crate) fn print(console: &mut Console, drift: &Drift) {
         }
         place(console, of_place, widest);
     }
-    console.line("");
+    if !units.is_empty() {
+        console.line("");
+    }
     summary(console, drift);
 }
 
+/// Whether nothing at all is to be said of a unit.
+fn is_as_ledger(unit: &UnitDrift) -> bool {
+    matches!(&unit.state, State::There(files) if files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger)))
+}
+
 /// The units of one outlet in one stage; if all share one trouble, that is told once.
-fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
+fn place(console: &mut Console, units: &[&UnitDrift], widest: usize) {
     if let [UnitDrift { state: State::NotKnown(reason), .. }, _, ..] = units
         && units.iter().all(|unit| matches!(&unit.state, State::NotKnown(other) if other == reason))
     {
         let count = counted(units.len(), "unit");
-        console.line(format!("{}: {reason}; {count} belong to it", style::doubtful("not known")));
+        console.wrapped(&format!("{}: {reason}; {count} belong to it", style::doubtful("not known")), "  ");
         return;
     }
-    for unit in units {
+    let (as_ledger, others): (Vec<&UnitDrift>, Vec<&UnitDrift>) =
+        units.iter().partition(|unit| is_as_ledger(unit));
+    for unit in others {
         let name = style::heading(&format!("{:<widest$}", unit.owner));
         match &unit.state {
-            State::There(files) if files.iter().all(|(_, file)| matches!(file, FileDrift::AsLedger)) => {
-                console.line(format!("{name}  as the ledger says"));
-            }
             State::Withdrawn => {
                 let last = unit.last.as_ref().map(last).unwrap_or_default();
                 console.line(format!("{name}  nothing of ours is there{last}"));
@@ -90,7 +100,7 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
                 console.line(format!("{name}  {}{last}", style::bad("not there")));
             }
             State::NotKnown(reason) => {
-                console.line(format!("{name}  {}: {reason}", style::doubtful("not known")));
+                console.wrapped(&format!("{name}  {}: {reason}", style::doubtful("not known")), "  ");
             }
             State::Unknown => {
                 console.line(format!("{name}  {}", style::bad("there, but not in the ledger")));
@@ -103,6 +113,10 @@ fn place(console: &mut Console, units: &[UnitDrift], widest: usize) {
                 }
             }
         }
+    }
+    if !as_ledger.is_empty() {
+        let names: Vec<&str> = as_ledger.iter().map(|unit| unit.owner.as_str()).collect();
+        console.wrapped(&format!("as the ledger says: {}", names.join(", ")), "  ");
     }
 }
 
@@ -185,7 +199,7 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
         FileDrift::Theirs => console.line(format!("  {path}  is there, and was never ours")),
         FileDrift::NotThere => console.line(format!("  {path}  {}", style::bad("not there"))),
         FileDrift::Unreadable(reason) => {
-            console.line(format!("  {path}  {}: {reason}", style::bad("cannot be read")));
+            console.wrapped(&format!("  {path}  {}: {reason}", style::bad("cannot be read")), "    ");
         }
         FileDrift::TextDiffers { line, .. } => {
             console.line(format!("  {path}  {} from line {line} on", style::bad("differs")));

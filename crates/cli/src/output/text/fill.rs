@@ -5,7 +5,8 @@ use cledger_work::shown::counted;
 
 use super::change;
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 
 pub(crate) fn print(console: &mut Console, filled: &Filled) {

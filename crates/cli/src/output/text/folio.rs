@@ -9,7 +9,8 @@ use cledger_work::shown::counted;
 use super::render::gaps;
 use super::{change, deliver, fill};
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 
 /// What was made.

@@ -4,7 +4,8 @@ use cledger_store::daybook::{AnswerState, Kind, Meta, Record};
 
 use super::{at, brought};
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::time::{day, minute};
 use crate::output::{style, values};
 use cledger_work::bringing::brought::words;

@@ -6,7 +6,8 @@ use cledger_core::model::Ledger;
 
 use crate::output::console::Console;
 use crate::output::style;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use cledger_work::shown::counted;
 
 pub(crate) fn print(console: &mut Console, ledger: &Ledger, address: &Address, affected: &[Affected]) {

@@ -9,7 +9,8 @@ use cledger_store::{Recipient, SeenKey, Sight};
 use super::change::ONLY_SHOWN;
 use crate::output::console::Console;
 use crate::output::style;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use cledger_work::keys::{Compared, KeyReader, KeysChanged, KeysTrusted, KnownSecret, Listed, OwnIdentity};
 use cledger_work::shown::counted;
 

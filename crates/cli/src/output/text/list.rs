@@ -6,7 +6,8 @@ use cledger_core::model::{Ledger, Unit};
 use cledger_core::name::Name;
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::time::minute;
 use crate::output::values;
 use cledger_work::capture::Listed as Captured;

@@ -1,103 +1,318 @@
-//! `matrix` for people: a cell for each field and stage, shortened to what fits.
+//! `matrix` for people: a cell for each field and stage, cut where stages are alike, and one for all where they are the
+//! same.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
 
 use cledger_core::matrix::{Cell, Row};
-use cledger_core::model::{Ledger, StageId};
-use cledger_core::resolve::{Layer, Outcome};
-use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
+use cledger_core::resolve::{Effective, Layer, Outcome};
+use cledger_core::value::Value;
+use textwrap::core::display_width;
+use unicode_width::UnicodeWidthStr as _;
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
-use crate::output::{style, values};
+use crate::output::cut::{SideBySide, cut};
+use crate::output::style::{self, Tone};
+use crate::output::table::{Table, share};
+use crate::output::values;
+use cledger_work::matrix::Matrix;
 use cledger_work::shown::counted;
 
-/// The narrowest column that still says something.
+/// The narrowest value that still says something.
 const NARROWEST: usize = 9;
 
-/// What stands for the rest of a value.
-const CUT: char = '…';
-
-/// In front of entries, below their unit.
+/// In front of entries, below their unit, and of what stands below an entry.
 const INDENT: &str = "  ";
 
 /// Between two columns.
 const GAP: usize = 2;
 
-pub(crate) fn print(console: &mut Console, ledger: &Ledger, stages: &[StageId], rows: &[Row<'_>]) {
+/// Behind a value that is the same in all stages.
+const EVERYWHERE: &str = "everywhere";
+
+/// Up to so many fields, stages that do not fit side by side are shown one below the other.
+const TURNED: usize = 3;
+
+/// From so many fields on, it is said how many of them differ.
+const MANY: usize = 30;
+
+/// What is told of the marks, in this order.
+const MARKS: [(&str, &str); 5] = [
+    ("d", "default"),
+    ("g", "from a group"),
+    ("f", "followed"),
+    ("=", "made from other fields"),
+    (DIFFERS, "not as in most stages"),
+];
+
+/// The mark of a value that most stages have otherwise.
+const DIFFERS: &str = "≠";
+
+/// What stands where a unit is not in a stage.
+const ELSEWHERE: &str = "-";
+
+/// A cell as it is shown.
+#[derive(Clone)]
+struct Shown {
+    text: String,
+    /// Of its layer.
+    mark: &'static str,
+    tone: Tone,
+    differs: bool,
+}
+
+impl Shown {
+    fn marks(&self) -> String {
+        format!("{}{}", self.mark, if self.differs { DIFFERS } else { "" })
+    }
+}
+
+/// A field as it is shown.
+struct Line {
+    owner: String,
+    entry: String,
+    /// One for all stages where it is the same in all.
+    one: Option<Shown>,
+    cells: Vec<Shown>,
+}
+
+pub(crate) fn print(console: &mut Console, matrix: &Matrix<'_>, wide: bool) {
+    let Matrix { ledger, stages, rows } = matrix;
     if rows.is_empty() {
         console.line("No such field.");
         return;
     }
-    let first = rows.iter().map(|row| INDENT.len() + entry(row).width()).max().unwrap_or_default();
-    let (shown, width) = match console.width() {
-        None => (stages.len(), None),
-        Some(width) => {
-            let left = width.saturating_sub(first + GAP);
-            let fitting = (left / (NARROWEST + GAP)).clamp(1, stages.len());
-            (fitting, Some((left / fitting).saturating_sub(GAP).max(NARROWEST)))
+    let lines: Vec<Line> = rows.iter().map(line).collect();
+    let names: Vec<&str> = stages.iter().map(|&stage| ledger.stage(stage).name.as_str()).collect();
+    let first = lines.iter().map(|line| INDENT.len() + line.entry.width()).max().unwrap_or_default();
+    let room = console.width().filter(|_| !wide).map(|width| width.saturating_sub(first + GAP));
+    let parts = room.map_or(1, |room| {
+        let fitting = (room + GAP) / (NARROWEST + GAP + 2);
+        names.len().div_ceil(fitting.max(1))
+    });
+    if parts > 1 && lines.len() <= TURNED {
+        turned(console, &lines, &names);
+    } else {
+        let size = names.len().div_ceil(parts);
+        for (at, from) in (0..names.len()).step_by(size).enumerate() {
+            if at > 0 {
+                console.line("");
+            }
+            part(console, &lines, (&names, from..names.len().min(from + size)), (first, room));
         }
-    };
-    let mut heads = vec![""];
-    heads.extend(stages[..shown].iter().map(|&stage| ledger.stage(stage).name.as_str()));
-    let mut table = Table::new(&heads, None);
-    let mut owner = String::new();
-    let elsewhere = |row: &&Row<'_>| row.cells[..shown].iter().all(Option::is_none);
-    for row in rows.iter().filter(|row| !elsewhere(row)) {
-        let of = row.address.owner.as_ref().map(ToString::to_string).unwrap_or_default();
-        if of != owner {
-            table.row(vec![(of.clone(), Tone::Plain)]);
-            owner = of;
-        }
-        let mut cells = vec![(format!("{INDENT}{}", entry(row)), Tone::Plain)];
-        cells.extend(row.cells[..shown].iter().map(|cell| short(cell, width)));
-        table.row(cells);
     }
-    for line in table.lines() {
-        console.line(line);
+    legend(console, &lines);
+    let differing = rows.iter().filter(|row| row.differs()).count();
+    if rows.len() >= MANY && differing < rows.len() {
+        let all = counted(rows.len(), "field");
+        console.line(format!("{differing} of {all} differ: --differing shows these alone."));
+    }
+}
+
+/// Some of the stages side by side. Fields of which they have nothing at all are left out.
+fn part(
+    console: &mut Console,
+    lines: &[Line],
+    (names, stages): (&[&str], Range<usize>),
+    (first, room): (usize, Option<usize>),
+) {
+    let is_there = |line: &&Line| line.cells[stages.clone()].iter().any(|cell| cell.text != ELSEWHERE);
+    let shown: Vec<&Line> = lines.iter().filter(is_there).collect();
+    let apart = || shown.iter().filter(|line| line.one.is_none());
+    let widest = |of: fn(&Shown) -> usize| {
+        let of_stage = |at: usize| apart().map(|line| of(&line.cells[at])).max().unwrap_or_default();
+        stages.clone().map(of_stage).collect::<Vec<usize>>()
+    };
+    let marks = widest(|cell| cell.marks().width());
+    // A blank stands between a value and its marks.
+    let behind = |marks: usize| if marks > 0 { marks + 1 } else { 0 };
+    let heads = &names[stages.clone()];
+    let mut widths = widest(|cell| cell.text.width());
+    for ((width, head), &marks) in widths.iter_mut().zip(heads).zip(&marks) {
+        *width = (*width).max(head.width().saturating_sub(behind(marks)));
+    }
+    if let Some(room) = room {
+        let taken: usize = marks.iter().map(|&marks| behind(marks) + GAP).sum::<usize>() - GAP;
+        let all: Vec<usize> = (0..widths.len()).collect();
+        share(&mut widths, &all, room.saturating_sub(taken));
+    }
+    let head = |((head, &width), &marks): ((&&str, &usize), &usize)| {
+        let width = width + behind(marks);
+        padded(&cut(head, width), width)
+    };
+    let heads: Vec<String> = heads.iter().zip(&widths).zip(&marks).map(head).collect();
+    console.line(format!("{:first$}  {}", "", heads.join("  ")).trim_end());
+    let whole =
+        widths.iter().zip(&marks).map(|(width, &marks)| width + behind(marks) + GAP).sum::<usize>() - GAP;
+    let mut owner = "";
+    for line in shown {
+        if line.owner != owner {
+            owner = &line.owner;
+            console.line(style::heading(owner));
+        }
+        let entry = padded(&format!("{INDENT}{}", line.entry), first);
+        if let Some(one) = &line.one {
+            let note = everywhere(one);
+            let fits = room.map_or(usize::MAX, |room| room.max(whole).saturating_sub(note.width() + GAP));
+            let text = style::toned(one.tone, &cut(&one.text, fits));
+            console.line(format!("{entry}  {text}  {}", style::toned(Tone::Quiet, &note)));
+            continue;
+        }
+        let cells = &line.cells[stages.clone()];
+        let all = SideBySide::of(line.cells.iter().map(|cell| cell.text.as_str()));
+        let texts: Vec<String> =
+            cells.iter().zip(&widths).map(|(cell, width)| all.cut(&cell.text, *width)).collect();
+        let column = |at: usize| {
+            let (cell, mark) =
+                (padded(&style::toned(cells[at].tone, &texts[at]), widths[at]), cells[at].marks());
+            match marks[at] {
+                0 => cell,
+                marks => {
+                    let tone = if cells[at].differs { Tone::Doubtful } else { Tone::Quiet };
+                    format!("{cell} {}", padded(&style::toned(tone, &mark), marks))
+                }
+            }
+        };
+        let columns: Vec<String> = (0..cells.len()).map(column).collect();
+        console.line(format!("{entry}  {}", columns.join("  ")).trim_end());
+    }
+}
+
+/// Each field with the stages one below the other.
+fn turned(console: &mut Console, lines: &[Line], names: &[&str]) {
+    for (at, line) in lines.iter().enumerate() {
+        if at > 0 {
+            console.line("");
+        }
+        console.line(style::heading(&format!("{}/{}", line.owner, line.entry)));
+        if let Some(one) = &line.one {
+            console.line(format!(
+                "{INDENT}{}  {}",
+                style::toned(one.tone, &one.text),
+                style::toned(Tone::Quiet, &everywhere(one))
+            ));
+            continue;
+        }
+        let mut table = Table::new(&["  stage", "value", ""], console.width());
+        for (name, cell) in names.iter().zip(&line.cells).filter(|(_, cell)| cell.text != ELSEWHERE) {
+            let mark = (cell.marks(), if cell.differs { Tone::Doubtful } else { Tone::Quiet });
+            table.row(vec![(format!("{INDENT}{name}"), Tone::Plain), (cell.text.clone(), cell.tone), mark]);
+        }
+        table.keep_whole(0);
+        table.keep_whole(2);
+        table.lines().iter().for_each(|line| console.line(line));
+    }
+}
+
+/// What is said behind a value that is the same in all stages.
+fn everywhere(one: &Shown) -> String {
+    match MARKS.iter().find(|(mark, _)| *mark == one.mark) {
+        Some((_, what)) => format!("{EVERYWHERE}, {what}"),
+        None => EVERYWHERE.to_owned(),
+    }
+}
+
+/// What the marks say that are shown.
+fn legend(console: &mut Console, lines: &[Line]) {
+    let cells = || lines.iter().filter(|line| line.one.is_none()).flat_map(|line| &line.cells);
+    let is_shown = |mark: &str| cells().any(|cell| cell.mark == mark || (mark == DIFFERS && cell.differs));
+    let mut said: Vec<String> = MARKS
+        .iter()
+        .filter(|(mark, _)| is_shown(mark))
+        .map(|(mark, what)| format!("{mark} {what}"))
+        .collect();
+    if cells().any(|cell| cell.text == ELSEWHERE) {
+        said.push(format!("{ELSEWHERE} not in this stage"));
     }
     console.line("");
-    console.line("d default, g from a group, f followed, = made from other fields; … goes on");
-    if shown < stages.len() {
-        let left: Vec<&str> =
-            stages[shown..].iter().map(|&stage| ledger.stage(stage).name.as_str()).collect();
-        let text = format!("{}: {}", counted(left.len(), "stage"), left.join(", "));
-        console.line(format!("{} for want of room: {text}", style::doubtful("left out")));
-    }
-}
-
-/// The entry and field of a row.
-fn entry(row: &Row<'_>) -> String {
-    let address = row.address.to_string();
-    address.split_once('/').map_or(address.clone(), |(_, entry)| entry.to_owned())
-}
-
-/// A cell: the value, cut to the width, and the mark of its layer.
-fn short(cell: &Cell<'_>, width: Option<usize>) -> (String, Tone) {
-    let (text, mark, tone) = parts(cell);
-    let room = width.map(|width| width.saturating_sub(if mark.is_empty() { 0 } else { 2 }));
-    let text = match room {
-        Some(room) if text.width() > room => cut(&text, room),
-        _ => text,
-    };
-    (if mark.is_empty() { text } else { format!("{text} {mark}") }, tone)
-}
-
-fn cut(text: &str, room: usize) -> String {
-    let mut kept = String::new();
-    let mut used = 0;
-    for c in text.chars() {
-        used += c.width().unwrap_or(0);
-        if used >= room {
-            break;
+    let mut line = String::new();
+    for said in said {
+        let more = if line.is_empty() { said } else { format!("{line}, {said}") };
+        let fits = console.width().is_none_or(|width| display_width(&more) < width);
+        if line.is_empty() || fits {
+            line = more;
+        } else {
+            let said = more[line.len() + 2..].to_owned();
+            console.line(format!("{line},"));
+            line = said;
         }
-        kept.push(c);
     }
-    kept.push(CUT);
-    kept
+    if !line.is_empty() {
+        console.line(line);
+    }
 }
 
-/// The text of a cell, the mark of its layer, and its tone.
-fn parts(cell: &Cell<'_>) -> (String, &'static str, Tone) {
-    let Some(outcome) = cell else { return ("-".to_owned(), "", Tone::Quiet) };
+/// A text with blanks behind it; colours have no width.
+fn padded(text: &str, width: usize) -> String {
+    format!("{text}{}", " ".repeat(width.saturating_sub(display_width(text))))
+}
+
+/// A row as it is shown.
+fn line(row: &Row<'_>) -> Line {
+    let mut cells: Vec<Shown> = row.cells.iter().map(shown).collect();
+    let there: Vec<&Outcome<'_>> = row.cells.iter().flatten().collect();
+    let one = is_one(&there).then(|| {
+        let mut here = cells.iter().filter(|cell| cell.text != ELSEWHERE);
+        let first = here.next().cloned();
+        let mark = |first: Shown| {
+            let is_same = here.all(|cell| cell.mark == first.mark);
+            Shown { mark: if is_same { first.mark } else { "" }, ..first }
+        };
+        first.map(mark)
+    });
+    let comparable = |outcome: &Outcome<'_>| match outcome {
+        Outcome::Value(effective) => open(effective).is_some(),
+        Outcome::Absent(_) | Outcome::Unset => true,
+        Outcome::Missing(..) | Outcome::Broken(_) => false,
+    };
+    // Rows are shown by their number, and compared by what is in them.
+    let whole = |cell: &Shown, outcome: &Cell<'_>| match outcome {
+        Some(Outcome::Value(effective)) => {
+            open(effective).map_or(cell.text.clone(), |it| it.to_text().into())
+        }
+        _ => cell.text.clone(),
+    };
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    for (cell, outcome) in cells.iter().zip(&row.cells) {
+        if outcome.as_ref().is_some_and(comparable) {
+            *counts.entry(whole(cell, outcome)).or_default() += 1;
+        }
+    }
+    let most = counts.into_iter().find(|(_, count)| *count * 2 > there.len()).map(|(text, _)| text);
+    for (cell, outcome) in cells.iter_mut().zip(&row.cells) {
+        let is_other = most.as_ref().is_some_and(|most| whole(cell, outcome) != *most);
+        cell.differs = is_other && outcome.as_ref().is_some_and(comparable);
+        if cell.differs {
+            cell.tone = Tone::Doubtful;
+        }
+    }
+    let owner = row.address.owner.as_ref().map(ToString::to_string).unwrap_or_default();
+    let address = row.address.to_string();
+    let entry = address.split_once('/').map_or(address.clone(), |(_, entry)| entry.to_owned());
+    Line { owner, entry, one: one.flatten(), cells }
+}
+
+/// Whether these say one and the same, and that is known. Secrets are shown in no stage, and so for each.
+fn is_one(outcomes: &[&Outcome<'_>]) -> bool {
+    let [first, others @ ..] = outcomes else { return false };
+    let is_same = |other: &&Outcome<'_>| match (first, other) {
+        (Outcome::Value(first), Outcome::Value(other)) => {
+            open(first).is_some_and(|first| open(other) == Some(first))
+        }
+        (Outcome::Absent(_), Outcome::Absent(_)) => true,
+        _ => false,
+    };
+    !others.is_empty() && others.iter().all(is_same)
+}
+
+/// A value that is read, and that anybody may see.
+fn open<'e>(effective: &'e Effective<'_>) -> Option<&'e Value> {
+    effective.expose().filter(|_| !effective.is_secret())
+}
+
+fn shown(cell: &Cell<'_>) -> Shown {
+    let plain = |text: &str, tone| Shown { text: text.to_owned(), mark: "", tone, differs: false };
+    let Some(outcome) = cell else { return plain(ELSEWHERE, Tone::Quiet) };
     match outcome {
         Outcome::Value(effective) => {
             let mark = match effective.origin.layer {
@@ -107,13 +322,13 @@ fn parts(cell: &Cell<'_>) -> (String, &'static str, Tone) {
                 Layer::Derived => "=",
                 Layer::Stage(_) | Layer::Run => "",
             };
-            (values::effective(effective, false), mark, Tone::Plain)
+            Shown { mark, ..plain(&values::effective(effective, false), Tone::Plain) }
         }
-        Outcome::Absent(_) => ("absent".to_owned(), "", Tone::Quiet),
-        Outcome::Unset => (String::new(), "", Tone::Quiet),
-        Outcome::Missing(..) => ("missing".to_owned(), "", Tone::Bad),
+        Outcome::Absent(_) => plain("absent", Tone::Quiet),
+        Outcome::Unset => plain("not set", Tone::Quiet),
+        Outcome::Missing(..) => plain("missing", Tone::Bad),
         Outcome::Broken(problems) => {
-            (problems.first().map_or("wrong", |problem| problem.code.name()).to_owned(), "", Tone::Bad)
+            plain(problems.first().map_or("wrong", |problem| problem.code.name()), Tone::Bad)
         }
     }
 }

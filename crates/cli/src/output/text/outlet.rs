@@ -2,7 +2,8 @@
 
 use super::{at, brought};
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::text::change::TO_DO_IT;
 use crate::output::time::{day, minute};
 use crate::output::{style, values};

@@ -3,7 +3,8 @@
 use cledger_core::probe::{Answer, Probed};
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 use cledger_work::probe::ProbeReport;
 use cledger_work::shown::counted;

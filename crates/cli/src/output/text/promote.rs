@@ -6,7 +6,8 @@ use cledger_work::shown::counted;
 
 use super::{change, deliver};
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::text::change::TO_DO_IT;
 use crate::output::time::day;
 use crate::output::{style, values};

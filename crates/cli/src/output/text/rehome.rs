@@ -5,7 +5,8 @@ use cledger_core::rehome::{Left, Spot, Suggestion, Swap};
 use cledger_core::types::Type;
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{style, values};
 use cledger_work::rehome::suggest::Suggested;
 use cledger_work::rehome::{RehomeReport, place_of as place};

@@ -7,7 +7,8 @@ use cledger_work::touched::TouchedFile;
 use super::change::effects;
 use crate::output::console::Console;
 use crate::output::style;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 
 /// Prints what changes; `done` is the word for what was done.
 pub(crate) fn print(

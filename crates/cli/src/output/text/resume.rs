@@ -4,7 +4,8 @@ use cledger_store::{Interrupted, Since};
 
 use crate::output::console::Console;
 use crate::output::style;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use cledger_work::resume::Resumed;
 
 pub(crate) fn print(console: &mut Console, resumed: Option<&Resumed>) {

@@ -6,7 +6,8 @@ use cledger_core::resolve::Merged;
 use cledger_core::value::Value;
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{origin, values};
 use cledger_work::shown::{cells_of, counted};
 

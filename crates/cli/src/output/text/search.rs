@@ -5,7 +5,8 @@ use cledger_core::resolve::{Effective, FieldId};
 use cledger_core::search::Found;
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{origin, values};
 use cledger_work::shown::counted;
 

@@ -2,7 +2,7 @@
 
 use cledger_core::findings::{self, Finding};
 use cledger_core::model::Kind;
-use cledger_core::resolve::{Effective, FieldId, Outcome, Resolver, Session, Winner};
+use cledger_core::resolve::{Effective, FieldId, Origin, Outcome, Resolver, Session, Winner};
 use cledger_work::Opened;
 use cledger_work::deliver::history::Recorded;
 use cledger_work::meant::unit_of;
@@ -10,17 +10,22 @@ use cledger_work::show::{Shown, fingerprint};
 
 use super::{history, rows, trace};
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::origin::Short;
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{origin, style, values};
 use cledger_work::shown::counted;
 
-/// Prints whose values they are, and the fields or the rows of one.
+/// Up to so many fields, it is said in full where each comes from: naming the files once saves nothing.
+const FEW: usize = 3;
+
+/// Prints whose values they are, and the fields or the rows of one; in full where values come from, or in short.
 pub(crate) fn print(
     console: &mut Console,
     opened: &Opened,
     resolver: &Resolver<'_>,
     shown: &Shown,
-    unmask: bool,
+    (unmask, origins): (bool, bool),
 ) {
     let ledger = &opened.ledger;
     let Shown { subject, chosen, fields } = shown;
@@ -41,7 +46,8 @@ pub(crate) fn print(
         return;
     }
     let fingerprint = |effective: &Effective<'_>| fingerprint(opened, chosen.stage, effective);
-    table(console, &mut session, fields, unmask, &fingerprint);
+    let in_short = !origins && fields.len() > FEW;
+    table(console, &mut session, fields, (unmask, in_short), &fingerprint);
 }
 
 /// A row for each field.
@@ -49,7 +55,7 @@ fn table(
     console: &mut Console,
     session: &mut Session<'_, '_>,
     fields: &[FieldId],
-    unmask: bool,
+    (unmask, in_short): (bool, bool),
     fingerprint: &dyn Fn(&Effective<'_>) -> Option<String>,
 ) {
     let ledger = session.ledger();
@@ -57,6 +63,8 @@ fn table(
     let mut table = Table::new(&["entry", "value", "from"], console.width());
     let (mut lacking, mut optional) = (0, 0);
     let plain = |text: String| (text, Tone::Plain);
+    let mut short = Short::default();
+    let mut line = |at: Origin| if in_short { short.line(ledger, at) } else { origin::line(ledger, at) };
     for &field in fields {
         let (entry, declaration) = ledger.field(field.subject, field.slot);
         let name = declaration.name.as_ref();
@@ -71,12 +79,11 @@ fn table(
                     Some(print) => format!("(secret {print})"),
                     None => values::effective(&effective, unmask),
                 }),
-                (noted(session, field, origin::line(ledger, effective.origin), verbose), Tone::Quiet),
+                (noted(session, field, line(effective.origin), verbose), Tone::Quiet),
             ),
-            Outcome::Absent(at) => (
-                plain("absent on purpose".into()),
-                (noted(session, field, origin::line(ledger, at), verbose), Tone::Quiet),
-            ),
+            Outcome::Absent(at) => {
+                (plain("absent on purpose".into()), (noted(session, field, line(at), verbose), Tone::Quiet))
+            }
             Outcome::Missing(..) | Outcome::Broken(_) => {
                 lacking += 1;
                 let found = findings::of_field(session, field);
@@ -90,7 +97,16 @@ fn table(
         };
         table.row(vec![plain(name), value, from]);
     }
+    let files: Vec<(&str, String)> = short.files().collect();
+    let widest = files.iter().map(|(name, _)| name.len()).max().unwrap_or_default();
+    for (name, files) in &files {
+        console.wrapped(&format!("{name:<widest$}  {files}"), &" ".repeat(widest + 2));
+    }
+    if !files.is_empty() {
+        console.line("");
+    }
     table.keep_whole(0);
+    table.keep_whole(2);
     table.lines().iter().for_each(|line| console.line(line));
     if optional > 0 {
         let have = if optional == 1 { "has" } else { "have" };

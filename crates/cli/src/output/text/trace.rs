@@ -1,13 +1,14 @@
 //! `trace` for people: the value, every candidate for it, what it refers to, and where it ends up.
 
 use cledger_core::model::{Ledger, Note};
-use cledger_core::resolve::Outcome;
+use cledger_core::resolve::{FieldId, Outcome};
 use cledger_core::trace::{Candidate, Saying, Standing, origin};
 
 use crate::output::console::Console;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use crate::output::{origin, style, values};
-use cledger_work::trace::{Step, Traced};
+use cledger_work::trace::Traced;
 
 pub(crate) fn print(console: &mut Console, ledger: &Ledger, traced: &[Traced<'_>], unmask: bool) {
     for (number, one) in traced.iter().enumerate() {
@@ -17,7 +18,7 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, traced: &[Traced<'_>
         let (value, _) = outcome(&one.outcome, unmask);
         console.line(format!("{}  {value}", style::heading(&ledger.address(one.field).to_string())));
         candidates(console, ledger, one, unmask);
-        steps(console, ledger, &one.steps, unmask);
+        steps(console, ledger, one, unmask);
         ends(console, one);
     }
 }
@@ -102,7 +103,16 @@ pub(crate) fn says(candidate: &Candidate<'_>, unmask: bool) -> String {
     }
 }
 
-fn steps(console: &mut Console, ledger: &Ledger, steps: &[Step<'_>], unmask: bool) {
+/// What a value refers to, fields of the same unit and stage by their names alone.
+fn steps(console: &mut Console, ledger: &Ledger, traced: &Traced<'_>, unmask: bool) {
+    let Traced { field: of, steps, .. } = traced;
+    let name = |field: FieldId| {
+        if (field.subject, field.stage) == (of.subject, of.stage) {
+            ledger.field_name(field.subject, field.slot)
+        } else {
+            ledger.address(field).to_string()
+        }
+    };
     if steps.is_empty() {
         return;
     }
@@ -110,7 +120,7 @@ fn steps(console: &mut Console, ledger: &Ledger, steps: &[Step<'_>], unmask: boo
     let mut table = Table::new(&["refers to", "which is", "from"], console.width());
     for step in steps {
         let indent = "  ".repeat(step.depth.min(12) - 1);
-        let address = format!("{indent}{}", ledger.address(step.field));
+        let address = format!("{indent}{}", name(step.field));
         let from = if step.again {
             "(see above)".to_owned()
         } else {

@@ -4,7 +4,8 @@ use cledger_store::Remembered;
 
 use crate::output::console::Console;
 use crate::output::style;
-use crate::output::table::{Table, Tone};
+use crate::output::style::Tone;
+use crate::output::table::Table;
 use cledger_work::shown::counted;
 use cledger_work::trust::daybook::DaybookTrusted;
 use cledger_work::trust::{Doing, Trusted};
