@@ -98,11 +98,14 @@ impl Captured {
         }
     }
 
-    /// The file that it goes to where nobody named one, from the ledger's folder.
-    pub fn usual_path(&self) -> String {
-        let time: String = self.capture.taken.split('.').next().unwrap_or_default().to_owned();
+    /// The file that it goes to where nobody named one, from the ledger's folder: one that is not there yet.
+    pub fn usual_path(&self, folder: &Path) -> String {
+        let time = self.capture.taken.split('.').next().unwrap_or_default();
         let time = time.trim_end_matches('Z').replace(':', "");
-        format!("{FOLDER}/{}-{time}.json", self.capture.stage)
+        let first = format!("{FOLDER}/{}-{time}.json", self.capture.stage);
+        let next = |number: u32| format!("{FOLDER}/{}-{time}-{number}.json", self.capture.stage);
+        let mut paths = std::iter::once(first.clone()).chain((2..=u32::MAX).map(next));
+        paths.find(|path| !folder.join(path).exists()).unwrap_or(first)
     }
 }
 

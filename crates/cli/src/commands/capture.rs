@@ -90,7 +90,7 @@ pub(crate) fn run(args: &CaptureArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         with_ledger: args.with_ledger,
     };
     let captured = capture(&opened, &asked)?;
-    let path = args.out.clone().unwrap_or_else(|| opened.folder.join(captured.usual_path()));
+    let path = args.out.clone().unwrap_or_else(|| opened.folder.join(captured.usual_path(&opened.folder)));
     refuse_overwriting(&path)?;
     let written = !args.dry_run.is_given;
     if written {

@@ -1,5 +1,6 @@
 //! Where output goes: results to standard output, notices and errors to standard error.
 
+use std::borrow::Cow;
 use std::io::{self, IsTerminal as _, Write as _};
 
 use anstream::{AutoStream, ColorChoice};
@@ -62,14 +63,7 @@ impl Console {
 
     /// Adds a line that is folded at the console's width, and goes on behind an indent.
     pub(crate) fn wrapped(&mut self, text: &str, indent: &str) {
-        let Some(width) = self.width() else {
-            self.line(text);
-            return;
-        };
-        let options = textwrap::Options::new(width).subsequent_indent(indent);
-        for line in textwrap::wrap(text, options.word_splitter(textwrap::WordSplitter::NoHyphenation)) {
-            self.line(line);
-        }
+        self.line(folded(text, self.width, indent));
     }
 
     /// Adds text of several lines to the result.
@@ -114,7 +108,7 @@ impl Console {
     /// Tells something that is not part of the result.
     pub(crate) fn notice(&self, text: &str) {
         if !self.quiet {
-            let _ = writeln!(self.stderr(), "{}", clean(text));
+            let _ = writeln!(self.stderr(), "{}", clean(&folded(text, self.width, "")));
         }
     }
 
@@ -159,6 +153,13 @@ impl Console {
     fn stderr(&self) -> AutoStream<io::StderrLock<'static>> {
         AutoStream::new(io::stderr().lock(), self.color)
     }
+}
+
+/// A text folded to a width, if there is one; its lines but the first stand behind an indent.
+pub(super) fn folded<'t>(text: &'t str, width: Option<usize>, indent: &str) -> Cow<'t, str> {
+    let Some(width) = width else { return Cow::Borrowed(text) };
+    let options = textwrap::Options::new(width).subsequent_indent(indent);
+    Cow::Owned(textwrap::fill(text, options.word_splitter(textwrap::WordSplitter::NoHyphenation)))
 }
 
 /// `COLUMNS`, else the terminal's width; none in a pipe.

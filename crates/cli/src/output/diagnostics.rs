@@ -10,6 +10,7 @@ use textwrap::{Options, WordSplitter};
 use unicode_width::UnicodeWidthStr as _;
 
 use super::clean::{escape, is_hidden};
+use super::console::folded;
 use super::style;
 
 /// What stands in a shown line for what must not be shown.
@@ -289,12 +290,14 @@ pub(crate) fn of_trouble(trouble: &Trouble, width: Option<usize>) -> String {
         }
         Trouble::Spoiling(unreadable) => self::unreadable(unreadable, &spoiling(unreadable), width),
         Trouble::Plain { message, pointed, help, .. } => {
-            let mut text = format!("{}: {message}\n", style::bad("error"));
+            let folded = |text: &str| folded(text, width, "  ").into_owned();
+            let mut text = format!("{}\n", folded(&format!("{}: {message}", style::bad("error"))));
             for line in pointed.iter().flat_map(|pointed| pointed.lines()) {
                 text.push_str(&format!("  {line}\n"));
             }
             if let Some(help) = help {
-                text.push_str(&format!("help: {help}\n"));
+                text.push_str(&folded(&format!("help: {help}")));
+                text.push('\n');
             }
             text
         }

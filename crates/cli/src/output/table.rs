@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use comfy_table::{Cell, ContentArrangement, Table as Inner, presets};
+use comfy_table::{Attribute, Cell, ContentArrangement, Table as Inner, presets};
 use textwrap::core::{Word, display_width};
 use textwrap::{Options, WordSeparator, WordSplitter, wrap};
 
@@ -66,7 +66,10 @@ impl Table {
         let mut table = Inner::new();
         table.load_style(presets::NOTHING).enforce_styling();
         table.set_content_arrangement(ContentArrangement::Disabled);
-        table.set_header(self.heads.iter().enumerate().map(|(at, head)| folded((at, head))));
+        table.set_header(self.heads.iter().enumerate().map(|(at, head)| {
+            let cell = Cell::new(folded((at, head)));
+            if head.is_empty() { cell } else { cell.add_attribute(Attribute::Bold) }
+        }));
         for row in &self.rows {
             table.add_row(row.iter().enumerate().map(|(at, (text, tone))| {
                 let cell = Cell::new(folded((at, text)));

@@ -318,11 +318,11 @@ fn examples(command: &str) -> Vec<String> {
     let lines = help.split_once("\nExamples:\n").map(|(_, lines)| lines.to_owned()).unwrap_or_default();
     let mut examples: Vec<String> = Vec::new();
     for line in lines.lines().filter(|line| !line.starts_with("      ")) {
-        match (line.strip_prefix("  cledger "), examples.last_mut()) {
-            (Some(example), _) => examples.push(example.to_owned()),
+        if let Some(example) = line.strip_prefix("  cledger ") {
+            examples.push(example.to_owned());
+        } else {
             // It is wider than the help.
-            (None, Some(example)) => example.push_str(&format!(" {}", line.trim())),
-            (None, None) => panic!("`{line}` is no example of `{command}`"),
+            examples.last_mut().unwrap().push_str(&format!(" {}", line.trim()));
         }
     }
     examples

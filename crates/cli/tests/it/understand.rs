@@ -313,27 +313,27 @@ crew-roster
   rest_hours             11        d  11         d
   retry_limit            3  everywhere, default
 
-                         staging      prod-north
+                         staging              pro…
 crew-roster
-  badge-reader.user      referenc…    badges     g
-  badge-reader.password  (secret)  g  (secret)   g
-  bookings-db.host       …staging…    db.north…
+  badge-reader.user      reference-unknown    b… g
+  badge-reader.password  (secret)          g  (… g
+  bookings-db.host       db.staging…          ……
   bookings-db.port       5432  everywhere, default
   bookings-db.database   boo…  everywhere, default
-  bookings-db.user       staging      ferries    g
-  bookings-db.password   (secret)  g  (secret)   g
-  bookings-db.options    {"connec… d  …,"sslmod… ≠
-  bookings-db.url        (secret)  =  (secret)   =
-  mail.host              …staging…    mail.brac…
-  mail.port              25        d  587        g
-  mail.url               …staging… =  …brackwat… =
-  mail.sender            …staging… d  tickets@b…
-  payroll.base           …staging…    https://p…
+  bookings-db.user       staging              f… g
+  bookings-db.password   (secret)          g  (… g
+  bookings-db.options    {"connect_timeou… d  …… ≠
+  bookings-db.url        (secret)          =  (… =
+  mail.host              mail.staging…        m…
+  mail.port              25                d  5… g
+  mail.url               …staging…         =  …… =
+  mail.sender            …staging…         d  t…
+  payroll.base           …staging…            h…
   payroll.timeout        30s  everywhere, default
-  payroll.auth           basic     d  basic      d
-  payroll.user           staging      roster     g
-  payroll.password       (secret)  g  (secret)   g
-  rest_hours             11        d  11         d
+  payroll.auth           basic             d  b… d
+  payroll.user           staging              r… g
+  payroll.password       (secret)          g  (… g
+  rest_hours             11                d  11 d
   retry_limit            3  everywhere, default
 
                          prod-south

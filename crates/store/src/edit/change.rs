@@ -26,6 +26,12 @@ pub(super) fn change_in(
     header: usize,
     what: &What,
 ) -> Result<String, String> {
+    let has_headers_below =
+        |body: &Body| !body.listed && body.path.len() > path.len() && starts_with(&body.path, path);
+    if matches!(what, What::Set(_)) && bodies.iter().any(has_headers_below) {
+        let without = remove_all(text, path, 0)?;
+        return change_in(&without, &outline(&without).ok_or("it is not TOML")?, path, header, what);
+    }
     if matches!(what, What::Set(_) | What::Remove)
         && let Some(spread) = Spread::find(bodies, path)?
     {
@@ -341,6 +347,18 @@ mod tests {
             let made = set(text, path, "7");
             assert_eq!(made, added, "{path}");
             assert_eq!(edited(&made, path, 2, What::Remove), text, "{path} goes again");
+        }
+    }
+
+    #[test]
+    fn a_value_takes_the_place_of_tables_with_headers_of_their_own() {
+        for own in ["", "[units.desk.fares]\nowl.price = 2\n", "[units.desk.fares]\n"] {
+            let text = format!(
+                "[units.desk]\nhold = 1\n\n{own}[units.desk.fares.adult]\nprice = 3\n\n\
+                 [units.desk.fares.child]\nprice = 1\n\n[units.gate]\nx = 1\n"
+            );
+            let made = set(&text, "units/desk/fares", "'fares.csv'");
+            assert_eq!(made, "[units.desk]\nhold = 1\nfares = 'fares.csv'\n\n[units.gate]\nx = 1\n");
         }
     }
 

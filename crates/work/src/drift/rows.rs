@@ -24,7 +24,6 @@ pub(crate) fn take_rows(
     let own = ledger.setting_at(layer, field.subject, field.slot);
     let change = Change { ledger, field, layer, own: own.and_then(rows) };
     let Some(there) = there else {
-        let gone = own.map(|_| change.edit(&[], What::RemoveAll));
         let none = change.edit(&[], What::Set("{ absent = true }".to_owned()));
         let written = Written {
             address: field.address.to_string(),
@@ -32,7 +31,7 @@ pub(crate) fn take_rows(
             before: own.map(|own| shown::setting(&own.value)),
             after: Some("absent".to_owned()),
         };
-        return Ok((gone.into_iter().chain([none]).collect(), vec![written]));
+        return Ok((vec![none], vec![written]));
     };
     if there.is_secret() {
         let message = format!("`{}` would get rows with a secret in them, in plain text", field.address);

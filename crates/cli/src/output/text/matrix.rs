@@ -133,15 +133,27 @@ fn part(
     }
     if let Some(room) = room {
         let taken: usize = marks.iter().map(|&marks| behind(marks) + GAP).sum::<usize>() - GAP;
-        let all: Vec<usize> = (0..widths.len()).collect();
-        share(&mut widths, &all, room.saturating_sub(taken));
+        // What is wrong is told in whole words.
+        let is_bad =
+            |at: usize| apart().map(move |line| &line.cells[at]).filter(|cell| cell.tone == Tone::Bad);
+        let words: Vec<usize> = stages
+            .clone()
+            .map(|at| is_bad(at).map(|cell| cell.text.width()).max().unwrap_or_default())
+            .collect();
+        let even = room.saturating_sub(taken) / widths.len();
+        let (kept, others): (Vec<usize>, Vec<usize>) = (0..widths.len()).partition(|&at| words[at] > even);
+        for &at in &kept {
+            widths[at] = words[at];
+        }
+        let left = room.saturating_sub(taken + kept.iter().map(|&at| words[at]).sum::<usize>());
+        share(&mut widths, &others, left);
     }
     let head = |((head, &width), &marks): ((&&str, &usize), &usize)| {
         let width = width + behind(marks);
         padded(&cut(head, width), width)
     };
     let heads: Vec<String> = heads.iter().zip(&widths).zip(&marks).map(head).collect();
-    console.line(format!("{:first$}  {}", "", heads.join("  ")).trim_end());
+    console.line(format!("{:first$}  {}", "", style::heading(heads.join("  ").trim_end())));
     let whole =
         widths.iter().zip(&marks).map(|(width, &marks)| width + behind(marks) + GAP).sum::<usize>() - GAP;
     let mut owner = "";
