@@ -39,7 +39,7 @@ const GROUPS: [(&str, &[&str]); 11] = [
     ("Hand out", &["render", "run", "rehome"]),
     ("Move up", &["promote", "deliver", "withdraw", "chores"]),
     ("Reality", &["outlet", "probe", "capture", "drift"]),
-    ("Look back", &["status", "history"]),
+    ("Look back", &["status", "history", "report"]),
     ("Carry", &["folio"]),
     ("Help", &["completions", "man", "schema"]),
 ];
@@ -58,9 +58,8 @@ pub(crate) fn command() -> clap::Command {
         }
         listed.push('\n');
     }
-    let template = format!(
-        "{{about}}\n\n{{usage-heading}} {{usage}}\n\n{listed}Everywhere:\n{{options}}\n{{after-help}}"
-    );
+    let template =
+        format!("{{about}}\n\n{{usage-heading}} {{usage}}\n\n{listed}Everywhere:\n{{options}}{{after-help}}");
     command
         .help_template(template)
         .after_help("`cledger COMMAND --help` says more of a command; `cledger demo` walks through the work.")

@@ -29,6 +29,7 @@ mod remove;
 mod rename;
 mod render;
 mod replace;
+mod report;
 mod resume;
 mod run;
 mod schema;
@@ -129,6 +130,8 @@ pub(crate) enum Command {
     Status(Deferred<status::StatusArgs>),
     /// Say what was delivered where, when, by whom and why
     History(Deferred<history::HistoryArgs>),
+    /// Write what a stage, a comparison or a whole ledger looks like as a page
+    Report(Deferred<report::ReportArgs>),
     /// Carry units to another ledger, without any stage's values
     Folio(Deferred<folio::FolioArgs>),
     /// Print what a shell needs to complete commands and addresses
@@ -180,6 +183,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, Trouble> {
         Command::Fill(args) => fill::run(&args, app),
         Command::Status(args) => status::run(&args, app),
         Command::History(args) => history::run(&args, app),
+        Command::Report(args) => report::run(&args, app),
         Command::Folio(args) => folio::run(&args, app),
         Command::Completions(args) => completions::run(&args, app),
         Command::Schema(args) => schema::run(&args, app),

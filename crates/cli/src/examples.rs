@@ -149,6 +149,9 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("cledger status --todo", "what to do first alone"),
     ("cledger history fare-engine@test", "its deliveries, with reasons"),
     ("cledger history --verify", "whether the chain of records is whole"),
+    ("cledger report --out ../overview.html", "an overview of the ledger as a page"),
+    ("cledger report compare @prod-north @prod-south --out ../prod.md", "two stages compared, for a wiki"),
+    ("cledger report matrix ticket-desk check ticket-desk --out ../desk.html", "two parts on one page"),
     (
         "cledger folio make fare-engine --from test --out ../fares.folio",
         "units with all that they are made of, as a file for another ledger",

@@ -8,6 +8,7 @@ pub(crate) mod clean;
 pub(crate) mod console;
 pub(crate) mod cut;
 pub(crate) mod diagnostics;
+mod fold;
 pub(crate) mod json;
 pub(crate) mod junit;
 pub(crate) mod lines;

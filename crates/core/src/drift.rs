@@ -29,6 +29,19 @@ pub enum NameDrift {
     Unreadable,
 }
 
+impl NameDrift {
+    /// The words for it.
+    pub fn words(self) -> &'static str {
+        match self {
+            NameDrift::Differs => "differs",
+            NameDrift::MissingThere => "missing there",
+            NameDrift::ExtraThere => "extra there",
+            NameDrift::NoValueHere => "no value in the ledger",
+            NameDrift::Unreadable => "not known: not readable here",
+        }
+    }
+}
+
 /// Who has moved since the last delivery.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Since {

@@ -1,5 +1,8 @@
 //! Fields down, stages across.
 
+use std::collections::BTreeMap;
+
+use compact_str::CompactString;
 use rayon::prelude::*;
 
 use crate::address::{Address, Pattern};
@@ -30,6 +33,26 @@ impl Row<'_> {
         let mut there = self.cells.iter().flatten();
         let Some(first) = there.next() else { return false };
         there.any(|other| !is_same(first, other))
+    }
+
+    /// For each stage, whether it has another value there, or none, than in most of the stages where it belongs; never
+    /// where there is no such majority. Secrets, what was not read and what is missing or wrong are not looked at.
+    pub fn outliers(&self) -> Vec<bool> {
+        let said = |cell: &Cell<'_>| match cell.as_ref()? {
+            Outcome::Value(value) => Some(Some(value.expose().filter(|_| !value.is_secret())?.to_text())),
+            Outcome::Absent(_) | Outcome::Unset => Some(None),
+            Outcome::Missing(..) | Outcome::Broken(_) => None,
+        };
+        let said: Vec<Option<Option<CompactString>>> = self.cells.iter().map(said).collect();
+        let mut counts: BTreeMap<&Option<CompactString>, usize> = BTreeMap::new();
+        for text in said.iter().flatten() {
+            *counts.entry(text).or_default() += 1;
+        }
+        let there = self.cells.iter().flatten().count();
+        let most = counts.into_iter().find(|(_, count)| count * 2 > there).map(|(text, _)| text);
+        said.iter()
+            .map(|text| most.is_some_and(|most| text.as_ref().is_some_and(|text| text != most)))
+            .collect()
     }
 
     /// Whether it has a value, or needs one, anywhere.

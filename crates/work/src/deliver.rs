@@ -27,6 +27,7 @@ pub mod status;
 pub(crate) mod tested;
 pub mod to_do;
 pub mod withdraw;
+pub mod words;
 
 use std::collections::BTreeMap;
 

@@ -1,7 +1,7 @@
 //! How values are shown to people, secrets masked: on one line, with nothing in it that a terminal acts on.
 
 use cledger_core::model::{Ledger, SettingValue};
-use cledger_core::resolve::{Effective, Layer, Origin};
+use cledger_core::resolve::{Effective, Layer, Origin, Unread};
 use cledger_core::search::Found;
 use cledger_core::value::{Held, Value};
 
@@ -10,6 +10,12 @@ pub const MASK: &str = "(secret)";
 
 /// What stands for a secret that is encrypted in the ledger.
 pub const ENCRYPTED: &str = "(secret), encrypted";
+
+/// What stands for a value that is outside the ledger and was not read.
+pub const UNREAD: &str = "(not read)";
+
+/// What stands for a secret whose key is not at hand.
+pub const UNREADABLE: &str = "(not readable)";
 
 /// The most characters of a value that people are shown; `get` and `--json` give all of it.
 const LONGEST_SHOWN: usize = 4000;
@@ -91,6 +97,17 @@ pub fn held(held: &Held) -> String {
     }
 }
 
+/// An effective value on one line; a secret only where it is unmasked.
+pub fn effective(effective: &Effective<'_>, unmask: bool) -> String {
+    if effective.unread() == Some(Unread::NoKey) {
+        return UNREADABLE.to_owned();
+    }
+    if effective.is_secret() && !unmask {
+        return MASK.to_owned();
+    }
+    effective.expose().map_or(UNREAD.to_owned(), one_line)
+}
+
 /// What a setting says, on one line.
 pub fn setting(said: &SettingValue) -> String {
     match said {
@@ -132,6 +149,22 @@ pub fn origin(ledger: &Ledger, origin: Origin) -> String {
         Layer::Derived => format!("derived {at}"),
         Layer::Run => "--assume".to_owned(),
     }
+}
+
+/// Where a value may be parted, as byte offsets: behind blanks and what parts lists, paths and queries, before what parts
+/// the names of hosts and stages.
+pub fn breaks(text: &str) -> impl Iterator<Item = usize> {
+    let pairs = text.char_indices().zip(text.char_indices().skip(1));
+    pairs.filter_map(move |((_, this), (at, next))| {
+        let behind = matches!(this, ' ' | '/' | ',' | ';' | '?' | '&') && !matches!(next, ' ' | '/' | ',');
+        let before = matches!(next, '.' | '@') && this != '.' && !text[at..].starts_with(".toml");
+        (behind || before).then_some(at)
+    })
+}
+
+/// A time as RFC 3339 writes it, to the minute.
+pub fn minute(time: &str) -> String {
+    time.get(..16).unwrap_or(time).replace('T', " ")
 }
 
 /// So many of something, in words.

@@ -1,6 +1,5 @@
 //! Where output goes: results to standard output, notices and errors to standard error.
 
-use std::borrow::Cow;
 use std::io::{self, IsTerminal as _, Write as _};
 
 use anstream::{AutoStream, ColorChoice};
@@ -8,6 +7,7 @@ use cledger_work::Trouble;
 use serde::Serialize;
 
 use super::clean::{Cleaned, clean};
+use super::fold::folded;
 use super::{diagnostics, json};
 use crate::globals::Globals;
 
@@ -153,13 +153,6 @@ impl Console {
     fn stderr(&self) -> AutoStream<io::StderrLock<'static>> {
         AutoStream::new(io::stderr().lock(), self.color)
     }
-}
-
-/// A text folded to a width, if there is one; its lines but the first stand behind an indent.
-pub(super) fn folded<'t>(text: &'t str, width: Option<usize>, indent: &str) -> Cow<'t, str> {
-    let Some(width) = width else { return Cow::Borrowed(text) };
-    let options = textwrap::Options::new(width).subsequent_indent(indent);
-    Cow::Owned(textwrap::fill(text, options.word_splitter(textwrap::WordSplitter::NoHyphenation)))
 }
 
 /// `COLUMNS`, else the terminal's width; none in a pipe.

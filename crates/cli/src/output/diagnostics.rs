@@ -10,7 +10,7 @@ use textwrap::{Options, WordSplitter};
 use unicode_width::UnicodeWidthStr as _;
 
 use super::clean::{escape, is_hidden};
-use super::console::folded;
+use super::fold::folded;
 use super::style;
 
 /// What stands in a shown line for what must not be shown.

@@ -30,6 +30,7 @@ pub(crate) mod remove;
 pub(crate) mod rename;
 pub(crate) mod render;
 pub(crate) mod replace;
+pub(crate) mod report;
 pub(crate) mod resume;
 pub(crate) mod search;
 pub(crate) mod show;

@@ -6,6 +6,8 @@ use comfy_table::{Attribute, Cell, ContentArrangement, Table as Inner, presets};
 use textwrap::core::{Word, display_width};
 use textwrap::{Options, WordSeparator, WordSplitter, wrap};
 
+use cledger_work::shown::breaks;
+
 use super::clean::escape;
 use super::style::Tone;
 
@@ -199,22 +201,10 @@ fn folded(text: &str, width: usize) -> String {
     lines.join("\n")
 }
 
-/// The pieces between which a value may be parted: behind blanks and what parts lists, paths and queries, before
-/// what parts the names of hosts and stages.
+/// The pieces between which a value may be parted.
 fn parted(line: &str) -> impl Iterator<Item = Word<'_>> {
     let mut from = 0;
-    let chars: Vec<(usize, char)> = line.char_indices().collect();
-    let mut breaks: Vec<usize> = Vec::new();
-    for pair in chars.windows(2) {
-        let [(_, this), (at, next)] = *pair else { continue };
-        let behind = matches!(this, ' ' | '/' | ',' | ';' | '?' | '&') && !matches!(next, ' ' | '/' | ',');
-        let before = matches!(next, '.' | '@') && this != '.' && !line[at..].starts_with(".toml");
-        if behind || before {
-            breaks.push(at);
-        }
-    }
-    breaks.push(line.len());
-    breaks.into_iter().map(move |to| {
+    breaks(line).chain([line.len()]).map(move |to| {
         let piece = &line[from..to];
         from = to;
         Word::from(piece)

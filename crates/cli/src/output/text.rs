@@ -29,6 +29,7 @@ pub(crate) mod remove;
 pub(crate) mod rename;
 pub(crate) mod render;
 pub(crate) mod replace;
+pub(crate) mod report;
 pub(crate) mod resume;
 pub(crate) mod rows;
 pub(crate) mod search;

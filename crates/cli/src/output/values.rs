@@ -4,19 +4,13 @@ use cledger_core::kept::Kept;
 use cledger_core::resolve::{Effective, Unread};
 use cledger_core::value::Held;
 
-pub(crate) use cledger_work::shown::{MASK, escape, held, is_rows, one_line};
+pub(crate) use cledger_work::shown::{MASK, UNREAD, UNREADABLE, effective, escape, held, is_rows, one_line};
 
 /// A word as a shell takes it.
 pub(crate) fn shell_word(word: &str) -> String {
     let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_./:@=+%,".contains(c);
     if word.chars().all(is_plain) { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
 }
-
-/// What stands for a value that is outside the ledger and was not read.
-pub(crate) const UNREAD: &str = "(not read)";
-
-/// What stands for a secret whose key is not at hand.
-pub(crate) const UNREADABLE: &str = "(not readable)";
 
 /// A value that is kept, on one line.
 pub(crate) fn kept(kept: &Kept, unmask: bool) -> String {
@@ -40,17 +34,6 @@ pub(crate) fn held_json(held: &Held, unmask: bool) -> serde_json::Value {
         Held::Secret(_) if !unmask => serde_json::Value::Null,
         held => held.expose().to_json(),
     }
-}
-
-/// An effective value on one line.
-pub(crate) fn effective(effective: &Effective<'_>, unmask: bool) -> String {
-    if effective.unread() == Some(Unread::NoKey) {
-        return UNREADABLE.to_owned();
-    }
-    if effective.is_secret() && !unmask {
-        return MASK.to_owned();
-    }
-    effective.expose().map_or(UNREAD.to_owned(), one_line)
 }
 
 /// Why a value was not read, as a word for programs.

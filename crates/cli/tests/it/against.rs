@@ -119,16 +119,22 @@ desk/hold@prod  2m      5m
     }
 }
 
-#[test]
-fn the_demo_has_no_news_as_it_is() {
-    if !is_there("git") {
-        return;
-    }
+/// The demo as the first commit of a repository.
+pub(crate) fn demo_in_git() -> TestLedger {
     let ledger = TestLedger::demo();
     let top = ledger.path("");
     for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "first"]] {
         git(&top, arguments);
     }
+    ledger
+}
+
+#[test]
+fn the_demo_has_no_news_as_it_is() {
+    if !is_there("git") {
+        return;
+    }
+    let ledger = demo_in_git();
     let (out, err) = written(&run(&ledger, "check --against HEAD").code(0));
     assert!(
         out.starts_with("ok: nothing new in 7 units") && err.contains("Since HEAD: 0 new findings, 0 gone, "),

@@ -42,6 +42,8 @@ const READS: &[&str] = &[
     "capture @dev",
     "capture @dev --with-ledger --dry-run",
     "status --live",
+    "report",
+    "report matrix compare @dev @prod --form markdown",
     "deliver desk@dev",
     "withdraw desk@dev",
     "key list",

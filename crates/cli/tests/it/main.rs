@@ -41,6 +41,7 @@ mod rehome;
 mod remove;
 mod rename;
 mod render;
+mod report;
 mod run;
 mod schema;
 mod search;

@@ -40,6 +40,20 @@ pub enum Kind {
 }
 
 impl Kind {
+    /// The words for it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Kind::Delivered => "delivered",
+            Kind::Withdrawn => "withdrawn",
+            Kind::ChoreDone => "chore done",
+            Kind::ChoresAsked => "chores asked for",
+            Kind::Found => "found there",
+            Kind::Put => "put",
+            Kind::BundleDelivered => "delivered together",
+            Kind::BundleWithdrawn => "withdrawn together",
+        }
+    }
+
     /// Whether something was brought to outlets.
     pub fn is_brought(self) -> bool {
         matches!(self, Kind::Delivered | Kind::Put)

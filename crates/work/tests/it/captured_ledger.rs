@@ -170,7 +170,7 @@ fn what_is_hidden_is_not_taken_for_gone() {
         let before = place.read("stages/dev.toml");
         for at in [said(&path), LookedAt::Captured(path.clone())] {
             let seen = looks(place, at.clone(), &["@dev"]).unwrap();
-            let seen = seen.units.iter().map(|unit| format!("{unit:?}")).collect::<String>();
+            let seen = format!("{:?}", seen.units);
             assert!(!seen.contains("EditedByHand") && !seen.contains("Both"), "{seen}");
             assert!(
                 takes(place, at.clone(), "desk/gate.token@dev").unwrap_err().to_string().contains("hidden")

@@ -292,7 +292,7 @@ fn what_is_brought_by_hand_is_delivered_when_its_chore_is_done() {
     to(&place, "dev", |_| {}).unwrap();
     let standing = || {
         let status = status::status(&place.open(), &[], false).unwrap();
-        status.standings[0].stages[0].map(|there| there.what)
+        status.standings[0].stages[0].as_ref().map(|there| there.what)
     };
     assert_eq!(standing(), Some(InStage::ByHand(1)));
     assert_eq!(to(&place, "test", |_| {}).unwrap_err().kind(), Kind::Refused);

@@ -60,7 +60,7 @@ fn told(place: &Place, of: &str) -> Vec<String> {
 fn stands(place: &Place, unit: &str) -> InStage {
     let status = status::status(&place.open(), &[], false).unwrap();
     let standing = status.standings.iter().find(|standing| standing.owner == unit).unwrap();
-    standing.stages[0].unwrap().what
+    standing.stages[0].as_ref().unwrap().what
 }
 
 fn is_clean(place: &Place) -> bool {

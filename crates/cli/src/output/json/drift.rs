@@ -5,7 +5,6 @@ use cledger_core::value::Held;
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::output::text::drift::word;
 use crate::output::values;
 use cledger_work::drift::Against;
 use cledger_work::reality::lookups::LOOKED_UP;
@@ -131,7 +130,7 @@ fn name(drifted: &Drifted) -> NameDocument<'_> {
     NameDocument {
         name: &drifted.name,
         address: drifted.address.as_deref(),
-        drift: word(drifted.what),
+        drift: drifted.what.words(),
         since: drifted.since.map(Since::words),
         secret: drifted.secret,
         waived: drifted.waived,

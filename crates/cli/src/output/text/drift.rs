@@ -17,23 +17,13 @@ use cledger_work::reality::lookups::LOOKED_UP;
 use cledger_work::reality::standing::{LastDelivery, SAID, State, UnitDrift};
 use cledger_work::shown::counted;
 
-pub(crate) fn word(what: NameDrift) -> &'static str {
-    match what {
-        NameDrift::Differs => "differs",
-        NameDrift::MissingThere => "missing there",
-        NameDrift::ExtraThere => "extra there",
-        NameDrift::NoValueHere => "no value in the ledger",
-        NameDrift::Unreadable => "not known: not readable here",
-    }
-}
-
 fn row_word(difference: RowDifference) -> String {
     let what = match difference {
         RowDifference::Differs => NameDrift::Differs,
         RowDifference::OnlyLeft => NameDrift::MissingThere,
         RowDifference::OnlyRight => NameDrift::ExtraThere,
     };
-    word(what).to_owned()
+    what.words().to_owned()
 }
 
 /// Prints what was seen of each unit, or of those alone that are not as the ledger says, and what that comes to.
@@ -211,7 +201,7 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
                 let (ledger, there) = sides(drifted);
                 let name = format!("  {}", values::escape(&drifted.name));
                 let since = drifted.since.map(|since| format!(": {}", since.words())).unwrap_or_default();
-                let what = format!("{}{since}", word(drifted.what));
+                let what = format!("{}{since}", drifted.what.words());
                 let word =
                     if drifted.waived { (format!("{what}, waived"), Tone::Quiet) } else { (what, Tone::Bad) };
                 table.row(vec![(name, Tone::Plain), (ledger, Tone::Plain), (there, Tone::Plain), word]);

@@ -13,20 +13,6 @@ use cledger_work::deliver::history::{History, Verified as Verification};
 use cledger_work::deliver::overwritten::{BroughtBack, Overwritten};
 use cledger_work::shown::counted;
 
-/// The word for what a record is of.
-pub(crate) fn word(kind: Kind) -> &'static str {
-    match kind {
-        Kind::Delivered => "delivered",
-        Kind::Withdrawn => "withdrawn",
-        Kind::ChoreDone => "chore done",
-        Kind::ChoresAsked => "chores asked for",
-        Kind::Found => "found there",
-        Kind::Put => "put",
-        Kind::BundleDelivered => "delivered together",
-        Kind::BundleWithdrawn => "withdrawn together",
-    }
-}
-
 /// The first line of the reason, or the chore.
 fn why(meta: &Meta) -> &str {
     let text = match meta.kind {
@@ -50,7 +36,7 @@ pub(crate) fn print(console: &mut Console, history: &History) {
         let trouble = meta.outlets.iter().any(|answer| answer.reason.is_some());
         let what = match meta.again {
             Some(number) => format!("{number} again"),
-            None => word(meta.kind).to_owned(),
+            None => meta.kind.words().to_owned(),
         };
         let of_members = meta.members.iter().map(|member| member.state);
         let states = || meta.outlets.iter().map(|answer| answer.state).chain(of_members.clone());
@@ -129,7 +115,7 @@ fn who(name: &str) -> String {
 pub(crate) fn record(console: &mut Console, record: &Record) {
     let meta = &record.meta;
     let title = format!("{}@{}:{}", meta.unit, meta.stage, meta.number);
-    console.line(format!("{}  {} on {}", style::heading(&title), word(meta.kind), day(&meta.time)));
+    console.line(format!("{}  {} on {}", style::heading(&title), meta.kind.words(), day(&meta.time)));
     let host = meta.host.as_ref().map(|host| format!(" on {host}")).unwrap_or_default();
     let mut lines =
         vec![("who", format!("{}{host}, {}", who(&meta.who), minute(&meta.time))), ("why", meta.why.clone())];

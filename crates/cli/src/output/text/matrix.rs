@@ -1,7 +1,6 @@
 //! `matrix` for people: a cell for each field and stage, cut where stages are alike, and one for all where they are the
 //! same.
 
-use std::collections::BTreeMap;
 use std::ops::Range;
 
 use cledger_core::matrix::{Cell, Row};
@@ -272,29 +271,9 @@ fn line(row: &Row<'_>) -> Line {
         };
         first.map(mark)
     });
-    let comparable = |outcome: &Outcome<'_>| match outcome {
-        Outcome::Value(effective) => open(effective).is_some(),
-        Outcome::Absent(_) | Outcome::Unset => true,
-        Outcome::Missing(..) | Outcome::Broken(_) => false,
-    };
-    // Rows are shown by their number, and compared by what is in them.
-    let whole = |cell: &Shown, outcome: &Cell<'_>| match outcome {
-        Some(Outcome::Value(effective)) => {
-            open(effective).map_or(cell.text.clone(), |it| it.to_text().into())
-        }
-        _ => cell.text.clone(),
-    };
-    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
-    for (cell, outcome) in cells.iter().zip(&row.cells) {
-        if outcome.as_ref().is_some_and(comparable) {
-            *counts.entry(whole(cell, outcome)).or_default() += 1;
-        }
-    }
-    let most = counts.into_iter().find(|(_, count)| *count * 2 > there.len()).map(|(text, _)| text);
-    for (cell, outcome) in cells.iter_mut().zip(&row.cells) {
-        let is_other = most.as_ref().is_some_and(|most| whole(cell, outcome) != *most);
-        cell.differs = is_other && outcome.as_ref().is_some_and(comparable);
-        if cell.differs {
+    for (cell, differs) in cells.iter_mut().zip(row.outliers()) {
+        cell.differs = differs;
+        if differs {
             cell.tone = Tone::Doubtful;
         }
     }

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use cledger_core::delivery::{InStage, Waiting};
+use cledger_core::delivery::InStage;
 use unicode_width::UnicodeWidthStr as _;
 
 use crate::output::console::Console;
@@ -10,6 +10,7 @@ use crate::output::style::{self, Tone};
 use crate::output::table::Table;
 use cledger_work::deliver::status::{Status, There};
 use cledger_work::deliver::to_do::to_do;
+use cledger_work::deliver::words;
 use cledger_work::shown::counted;
 
 /// Between two columns.
@@ -128,50 +129,24 @@ fn part(console: &mut Console, status: &Status, lines: &[Line<'_>], stages: Rang
 
 /// What is there, since when, and what waits; in short what waits alone, if anything does.
 fn cell(there: &There, is_long: bool) -> (String, Tone) {
-    let age = age(there.age);
-    let (state, tone) = match there.what {
-        InStage::Nothing => ("none".to_owned(), Tone::Quiet),
-        InStage::Delivered(number) => (format!("{number}, {age}"), Tone::Plain),
-        InStage::InPart(number) => (format!("{number} in part, {age}"), Tone::Bad),
-        InStage::ByHand(number) => (format!("{number} by hand, {age}"), Tone::Doubtful),
-        InStage::NotKnown(number) => (format!("{number} not known, {age}"), Tone::Bad),
-        InStage::Withdrawn => (format!("withdrawn, {age}"), Tone::Quiet),
+    let state = words::state(there);
+    let tone = match there.what {
+        InStage::Nothing | InStage::Withdrawn => Tone::Quiet,
+        InStage::Delivered(_) => Tone::Plain,
+        InStage::ByHand(_) => Tone::Doubtful,
+        InStage::InPart(_) | InStage::NotKnown(_) => Tone::Bad,
     };
     let Some((first, _)) = there.waits.first() else { return (state, tone) };
     let is_bad = first.is_trouble() || tone == Tone::Bad;
     let tone = if is_bad { Tone::Bad } else { Tone::Doubtful };
-    let words: Vec<String> = there.waits.iter().map(|(what, count)| waits(*what, *count)).collect();
+    let words: Vec<String> = there.waits.iter().map(|(what, count)| words::waiting(*what, *count)).collect();
     let is_unfinished = !matches!(there.what, InStage::Nothing | InStage::Delivered(_) | InStage::Withdrawn);
     let text = match (&words[..], is_long) {
-        (words, true) => format!("{state}: {}", words.join(", ")),
+        (_, true) => words::whole(there),
         (_, false) if is_unfinished => state,
         ([one], false) => one.clone(),
         ([one, others @ ..], false) => format!("{one} +{}", others.len()),
         ([], false) => state,
     };
     (text, tone)
-}
-
-/// What waits in a stage.
-fn waits(what: Waiting, count: Option<usize>) -> String {
-    let counted = |word: &str| count.map_or_else(|| word.to_owned(), |count| format!("{count} {word}"));
-    match what {
-        Waiting::Unreadable => "unreadable".to_owned(),
-        Waiting::Values => "wrong".to_owned(),
-        Waiting::Drifted => counted("drifted"),
-        Waiting::Untested => "untested".to_owned(),
-        Waiting::Delivery => counted("waiting"),
-        Waiting::Promotion => "to promote".to_owned(),
-        Waiting::Chore => counted(if count == Some(1) { "chore" } else { "chores" }),
-    }
-}
-
-/// An age in its greatest whole unit: minutes, hours, days.
-fn age(seconds: i64) -> String {
-    let minutes = seconds / 60;
-    match (minutes / (24 * 60), minutes / 60) {
-        (0, 0) => format!("{minutes}m"),
-        (0, hours) => format!("{hours}h"),
-        (days, _) => format!("{days}d"),
-    }
 }

@@ -1,0 +1,6 @@
+//! The forms of a page.
+
+pub(crate) mod csv;
+pub(crate) mod html;
+pub(crate) mod markdown;
+pub(crate) mod picture;

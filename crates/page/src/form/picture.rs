@@ -1,0 +1,107 @@
+//! Pictures as SVG, drawn by hand: no library draws words in a grid, or events on lanes, without fonts of its own.
+//! Colours stand behind words, and come from the page's style.
+
+use maud::{Markup, html};
+use unicode_width::UnicodeWidthStr as _;
+
+use crate::model::{Cell, Grid, Lanes, Meaning};
+
+/// The height of a row, and the width of a letter, in the units of a picture.
+const ROW: usize = 22;
+const LETTER: usize = 7;
+
+/// The most letters of a word that are shown.
+const MOST: usize = 32;
+
+/// The width of the lanes.
+const LANE: usize = 640;
+
+/// What a meaning is called in the style.
+pub(super) fn class(meaning: Meaning) -> &'static str {
+    match meaning {
+        Meaning::Plain => "plain",
+        Meaning::Bad => "bad",
+        Meaning::Doubtful => "doubtful",
+        Meaning::Good => "good",
+        Meaning::Quiet => "quiet",
+    }
+}
+
+fn short(text: &str) -> String {
+    if text.chars().count() <= MOST {
+        return text.to_owned();
+    }
+    text.chars().take(MOST - 1).chain(['…']).collect()
+}
+
+fn width(text: &str) -> usize {
+    short(text).width() * LETTER
+}
+
+/// Words in rows and columns.
+pub(super) fn grid(grid: &Grid) -> Markup {
+    let first = grid.rows.iter().map(|(name, _)| width(name)).max().unwrap_or_default() + 16;
+    let column = |at: usize| {
+        let cells = grid.rows.iter().filter_map(|(_, cells)| cells.get(at)).map(|cell| width(&cell.text));
+        cells.chain([width(&grid.heads[at])]).max().unwrap_or_default() + 16
+    };
+    let widths: Vec<usize> = (0..grid.heads.len()).map(column).collect();
+    let starts: Vec<usize> = (0..widths.len()).map(|at| first + widths[..at].iter().sum::<usize>()).collect();
+    let whole = first + widths.iter().sum::<usize>();
+    let height = ROW * (grid.rows.len() + 1);
+    html! {
+        svg.grid role="img" aria-label=(grid.title) viewBox=(format!("0 0 {whole} {height}")) width=(whole) height=(height) {
+            title { (grid.title) }
+            @for (head, start) in grid.heads.iter().zip(&starts) {
+                text.head x=(start + 8) y=(ROW - 7) { (short(head)) }
+            }
+            @for (at, (name, cells)) in grid.rows.iter().enumerate() {
+                text x="4" y=(ROW * (at + 2) - 7) { (short(name)) }
+                @for ((cell, start), width) in cells.iter().zip(&starts).zip(&widths) {
+                    @if !cell.text.is_empty() {
+                        g class=(class(cell.meaning)) {
+                            rect x=(start + 2) y=(ROW * (at + 1) + 2) width=(width - 4) height=(ROW - 4) rx="3" {}
+                            text x=(start + 8) y=(ROW * (at + 2) - 7) { (short(&cell.text)) }
+                            (told(name, cell))
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn told(name: &str, cell: &Cell) -> Markup {
+    let note = cell.note.as_deref().map(|note| format!(": {note}")).unwrap_or_default();
+    html! { title { (name) ": " (cell.text) (note) } }
+}
+
+/// Events on lanes over time.
+pub(super) fn lanes(lanes: &Lanes) -> Markup {
+    let first = lanes.lanes.iter().map(|lane| width(&lane.name)).max().unwrap_or_default() + 24;
+    let (whole, height) = (first + LANE + 24, ROW * (lanes.lanes.len() + 1));
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        clippy::cast_precision_loss,
+        reason = "from 0 to 1"
+    )]
+    let place = |at: f64| first + (at.clamp(0.0, 1.0) * LANE as f64) as usize;
+    html! {
+        svg.lanes role="img" aria-label=(lanes.title) viewBox=(format!("0 0 {whole} {height}")) width=(whole) height=(height) {
+            title { (lanes.title) }
+            @for (at, lane) in lanes.lanes.iter().enumerate() {
+                text x="4" y=(ROW * (at + 1) - 7) { (short(&lane.name)) }
+                line x1=(first) x2=(first + LANE) y1=(ROW * at + ROW / 2) y2=(ROW * at + ROW / 2) {}
+                @for (when, cell) in &lane.events {
+                    g class=(class(cell.meaning)) {
+                        circle cx=(place(*when)) cy=(ROW * at + ROW / 2) r="6" {}
+                        (told(&lane.name, cell))
+                    }
+                }
+            }
+            text.head x=(first) y=(height - 7) { (lanes.ends.0) }
+            text.head x=(first + LANE) y=(height - 7) text-anchor="end" { (lanes.ends.1) }
+        }
+    }
+}

@@ -1,0 +1,145 @@
+//! What is reported, in no form yet.
+
+/// A report.
+#[derive(Debug, Clone, Default)]
+pub struct Page {
+    /// What stands at its start.
+    pub head: Head,
+    /// Its parts.
+    pub sections: Vec<Section>,
+}
+
+/// Of what a report is, and who made it when.
+#[derive(Debug, Clone, Default)]
+pub struct Head {
+    /// The name of the ledger.
+    pub ledger: String,
+    /// The revision of the ledger's files, where they are under version control.
+    pub revision: Option<String>,
+    /// When it was made (RFC 3339, UTC).
+    pub made: String,
+    /// Who made it.
+    pub by: Option<String>,
+    /// What is not in it, each in a sentence.
+    pub left_out: Vec<String>,
+}
+
+/// A part of a report.
+#[derive(Debug, Clone, Default)]
+pub struct Section {
+    /// Its name in links: letters, digits and `-`.
+    pub id: String,
+    /// Its heading.
+    pub title: String,
+    /// What is in it.
+    pub blocks: Vec<Block>,
+}
+
+/// Something in a part.
+#[derive(Debug, Clone)]
+pub enum Block {
+    /// A sentence, and what it means.
+    Text(String, Meaning),
+    /// A table.
+    Table(Table),
+    /// A picture of units and stages.
+    Grid(Grid),
+    /// A picture of what happened when.
+    Lanes(Lanes),
+}
+
+/// What a text says beside its words.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Meaning {
+    /// Nothing.
+    #[default]
+    Plain,
+    /// Something that must be mended.
+    Bad,
+    /// Something that somebody should look at.
+    Doubtful,
+    /// Something that is as it should be.
+    Good,
+    /// Something beside the point.
+    Quiet,
+}
+
+/// Rows below heads.
+#[derive(Debug, Clone, Default)]
+pub struct Table {
+    /// The heading above it, if it has one of its own.
+    pub title: Option<String>,
+    /// The heads of its columns.
+    pub heads: Vec<String>,
+    /// Its rows.
+    pub rows: Vec<Row>,
+    /// Whether what is in it stands in a picture, too, so that it is folded at first.
+    pub folded: bool,
+}
+
+/// A row of a table.
+#[derive(Debug, Clone, Default)]
+pub struct Row {
+    /// Its name in links, without that of its part.
+    pub id: String,
+    /// Its cells: as many as there are heads.
+    pub cells: Vec<Cell>,
+    /// Whether something in it differs.
+    pub differs: bool,
+    /// Whether something is missing or wrong in it.
+    pub lacks: bool,
+}
+
+/// A cell of a table.
+#[derive(Debug, Clone, Default)]
+pub struct Cell {
+    /// Its text.
+    pub text: String,
+    /// What that means.
+    pub meaning: Meaning,
+    /// What is told of it on pointing or focus, such as where a value comes from.
+    pub note: Option<String>,
+}
+
+impl Cell {
+    /// A cell with nothing but its text.
+    pub fn plain(text: impl Into<String>) -> Self {
+        Self::meaning(text, Meaning::Plain)
+    }
+
+    /// A cell whose text means something.
+    pub fn meaning(text: impl Into<String>, meaning: Meaning) -> Self {
+        Self { text: text.into(), meaning, note: None }
+    }
+}
+
+/// A picture of words in rows and columns.
+#[derive(Debug, Clone, Default)]
+pub struct Grid {
+    /// What it shows, for those who do not see it.
+    pub title: String,
+    /// The heads of its columns.
+    pub heads: Vec<String>,
+    /// Its rows: a name, and a cell for each column.
+    pub rows: Vec<(String, Vec<Cell>)>,
+}
+
+/// A picture of events on lanes over time.
+#[derive(Debug, Clone, Default)]
+pub struct Lanes {
+    /// What it shows, for those who do not see it.
+    pub title: String,
+    /// The lanes.
+    pub lanes: Vec<Lane>,
+    /// What stands at its beginning and its end.
+    pub ends: (String, String),
+}
+
+/// A lane.
+#[derive(Debug, Clone, Default)]
+pub struct Lane {
+    /// Its name.
+    pub name: String,
+    /// Its events: where, from 0 for the beginning to 1 for the end, and what is told of each.
+    pub events: Vec<(f64, Cell)>,
+}

@@ -1,0 +1,65 @@
+//! What is missing, wrong or unused.
+
+use std::sync::Arc;
+
+use cledger_core::findings::{Finding, Severity};
+use cledger_work::check::{ToCheck, check};
+use cledger_work::shown::counted;
+use cledger_work::{Kind, Trouble, Workplace};
+
+use crate::model::{Block, Cell, Meaning, Row, Section, Table};
+
+/// The findings where patterns cover them; what is new since a revision where one is named.
+pub(super) fn section(
+    at: &Arc<Workplace>,
+    patterns: &[String],
+    against: Option<&str>,
+) -> Result<(Section, Option<Kind>), Trouble> {
+    let asked =
+        ToCheck { patterns: patterns.to_vec(), against: against.map(str::to_owned), ..ToCheck::default() };
+    let checked = check(at, &asked)?;
+    let (errors, warnings) = (checked.report.count(Severity::Error), checked.report.count(Severity::Warning));
+    let new = against.map(|revision| format!(" new since {revision}")).unwrap_or_default();
+    let mut said = format!("{} and {}{new}.", counted(errors, "error"), counted(warnings, "warning"));
+    if let Some(older) = checked.older {
+        said.push_str(&format!(" {} were there before.", counted(older, "finding")));
+    }
+    let meaning = match (errors, warnings) {
+        (0, 0) => Meaning::Good,
+        (0, _) => Meaning::Doubtful,
+        _ => Meaning::Bad,
+    };
+    let mut blocks = vec![Block::Text(said, meaning)];
+    if !checked.report.waived.is_empty() {
+        let text = format!("{} waived.", counted(checked.report.waived.len(), "finding is"));
+        blocks.push(Block::Text(text.replace("finding iss", "findings are"), Meaning::Quiet));
+    }
+    if !checked.report.unreadable.is_empty() {
+        let count = counted(checked.report.unreadable.len(), "secret");
+        blocks
+            .push(Block::Text(format!("{count} not judged: their keys are not at hand."), Meaning::Doubtful));
+    }
+    let row = |(at, finding): (usize, &Finding)| {
+        let place = finding.place.map(|place| {
+            let at = checked.ledger.files.locate(place);
+            format!("{}:{}", at.file, at.line)
+        });
+        let is_error = finding.severity == Severity::Error;
+        let (word, meaning) = if is_error { ("error", Meaning::Bad) } else { ("warning", Meaning::Doubtful) };
+        let cells = vec![
+            Cell::plain(&finding.address),
+            Cell::meaning(word, meaning),
+            Cell::plain(finding.kind()),
+            Cell { note: Some(finding.help.clone()), ..Cell::plain(&finding.message) },
+            Cell::meaning(place.unwrap_or_default(), Meaning::Quiet),
+        ];
+        Row { id: format!("{}-{}", at + 1, finding.address), cells, differs: false, lacks: is_error }
+    };
+    let rows: Vec<Row> = checked.report.findings.iter().enumerate().map(row).collect();
+    if !rows.is_empty() {
+        let heads = ["address", "", "code", "what is wrong", "where"].map(str::to_owned).into();
+        blocks.push(Block::Table(Table { title: None, heads, rows, folded: false }));
+    }
+    let kind = (errors > 0).then_some(Kind::Found);
+    Ok((Section { id: "check".to_owned(), title: "Findings".to_owned(), blocks }, kind))
+}
