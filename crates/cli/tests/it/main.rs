@@ -10,6 +10,7 @@ mod against;
 mod aged;
 mod bad_input;
 mod beside;
+mod browser;
 mod check;
 mod compare;
 #[path = "../../../work/tests/it/copied.rs"]

@@ -1,6 +1,9 @@
 //! `report`: pages for people without a terminal.
 
+use serde_json::{Value, json};
+
 use crate::against::demo_in_git;
+use crate::browser::Browser;
 use crate::test_ledger::{TestLedger, is_there, written};
 
 fn run(ledger: &TestLedger, arguments: &str, code: i32) -> (String, String) {
@@ -77,4 +80,89 @@ fn what_stands_in_a_ledger_is_text_in_a_page() {
     ledger.write("stages/dev.toml", stage + "note = \"</script><script>alert(1)</script>\"\n");
     let (page, _) = written(&ledger.run("report matrix check"));
     assert!(page.contains("&lt;/") && !page.contains("<script>alert"), "{page}");
+}
+
+/// The rows that are shown of a table.
+const SHOWN: &str = "[...document.querySelectorAll('#matrix-1 tbody tr')].filter((row) => !row.hidden).map((row) => row.cells[0].textContent)";
+
+/// How well the worst of the texts of a meaning stands out from its ground, as WCAG 2.2 counts it.
+const CONTRAST: &str = "(() => {
+    const part = (value) => (value /= 255) <= 0.04045 ? value / 12.92 : ((value + 0.055) / 1.055) ** 2.4;
+    const light = (color) => { const [r, g, b] = color.match(/[0-9.]+/g).map(Number); return 0.2126 * part(r) + 0.7152 * part(g) + 0.0722 * part(b); };
+    const ground = (element) => { const color = getComputedStyle(element).backgroundColor; return /, 0\\)$/.test(color) ? ground(element.parentElement) : color; };
+    const ratios = [...document.querySelectorAll('h1, p, a, td, th, summary')].map((element) => {
+        const [one, other] = [light(getComputedStyle(element).color), light(ground(element))];
+        return (Math.max(one, other) + 0.05) / (Math.min(one, other) + 0.05);
+    });
+    return Math.min(...ratios);
+})()";
+
+#[test]
+fn a_page_works_in_a_browser() {
+    let Some(mut browser) = Browser::start() else { return };
+    let ledger = TestLedger::demo();
+    let hostile = "</script><script>window.hacked = 1</script><img src=x onerror='window.hacked = 1'>";
+    ledger.write(
+        "units/fare-engine.toml",
+        ledger.read("units/fare-engine.toml") + "\n[variables.note]\nrequired = false\n",
+    );
+    ledger.command("set fare-engine/note@dev --stdin").stdin(hostile).assert().code(0);
+    run(&ledger, "report matrix */* status check compare @prod-north @prod-south --out page.html", 1);
+    let page = ledger.path("page.html");
+    browser.opens(&page, "");
+    let all = browser.says(SHOWN).as_array().unwrap().len();
+    // Filter, and show only what differs.
+    let typed = "const search = document.querySelector('#matrix-1 input[type=search]'); \
+                 search.value = 'bookings-db.h'; search.dispatchEvent(new Event('input'));";
+    browser.says(typed);
+    assert_eq!(browser.says(SHOWN), json!(["bookings-db.host"]));
+    browser.says("document.querySelector('#matrix-1 input[type=search]').value = ''; document.querySelector('#matrix-1 input[type=checkbox]').click()");
+    let differing = browser.says(SHOWN).as_array().unwrap().len();
+    assert!(differing > 1 && differing < all, "{differing} of {all}");
+    browser.says("document.querySelector('#matrix-1 input[type=checkbox]').click()");
+    // Sort both ways.
+    browser.says("document.querySelector('#matrix-1 thead button').click()");
+    let sorted = browser.says(SHOWN);
+    browser.says("document.querySelector('#matrix-1 thead button').click()");
+    let back: Vec<Value> = browser.says(SHOWN).as_array().unwrap().iter().rev().cloned().collect();
+    assert_eq!((sorted.as_array().unwrap(), sorted.as_array().unwrap().len()), (&back, all));
+    assert_eq!(browser.says("document.querySelector('#matrix-1 thead th').ariaSort"), json!("descending"));
+    // Fold, and follow the link of a row.
+    browser.says("document.querySelector('#status > details > summary').click()");
+    assert_eq!(browser.says("document.querySelector('#status > details').open"), json!(false));
+    browser.opens(&page, "#matrix-1-bookings-db-host");
+    assert_eq!(
+        browser.says("document.querySelector(':target').cells[0].textContent"),
+        json!("bookings-db.host")
+    );
+    // What stands in a ledger is text.
+    assert_eq!(browser.says("[window.hacked === undefined, document.images.length]"), json!([true, 0]));
+    assert!(browser.says("document.body.textContent").as_str().unwrap().contains("window.hacked = 1"));
+    for (scheme, width) in [("light", 380), ("dark", 2560)] {
+        let media = json!({ "features": [{ "name": "prefers-color-scheme", "value": scheme }] });
+        browser.asks("Emulation.setEmulatedMedia", media);
+        let size = json!({ "width": width, "height": 900, "deviceScaleFactor": 1, "mobile": false });
+        browser.asks("Emulation.setDeviceMetricsOverride", size);
+        // Tables move in their own frames, and the page stays as wide as the window.
+        assert_eq!(
+            browser.says("document.documentElement.scrollWidth <= window.innerWidth"),
+            json!(true),
+            "{width}"
+        );
+        assert!(browser.says(CONTRAST).as_f64().unwrap() >= 4.5, "{scheme}: {}", browser.says(CONTRAST));
+    }
+    let printed = browser.asks("Page.printToPDF", json!({ "paperWidth": 8.27, "paperHeight": 11.69 }));
+    assert!(printed["data"].as_str().unwrap().starts_with("JVBERi0"), "a PDF, in base64");
+    // All of it is there without the script, too.
+    browser.asks("Emulation.setScriptExecutionDisabled", json!({ "value": true }));
+    browser.opens(&page, "");
+    let without = browser.asks("DOM.getDocument", json!({ "depth": 0 }))["root"]["nodeId"].clone();
+    let html = browser.asks("DOM.getOuterHTML", json!({ "nodeId": without }))["outerHTML"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    assert!(html.contains("id=\"matrix-1-bookings-db-host\"") && !html.contains("class=\"tools\""));
+    let own = format!("file://{}", page.display());
+    assert!(browser.requests.iter().all(|url| url.starts_with(&own)), "{:?}", browser.requests);
+    assert_eq!(browser.complaints, Vec::<String>::new());
 }
