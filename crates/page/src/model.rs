@@ -46,6 +46,10 @@ pub enum Block {
     Grid(Grid),
     /// A picture of what happened when.
     Lanes(Lanes),
+    /// A picture of how many there are of what.
+    Bars(Bars),
+    /// A picture of what comes to something, and goes on from it.
+    Flow(Flow),
 }
 
 /// What a text says beside its words.
@@ -122,6 +126,28 @@ pub struct Grid {
     pub heads: Vec<String>,
     /// Its rows: a name, and a cell for each column.
     pub rows: Vec<(String, Vec<Cell>)>,
+}
+
+/// A picture of numbers.
+#[derive(Debug, Clone, Default)]
+pub struct Bars {
+    /// What it shows, for those who do not see it.
+    pub title: String,
+    /// What each is of, how many, and what that means.
+    pub bars: Vec<(String, usize, Meaning)>,
+}
+
+/// A picture of what comes to something, and goes on from it.
+#[derive(Debug, Clone, Default)]
+pub struct Flow {
+    /// What it shows, for those who do not see it.
+    pub title: String,
+    /// What comes.
+    pub comes: Vec<String>,
+    /// What it comes to.
+    pub center: String,
+    /// Where it goes on to.
+    pub goes: Vec<String>,
 }
 
 /// A picture of events on lanes over time.

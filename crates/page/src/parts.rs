@@ -4,6 +4,7 @@ mod check;
 mod compare;
 mod delivery;
 mod drift;
+mod flow;
 mod history;
 mod matrix;
 mod status;
@@ -33,10 +34,12 @@ pub enum Part {
     History(Vec<String>),
     /// One delivery.
     Delivery(String),
+    /// How values come to a unit in a stage, and go on from it.
+    Flow(String),
 }
 
 /// The words that begin a part, with what follows each.
-pub const PARTS: [(&str, &str); 7] = [
+pub const PARTS: [(&str, &str); 8] = [
     ("status", "[UNIT…]"),
     ("matrix", "[PATTERN]"),
     ("compare", "[A B]"),
@@ -44,6 +47,7 @@ pub const PARTS: [(&str, &str); 7] = [
     ("drift", "[ADDRESS…]"),
     ("history", "[PATTERN…]"),
     ("delivery", "UNIT@STAGE:N"),
+    ("flow", "UNIT@STAGE"),
 ];
 
 /// How many records of a history are in a report.
@@ -84,6 +88,7 @@ impl Part {
             ("drift", of) => Part::Drift(of.to_vec()),
             ("history", of) => Part::History(of.to_vec()),
             ("delivery", [one]) => Part::Delivery(one.clone()),
+            ("flow", [one]) => Part::Flow(one.clone()),
             _ => return Err(wrong()),
         })
     }
@@ -103,14 +108,19 @@ pub struct Report {
     pub kind: Option<Kind>,
 }
 
-/// Makes a report of these parts; of what is new since a revision where that is asked for.
-pub fn report(at: &Arc<Workplace>, parts: &[Part], against: Option<&str>) -> Result<Report, Trouble> {
+/// Makes a report of these parts; of what is new since a revision where that is asked for, and with `live` of what
+/// outlets have now.
+pub fn report(
+    at: &Arc<Workplace>,
+    parts: &[Part],
+    (against, live): (Option<&str>, bool),
+) -> Result<Report, Trouble> {
     let opened = Opened::read_partly(at, &Scope::Whole)?;
     let mut page = Page { head: head(&opened, against), sections: Vec::new() };
     let mut kinds = Vec::new();
     for part in parts {
         let (section, kind) = match part {
-            Part::Status(units) => (status::section(&opened, units)?, None),
+            Part::Status(units) => (status::section(&opened, units, live)?, None),
             Part::Matrix(pattern) => (matrix::section(&opened, pattern.as_deref())?, None),
             Part::Compare(sides) => compare::section(&opened, sides.as_ref(), against)?,
             Part::Check(patterns) => check::section(at, patterns, against)?,
@@ -126,6 +136,7 @@ pub fn report(at: &Arc<Workplace>, parts: &[Part], against: Option<&str>) -> Res
                 }
             }
             Part::Delivery(address) => (delivery::section(&opened, &Address::parse(address)?)?, None),
+            Part::Flow(address) => (flow::section(&opened, &Address::parse(address)?)?, None),
         };
         let before =
             page.sections.iter().filter(|known| known.id.split("--").next() == Some(&section.id)).count();

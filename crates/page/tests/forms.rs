@@ -5,7 +5,7 @@
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use cledger_page::{
-    Block, Cell, Grid, Head, Lane, Lanes, Meaning, Page, Row, Section, Table, csv, html, markdown,
+    Bars, Block, Cell, Flow, Grid, Head, Lane, Lanes, Meaning, Page, Row, Section, Table, csv, html, markdown,
 };
 use proptest::prelude::*;
 use sha2::{Digest as _, Sha256};
@@ -23,6 +23,12 @@ fn page(texts: &[String]) -> Page {
         folded: false,
     };
     let grid = Grid { title: texts.concat(), heads, rows: vec![(texts.concat(), cells.clone())] };
+    let bars = Bars {
+        title: texts.concat(),
+        bars: texts.iter().map(|text| (text.clone(), 3, Meaning::Good)).collect(),
+    };
+    let flow =
+        Flow { title: texts.concat(), comes: texts.to_vec(), center: texts.concat(), goes: texts.to_vec() };
     let lane = Lane { name: texts.concat(), events: cells.iter().map(|cell| (0.5, cell.clone())).collect() };
     let lanes = Lanes { title: texts.concat(), lanes: vec![lane], ends: (texts.concat(), texts.concat()) };
     Page {
@@ -41,6 +47,8 @@ fn page(texts: &[String]) -> Page {
                     Block::Text(texts.concat(), Meaning::Doubtful),
                     Block::Grid(grid),
                     Block::Lanes(lanes),
+                    Block::Bars(bars),
+                    Block::Flow(flow),
                     Block::Table(table),
                 ],
             },

@@ -18,7 +18,7 @@ use crate::output::{json, text};
 #[derive(Debug, Args)]
 pub(crate) struct ReportArgs {
     /// What is in it, one after the other: `status [UNIT…]`, `matrix [PATTERN]`, `compare [A B]`, `check [PATTERN…]`,
-    /// `drift [ADDRESS…]`, `history [PATTERN…]`, `delivery UNIT@STAGE:N`; an overview if not given
+    /// `drift [ADDRESS…]`, `history [PATTERN…]`, `delivery UNIT@STAGE:N`, `flow UNIT@STAGE`; an overview if not given
     #[arg(value_name = "PART")]
     parts: Vec<String>,
     /// The file to write; without it, the page is printed
@@ -33,6 +33,9 @@ pub(crate) struct ReportArgs {
     /// Only the findings and changes that are new since this git revision
     #[arg(long, value_name = "REV")]
     against: Option<String>,
+    /// Look at the outlets, too, and say in `status` what has drifted
+    #[arg(long)]
+    live: bool,
     #[command(flatten)]
     dry_run: DryRunOptions,
 }
@@ -77,7 +80,7 @@ pub(crate) fn run(args: &ReportArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         let message = format!("`{}` is there already, and is not written over", path.display());
         return Err(Trouble::usage(message).help("name another file, or add --overwrite"));
     }
-    let report = report(&app.at, &parts, args.against.as_deref())?;
+    let report = report(&app.at, &parts, (args.against.as_deref(), args.live))?;
     let form = args.form.or_else(|| Form::of(args.out.as_deref()?)).unwrap_or(Form::Html);
     let page = form.write(&report.page)?;
     let Some(path) = &args.out else {

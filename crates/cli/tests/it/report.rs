@@ -47,6 +47,11 @@ fn parts_go_into_one_file_in_the_form_of_its_name() {
     assert!(out.contains("\"parts\":[{\"id\":\"status\",\"title\":\"Status\"}]"), "{out}");
     let (table, _) = run(&ledger, "report matrix fare-engine --form csv", 0);
     assert!(table.starts_with("entry,dev,test,staging,prod-north,prod-south\n"), "{table}");
+    let (text, _) = run(&ledger, "report flow fare-engine@prod-south --form markdown", 0);
+    assert!(text.contains("| ticket-desk | goes to | listen.host, listen.port |"), "{text}");
+    assert!(text.contains("| followed prod-north | comes from | "), "{text}");
+    let (text, _) = run(&ledger, "report status --live --form markdown", 0);
+    assert!(text.contains("what the outlets have now") && text.contains("drifted"), "{text}");
     for (command, told) in [
         ("report matrix --form csv", "a file of CSV is one table"),
         ("report everything", "`everything` is no part of a report"),

@@ -7,7 +7,7 @@ use sha2::{Digest as _, Sha256};
 
 use cledger_work::shown::{breaks, minute};
 
-use super::picture::{class, grid, lanes};
+use super::picture::{bars, class, flow, grid, lanes};
 use crate::model::{Block, Cell, Head, Page, Row, Section, Table};
 
 /// The style, and the script that filters, sorts and folds.
@@ -84,6 +84,8 @@ fn of_section(section: &Section) -> Markup {
                         Block::Text(text, meaning) => { p class=(class(*meaning)) { (text) } }
                         Block::Grid(picture) => { div.picture { (grid(picture)) } }
                         Block::Lanes(picture) => { div.picture { (lanes(picture)) } }
+                        Block::Flow(picture) => { div.picture { (flow(picture)) } }
+                        Block::Bars(picture) => { div.picture { (bars(picture)) } }
                         Block::Table(table) => {
                             @let id = { tables += 1; format!("{}-{tables}", section.id) };
                             @if table.folded {

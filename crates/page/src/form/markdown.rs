@@ -28,7 +28,7 @@ pub fn markdown(page: &Page) -> String {
                 Block::Text(said, meaning) => text.push_str(&format!("\n{}{}\n", sign(*meaning), line(said))),
                 Block::Table(table) => text.push_str(&of_table(table)),
                 // What is in a picture stands in a table as well.
-                Block::Grid(_) | Block::Lanes(_) => {}
+                Block::Grid(_) | Block::Lanes(_) | Block::Bars(_) | Block::Flow(_) => {}
             }
         }
     }

@@ -4,17 +4,18 @@
 use maud::{Markup, html};
 use unicode_width::UnicodeWidthStr as _;
 
-use crate::model::{Cell, Grid, Lanes, Meaning};
+use crate::model::{Bars, Cell, Flow, Grid, Lanes, Meaning};
 
-/// The height of a row, and the width of a letter, in the units of a picture.
+/// The height of a row, and ten times the width of a letter, in the units of a picture.
 const ROW: usize = 22;
-const LETTER: usize = 7;
+const LETTER: usize = 74;
 
 /// The most letters of a word that are shown.
 const MOST: usize = 32;
 
-/// The width of the lanes.
+/// The width of the lanes, and of the longest bar.
 const LANE: usize = 640;
+const BAR: usize = 360;
 
 /// What a meaning is called in the style.
 pub(super) fn class(meaning: Meaning) -> &'static str {
@@ -35,7 +36,7 @@ fn short(text: &str) -> String {
 }
 
 fn width(text: &str) -> usize {
-    short(text).width() * LETTER
+    short(text).width() * LETTER / 10
 }
 
 /// Words in rows and columns.
@@ -74,6 +75,62 @@ pub(super) fn grid(grid: &Grid) -> Markup {
 fn told(name: &str, cell: &Cell) -> Markup {
     let note = cell.note.as_deref().map(|note| format!(": {note}")).unwrap_or_default();
     html! { title { (name) ": " (cell.text) (note) } }
+}
+
+/// Numbers, each with a bar that is as long.
+pub(super) fn bars(bars: &Bars) -> Markup {
+    let first = bars.bars.iter().map(|(name, ..)| width(name)).max().unwrap_or_default() + 16;
+    let most = bars.bars.iter().map(|(_, count, _)| *count).max().unwrap_or_default().max(1);
+    let (whole, height) = (first + BAR + 64, ROW * bars.bars.len());
+    html! {
+        svg.bars role="img" aria-label=(bars.title) viewBox=(format!("0 0 {whole} {height}")) width=(whole) height=(height) {
+            title { (bars.title) }
+            @for (at, (name, count, meaning)) in bars.bars.iter().enumerate() {
+                @let long = (count * BAR / most).max(2);
+                g class=(class(*meaning)) {
+                    text x="4" y=(ROW * (at + 1) - 7) { (short(name)) }
+                    rect x=(first) y=(ROW * at + 3) width=(long) height=(ROW - 6) rx="2" {}
+                    text x=(first + long + 8) y=(ROW * (at + 1) - 7) { (count) }
+                }
+            }
+        }
+    }
+}
+
+/// The gap between two columns of boxes, over which lines lead.
+const LEAD: usize = 72;
+
+/// Boxes that lead to one in the middle, and on from it.
+pub(super) fn flow(flow: &Flow) -> Markup {
+    let widest = |texts: &[String]| texts.iter().map(|text| width(text)).max().unwrap_or_default() + 16;
+    let (left, middle, right) = (widest(&flow.comes), width(&flow.center) + 24, widest(&flow.goes));
+    let (at_middle, at_right) = (left + LEAD, left + LEAD + middle + LEAD);
+    let rows = flow.comes.len().max(flow.goes.len()).max(1);
+    let (whole, height) = (at_right + right, ROW * rows + 4);
+    let center = height / 2;
+    // The boxes of a side stand around the middle.
+    let top = |count: usize, at: usize| (rows - count) * ROW / 2 + ROW * at + 2;
+    html! {
+        svg.flow role="img" aria-label=(flow.title) viewBox=(format!("0 0 {whole} {height}")) width=(whole) height=(height) {
+            title { (flow.title) }
+            @for (side, x, texts) in [(0, 0, &flow.comes), (1, at_right, &flow.goes)] {
+                @for (at, text) in texts.iter().enumerate() {
+                    @let y = top(texts.len(), at);
+                    @let wide = if side == 0 { left } else { right };
+                    @let (from, to) = if side == 0 { (left, at_middle) } else { (at_right, at_middle + middle) };
+                    line x1=(from) y1=(y + ROW / 2 - 2) x2=(to) y2=(center) {}
+                    g.plain {
+                        rect x=(x + 1) y=(y) width=(wide - 2) height=(ROW - 4) rx="3" {}
+                        text x=(x + 8) y=(y + ROW - 9) { (short(text)) title { (text) } }
+                    }
+                }
+            }
+            g.good {
+                rect x=(at_middle) y=(center - ROW / 2 + 1) width=(middle) height=(ROW - 2) rx="3" {}
+                text x=(at_middle + 12) y=(center + 5) { (short(&flow.center)) title { (flow.center) } }
+            }
+        }
+    }
 }
 
 /// Events on lanes over time.

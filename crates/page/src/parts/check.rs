@@ -1,5 +1,6 @@
 //! What is missing, wrong or unused.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use cledger_core::findings::{Finding, Severity};
@@ -7,7 +8,7 @@ use cledger_work::check::{ToCheck, check};
 use cledger_work::shown::counted;
 use cledger_work::{Kind, Trouble, Workplace};
 
-use crate::model::{Block, Cell, Meaning, Row, Section, Table};
+use crate::model::{Bars, Block, Cell, Meaning, Row, Section, Table};
 
 /// The findings where patterns cover them; what is new since a revision where one is named.
 pub(super) fn section(
@@ -39,6 +40,7 @@ pub(super) fn section(
         blocks
             .push(Block::Text(format!("{count} not judged: their keys are not at hand."), Meaning::Doubtful));
     }
+    blocks.extend(bars(&checked.report.findings));
     let row = |(at, finding): (usize, &Finding)| {
         let place = finding.place.map(|place| {
             let at = checked.ledger.files.locate(place);
@@ -62,4 +64,19 @@ pub(super) fn section(
     }
     let kind = (errors > 0).then_some(Kind::Found);
     Ok((Section { id: "check".to_owned(), title: "Findings".to_owned(), blocks }, kind))
+}
+
+/// How many findings there are of each code, the most first.
+fn bars(findings: &[Finding]) -> Option<Block> {
+    let mut counts: BTreeMap<(String, bool), usize> = BTreeMap::new();
+    for finding in findings {
+        *counts.entry((finding.kind().into_owned(), finding.severity == Severity::Error)).or_default() += 1;
+    }
+    let bar = |((code, is_error), count)| {
+        let (word, meaning) = if is_error { ("error", Meaning::Bad) } else { ("warning", Meaning::Doubtful) };
+        (format!("{code} ({word})"), count, meaning)
+    };
+    let mut bars: Vec<(String, usize, Meaning)> = counts.into_iter().map(bar).collect();
+    bars.sort_by(|one, other| other.1.cmp(&one.1));
+    (bars.len() > 1).then(|| Block::Bars(Bars { title: "Findings by code".to_owned(), bars }))
 }

@@ -11,15 +11,17 @@ use crate::model::{Block, Cell, Grid, Meaning, Row, Section, Table};
 /// The most units of which a picture is drawn.
 const DRAWN: usize = 80;
 
-/// How these units stand.
-pub(super) fn section(opened: &Opened, units: &[String]) -> Result<Section, Trouble> {
-    let status = status(opened, units, false)?;
+/// How these units stand; with `live` the outlets are looked at, too.
+pub(super) fn section(opened: &Opened, units: &[String], live: bool) -> Result<Section, Trouble> {
+    let status = status(opened, units, live)?;
     let stages: Vec<String> = status.ledger.stages.iter().map(|stage| stage.name.to_string()).collect();
     let rows = rows(&status);
-    let mut blocks = vec![Block::Text(
-        "By the records of deliveries; the outlets themselves were not looked at.".to_owned(),
-        Meaning::Quiet,
-    )];
+    let said = if live {
+        "By the records of deliveries, and what the outlets have now."
+    } else {
+        "By the records of deliveries; the outlets themselves were not looked at."
+    };
+    let mut blocks = vec![Block::Text(said.to_owned(), Meaning::Quiet)];
     let is_drawn = rows.len() <= DRAWN;
     if is_drawn {
         blocks.push(Block::Grid(Grid {
