@@ -1,5 +1,7 @@
 //! What is reported, in no form yet.
 
+use std::collections::BTreeMap;
+
 /// A report.
 #[derive(Debug, Clone, Default)]
 pub struct Page {
@@ -7,6 +9,36 @@ pub struct Page {
     pub head: Head,
     /// Its parts.
     pub sections: Vec<Section>,
+}
+
+impl Page {
+    /// The page with a page of its own for each of its tables that has a title, by that: a whole ledger on one page would
+    /// be more than a browser opens at once.
+    #[must_use]
+    pub fn split(self) -> Vec<(String, Page)> {
+        let mut pages: BTreeMap<String, Page> = BTreeMap::new();
+        let head = self.head.clone();
+        let mut sections = Vec::new();
+        for Section { id, title, blocks } in self.sections {
+            let (mut links, mut rest) = (Vec::new(), Vec::new());
+            for block in blocks {
+                let Block::Table(Table { title: Some(name), .. }) = &block else {
+                    rest.push(block);
+                    continue;
+                };
+                let name = name.clone();
+                let alone = Section { id: id.clone(), title: title.clone(), blocks: vec![block] };
+                let page = pages.entry(name.clone());
+                let page = page.or_insert_with(|| Page { head: head.clone(), sections: Vec::new() });
+                page.sections.push(alone);
+                links.push(name);
+            }
+            rest.extend((!links.is_empty()).then_some(Block::Links(links)));
+            sections.push(Section { id, title, blocks: rest });
+        }
+        let index = ("index".to_owned(), Page { head: self.head, sections });
+        std::iter::once(index).chain(pages).collect()
+    }
 }
 
 /// Of what a report is, and who made it when.
@@ -42,6 +74,8 @@ pub enum Block {
     Text(String, Meaning),
     /// A table.
     Table(Table),
+    /// Links to pages beside this one: their names, without what tells the form.
+    Links(Vec<String>),
     /// A picture of units and stages.
     Grid(Grid),
     /// A picture of what happened when.

@@ -1,5 +1,6 @@
 //! `cledger report`: what a stage, a comparison or a whole ledger looks like, as a page for people without a terminal.
 
+use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
@@ -21,7 +22,8 @@ pub(crate) struct ReportArgs {
     /// `drift [ADDRESS…]`, `history [PATTERN…]`, `delivery UNIT@STAGE:N`, `flow UNIT@STAGE`; an overview if not given
     #[arg(value_name = "PART")]
     parts: Vec<String>,
-    /// The file to write; without it, the page is printed
+    /// The file to write, or a folder that gets a page for each unit of a matrix or comparison, and one that leads to them;
+    /// without it, the page is printed
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
     /// Its form; without it, what the name of the file says, else HTML
@@ -62,6 +64,15 @@ impl Form {
         }
     }
 
+    /// How the name of a file ends.
+    fn ending(self) -> &'static str {
+        match self {
+            Form::Html => "html",
+            Form::Markdown => "md",
+            Form::Csv => "csv",
+        }
+    }
+
     fn write(self, page: &Page) -> Result<String, Trouble> {
         Ok(match self {
             Form::Html => html(page),
@@ -74,22 +85,52 @@ impl Form {
     }
 }
 
+/// The largest page that opens without a wait, in bytes.
+const LARGEST: usize = 15_000_000;
+
 pub(crate) fn run(args: &ReportArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let parts = if args.parts.is_empty() { Part::overview() } else { Part::read(&args.parts)? };
-    if let Some(path) = args.out.as_deref().filter(|path| path.exists() && !args.overwrite) {
-        let message = format!("`{}` is there already, and is not written over", path.display());
-        return Err(Trouble::usage(message).help("name another file, or add --overwrite"));
-    }
+    let is_folder = |path: &Path| path.is_dir() || path.to_string_lossy().ends_with('/');
+    let refuse_overwriting = |path: &Path| {
+        if path.exists() && !args.overwrite {
+            let message = format!("`{}` is there already, and is not written over", path.display());
+            return Err(Trouble::usage(message).help("name another file, or add --overwrite"));
+        }
+        Ok(())
+    };
+    args.out.as_deref().filter(|path| !is_folder(path)).map(refuse_overwriting).transpose()?;
     let report = report(&app.at, &parts, (args.against.as_deref(), args.live))?;
     let form = args.form.or_else(|| Form::of(args.out.as_deref()?)).unwrap_or(Form::Html);
-    let page = form.write(&report.page)?;
     let Some(path) = &args.out else {
+        let page = form.write(&report.page)?;
         app.console.verbatim(&page);
         return Ok(exit::of_result(report.kind));
     };
+    let pages: Vec<(PathBuf, String)> = if is_folder(path) {
+        let split = report.page.clone().split().into_iter();
+        let file = |(name, page): (String, Page)| {
+            Ok((path.join(format!("{name}.{}", form.ending())), form.write(&page)?))
+        };
+        split.map(file).collect::<Result<_, Trouble>>()?
+    } else {
+        vec![(path.clone(), form.write(&report.page)?)]
+    };
+    if let Some((_, page)) = pages.iter().find(|(_, page)| form == Form::Html && page.len() > LARGEST) {
+        let message =
+            format!("the page would have {} MB, and no browser opens that at once", page.len() / 1_000_000);
+        return Err(Trouble::usage(message)
+            .help("name fewer units, or a folder that gets a page for each: --out DIR/"));
+    }
+    pages.iter().try_for_each(|(path, _)| refuse_overwriting(path))?;
     let written = !args.dry_run.is_given;
     if written {
-        write_atomically(path, page.as_bytes(), Mode::AsBefore)?;
+        if is_folder(path) {
+            let cannot = |error| Trouble::outside(format!("`{}` cannot be made: {error}", path.display()));
+            fs::create_dir_all(path).map_err(cannot)?;
+        }
+        for (path, page) in &pages {
+            write_atomically(path, page.as_bytes(), Mode::AsBefore)?;
+        }
     }
     Ok(app.show(&View { report: &report, path, written }))
 }

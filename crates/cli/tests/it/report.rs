@@ -65,6 +65,21 @@ fn parts_go_into_one_file_in_the_form_of_its_name() {
 }
 
 #[test]
+fn a_folder_gets_a_page_for_each_unit() {
+    let ledger = TestLedger::demo();
+    let (out, _) = run(&ledger, "report status matrix --out pages/", 0);
+    assert!(out.contains("Written to pages/."), "{out}");
+    let index = ledger.read("pages/index.html");
+    assert!(index.contains("<a href=\"ticket-desk%2Bkiosk.html\">ticket-desk+kiosk</a>"), "{index}");
+    let kiosk = ledger.read("pages/ticket-desk+kiosk.html");
+    assert!(kiosk.contains("2m") && !kiosk.contains("tide-watch"), "{kiosk}");
+    assert_eq!(ledger.files("pages").len(), 9 + 1);
+    let (_, err) = run(&ledger, "report matrix --out pages/", 2);
+    assert!(err.contains("`pages/index.html` is there already"), "{err}");
+    run(&ledger, "report matrix --out pages/ --overwrite", 0);
+}
+
+#[test]
 fn what_is_new_since_a_revision_is_read_in_a_minute() {
     if !is_there("git") {
         return;

@@ -82,6 +82,9 @@ fn of_section(section: &Section) -> Markup {
                 @for block in &section.blocks {
                     @match block {
                         Block::Text(text, meaning) => { p class=(class(*meaning)) { (text) } }
+                        Block::Links(names) => {
+                            ul.links { @for name in names { li { a href=(format!("{}.html", file(name))) { (name) } } } }
+                        }
                         Block::Grid(picture) => { div.picture { (grid(picture)) } }
                         Block::Lanes(picture) => { div.picture { (lanes(picture)) } }
                         Block::Flow(picture) => { div.picture { (flow(picture)) } }
@@ -154,6 +157,11 @@ fn parted(text: &str) -> Markup {
             @if to < text.len() { wbr; }
         }
     }
+}
+
+/// A name as a file has it in a link.
+fn file(name: &str) -> String {
+    name.replace('+', "%2B")
 }
 
 /// A text as it can stand in a link: letters and digits, and `-` for all else.

@@ -27,6 +27,12 @@ pub fn markdown(page: &Page) -> String {
             match block {
                 Block::Text(said, meaning) => text.push_str(&format!("\n{}{}\n", sign(*meaning), line(said))),
                 Block::Table(table) => text.push_str(&of_table(table)),
+                Block::Links(names) => {
+                    text.push('\n');
+                    for name in names {
+                        text.push_str(&format!("- [{}]({}.md)\n", line(name), name.replace('+', "%2B")));
+                    }
+                }
                 // What is in a picture stands in a table as well.
                 Block::Grid(_) | Block::Lanes(_) | Block::Bars(_) | Block::Flow(_) => {}
             }

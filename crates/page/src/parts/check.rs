@@ -77,6 +77,6 @@ fn bars(findings: &[Finding]) -> Option<Block> {
         (format!("{code} ({word})"), count, meaning)
     };
     let mut bars: Vec<(String, usize, Meaning)> = counts.into_iter().map(bar).collect();
-    bars.sort_by(|one, other| other.1.cmp(&one.1));
+    bars.sort_by_key(|(_, count, _)| std::cmp::Reverse(*count));
     (bars.len() > 1).then(|| Block::Bars(Bars { title: "Findings by code".to_owned(), bars }))
 }

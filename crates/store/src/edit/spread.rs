@@ -166,6 +166,10 @@ mod tests {
         }
         let path = ["units", "desk", "hold"].map(str::to_owned).into();
         let edit = Edit { file: String::new(), path, header: 2, what: set("1") };
-        assert!(change("[units.desk.hold]\na = 1\n[units.desk.hold.b]\nc = 1\n", &edit).is_err());
+        // What has tables of its own below it is replaced as a whole, and only ever so.
+        let below = "[units.desk.hold]\na = 1\n[units.desk.hold.b]\nc = 1\n";
+        let replaced = change(below, &edit).unwrap();
+        assert!(!replaced.contains("a = 1") && !replaced.contains("c = 1"), "{replaced}");
+        assert!(change(below, &Edit { what: What::Remove, ..edit }).is_err());
     }
 }
