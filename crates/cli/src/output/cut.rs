@@ -101,7 +101,7 @@ fn begins_alike(text: &str, same: usize) -> usize {
     if same - at_break <= LONG {
         return at_break;
     }
-    text[..same].char_indices().rev().nth(CONTEXT).map_or(at_break, |(at, _)| at)
+    text[..same].char_indices().rev().nth(CONTEXT - 1).map_or(at_break, |(at, _)| at)
 }
 
 /// How much is cut off at the end, of which so many bytes are like another one's: from a break on.
@@ -138,7 +138,7 @@ mod tests {
         assert_eq!(cut_side_by_side(&urls, &[20; 2]), ["https://tides.test…", "https://tides.north…"]);
         assert_eq!(cut_side_by_side(&urls, &[10; 2]), ["…test…", "…north…"]);
         let longer = ["{\"a\":\"10\"}", "{\"a\":\"10\",\"mode\":\"full\"}"];
-        assert_eq!(cut_side_by_side(&longer, &[9, 17]), ["{\"a\":\"10…", "…\"mode\":\"full\"}"]);
+        assert_eq!(cut_side_by_side(&longer, &[9, 17]), ["{\"a\":\"10…", "…,\"mode\":\"full\"}"]);
         let mails = ["mail.brackwater.example", "mail.test.brackwater.example"];
         assert_eq!(cut_side_by_side(&mails, &[12; 2]), ["mail.brackw…", "mail.test…"]);
         let long = [1, 2].map(|it| format!("{}{it}{}", "x".repeat(90), "y".repeat(90)));
