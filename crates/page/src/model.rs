@@ -2,6 +2,9 @@
 
 use std::collections::BTreeMap;
 
+/// What the page is called that leads to the others of a folder.
+const INDEX: &str = "index";
+
 /// A report.
 #[derive(Debug, Clone, Default)]
 pub struct Page {
@@ -26,7 +29,8 @@ impl Page {
                     rest.push(block);
                     continue;
                 };
-                let name = name.clone();
+                // No unit can be called so, as one can like the page that leads to the others.
+                let name = if name == INDEX { format!("_{INDEX}") } else { name.clone() };
                 let alone = Section { id: id.clone(), title: title.clone(), blocks: vec![block] };
                 let page = pages.entry(name.clone());
                 let page = page.or_insert_with(|| Page { head: head.clone(), sections: Vec::new() });
@@ -36,7 +40,7 @@ impl Page {
             rest.extend((!links.is_empty()).then_some(Block::Links(links)));
             sections.push(Section { id, title, blocks: rest });
         }
-        let index = ("index".to_owned(), Page { head: self.head, sections });
+        let index = (INDEX.to_owned(), Page { head: self.head, sections });
         std::iter::once(index).chain(pages).collect()
     }
 }

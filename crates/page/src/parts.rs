@@ -130,6 +130,7 @@ pub fn report(
                     // An overview is of what there is.
                     Err(trouble) if patterns.is_empty() => {
                         page.head.left_out.push(format!("deliveries: {trouble}"));
+                        kinds.extend((trouble.kind() == Kind::Outside).then_some(Kind::Outside));
                         continue;
                     }
                     section => (section?, None),

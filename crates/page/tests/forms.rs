@@ -108,3 +108,17 @@ proptest! {
         prop_assert!(!text.replace("\\<", "").contains('<'), "{text}");
     }
 }
+
+#[test]
+fn a_folder_has_a_page_for_each_table_with_a_title() {
+    let names = |page: Page| page.split().into_iter().map(|(name, _)| name).collect::<Vec<_>>();
+    assert_eq!(names(page(&["desk".to_owned()])), ["index", "desk"]);
+    // A unit may be called like the page that leads to the others.
+    assert_eq!(names(page(&["index".to_owned()])), ["index", "_index"]);
+    let both = Page {
+        sections: [page(&["desk".to_owned()]).sections, page(&["desk".to_owned()]).sections].concat(),
+        ..Page::default()
+    };
+    let (_, desk) = both.split().pop().unwrap();
+    assert_eq!(desk.sections.len(), 2);
+}
