@@ -15,6 +15,16 @@ pub struct Page {
 }
 
 impl Page {
+    /// Does this to each of its texts; names in links are letters, digits and `-`.
+    pub(crate) fn each_text(&mut self, does: &mut dyn FnMut(&mut String)) {
+        let Head { ledger, revision, made, by, left_out } = &mut self.head;
+        [ledger, made].into_iter().chain(revision).chain(by).chain(left_out).for_each(&mut *does);
+        for section in &mut self.sections {
+            does(&mut section.title);
+            section.blocks.iter_mut().for_each(|block| block.each_text(does));
+        }
+    }
+
     /// The page with a page of its own for each of its tables that has a title, by that: a whole ledger on one page would
     /// be more than a browser opens at once.
     #[must_use]
@@ -90,6 +100,44 @@ pub enum Block {
     Flow(Flow),
 }
 
+impl Block {
+    fn each_text(&mut self, does: &mut dyn FnMut(&mut String)) {
+        match self {
+            Block::Text(text, _) => does(text),
+            Block::Table(Table { title, heads, rows, .. }) => {
+                title.iter_mut().chain(heads).for_each(&mut *does);
+                rows.iter_mut().flat_map(|row| &mut row.cells).for_each(|cell| cell.each_text(does));
+            }
+            Block::Links(names) => names.iter_mut().for_each(does),
+            Block::Grid(Grid { title, heads, rows }) => {
+                [title].into_iter().chain(heads).for_each(&mut *does);
+                for (name, cells) in rows {
+                    does(name);
+                    for cell in cells {
+                        cell.each_text(does);
+                    }
+                }
+            }
+            Block::Lanes(Lanes { title, lanes, ends }) => {
+                [title, &mut ends.0, &mut ends.1].into_iter().for_each(&mut *does);
+                for lane in lanes {
+                    does(&mut lane.name);
+                    lane.events.iter_mut().for_each(|(_, cell)| cell.each_text(does));
+                }
+            }
+            Block::Bars(Bars { title, bars }) => {
+                does(title);
+                for (name, ..) in bars {
+                    does(name);
+                }
+            }
+            Block::Flow(Flow { title, comes, center, goes }) => {
+                [title, center].into_iter().chain(comes).chain(goes).for_each(does);
+            }
+        }
+    }
+}
+
 /// What a text says beside its words.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Meaning {
@@ -144,6 +192,10 @@ pub struct Cell {
 }
 
 impl Cell {
+    fn each_text(&mut self, does: &mut dyn FnMut(&mut String)) {
+        [&mut self.text].into_iter().chain(&mut self.note).for_each(does);
+    }
+
     /// A cell with nothing but its text.
     pub fn plain(text: impl Into<String>) -> Self {
         Self::meaning(text, Meaning::Plain)

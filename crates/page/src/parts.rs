@@ -13,6 +13,7 @@ use std::sync::Arc;
 
 use cledger_core::address::Address;
 use cledger_store::{Scope, commit_of};
+use cledger_work::shown::escape;
 use cledger_work::{Kind, Opened, Trouble, Workplace};
 
 use crate::model::{Head, Page};
@@ -146,6 +147,8 @@ pub fn report(
         kinds.extend(kind);
     }
     opened.tell_unread();
+    // Nothing in a page is acted on, be it in a terminal.
+    page.each_text(&mut |text| *text = escape(text));
     let worst = [Kind::Outside, Kind::Found].into_iter().find(|kind| kinds.contains(kind));
     Ok(Report { page, kind: worst })
 }

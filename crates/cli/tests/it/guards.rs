@@ -112,6 +112,7 @@ Reality:
 Look back:
   status      Show each unit on its way through the stages
   history     Say what was delivered where, when, by whom and why
+  report      Write what a stage, a comparison or a whole ledger looks like as a page
 
 Carry:
   folio       Carry units to another ledger, without any stage's values
@@ -130,7 +131,6 @@ Everywhere:
   -v, --verbose...    Say more about what is done
   -h, --help          Print help
   -V, --version       Print version
-
 
 `cledger COMMAND --help` says more of a command; `cledger demo` walks through the work.
 
