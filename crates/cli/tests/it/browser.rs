@@ -13,8 +13,8 @@ use tungstenite::{Message, WebSocket, connect};
 
 use crate::test_ledger::is_there;
 
-/// How long anything may take.
-const LIMIT: Duration = Duration::from_secs(60);
+/// How long anything may take: a browser that hangs is told, and a slow machine is none.
+const LIMIT: Duration = Duration::from_secs(600);
 
 /// A page that is open in a browser.
 pub(crate) struct Browser {
