@@ -41,7 +41,7 @@ pub use proposed::{
 pub use put::put;
 pub use remove::remove;
 pub use rename::{Named, Renaming, rename};
-pub use setting::{Target, setting, setting_of};
+pub use setting::{Target, setting, setting_of, within_setting};
 pub use share::{share, shared_file};
 pub use swapped::swapped;
 

@@ -32,7 +32,7 @@ pub use edit::{
     Beside, Edit, EditError, Item, LeftOut, ListedWhat, Mention, Named, OutputList, ProposedOutput, Renaming,
     Target, What, added_to_list, append, apply, entry_block, extend, field_pattern, key, literal, mentions,
     not_adopted_list, output_block, parse_value, patterns, put, references, remove, rename, said, setting,
-    setting_of, share, shared_file, swapped, table_text, with_cells, without_mentions,
+    setting_of, share, shared_file, swapped, table_text, with_cells, within_setting, without_mentions,
 };
 pub use find::{FindError, find};
 pub use folder::{FileError, Folder, Links, read_named, text_named};

@@ -37,6 +37,19 @@ pub fn setting(ledger: &Ledger, target: Target, subject: Subject, slot: Slot, wh
     setting_of(ledger, layer, subject, &entry.name, field, what)
 }
 
+/// The change of something within such a value, by the steps that lead there: a row of a table, or a cell of one.
+pub fn within_setting(
+    ledger: &Ledger,
+    target: Target,
+    (subject, slot): (Subject, Slot),
+    steps: &[&str],
+    what: What,
+) -> Edit {
+    let whole = setting(ledger, target, subject, slot, what);
+    let path = whole.path.iter().cloned().chain(steps.iter().map(|step| (*step).to_owned())).collect();
+    Edit { path, ..whole }
+}
+
 /// The change of a setting of an entry that need not be declared yet.
 pub fn setting_of(
     ledger: &Ledger,

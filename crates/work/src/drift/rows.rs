@@ -4,7 +4,7 @@ use cledger_core::model::{Kind, LayerId, Ledger, Setting, SettingValue, Slot, St
 use cledger_core::resolve::{Effective, FieldId};
 use cledger_core::tree::Branch;
 use cledger_core::value::{Held, Value};
-use cledger_store::{Edit, Target, What, literal, setting};
+use cledger_store::{Edit, Target, What, literal, within_setting};
 
 use crate::meant::{Place, unit_of};
 use crate::opened::Opened;
@@ -123,9 +123,7 @@ impl Change<'_> {
 
     fn edit(&self, steps: &[&str], what: What) -> Edit {
         let Place { subject, slot, .. } = *self.field;
-        let whole = setting(self.ledger, Target::Layer(self.layer), subject, slot, What::Set(String::new()));
-        let path = whole.path.iter().cloned().chain(steps.iter().map(|step| (*step).to_owned())).collect();
-        Edit { path, what, ..whole }
+        within_setting(self.ledger, Target::Layer(self.layer), (subject, slot), steps, what)
     }
 
     /// Whether a default or a setting of another layer has a row of this key.

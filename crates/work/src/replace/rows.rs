@@ -8,7 +8,7 @@ use cledger_core::search::{Conditions, Found};
 use cledger_core::source;
 use cledger_core::tree::Branch;
 use cledger_core::value::{Held, Value};
-use cledger_store::{Changed, Edit, Target, What, literal, setting, with_cells};
+use cledger_store::{Changed, Edit, Target, What, literal, with_cells, within_setting};
 
 use crate::replace::changes::Changes;
 use crate::replace::replacing::{Replaced, Replacing};
@@ -93,11 +93,8 @@ fn in_setting(
         Place::In(layer) => Target::Layer(layer),
         Place::Default => Target::Default,
     };
-    let edit = |steps: &[&str], what: What| {
-        let whole = setting(ledger, target, found.subject, found.slot, What::Set(String::new()));
-        let path = whole.path.iter().cloned().chain(steps.iter().map(|step| (*step).to_owned())).collect();
-        Edit { path, what, ..whole }
-    };
+    let edit =
+        |steps: &[&str], what: What| within_setting(ledger, target, (found.subject, found.slot), steps, what);
     let Some(new_key) = new_key else {
         let set = |(column, value): &(&str, Value)| edit(&[name, column], What::Set(literal(value, None)));
         return values.iter().map(set).collect();
