@@ -35,7 +35,7 @@ fn parts_go_into_one_file_in_the_form_of_its_name() {
         run(&ledger, "report matrix ticket-desk compare @prod-north @prod-south --out page.html", 1);
     assert!(out.starts_with("In it: Values of ticket-desk; prod-north and prod-south compared.\n"), "{out}");
     let page = ledger.read("page.html");
-    let row = page.split("id=\"matrix-1-seat-hold\"").nth(1).unwrap().split("</tr>").next().unwrap();
+    let row = page.split("id=\"matrix-1-seat_hold\"").nth(1).unwrap().split("</tr>").next().unwrap();
     assert!(row.contains("stages/test.toml:21") && row.contains("class=\"doubtful\""), "{row}");
     let (_, err) = run(&ledger, "report check --out page.html", 2);
     assert!(err.contains("is there already"), "{err}");
@@ -150,7 +150,7 @@ fn a_page_works_in_a_browser() {
     // Fold, and follow the link of a row.
     browser.says("document.querySelector('#status > details > summary').click()");
     assert_eq!(browser.says("document.querySelector('#status > details').open"), json!(false));
-    browser.opens(&page, "#matrix-1-bookings-db-host");
+    browser.opens(&page, "#matrix-1-bookings-db.host");
     assert_eq!(
         browser.says("document.querySelector(':target').cells[0].textContent"),
         json!("bookings-db.host")
@@ -181,7 +181,7 @@ fn a_page_works_in_a_browser() {
         .as_str()
         .unwrap()
         .to_owned();
-    assert!(html.contains("id=\"matrix-1-bookings-db-host\"") && !html.contains("class=\"tools\""));
+    assert!(html.contains("id=\"matrix-1-bookings-db.host\"") && !html.contains("class=\"tools\""));
     let own = format!("file://{}", page.display());
     assert!(browser.requests.iter().all(|url| url.starts_with(&own)), "{:?}", browser.requests);
     assert_eq!(browser.complaints, Vec::<String>::new());

@@ -164,7 +164,7 @@ fn file(name: &str) -> String {
     name.replace('+', "%2B")
 }
 
-/// A text as it can stand in a link: letters and digits, and `-` for all else.
-pub(crate) fn anchor(text: &str) -> String {
-    text.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect()
+/// A text as it can stand in a link: what names and addresses are made of, and `-` for all else.
+fn anchor(text: &str) -> String {
+    text.chars().map(|c| if c.is_alphanumeric() || "-._+/@:".contains(c) { c } else { '-' }).collect()
 }

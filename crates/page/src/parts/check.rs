@@ -31,9 +31,10 @@ pub(super) fn section(
         _ => Meaning::Bad,
     };
     let mut blocks = vec![Block::Text(said, meaning)];
-    if !checked.report.waived.is_empty() {
-        let text = format!("{} waived.", counted(checked.report.waived.len(), "finding is"));
-        blocks.push(Block::Text(text.replace("finding iss", "findings are"), Meaning::Quiet));
+    let waived = checked.report.waived.len();
+    if waived > 0 {
+        let is = if waived == 1 { "is" } else { "are" };
+        blocks.push(Block::Text(format!("{} {is} waived.", counted(waived, "finding")), Meaning::Quiet));
     }
     if !checked.report.unreadable.is_empty() {
         let count = counted(checked.report.unreadable.len(), "secret");

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use cledger_core::drift::{Drifted, FileDrift};
+use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 use cledger_core::value::Held;
 use cledger_work::drift::{ToLookAt, drift};
 use cledger_work::reality::standing::{State, UnitDrift};
@@ -16,8 +16,13 @@ pub(super) fn section(at: &Arc<Workplace>, addresses: &[String]) -> Result<(Sect
     let drift = drift(at, &ToLookAt { addresses: addresses.to_vec(), ..ToLookAt::default() })?;
     let clean = drift.units.iter().filter(|unit| unit.is_clean()).count();
     let rows: Vec<Row> = drift.units.iter().filter(|unit| !unit.is_clean()).flat_map(of_unit).collect();
-    let said = format!("{clean} of {} are as the ledger says.", drift.units.len());
-    let meaning = if rows.is_empty() { Meaning::Good } else { Meaning::Bad };
+    let all = drift.units.len();
+    let said = format!("{clean} of {all} are as the ledger says, a unit counted at each of its outlets.");
+    let meaning = match drift.kind() {
+        None => Meaning::Good,
+        Some(Kind::Outside) => Meaning::Doubtful,
+        Some(_) => Meaning::Bad,
+    };
     let mut blocks = vec![Block::Text(said, meaning)];
     if !rows.is_empty() {
         let heads = ["unit", "outlet", "name", "ledger", "there", ""].map(str::to_owned).into();
@@ -66,7 +71,9 @@ fn of_unit(unit: &UnitDrift) -> Vec<Row> {
                     let word = format!("{}{since}", drifted.what.words());
                     let sides =
                         [side(drifted, drifted.expected.as_ref()), side(drifted, drifted.there.as_ref())];
-                    rows.push(row(&format!("{path} {}", drifted.name), sides, (word, Meaning::Bad)));
+                    let is_known = drifted.what != NameDrift::Unreadable;
+                    let meaning = if is_known { Meaning::Bad } else { Meaning::Doubtful };
+                    rows.push(row(&format!("{path} {}", drifted.name), sides, (word, meaning)));
                 }
             }
         }
