@@ -26,6 +26,7 @@ mod second_front_end;
 mod setting;
 mod signed;
 mod taking_back;
+mod to_do;
 mod workplaces;
 #[path = "../../../store/tests/it/written.rs"]
 mod written;

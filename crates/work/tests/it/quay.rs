@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use cledger_core::name::Name;
-use cledger_standin::{Options, StandIn};
+use cledger_standin::{Fault, Options, StandIn};
 use cledger_work::Trouble;
 use cledger_work::asking::Stepping;
 use cledger_work::capture::{SecretsAs, ToCapture, capture};
@@ -33,7 +33,7 @@ const WAIT: Duration = Duration::from_millis(50);
 pub(crate) struct Quay {
     pub(crate) place: Place,
     boards: TempDir,
-    _standin: StandIn,
+    standin: StandIn,
     client: Option<Client>,
 }
 
@@ -81,7 +81,12 @@ impl Quay {
             prepare(&place.open(), &[], true).unwrap();
             client
         });
-        Self { place, boards, _standin: standin, client }
+        Self { place, boards, standin, client }
+    }
+
+    /// Makes the outlet of documents bad in this way, or good again.
+    pub(crate) fn fails(&self, fault: Option<Fault>) {
+        self.standin.set_fault("/", fault);
     }
 
     /// Has the ledger say something else than before.

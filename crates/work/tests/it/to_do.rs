@@ -1,0 +1,57 @@
+//! What is to be done first, as commands.
+
+use cledger_standin::Fault;
+use cledger_work::asking::Nobody;
+use cledger_work::deliver::status::status;
+use cledger_work::deliver::to_do::to_do;
+use cledger_work::deliver::{Settle, ToDeliver, deliver};
+
+use crate::quay::{Quay, delivers, does_the_chore, promotes};
+use crate::workplaces::{Place, asked};
+
+/// The commands, each without `cledger`, with how many of what.
+fn commands(place: &Place) -> Vec<String> {
+    let status = status(&place.open(), &["desk".to_owned()], false).unwrap();
+    let all = to_do(&status).into_iter();
+    all.map(|one| format!("{}: {}", one.command.strip_prefix("cledger ").unwrap(), one.because)).collect()
+}
+
+#[test]
+fn what_presses_most_comes_first_and_goes_once_it_is_done() {
+    let quay = Quay::new(None, Nobody);
+    let place = &quay.place;
+    assert!(commands(place).iter().all(|one| one.starts_with("check ")), "{:?}", commands(place));
+    delivers(place).unwrap();
+    let then =
+        ["promote desk@dev @test: newer in the stage before", "chores desk@dev: to be done by hand: 1 chore"];
+    assert!(then.iter().all(|one| commands(place).contains(&(*one).to_owned())), "{:?}", commands(place));
+    does_the_chore(place).unwrap();
+    quay.says("6m");
+    let waits = "deliver desk@dev: not delivered yet: 1 field".to_owned();
+    assert!(commands(place).contains(&waits), "{:?}", commands(place));
+    delivers(place).unwrap();
+    promotes(place).unwrap();
+    let now = commands(place);
+    assert!(!now.contains(&waits) && !now.iter().any(|one| one.starts_with("promote desk@dev")), "{now:?}");
+    // A unit that cannot be rendered is pressing, and told before what only waits.
+    place.write("units/desk.toml", &(place.read("units/desk.toml") + "[variables.pier]\n"));
+    let wrong = commands(place);
+    assert!(wrong[0].starts_with("check desk@dev: values are missing or wrong"), "{wrong:?}");
+    let after = wrong.iter().position(|one| one.starts_with("chores ")).unwrap_or(wrong.len());
+    assert!(wrong.iter().rposition(|one| one.starts_with("check ")).unwrap() < after, "{wrong:?}");
+}
+
+#[test]
+fn what_nobody_knows_is_finished_first() {
+    let quay = Quay::new(None, Nobody);
+    let place = &quay.place;
+    let finish = "deliver desk@dev --finish: nobody knows how far delivery 1 came";
+    quay.fails(Some(Fault::DownWrites));
+    let delivered = deliver(&place.open(), &asked(&["desk"], "dev")).unwrap();
+    assert!(delivered.kind().is_some());
+    assert_eq!(commands(place)[0], finish);
+    quay.fails(None);
+    let finishing = ToDeliver { settle: Some(Settle::Finish), ..asked(&["desk"], "dev") };
+    assert_eq!(deliver(&place.open(), &finishing).unwrap().kind(), None);
+    assert!(!commands(place).iter().any(|one| one.contains("--finish")), "{:?}", commands(place));
+}
