@@ -60,6 +60,8 @@ pub struct Standing {
 pub struct There {
     /// How.
     pub what: InStage,
+    /// Whether a withdrawal made it so, and not a delivery.
+    pub is_withdrawal: bool,
     /// Since so many seconds; none where nothing was delivered.
     pub age: i64,
     /// What is waiting, with how many fields or chores that is, where these are counted.
@@ -187,7 +189,8 @@ impl Telling<'_, '_> {
                 _ if is_whole => InStage::Delivered(last.number),
                 _ => InStage::InPart(last.number),
             };
-            Some(There { what, age: self.age(&last.time), waits: Vec::new() })
+            let is_withdrawal = last.kind == Kind::BundleWithdrawn;
+            Some(There { what, is_withdrawal, age: self.age(&last.time), waits: Vec::new() })
         };
         let stages: Vec<Option<There>> = ledger.stage_ids().map(there).collect();
         let is_meant = texts.contains(&name) || texts.is_empty() && stages.iter().any(Option::is_some);
@@ -222,7 +225,9 @@ impl Telling<'_, '_> {
                 waits.push((Waiting::Promotion, None));
             }
             waits.sort_unstable();
-            stages.push(Some(There { what, age: last.map_or(0, |last| self.age(&last.time)), waits }));
+            let is_withdrawal = last.is_some_and(|last| last.kind == Kind::Withdrawn);
+            let age = last.map_or(0, |last| self.age(&last.time));
+            stages.push(Some(There { what, is_withdrawal, age, waits }));
         }
         Standing { owner, stages }
     }

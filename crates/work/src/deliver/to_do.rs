@@ -21,12 +21,17 @@ pub struct ToDo {
 pub fn to_do(status: &Status) -> Vec<ToDo> {
     let mut all = Vec::new();
     for (owner, stage, there) in unfinished(status) {
-        let what = match there.what {
-            InStage::NotKnown(number) => format!("nobody knows how far delivery {number} came"),
-            _ => "the last delivery came to a part only".to_owned(),
+        let of = format!("{owner}@{stage}");
+        let (noun, command) = if there.is_withdrawal {
+            ("withdrawal", format!("cledger withdraw {of}"))
+        } else {
+            ("delivery", format!("cledger deliver {of} --finish"))
         };
-        let command = format!("cledger deliver {owner}@{stage} --finish");
-        all.push(ToDo { command, because: what, is_trouble: true });
+        let because = match there.what {
+            InStage::NotKnown(number) => format!("nobody knows how far {noun} {number} came"),
+            _ => format!("the last {noun} came to a part only"),
+        };
+        all.push(ToDo { command, because, is_trouble: true });
     }
     for waiting in Waiting::ALL {
         for stage in status.ledger.stage_ids() {
@@ -36,7 +41,7 @@ pub fn to_do(status: &Status) -> Vec<ToDo> {
     all
 }
 
-/// The units that were not brought whole.
+/// The units that were not brought, or taken off, whole.
 fn unfinished(status: &Status) -> impl Iterator<Item = (&str, &str, &There)> {
     status.standings.iter().flat_map(|standing| {
         let named = status.ledger.stages.iter().map(|stage| stage.name.as_str()).zip(&standing.stages);

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::address::{Address, Owner};
-use cledger_core::delivery::still_open;
+use cledger_core::delivery::{Arrived, still_open};
 use cledger_core::model::{LayerId, OutletKind, StageId, Subject};
-use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Member, Open, Packed, Wanted};
+use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Member, Meta, Open, Packed, Wanted};
 use cledger_store::{Target, What, setting};
 
 use crate::bringing::at::{AtOutlet, Seen};
@@ -25,7 +25,7 @@ use crate::deliver::by_hand;
 use crate::deliver::delivering::{Delivering, record};
 use crate::deliver::finish::told;
 use crate::deliver::guards;
-use crate::deliver::recorded::{Planner, meta, past};
+use crate::deliver::recorded::{Planner, arrived, meta, past};
 use crate::deliver::standing::{standing, whom, whoms};
 use crate::gate;
 use crate::opened::Opened;
@@ -240,7 +240,11 @@ impl<'a> Withdrawing<'a, '_> {
             return Err(Trouble::refused(told(open)).help(help));
         }
         let last = book.entries(&Wanted::last_of(&owner, &stage), false)?.pop();
-        let Some(last) = last.filter(|entry| entry.meta.kind.is_brought()) else {
+        // A withdrawal that did not come whole is done again.
+        let is_there = |meta: &Meta| {
+            meta.kind.is_brought() || meta.kind == Kind::Withdrawn && arrived(meta) != Arrived::Whole
+        };
+        let Some(last) = last.filter(|entry| is_there(&entry.meta)) else {
             return Err(Trouble::usage(format!(
                 "`{owner}@{stage}` has nothing delivered that could be withdrawn"
             ))

@@ -1,12 +1,14 @@
 //! What is to be done first, as commands.
 
+use std::collections::BTreeMap;
+
 use cledger_standin::Fault;
 use cledger_work::asking::Nobody;
 use cledger_work::deliver::status::status;
 use cledger_work::deliver::to_do::to_do;
 use cledger_work::deliver::{Settle, ToDeliver, deliver};
 
-use crate::quay::{Quay, delivers, does_the_chore, promotes};
+use crate::quay::{Quay, delivers, does_the_chore, promotes, withdraws};
 use crate::workplaces::{Place, asked};
 
 /// The commands, each without `cledger`, with how many of what.
@@ -43,7 +45,7 @@ fn what_presses_most_comes_first_and_goes_once_it_is_done() {
 
 #[test]
 fn what_nobody_knows_is_finished_first() {
-    let quay = Quay::new(None, Nobody);
+    let mut quay = Quay::new(None, Nobody);
     let place = &quay.place;
     let finish = "deliver desk@dev --finish: nobody knows how far delivery 1 came";
     quay.fails(Some(Fault::DownWrites));
@@ -54,4 +56,12 @@ fn what_nobody_knows_is_finished_first() {
     let finishing = ToDeliver { settle: Some(Settle::Finish), ..asked(&["desk"], "dev") };
     assert_eq!(deliver(&place.open(), &finishing).unwrap().kind(), None);
     assert!(!commands(place).iter().any(|one| one.contains("--finish")), "{:?}", commands(place));
+    // A withdrawal is finished by another.
+    quay.fails(Some(Fault::DownWrites));
+    withdraws(place).unwrap();
+    assert_eq!(commands(place)[0], "withdraw desk@dev: nobody knows how far withdrawal 3 came");
+    quay.fails(None);
+    withdraws(place).unwrap();
+    assert!(!commands(place).iter().any(|one| one.starts_with("withdraw")), "{:?}", commands(place));
+    assert_eq!(quay.there(), BTreeMap::new());
 }
