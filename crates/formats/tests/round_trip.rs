@@ -121,7 +121,13 @@ proptest! {
     fn elements_survive_xml(below in elements(), root in "[a-z]{1,4}") {
         let mut tree = Tree(below);
         tree.insert(&["/element".to_owned()], Value::text(&root));
-        let text = of(OutputFormat::Xml).write(&tree).unwrap();
+        let written = of(OutputFormat::Xml).write(&tree);
+        if root.starts_with("xml") {
+            // Names that start so are kept for XML itself.
+            prop_assert!(written.is_err());
+            return Ok(());
+        }
+        let text = written.unwrap();
         let read = of(OutputFormat::Xml).read(&text).map(|found| found.tree);
         if root == "settings" {
             tree.0.remove("/element");
