@@ -6,7 +6,6 @@
 pub(crate) mod checked;
 pub(crate) mod clean;
 pub(crate) mod console;
-pub(crate) mod cut;
 pub(crate) mod diagnostics;
 mod fold;
 pub(crate) mod json;

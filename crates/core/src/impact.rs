@@ -71,6 +71,14 @@ pub fn impact(resolver: &Resolver<'_>, cause: Cause) -> Vec<Affected> {
     affected(from_there.map(|node| node.field), &back(&nodes))
 }
 
+/// The same of whatever is written at a place.
+pub fn depending_on(resolver: &Resolver<'_>, place: Place) -> Vec<Affected> {
+    let is_from_there = |node: &Node| node.places().any(|from| from == place);
+    let nodes = nodes(resolver, is_from_there);
+    let from_there = nodes.iter().filter(|node| is_from_there(node));
+    affected(from_there.map(|node| node.field), &back(&nodes))
+}
+
 /// The units and instances, in which stages, with a value that depends on what is written at each of these places.
 pub fn users(
     resolver: &Resolver<'_>,

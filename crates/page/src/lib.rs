@@ -11,5 +11,5 @@ mod parts;
 pub use form::csv::{NotOneTable, csv};
 pub use form::html::html;
 pub use form::markdown::markdown;
-pub use model::{Bars, Block, Cell, Flow, Grid, Head, Lane, Lanes, Meaning, Page, Row, Section, Table};
+pub use model::{Bars, Block, Cell, Flow, Grid, Head, Lane, Lanes, Page, Row, Section, Table};
 pub use parts::{PARTS, Part, Report, report};

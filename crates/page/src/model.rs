@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use cledger_work::shown::Tone;
+
 /// What the page is called that leads to the others of a folder.
 const INDEX: &str = "index";
 
@@ -85,7 +87,7 @@ pub struct Section {
 #[derive(Debug, Clone)]
 pub enum Block {
     /// A sentence, and what it means.
-    Text(String, Meaning),
+    Text(String, Tone),
     /// A table.
     Table(Table),
     /// Links to pages beside this one: their names, without what tells the form.
@@ -138,22 +140,6 @@ impl Block {
     }
 }
 
-/// What a text says beside its words.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Meaning {
-    /// Nothing.
-    #[default]
-    Plain,
-    /// Something that must be mended.
-    Bad,
-    /// Something that somebody should look at.
-    Doubtful,
-    /// Something that is as it should be.
-    Good,
-    /// Something beside the point.
-    Quiet,
-}
-
 /// Rows below heads.
 #[derive(Debug, Clone, Default)]
 pub struct Table {
@@ -186,7 +172,7 @@ pub struct Cell {
     /// Its text.
     pub text: String,
     /// What that means.
-    pub meaning: Meaning,
+    pub tone: Tone,
     /// What is told of it on pointing or focus, such as where a value comes from.
     pub note: Option<String>,
 }
@@ -198,12 +184,12 @@ impl Cell {
 
     /// A cell with nothing but its text.
     pub fn plain(text: impl Into<String>) -> Self {
-        Self::meaning(text, Meaning::Plain)
+        Self::toned(text, Tone::Plain)
     }
 
     /// A cell whose text means something.
-    pub fn meaning(text: impl Into<String>, meaning: Meaning) -> Self {
-        Self { text: text.into(), meaning, note: None }
+    pub fn toned(text: impl Into<String>, tone: Tone) -> Self {
+        Self { text: text.into(), tone, note: None }
     }
 }
 
@@ -224,7 +210,7 @@ pub struct Bars {
     /// What it shows, for those who do not see it.
     pub title: String,
     /// What each is of, how many, and what that means.
-    pub bars: Vec<(String, usize, Meaning)>,
+    pub bars: Vec<(String, usize, Tone)>,
 }
 
 /// A picture of what comes to something, and goes on from it.

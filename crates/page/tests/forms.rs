@@ -5,16 +5,15 @@
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use cledger_page::{
-    Bars, Block, Cell, Flow, Grid, Head, Lane, Lanes, Meaning, Page, Row, Section, Table, csv, html, markdown,
+    Bars, Block, Cell, Flow, Grid, Head, Lane, Lanes, Page, Row, Section, Table, csv, html, markdown,
 };
+use cledger_work::shown::Tone;
 use proptest::prelude::*;
 use sha2::{Digest as _, Sha256};
 
 fn page(texts: &[String]) -> Page {
-    let cells: Vec<Cell> = texts
-        .iter()
-        .map(|text| Cell { note: Some(text.clone()), ..Cell::meaning(text, Meaning::Bad) })
-        .collect();
+    let cells: Vec<Cell> =
+        texts.iter().map(|text| Cell { note: Some(text.clone()), ..Cell::toned(text, Tone::Bad) }).collect();
     let heads: Vec<String> = texts.to_vec();
     let table = Table {
         title: texts.first().cloned(),
@@ -25,7 +24,7 @@ fn page(texts: &[String]) -> Page {
     let grid = Grid { title: texts.concat(), heads, rows: vec![(texts.concat(), cells.clone())] };
     let bars = Bars {
         title: texts.concat(),
-        bars: texts.iter().map(|text| (text.clone(), 3, Meaning::Good)).collect(),
+        bars: texts.iter().map(|text| (text.clone(), 3, Tone::Good)).collect(),
     };
     let flow =
         Flow { title: texts.concat(), comes: texts.to_vec(), center: texts.concat(), goes: texts.to_vec() };
@@ -44,7 +43,7 @@ fn page(texts: &[String]) -> Page {
                 id: "one".to_owned(),
                 title: texts.concat(),
                 blocks: vec![
-                    Block::Text(texts.concat(), Meaning::Doubtful),
+                    Block::Text(texts.concat(), Tone::Doubtful),
                     Block::Grid(grid),
                     Block::Lanes(lanes),
                     Block::Bars(bars),

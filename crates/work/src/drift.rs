@@ -8,6 +8,7 @@ mod rows;
 mod take;
 mod taking;
 mod wanted;
+pub mod words;
 
 use std::sync::Arc;
 

@@ -16,6 +16,7 @@ mod answers;
 mod archive;
 pub mod asking;
 pub mod bringing;
+pub mod browse;
 pub mod capture;
 pub mod cells;
 pub mod change;

@@ -1,5 +1,7 @@
 //! Fields down, stages across.
 
+mod line;
+
 use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::matrix::{Row, matrix as rows_of};
 use cledger_core::model::{Ledger, StageId};
@@ -8,6 +10,8 @@ use cledger_store::Scope;
 
 use crate::opened::Opened;
 use crate::trouble::Trouble;
+
+pub use self::line::{DIFFERS, ELSEWHERE, Line, MARKS, Shown};
 
 /// Which rows are wanted.
 #[derive(Debug, Clone, Default)]

@@ -1,9 +1,17 @@
 //! How values are shown to people, secrets masked: on one line, with nothing in it that a terminal acts on.
 
+mod cut;
+mod seen;
+mod tone;
+
 use cledger_core::model::{Ledger, SettingValue};
 use cledger_core::resolve::{Effective, Layer, Origin, Unread};
 use cledger_core::search::Found;
 use cledger_core::value::{Held, Value};
+
+pub use self::cut::{SideBySide, cut};
+pub use self::seen::{seen, seen_words};
+pub use self::tone::Tone;
 
 /// What stands for a secret.
 pub const MASK: &str = "(secret)";

@@ -1,5 +1,7 @@
 //! Where a value comes from, step by step, and where it ends up.
 
+pub mod words;
+
 use std::collections::BTreeSet;
 
 use cledger_core::resolve::{Because, FieldId, Outcome, Resolver, Session};

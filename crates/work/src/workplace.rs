@@ -13,7 +13,7 @@ use jiff::civil::Date;
 use jiff::tz::Offset;
 use zeroize::Zeroizing;
 
-use crate::asking::{Asking, Stepping, Telling};
+use crate::asking::{Asking, Nobody, Stepping, Telling};
 use crate::trouble::Trouble;
 
 /// Where, by whom and when something is done.
@@ -58,6 +58,32 @@ pub struct UsualStage {
 }
 
 impl Workplace {
+    /// The same where others are told and asked, and another identity is used.
+    #[must_use]
+    pub(crate) fn with(
+        &self,
+        telling: Box<dyn Telling + Send + Sync>,
+        asking: Box<dyn Asking + Send + Sync>,
+        identity: Arc<Identity>,
+    ) -> Self {
+        Self {
+            named: self.named.clone(),
+            here: self.here.clone(),
+            identity,
+            state: self.state.clone(),
+            who: self.who.clone(),
+            host: self.host.clone(),
+            usual_stage: self.usual_stage.clone(),
+            today: self.today.clone(),
+            clock: self.clock,
+            is_trusted: self.is_trusted,
+            daybook: self.daybook.clone(),
+            telling,
+            asking,
+            stepping: Box::new(Nobody),
+        }
+    }
+
     /// The ledger's folder.
     pub fn root(&self) -> Result<PathBuf, Trouble> {
         Ok(find(self.named.as_deref(), &self.here)?)

@@ -9,7 +9,7 @@ use textwrap::{Options, WordSeparator, WordSplitter, wrap};
 use cledger_work::shown::breaks;
 
 use super::clean::escape;
-use super::style::Tone;
+use super::style::{Tone, color};
 
 /// The widest column that is folded only where there is no room at all without.
 const WIDEST_WHOLE: usize = 36;
@@ -76,7 +76,7 @@ impl Table {
             table.add_row(row.iter().enumerate().map(|(at, (text, tone))| {
                 let cell = Cell::new(folded((at, text)));
                 // A coloured nothing would keep the blanks before it at the line's end.
-                match tone.color().filter(|_| !text.is_empty()) {
+                match color(*tone).filter(|_| !text.is_empty()) {
                     Some(color) => cell.fg(color),
                     None => cell,
                 }

@@ -81,7 +81,7 @@ fn of_section(section: &Section) -> Markup {
                 summary { h2 id=(format!("{}-title", section.id)) { (section.title) } }
                 @for block in &section.blocks {
                     @match block {
-                        Block::Text(text, meaning) => { p class=(class(*meaning)) { (text) } }
+                        Block::Text(text, tone) => { p class=(class(*tone)) { (text) } }
                         Block::Links(names) => {
                             ul.links { @for name in names { li { a href=(format!("{}.html", file(name))) { (name) } } } }
                         }
@@ -139,7 +139,7 @@ fn of_row(table: &str, row: &Row) -> Markup {
 
 fn of_cell(cell: &Cell) -> Markup {
     html! {
-        td class=(class(cell.meaning)) {
+        td class=(class(cell.tone)) {
             @if let Some(note) = &cell.note {
                 span title=(note) tabindex="0" { (parted(&cell.text)) span.note { (note) } }
             } @else { (parted(&cell.text)) }

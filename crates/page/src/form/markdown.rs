@@ -2,7 +2,9 @@
 
 use cledger_work::shown::minute;
 
-use crate::model::{Block, Cell, Meaning, Page, Table};
+use cledger_work::shown::Tone;
+
+use crate::model::{Block, Cell, Page, Table};
 
 /// The whole page.
 pub fn markdown(page: &Page) -> String {
@@ -25,7 +27,7 @@ pub fn markdown(page: &Page) -> String {
         text.push_str(&format!("\n## {}\n", line(&section.title)));
         for block in &section.blocks {
             match block {
-                Block::Text(said, meaning) => text.push_str(&format!("\n{}{}\n", sign(*meaning), line(said))),
+                Block::Text(said, tone) => text.push_str(&format!("\n{}{}\n", sign(*tone), line(said))),
                 Block::Table(table) => text.push_str(&of_table(table)),
                 Block::Links(names) => {
                     text.push('\n');
@@ -59,18 +61,18 @@ fn of_table(table: &Table) -> String {
 
 fn cell(cell: &Cell) -> String {
     let text = line(&cell.text);
-    match cell.meaning {
-        Meaning::Bad if !text.is_empty() => format!("**{text}**"),
+    match cell.tone {
+        Tone::Bad if !text.is_empty() => format!("**{text}**"),
         _ => text,
     }
 }
 
 /// What stands in front of a sentence that means something.
-fn sign(meaning: Meaning) -> &'static str {
-    match meaning {
-        Meaning::Bad => "**To be mended:** ",
-        Meaning::Doubtful => "**To be looked at:** ",
-        Meaning::Plain | Meaning::Good | Meaning::Quiet => "",
+fn sign(tone: Tone) -> &'static str {
+    match tone {
+        Tone::Bad => "**To be mended:** ",
+        Tone::Doubtful => "**To be looked at:** ",
+        Tone::Plain | Tone::Good | Tone::Quiet => "",
     }
 }
 

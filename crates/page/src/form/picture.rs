@@ -1,10 +1,11 @@
 //! Pictures as SVG, drawn by hand: no library draws words in a grid, or events on lanes, without fonts of its own.
 //! Colours stand behind words, and come from the page's style.
 
+use cledger_work::shown::Tone;
 use maud::{Markup, html};
 use unicode_width::UnicodeWidthStr as _;
 
-use crate::model::{Bars, Cell, Flow, Grid, Lanes, Meaning};
+use crate::model::{Bars, Cell, Flow, Grid, Lanes};
 
 /// The height of a row, and ten times the width of a letter, in the units of a picture.
 const ROW: usize = 22;
@@ -17,14 +18,14 @@ const MOST: usize = 32;
 const LANE: usize = 640;
 const BAR: usize = 360;
 
-/// What a meaning is called in the style.
-pub(super) fn class(meaning: Meaning) -> &'static str {
-    match meaning {
-        Meaning::Plain => "plain",
-        Meaning::Bad => "bad",
-        Meaning::Doubtful => "doubtful",
-        Meaning::Good => "good",
-        Meaning::Quiet => "quiet",
+/// What a tone is called in the style.
+pub(super) fn class(tone: Tone) -> &'static str {
+    match tone {
+        Tone::Plain => "plain",
+        Tone::Bad => "bad",
+        Tone::Doubtful => "doubtful",
+        Tone::Good => "good",
+        Tone::Quiet => "quiet",
     }
 }
 
@@ -60,7 +61,7 @@ pub(super) fn grid(grid: &Grid) -> Markup {
                 text x="4" y=(ROW * (at + 2) - 7) { (short(name)) }
                 @for ((cell, start), width) in cells.iter().zip(&starts).zip(&widths) {
                     @if !cell.text.is_empty() {
-                        g class=(class(cell.meaning)) {
+                        g class=(class(cell.tone)) {
                             rect x=(start + 2) y=(ROW * (at + 1) + 2) width=(width - 4) height=(ROW - 4) rx="3" {}
                             text x=(start + 8) y=(ROW * (at + 2) - 7) { (short(&cell.text)) }
                             (told(name, cell))
@@ -85,9 +86,9 @@ pub(super) fn bars(bars: &Bars) -> Markup {
     html! {
         svg.bars role="img" aria-label=(bars.title) viewBox=(format!("0 0 {whole} {height}")) width=(whole) height=(height) {
             title { (bars.title) }
-            @for (at, (name, count, meaning)) in bars.bars.iter().enumerate() {
+            @for (at, (name, count, tone)) in bars.bars.iter().enumerate() {
                 @let long = (count * BAR / most).max(2);
-                g class=(class(*meaning)) {
+                g class=(class(*tone)) {
                     text x="4" y=(ROW * (at + 1) - 7) { (short(name)) }
                     rect x=(first) y=(ROW * at + 3) width=(long) height=(ROW - 6) rx="2" {}
                     text x=(first + long + 8) y=(ROW * (at + 1) - 7) { (count) }
@@ -151,7 +152,7 @@ pub(super) fn lanes(lanes: &Lanes) -> Markup {
                 text x="4" y=(ROW * (at + 1) - 7) { (short(&lane.name)) }
                 line x1=(first) x2=(first + LANE) y1=(ROW * at + ROW / 2) y2=(ROW * at + ROW / 2) {}
                 @for (when, cell) in &lane.events {
-                    g class=(class(cell.meaning)) {
+                    g class=(class(cell.tone)) {
                         circle cx=(place(*when)) cy=(ROW * at + ROW / 2) r="6" {}
                         (told(&lane.name, cell))
                     }

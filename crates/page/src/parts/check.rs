@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use cledger_core::findings::{Finding, Severity};
 use cledger_work::check::{ToCheck, check};
-use cledger_work::shown::counted;
+use cledger_work::shown::{Tone, counted};
 use cledger_work::{Kind, Trouble, Workplace};
 
-use crate::model::{Bars, Block, Cell, Meaning, Row, Section, Table};
+use crate::model::{Bars, Block, Cell, Row, Section, Table};
 
 /// The findings where patterns cover them; what is new since a revision where one is named.
 pub(super) fn section(
@@ -25,21 +25,20 @@ pub(super) fn section(
     if let Some(older) = checked.older {
         said.push_str(&format!(" {} were there before.", counted(older, "finding")));
     }
-    let meaning = match (errors, warnings) {
-        (0, 0) => Meaning::Good,
-        (0, _) => Meaning::Doubtful,
-        _ => Meaning::Bad,
+    let tone = match (errors, warnings) {
+        (0, 0) => Tone::Good,
+        (0, _) => Tone::Doubtful,
+        _ => Tone::Bad,
     };
-    let mut blocks = vec![Block::Text(said, meaning)];
+    let mut blocks = vec![Block::Text(said, tone)];
     let waived = checked.report.waived.len();
     if waived > 0 {
         let is = if waived == 1 { "is" } else { "are" };
-        blocks.push(Block::Text(format!("{} {is} waived.", counted(waived, "finding")), Meaning::Quiet));
+        blocks.push(Block::Text(format!("{} {is} waived.", counted(waived, "finding")), Tone::Quiet));
     }
     if !checked.report.unreadable.is_empty() {
         let count = counted(checked.report.unreadable.len(), "secret");
-        blocks
-            .push(Block::Text(format!("{count} not judged: their keys are not at hand."), Meaning::Doubtful));
+        blocks.push(Block::Text(format!("{count} not judged: their keys are not at hand."), Tone::Doubtful));
     }
     blocks.extend(bars(&checked.report.findings));
     let row = |(at, finding): (usize, &Finding)| {
@@ -48,13 +47,13 @@ pub(super) fn section(
             format!("{}:{}", at.file, at.line)
         });
         let is_error = finding.severity == Severity::Error;
-        let (word, meaning) = if is_error { ("error", Meaning::Bad) } else { ("warning", Meaning::Doubtful) };
+        let (word, tone) = if is_error { ("error", Tone::Bad) } else { ("warning", Tone::Doubtful) };
         let cells = vec![
             Cell::plain(&finding.address),
-            Cell::meaning(word, meaning),
+            Cell::toned(word, tone),
             Cell::plain(finding.kind()),
             Cell { note: Some(finding.help.clone()), ..Cell::plain(&finding.message) },
-            Cell::meaning(place.unwrap_or_default(), Meaning::Quiet),
+            Cell::toned(place.unwrap_or_default(), Tone::Quiet),
         ];
         Row { id: format!("{}-{}", at + 1, finding.address), cells, differs: false, lacks: is_error }
     };
@@ -74,10 +73,10 @@ fn bars(findings: &[Finding]) -> Option<Block> {
         *counts.entry((finding.kind().into_owned(), finding.severity == Severity::Error)).or_default() += 1;
     }
     let bar = |((code, is_error), count)| {
-        let (word, meaning) = if is_error { ("error", Meaning::Bad) } else { ("warning", Meaning::Doubtful) };
-        (format!("{code} ({word})"), count, meaning)
+        let (word, tone) = if is_error { ("error", Tone::Bad) } else { ("warning", Tone::Doubtful) };
+        (format!("{code} ({word})"), count, tone)
     };
-    let mut bars: Vec<(String, usize, Meaning)> = counts.into_iter().map(bar).collect();
+    let mut bars: Vec<(String, usize, Tone)> = counts.into_iter().map(bar).collect();
     bars.sort_by_key(|(_, count, _)| std::cmp::Reverse(*count));
     (bars.len() > 1).then(|| Block::Bars(Bars { title: "Findings by code".to_owned(), bars }))
 }

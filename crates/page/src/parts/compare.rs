@@ -5,10 +5,10 @@ use cledger_core::effects::Seen;
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Effective;
 use cledger_work::compare::{Side, stages, units, with_revision};
-use cledger_work::shown::{MASK, UNREAD, UNREADABLE, counted, effective, one_line};
+use cledger_work::shown::{Tone, counted, effective, seen};
 use cledger_work::{Kind, Opened, Trouble};
 
-use crate::model::{Block, Cell, Meaning, Row, Section, Table};
+use crate::model::{Block, Cell, Row, Section, Table};
 
 /// How these two stand to each other; without them, how the ledger stands to what it was at a revision.
 pub(super) fn section(
@@ -40,7 +40,7 @@ fn of_sides(opened: &Opened, left: &str, right: &str) -> Result<(Section, Option
     for subject in &compared.subjects {
         let only = |subject, side: &String| {
             let text = format!("{} is only in {side}, as meant.", opened.ledger.owner(subject));
-            Block::Text(text, Meaning::Quiet)
+            Block::Text(text, Tone::Quiet)
         };
         match subject {
             SubjectCompared::OnlyLeft(subject) => blocks.push(only(*subject, &compared.left)),
@@ -64,7 +64,7 @@ fn of_sides(opened: &Opened, left: &str, right: &str) -> Result<(Section, Option
             }
         }
     }
-    blocks.push(Block::Text(format!("{} the same in both.", is_are(same)), Meaning::Quiet));
+    blocks.push(Block::Text(format!("{} the same in both.", is_are(same)), Tone::Quiet));
     let title = format!("{} and {} compared", compared.left, compared.right);
     Ok((Section { id: "compare".to_owned(), title, blocks }, kind))
 }
@@ -77,7 +77,7 @@ fn row(ledger: &Ledger, field: &Compared<'_>, (left, right): (&str, &str)) -> Ro
     let name = ledger.field_name(field.left.subject, field.left.slot);
     let value = |value: &Option<Effective<'_>>| match value {
         Some(value) => Cell::plain(effective(value, false)),
-        None => Cell::meaning("none", Meaning::Quiet),
+        None => Cell::toned("none", Tone::Quiet),
     };
     let word = match field.difference {
         Difference::Same => "the same".to_owned(),
@@ -87,44 +87,38 @@ fn row(ledger: &Ledger, field: &Compared<'_>, (left, right): (&str, &str)) -> Ro
         Difference::OnlyLeft => format!("only in {left}"),
         Difference::OnlyRight => format!("only in {right}"),
     };
-    let meaning = match field.difference {
-        _ if field.is_unmeant() => Meaning::Bad,
-        Difference::Unknown => Meaning::Doubtful,
-        _ => Meaning::Quiet,
+    let tone = match field.difference {
+        _ if field.is_unmeant() => Tone::Bad,
+        Difference::Unknown => Tone::Doubtful,
+        _ => Tone::Quiet,
     };
     let cells = vec![
         Cell::plain(&name),
         value(&field.left_value),
         value(&field.right_value),
-        Cell::meaning(word, meaning),
+        Cell::toned(word, tone),
     ];
     Row { id: name, cells, differs: field.is_unmeant(), lacks: false }
 }
 
 fn since(opened: &Opened, revision: &str) -> Result<Section, Trouble> {
     let effects = with_revision(&opened.at, revision, None)?;
-    let seen = |seen: &Seen| match seen {
-        Seen::Value(Some(value)) => Cell::plain(one_line(value)),
-        Seen::Value(None) => Cell::plain(MASK),
-        Seen::Outside(_) => Cell::meaning(UNREAD, Meaning::Quiet),
-        Seen::Unreadable => Cell::meaning(UNREADABLE, Meaning::Quiet),
-        Seen::Absent => Cell::meaning("absent", Meaning::Quiet),
-        Seen::Unset => Cell::meaning("not set", Meaning::Quiet),
-        Seen::Missing => Cell::meaning("missing", Meaning::Bad),
-        _ => Cell::meaning("not there", Meaning::Quiet),
+    let cell = |side: &Seen| {
+        let (text, tone) = seen(side);
+        Cell::toned(text, tone)
     };
     let rows: Vec<Row> = effects
         .iter()
         .map(|effect| {
             let address = effect.address.to_string();
-            let cells = vec![Cell::plain(&address), seen(&effect.before), seen(&effect.after)];
+            let cells = vec![Cell::plain(&address), cell(&effect.before), cell(&effect.after)];
             let lacks = effect.after == Seen::Missing;
             Row { id: address, cells, differs: true, lacks }
         })
         .collect();
     let changes = if rows.len() == 1 { "changes" } else { "change" };
     let count = format!("{} {changes}.", counted(rows.len(), "effective value"));
-    let mut blocks = vec![Block::Text(count, Meaning::Plain)];
+    let mut blocks = vec![Block::Text(count, Tone::Plain)];
     if !rows.is_empty() {
         let heads = vec!["field".to_owned(), revision.to_owned(), "now".to_owned()];
         blocks.push(Block::Table(Table { title: None, heads, rows, folded: false }));

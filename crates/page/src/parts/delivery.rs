@@ -3,10 +3,10 @@
 use cledger_core::address::Address;
 use cledger_core::kept::Kept;
 use cledger_work::deliver::history::recorded;
-use cledger_work::shown::{MASK, UNREADABLE, minute, one_line};
+use cledger_work::shown::{MASK, Tone, UNREADABLE, minute, one_line};
 use cledger_work::{Opened, Trouble};
 
-use crate::model::{Block, Cell, Meaning, Row, Section, Table};
+use crate::model::{Block, Cell, Row, Section, Table};
 
 /// The delivery of an address, as it was recorded.
 pub(super) fn section(opened: &Opened, address: &Address) -> Result<Section, Trouble> {
@@ -16,7 +16,7 @@ pub(super) fn section(opened: &Opened, address: &Address) -> Result<Section, Tro
     let said = format!("{} of {} by {}: {}", meta.kind.words(), minute(&meta.time), meta.who, meta.why);
     let row = |(field, kept): (&String, &Kept)| {
         let value = if !kept.is_readable() {
-            Cell::meaning(UNREADABLE, Meaning::Quiet)
+            Cell::toned(UNREADABLE, Tone::Quiet)
         } else if kept.is_secret() {
             Cell::plain(MASK)
         } else {
@@ -26,9 +26,7 @@ pub(super) fn section(opened: &Opened, address: &Address) -> Result<Section, Tro
     };
     let heads = vec!["field".to_owned(), "value".to_owned()];
     let rows = recorded.content.values.iter().map(row).collect();
-    let blocks = vec![
-        Block::Text(said, Meaning::Plain),
-        Block::Table(Table { title: None, heads, rows, folded: false }),
-    ];
+    let blocks =
+        vec![Block::Text(said, Tone::Plain), Block::Table(Table { title: None, heads, rows, folded: false })];
     Ok(Section { id: "delivery".to_owned(), title: name, blocks })
 }

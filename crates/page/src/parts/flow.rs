@@ -5,10 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use cledger_core::address::Address;
 use cledger_core::model::Subject;
 use cledger_core::resolve::{FieldId, Layer, Resolver, Session};
-use cledger_work::shown::counted;
+use cledger_work::shown::{Tone, counted};
 use cledger_work::{Opened, Trouble};
 
-use crate::model::{Block, Cell, Flow, Meaning, Row, Section, Table};
+use crate::model::{Block, Cell, Flow, Row, Section, Table};
 
 /// Fields by what they come from, or go to.
 type ByEnd = BTreeMap<(u8, String), BTreeSet<String>>;
@@ -59,7 +59,7 @@ pub(super) fn section(opened: &Opened, address: &Address) -> Result<Section, Tro
     let rows = [(comes, "comes from"), (goes, "goes to")].into_iter().flat_map(|(ends, word)| {
         ends.into_iter().map(move |((_, end), fields)| {
             let fields = Vec::from_iter(fields).join(", ");
-            let cells = vec![Cell::plain(&end), Cell::meaning(word, Meaning::Quiet), Cell::plain(fields)];
+            let cells = vec![Cell::plain(&end), Cell::toned(word, Tone::Quiet), Cell::plain(fields)];
             Row { id: format!("{word}-{end}"), cells, differs: false, lacks: false }
         })
     });

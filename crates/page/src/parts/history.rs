@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 
 use cledger_store::daybook::Meta;
 use cledger_work::deliver::history::history;
-use cledger_work::shown::minute;
+use cledger_work::shown::{Tone, minute};
 use cledger_work::{Opened, Trouble};
 use jiff::Timestamp;
 
-use crate::model::{Block, Cell, Lane, Lanes, Meaning, Row, Section, Table};
+use crate::model::{Block, Cell, Lane, Lanes, Row, Section, Table};
 
 /// The last so many records, where patterns cover them.
 pub(super) fn section(opened: &Opened, patterns: &[String], last: usize) -> Result<Section, Trouble> {
@@ -16,12 +16,12 @@ pub(super) fn section(opened: &Opened, patterns: &[String], last: usize) -> Resu
     let metas: Vec<&Meta> = history.records.iter().map(|entry| &entry.meta).collect();
     let mut blocks = Vec::new();
     if history.more > 0 {
-        blocks.push(Block::Text(format!("{} earlier ones are not in it.", history.more), Meaning::Doubtful));
+        blocks.push(Block::Text(format!("{} earlier ones are not in it.", history.more), Tone::Doubtful));
     }
     for open in &history.opened {
         let text =
             format!("Left open: {}@{}, begun {} by {}.", open.unit, open.stage, minute(&open.time), open.who);
-        blocks.push(Block::Text(text, Meaning::Bad));
+        blocks.push(Block::Text(text, Tone::Bad));
     }
     blocks.extend(lanes(opened, &metas).map(Block::Lanes));
     let row = |meta: &&Meta| {
@@ -33,7 +33,7 @@ pub(super) fn section(opened: &Opened, patterns: &[String], last: usize) -> Resu
             Cell::plain(minute(&meta.time)),
             Cell::plain(&meta.who),
             Cell::plain(&meta.why),
-            if state { Cell::meaning("not whole", Meaning::Bad) } else { Cell::default() },
+            if state { Cell::toned("not whole", Tone::Bad) } else { Cell::default() },
         ];
         Row { id: name, cells, differs: false, lacks: state }
     };
@@ -59,11 +59,9 @@ fn lanes(opened: &Opened, metas: &[&Meta]) -> Option<Lanes> {
         let place = if last > first { (at - first) as f64 / (last - first) as f64 } else { 0.5 };
         let is_whole = meta.outlets.iter().all(|answer| answer.state.is_whole());
         let text = format!("{}:{} {}", meta.unit, meta.number, meta.kind.words());
-        let meaning = if is_whole { Meaning::Plain } else { Meaning::Bad };
-        let cell = Cell {
-            note: Some(format!("{} by {}", minute(&meta.time), meta.who)),
-            ..Cell::meaning(text, meaning)
-        };
+        let tone = if is_whole { Tone::Plain } else { Tone::Bad };
+        let cell =
+            Cell { note: Some(format!("{} by {}", minute(&meta.time), meta.who)), ..Cell::toned(text, tone) };
         by_stage.entry(opened.ledger.stage_name_now(&meta.stage)).or_default().push((place, cell));
     }
     let known = opened.ledger.stages.iter().map(|stage| stage.name.as_str());

@@ -1,13 +1,13 @@
 //! Fields down, stages across: a table for each unit.
 
-use cledger_core::matrix::{Cell as Outcomes, Row as Field};
+use cledger_core::matrix::Row as Field;
 use cledger_core::model::Ledger;
-use cledger_core::resolve::Outcome;
-use cledger_work::matrix::{Matrix, ToTabulate, matrix};
-use cledger_work::shown::{effective, origin};
+use cledger_core::trace::origin as origin_of;
+use cledger_work::matrix::{Line, Matrix, ToTabulate, matrix};
+use cledger_work::shown::origin;
 use cledger_work::{Opened, Trouble};
 
-use crate::model::{Block, Cell, Meaning, Row, Section, Table};
+use crate::model::{Block, Cell, Row, Section, Table};
 
 /// The fields that a pattern covers, or all.
 pub(super) fn section(opened: &Opened, pattern: Option<&str>) -> Result<Section, Trouble> {
@@ -30,35 +30,15 @@ pub(super) fn section(opened: &Opened, pattern: Option<&str>) -> Result<Section,
 }
 
 fn field(ledger: &Ledger, row: &Field<'_>) -> Row {
-    let address = row.address.to_string();
-    let entry = address.split_once('/').map_or(address.clone(), |(_, entry)| entry.to_owned());
-    let cells = row.cells.iter().zip(row.outliers()).map(|(cell, is_other)| {
-        let cell = outcome(ledger, cell);
-        // Where most stages have another one.
-        if is_other { Cell { meaning: Meaning::Doubtful, ..cell } } else { cell }
+    let line = Line::of(row);
+    let cells = line.cells.into_iter().zip(&row.cells).map(|(shown, outcome)| {
+        let from = outcome.as_ref().and_then(origin_of).filter(|_| !shown.is_elsewhere());
+        Cell { note: from.map(|from| origin(ledger, from)), ..Cell::toned(shown.text, shown.tone) }
     });
     Row {
-        id: entry.clone(),
+        id: line.entry.clone(),
         differs: row.differs(),
         lacks: row.is_missing_somewhere(),
-        cells: [Cell::plain(entry)].into_iter().chain(cells).collect(),
-    }
-}
-
-/// What a field comes to, with where that is from.
-fn outcome(ledger: &Ledger, cell: &Outcomes<'_>) -> Cell {
-    let Some(outcome) = cell else { return Cell::meaning("-", Meaning::Quiet) };
-    match outcome {
-        Outcome::Value(value) => {
-            Cell { note: Some(origin(ledger, value.origin)), ..Cell::plain(effective(value, false)) }
-        }
-        Outcome::Absent(at) => {
-            Cell { note: Some(origin(ledger, *at)), ..Cell::meaning("absent", Meaning::Quiet) }
-        }
-        Outcome::Unset => Cell::meaning("not set", Meaning::Quiet),
-        Outcome::Missing(..) => Cell::meaning("missing", Meaning::Bad),
-        Outcome::Broken(problems) => {
-            Cell::meaning(problems.first().map_or("wrong", |problem| problem.code.name()), Meaning::Bad)
-        }
+        cells: [Cell::plain(&line.entry)].into_iter().chain(cells).collect(),
     }
 }

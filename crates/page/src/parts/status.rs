@@ -4,9 +4,10 @@ use cledger_core::delivery::InStage;
 use cledger_work::deliver::status::{Status, There, status};
 use cledger_work::deliver::to_do::to_do;
 use cledger_work::deliver::words;
+use cledger_work::shown::Tone;
 use cledger_work::{Opened, Trouble};
 
-use crate::model::{Block, Cell, Grid, Meaning, Row, Section, Table};
+use crate::model::{Block, Cell, Grid, Row, Section, Table};
 
 /// The most units of which a picture is drawn.
 const DRAWN: usize = 80;
@@ -21,7 +22,7 @@ pub(super) fn section(opened: &Opened, units: &[String], live: bool) -> Result<S
     } else {
         "By the records of deliveries; the outlets themselves were not looked at."
     };
-    let mut blocks = vec![Block::Text(said.to_owned(), Meaning::Quiet)];
+    let mut blocks = vec![Block::Text(said.to_owned(), Tone::Quiet)];
     let is_drawn = rows.len() <= DRAWN;
     if is_drawn {
         blocks.push(Block::Grid(Grid {
@@ -32,8 +33,8 @@ pub(super) fn section(opened: &Opened, units: &[String], live: bool) -> Result<S
     }
     let heads = ["unit".to_owned()].into_iter().chain(stages).collect();
     let row = |(name, cells): (String, Vec<Cell>)| {
-        let lacks = cells.iter().any(|cell| cell.meaning == Meaning::Bad);
-        let differs = cells.iter().any(|cell| matches!(cell.meaning, Meaning::Bad | Meaning::Doubtful));
+        let lacks = cells.iter().any(|cell| cell.tone == Tone::Bad);
+        let differs = cells.iter().any(|cell| matches!(cell.tone, Tone::Bad | Tone::Doubtful));
         let cells = [Cell::plain(&name)].into_iter().chain(cells).collect();
         Row { id: name, cells, differs, lacks }
     };
@@ -46,8 +47,8 @@ pub(super) fn section(opened: &Opened, units: &[String], live: bool) -> Result<S
     let all = to_do(&status);
     if !all.is_empty() {
         let row = |(at, one): (usize, cledger_work::deliver::to_do::ToDo)| {
-            let meaning = if one.is_trouble { Meaning::Bad } else { Meaning::Plain };
-            let cells = vec![Cell::plain(one.command), Cell::meaning(one.because, meaning)];
+            let tone = if one.is_trouble { Tone::Bad } else { Tone::Plain };
+            let cells = vec![Cell::plain(one.command), Cell::toned(one.because, tone)];
             Row { id: (at + 1).to_string(), cells, differs: false, lacks: one.is_trouble }
         };
         blocks.push(Block::Table(Table {
@@ -70,12 +71,12 @@ fn rows(status: &Status) -> Vec<(String, Vec<Cell>)> {
 }
 
 fn cell(there: &There) -> Cell {
-    let meaning = match (there.what, there.waits.first()) {
-        (InStage::InPart(_) | InStage::NotKnown(_), _) => Meaning::Bad,
-        (_, Some((what, _))) if what.is_trouble() => Meaning::Bad,
-        (InStage::ByHand(_), _) | (_, Some(_)) => Meaning::Doubtful,
-        (InStage::Delivered(_), None) => Meaning::Good,
-        (InStage::Nothing | InStage::Withdrawn, None) => Meaning::Quiet,
+    let tone = match (there.what, there.waits.first()) {
+        (InStage::InPart(_) | InStage::NotKnown(_), _) => Tone::Bad,
+        (_, Some((what, _))) if what.is_trouble() => Tone::Bad,
+        (InStage::ByHand(_), _) | (_, Some(_)) => Tone::Doubtful,
+        (InStage::Delivered(_), None) => Tone::Good,
+        (InStage::Nothing | InStage::Withdrawn, None) => Tone::Quiet,
     };
-    Cell::meaning(words::whole(there), meaning)
+    Cell::toned(words::whole(there), tone)
 }

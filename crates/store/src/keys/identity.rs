@@ -96,6 +96,13 @@ impl Identity {
         Self { path: Ok(path), shown, ..Self::at(None, ask) }
     }
 
+    /// The same where somebody else is asked for its passphrase.
+    #[must_use]
+    pub fn asking(&self, ask: AskPassphrase) -> Self {
+        let (path, held, shown) = (self.path.clone(), self.held.clone(), self.shown.clone());
+        Self { path, held, shown, ..Self::at(None, ask) }
+    }
+
     /// What its file is called in messages.
     pub fn shown(&self) -> &str {
         &self.shown

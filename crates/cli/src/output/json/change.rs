@@ -8,10 +8,10 @@ use cledger_core::value::Value;
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::output::text::change::words;
 use cledger_work::cells::TakenIn;
 use cledger_work::drift::Taken;
 use cledger_work::set::SettingsChanged;
+use cledger_work::shown::seen_words;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'w> {
@@ -119,7 +119,9 @@ fn seen(seen: &Seen) -> SeenDocument {
             instead: None,
             secret: value.is_none(),
         },
-        other => SeenDocument { value: serde_json::Value::Null, instead: Some(words(other)), secret: false },
+        other => {
+            SeenDocument { value: serde_json::Value::Null, instead: Some(seen_words(other)), secret: false }
+        }
     }
 }
 

@@ -12,7 +12,7 @@ use cledger_work::cells::TakenIn;
 use cledger_work::drift::Taken;
 use cledger_work::set::SettingsChanged;
 use cledger_work::setting::Written;
-use cledger_work::shown::counted;
+use cledger_work::shown::{counted, seen};
 
 /// What stands below what is only shown.
 pub(crate) const TO_DO_IT: &str = "Nothing is written yet. To do it, add --write.";
@@ -127,32 +127,6 @@ pub(crate) fn effects(console: &mut Console, effects: &[Effect]) {
     }
     if effects.len() > MOST_EFFECTS {
         console.line(format!("and {} more, which --json lists", effects.len() - MOST_EFFECTS));
-    }
-}
-
-fn seen(seen: &Seen) -> (String, Tone) {
-    match seen {
-        Seen::Value(Some(value)) => (values::one_line(value), Tone::Plain),
-        Seen::Value(None) => (values::MASK.to_owned(), Tone::Plain),
-        other => {
-            let bad = matches!(other, Seen::Missing | Seen::Problem(_));
-            (words(other), if bad { Tone::Bad } else { Tone::Quiet })
-        }
-    }
-}
-
-/// What is seen where there is no value.
-pub(crate) fn words(seen: &Seen) -> String {
-    match seen {
-        Seen::Value(_) => String::new(),
-        Seen::Outside(Some(source)) => format!("from {}", values::escape(source)),
-        Seen::Outside(None) => values::UNREAD.to_owned(),
-        Seen::Unreadable => values::UNREADABLE.to_owned(),
-        Seen::Absent => "absent".to_owned(),
-        Seen::Unset => "not set".to_owned(),
-        Seen::Missing => "missing".to_owned(),
-        Seen::Problem(codes) => codes.join(", "),
-        Seen::NotThere => "not there".to_owned(),
     }
 }
 

@@ -3,19 +3,14 @@
 
 use std::ops::Range;
 
-use cledger_core::matrix::{Cell, Row};
-use cledger_core::resolve::{Effective, Layer, Outcome};
-use cledger_core::value::Value;
+use cledger_work::matrix::{DIFFERS, ELSEWHERE, Line, MARKS, Matrix, Shown};
+use cledger_work::shown::{SideBySide, counted, cut};
 use textwrap::core::display_width;
 use unicode_width::UnicodeWidthStr as _;
 
 use crate::output::console::Console;
-use crate::output::cut::{SideBySide, cut};
 use crate::output::style::{self, Tone};
 use crate::output::table::{Table, share};
-use crate::output::values;
-use cledger_work::matrix::Matrix;
-use cledger_work::shown::counted;
 
 /// The narrowest value that still says something.
 const NARROWEST: usize = 9;
@@ -26,54 +21,11 @@ const INDENT: &str = "  ";
 /// Between two columns.
 const GAP: usize = 2;
 
-/// Behind a value that is the same in all stages.
-const EVERYWHERE: &str = "everywhere";
-
 /// Up to so many fields, stages that do not fit side by side are shown one below the other.
 const TURNED: usize = 3;
 
 /// From so many fields on, it is said how many of them differ.
 const MANY: usize = 30;
-
-/// What is told of the marks, in this order.
-const MARKS: [(&str, &str); 5] = [
-    ("d", "default"),
-    ("g", "from a group"),
-    ("f", "followed"),
-    ("=", "made from other fields"),
-    (DIFFERS, "not as in most stages"),
-];
-
-/// The mark of a value that most stages have otherwise.
-const DIFFERS: &str = "≠";
-
-/// What stands where a unit is not in a stage.
-const ELSEWHERE: &str = "-";
-
-/// A cell as it is shown.
-#[derive(Clone)]
-struct Shown {
-    text: String,
-    /// Of its layer.
-    mark: &'static str,
-    tone: Tone,
-    differs: bool,
-}
-
-impl Shown {
-    fn marks(&self) -> String {
-        format!("{}{}", self.mark, if self.differs { DIFFERS } else { "" })
-    }
-}
-
-/// A field as it is shown.
-struct Line {
-    owner: String,
-    entry: String,
-    /// One for all stages where it is the same in all.
-    one: Option<Shown>,
-    cells: Vec<Shown>,
-}
 
 pub(crate) fn print(console: &mut Console, matrix: &Matrix<'_>, wide: bool) {
     let Matrix { ledger, stages, rows } = matrix;
@@ -81,7 +33,7 @@ pub(crate) fn print(console: &mut Console, matrix: &Matrix<'_>, wide: bool) {
         console.line("No such field.");
         return;
     }
-    let lines: Vec<Line> = rows.iter().map(line).collect();
+    let lines: Vec<Line> = rows.iter().map(Line::of).collect();
     let names: Vec<&str> = stages.iter().map(|&stage| ledger.stage(stage).name.as_str()).collect();
     let first = lines.iter().map(|line| INDENT.len() + line.entry.width()).max().unwrap_or_default();
     let room = console.width().filter(|_| !wide).map(|width| width.saturating_sub(first + GAP));
@@ -115,7 +67,7 @@ fn part(
     (names, stages): (&[&str], Range<usize>),
     (first, room): (usize, Option<usize>),
 ) {
-    let is_there = |line: &&Line| line.cells[stages.clone()].iter().any(|cell| cell.text != ELSEWHERE);
+    let is_there = |line: &&Line| line.cells[stages.clone()].iter().any(|cell| !cell.is_elsewhere());
     let shown: Vec<&Line> = lines.iter().filter(is_there).collect();
     let apart = || shown.iter().filter(|line| line.one.is_none());
     let widest = |of: fn(&Shown) -> usize| {
@@ -163,7 +115,7 @@ fn part(
         }
         let entry = padded(&format!("{INDENT}{}", line.entry), first);
         if let Some(one) = &line.one {
-            let note = everywhere(one);
+            let note = one.everywhere();
             let fits = room.map_or(usize::MAX, |room| room.max(whole).saturating_sub(note.width() + GAP));
             let text = style::toned(one.tone, &cut(&one.text, fits));
             console.line(format!("{entry}  {text}  {}", style::toned(Tone::Quiet, &note)));
@@ -200,26 +152,18 @@ fn turned(console: &mut Console, lines: &[Line], names: &[&str]) {
             console.line(format!(
                 "{INDENT}{}  {}",
                 style::toned(one.tone, &one.text),
-                style::toned(Tone::Quiet, &everywhere(one))
+                style::toned(Tone::Quiet, &one.everywhere())
             ));
             continue;
         }
         let mut table = Table::new(&["  stage", "value", ""], console.width());
-        for (name, cell) in names.iter().zip(&line.cells).filter(|(_, cell)| cell.text != ELSEWHERE) {
+        for (name, cell) in names.iter().zip(&line.cells).filter(|(_, cell)| !cell.is_elsewhere()) {
             let mark = (cell.marks(), if cell.differs { Tone::Doubtful } else { Tone::Quiet });
             table.row(vec![(format!("{INDENT}{name}"), Tone::Plain), (cell.text.clone(), cell.tone), mark]);
         }
         table.keep_whole(0);
         table.keep_whole(2);
         table.lines().iter().for_each(|line| console.line(line));
-    }
-}
-
-/// What is said behind a value that is the same in all stages.
-fn everywhere(one: &Shown) -> String {
-    match MARKS.iter().find(|(mark, _)| *mark == one.mark) {
-        Some((_, what)) => format!("{EVERYWHERE}, {what}"),
-        None => EVERYWHERE.to_owned(),
     }
 }
 
@@ -232,7 +176,7 @@ fn legend(console: &mut Console, lines: &[Line]) {
         .filter(|(mark, _)| is_shown(mark))
         .map(|(mark, what)| format!("{mark} {what}"))
         .collect();
-    if cells().any(|cell| cell.text == ELSEWHERE) {
+    if cells().any(|cell| cell.is_elsewhere()) {
         said.push(format!("{ELSEWHERE} not in this stage"));
     }
     console.line("");
@@ -256,70 +200,4 @@ fn legend(console: &mut Console, lines: &[Line]) {
 /// A text with blanks behind it; colours have no width.
 fn padded(text: &str, width: usize) -> String {
     format!("{text}{}", " ".repeat(width.saturating_sub(display_width(text))))
-}
-
-/// A row as it is shown.
-fn line(row: &Row<'_>) -> Line {
-    let mut cells: Vec<Shown> = row.cells.iter().map(shown).collect();
-    let there: Vec<&Outcome<'_>> = row.cells.iter().flatten().collect();
-    let one = is_one(&there).then(|| {
-        let mut here = cells.iter().filter(|cell| cell.text != ELSEWHERE);
-        let first = here.next().cloned();
-        let mark = |first: Shown| {
-            let is_same = here.all(|cell| cell.mark == first.mark);
-            Shown { mark: if is_same { first.mark } else { "" }, ..first }
-        };
-        first.map(mark)
-    });
-    for (cell, differs) in cells.iter_mut().zip(row.outliers()) {
-        cell.differs = differs;
-        if differs {
-            cell.tone = Tone::Doubtful;
-        }
-    }
-    let owner = row.address.owner.as_ref().map(ToString::to_string).unwrap_or_default();
-    let address = row.address.to_string();
-    let entry = address.split_once('/').map_or(address.clone(), |(_, entry)| entry.to_owned());
-    Line { owner, entry, one: one.flatten(), cells }
-}
-
-/// Whether these say one and the same, and that is known. Secrets are shown in no stage, and so for each.
-fn is_one(outcomes: &[&Outcome<'_>]) -> bool {
-    let [first, others @ ..] = outcomes else { return false };
-    let is_same = |other: &&Outcome<'_>| match (first, other) {
-        (Outcome::Value(first), Outcome::Value(other)) => {
-            open(first).is_some_and(|first| open(other) == Some(first))
-        }
-        (Outcome::Absent(_), Outcome::Absent(_)) => true,
-        _ => false,
-    };
-    !others.is_empty() && others.iter().all(is_same)
-}
-
-/// A value that is read, and that anybody may see.
-fn open<'e>(effective: &'e Effective<'_>) -> Option<&'e Value> {
-    effective.expose().filter(|_| !effective.is_secret())
-}
-
-fn shown(cell: &Cell<'_>) -> Shown {
-    let plain = |text: &str, tone| Shown { text: text.to_owned(), mark: "", tone, differs: false };
-    let Some(outcome) = cell else { return plain(ELSEWHERE, Tone::Quiet) };
-    match outcome {
-        Outcome::Value(effective) => {
-            let mark = match effective.origin.layer {
-                Layer::Default => "d",
-                Layer::Group(_) => "g",
-                Layer::Follow(_) => "f",
-                Layer::Derived => "=",
-                Layer::Stage(_) | Layer::Run => "",
-            };
-            Shown { mark, ..plain(&values::effective(effective, false), Tone::Plain) }
-        }
-        Outcome::Absent(_) => plain("absent", Tone::Quiet),
-        Outcome::Unset => plain("not set", Tone::Quiet),
-        Outcome::Missing(..) => plain("missing", Tone::Bad),
-        Outcome::Broken(problems) => {
-            plain(problems.first().map_or("wrong", |problem| problem.code.name()), Tone::Bad)
-        }
-    }
 }

@@ -1,6 +1,6 @@
 //! `search` for people: a line for each thing that was found.
 
-use cledger_core::model::{Ledger, SettingValue};
+use cledger_core::model::Ledger;
 use cledger_core::resolve::{Effective, FieldId};
 use cledger_core::search::Found;
 
@@ -8,26 +8,17 @@ use crate::output::console::Console;
 use crate::output::style::Tone;
 use crate::output::table::Table;
 use crate::output::{origin, values};
-use cledger_work::shown::counted;
+use cledger_work::shown::{counted, found as found_words};
 
 pub(crate) fn settings(console: &mut Console, ledger: &Ledger, found: &[Found<'_>]) {
     let mut table = Table::new(&["address", "says", "in", "why"], console.width());
     for one in found {
         let why = one.setting.and_then(|setting| setting.note.as_ref()).and_then(|note| note.why.clone());
-        let cells = [one.address(ledger).to_string(), says(one), place(ledger, one), why.unwrap_or_default()];
+        let cells =
+            [one.address(ledger).to_string(), found_words(one), place(ledger, one), why.unwrap_or_default()];
         table.row(cells.into_iter().map(|text| (text, Tone::Plain)).collect());
     }
     print(console, &mut table, found.len(), "setting");
-}
-
-/// What is written there, secrets masked.
-pub(crate) fn says(found: &Found<'_>) -> String {
-    match (found.held, found.setting.map(|setting| &setting.value)) {
-        (Some(held), _) => values::held(held),
-        (None, Some(SettingValue::From(source))) => format!("from {}", values::escape(&source.0)),
-        (None, Some(SettingValue::Cipher(_))) => super::trace::ENCRYPTED.to_owned(),
-        (None, _) => "absent".to_owned(),
-    }
 }
 
 /// The file and line.

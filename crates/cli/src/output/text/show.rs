@@ -7,8 +7,9 @@ use cledger_work::Opened;
 use cledger_work::deliver::history::Recorded;
 use cledger_work::meant::unit_of;
 use cledger_work::show::{Shown, fingerprint};
+use cledger_work::trace::words;
 
-use super::{history, rows, trace};
+use super::{history, rows};
 use crate::output::console::Console;
 use crate::output::origin::Short;
 use crate::output::style::Tone;
@@ -124,7 +125,7 @@ fn table(
 fn noted(session: &mut Session<'_, '_>, field: FieldId, from: String, verbose: bool) -> String {
     let winner = session.winners(field.subject, field.stage)[field.slot.0 as usize];
     let Winner::Set(setting, ..) = winner else { return from };
-    match setting.note.as_deref().and_then(trace::note).filter(|_| verbose) {
+    match setting.note.as_deref().and_then(words::note).filter(|_| verbose) {
         Some(note) => format!("{from}: {note}"),
         None => from,
     }

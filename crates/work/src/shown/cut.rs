@@ -12,14 +12,14 @@ const LONG: usize = 12;
 const CONTEXT: usize = 4;
 
 /// Texts that stand side by side, with how far each is like one of the others.
-pub(crate) struct SideBySide<'t> {
+pub struct SideBySide<'t> {
     /// How many bytes begin, and how many end, like those of another one.
     alike: BTreeMap<&'t str, (usize, usize)>,
 }
 
 impl<'t> SideBySide<'t> {
     /// Of these texts.
-    pub(crate) fn of(texts: impl IntoIterator<Item = &'t str>) -> Self {
+    pub fn of(texts: impl IntoIterator<Item = &'t str>) -> Self {
         let distinct: BTreeSet<&str> = texts.into_iter().collect();
         let mut alike: BTreeMap<&str, (usize, usize)> = distinct.iter().map(|&text| (text, (0, 0))).collect();
         // What is most like a text stands next to it, once all are sorted.
@@ -43,7 +43,7 @@ impl<'t> SideBySide<'t> {
 
     /// Cuts one of these texts where it is wider than there is room: first what ends like another one, then what begins
     /// like another one, and only then what differs.
-    pub(crate) fn cut(&self, text: &str, room: usize) -> String {
+    pub fn cut(&self, text: &str, room: usize) -> String {
         if text.width() <= room {
             return text.to_owned();
         }
@@ -77,7 +77,7 @@ fn common(one: impl Iterator<Item = char>, other: impl Iterator<Item = char>) ->
 }
 
 /// The beginning of a text, as far as there is room.
-pub(crate) fn cut(text: &str, room: usize) -> String {
+pub fn cut(text: &str, room: usize) -> String {
     if text.width() <= room {
         return text.to_owned();
     }

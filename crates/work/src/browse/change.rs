@@ -1,0 +1,145 @@
+//! A change that is tried, shown, and then made if it still does what was shown.
+
+use std::cell::OnceCell;
+use std::sync::Arc;
+use std::time::Duration;
+
+use zeroize::Zeroizing;
+
+use crate::change::{Changing, Consent};
+use crate::set::{SettingsChanged, ToSay, ToSet, set, unset};
+use crate::shown::{Tone, counted, seen};
+use crate::trouble::Trouble;
+use crate::workplace::Workplace;
+
+/// So long is waited for somebody else who is changing the ledger.
+const WAIT: Duration = Duration::from_secs(10);
+
+/// The most effective values and findings that are listed.
+const MOST: usize = 100;
+
+/// A setting to be written or taken out.
+#[derive(Debug, Clone)]
+pub struct Change {
+    /// Where; a group or `default` may stand for the stage.
+    pub address: String,
+    /// What is to be said there.
+    pub say: Say,
+    /// Why, where somebody says so.
+    pub why: Option<String>,
+}
+
+/// What a setting is to say.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Say {
+    /// This text, in the field's own type.
+    Text(String),
+    /// A secret, which is asked for.
+    Secret,
+    /// That there is none, on purpose.
+    Absent,
+    /// Nothing: the setting is taken out.
+    Nothing,
+}
+
+/// What came of a change.
+#[derive(Debug)]
+pub enum Outcome {
+    /// What it would do, a line each. Nothing is written.
+    Tried(Vec<(String, Tone)>),
+    /// It is not made, since it would do something else than what was shown before: this.
+    Otherwise(Vec<(String, Tone)>),
+    /// It is made, and did this.
+    Made(Vec<(String, Tone)>),
+}
+
+/// A change that was tried.
+pub(super) struct Trial {
+    change: Change,
+    secret: OnceCell<Zeroizing<String>>,
+    shown: Vec<(String, Tone)>,
+}
+
+impl Trial {
+    /// Tries a change.
+    pub(super) fn of(at: &Arc<Workplace>, change: Change) -> Result<(Option<Self>, Outcome), Trouble> {
+        let mut trial = Self { change, secret: OnceCell::new(), shown: Vec::new() };
+        let changing = Changing::start_partly(at, WAIT)?.dry_run(true);
+        trial.shown = lines(&trial.say(&changing)?);
+        let shown = trial.shown.clone();
+        Ok((Some(trial), Outcome::Tried(shown)))
+    }
+
+    /// Makes the change, under one lock with a look at what it does now. What it would do otherwise is shown, and not
+    /// done.
+    pub(super) fn make(mut self, at: &Arc<Workplace>) -> Result<(Option<Self>, Outcome), Trouble> {
+        let changing = Changing::start_partly(at, WAIT)?.dry_run(true);
+        let now = lines(&self.say(&changing)?);
+        if now != self.shown {
+            self.shown.clone_from(&now);
+            return Ok((Some(self), Outcome::Otherwise(now)));
+        }
+        let changing = changing.dry_run(false);
+        let made = lines(&self.say(&changing)?);
+        Ok((None, Outcome::Made(made)))
+    }
+
+    fn say(&self, changing: &Changing) -> Result<SettingsChanged, Trouble> {
+        let Change { address, say, why } = &self.change;
+        let consent = Consent { why: why.clone(), ..Consent::default() };
+        let secret = || self.secret_text(changing);
+        let (setting, say) = match say {
+            Say::Text(text) => (format!("{address}={text}"), ToSay::Asked),
+            Say::Secret => (address.clone(), ToSay::Text(&secret)),
+            Say::Absent => (address.clone(), ToSay::Absent),
+            Say::Nothing => return unset(changing, std::slice::from_ref(address), None, &consent),
+        };
+        set(changing, &ToSet { settings: vec![setting], say, consent, ..ToSet::default() })
+    }
+
+    /// The secret, asked for once.
+    fn secret_text(&self, changing: &Changing) -> Result<Zeroizing<String>, Trouble> {
+        if let Some(text) = self.secret.get() {
+            return Ok(text.clone());
+        }
+        let typed = changing.opened.at.asking.secret(&self.change.address)?;
+        let typed = typed.ok_or_else(|| Trouble::usage("no secret was typed, so nothing is set"))?;
+        Ok(self.secret.get_or_init(|| typed).clone())
+    }
+}
+
+/// What a change does, a line each.
+fn lines(changed: &SettingsChanged) -> Vec<(String, Tone)> {
+    let mut lines = Vec::new();
+    for one in &changed.settings {
+        let side = |side: &Option<String>| side.clone().unwrap_or_else(|| "not set".to_owned());
+        lines.push((one.address.clone(), Tone::Plain));
+        lines.push((format!("  from  {}", side(&one.before)), Tone::Plain));
+        lines.push((format!("  to    {}", side(&one.after)), Tone::Plain));
+        lines.push((format!("  in    {}", one.file), Tone::Quiet));
+    }
+    let count = changed.effects.len();
+    let change = if count == 1 { "changes" } else { "change" };
+    let effects = match count {
+        0 => "No effective value changes.".to_owned(),
+        _ => format!("{} {change}:", counted(count, "effective value")),
+    };
+    lines.push((effects, Tone::Plain));
+    for effect in changed.effects.iter().take(MOST) {
+        let ((before, _), (after, tone)) = (seen(&effect.before), seen(&effect.after));
+        lines.push((format!("  {}: {before} becomes {after}", effect.address), tone));
+    }
+    let findings = [("causes", Tone::Bad, &changed.caused), ("cures", Tone::Good, &changed.cured)];
+    let mut left_out = count.saturating_sub(MOST);
+    for (does, tone, findings) in findings {
+        for finding in findings.iter().take(MOST) {
+            let said = format!("{does} {} at {}: {}", finding.kind(), finding.address, finding.message);
+            lines.push((said, tone));
+        }
+        left_out += findings.len().saturating_sub(MOST);
+    }
+    if left_out > 0 {
+        lines.push((format!("and {left_out} more of these"), Tone::Quiet));
+    }
+    lines
+}
