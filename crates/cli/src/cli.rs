@@ -34,7 +34,7 @@ const GROUPS: [(&str, &[&str]); 11] = [
     ("Start", &["init", "demo", "adopt", "trust"]),
     ("Declare", &["add", "change", "list", "share", "rename", "remove"]),
     ("Fill", &["set", "unset", "fill", "search", "replace", "key", "resume"]),
-    ("Understand", &["show", "get", "matrix", "trace", "impact"]),
+    ("Understand", &["show", "get", "matrix", "trace", "impact", "browse"]),
     ("Judge", &["check", "waive", "compare"]),
     ("Hand out", &["render", "run", "rehome"]),
     ("Move up", &["promote", "deliver", "withdraw", "chores"]),

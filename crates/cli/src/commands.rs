@@ -2,6 +2,7 @@
 
 mod add;
 mod adopt;
+mod browse;
 mod capture;
 mod change;
 mod check;
@@ -98,6 +99,8 @@ pub(crate) enum Command {
     Trace(Deferred<trace::TraceArgs>),
     /// Say what depends on a value
     Impact(Deferred<impact::ImpactArgs>),
+    /// Look through fields and stages in a view that fills the terminal, and set values there
+    Browse(Deferred<browse::BrowseArgs>),
     /// Find what is missing, wrong or unused
     Check(Deferred<check::CheckArgs>),
     /// Accept a finding or drift for a while, with a reason
@@ -164,6 +167,7 @@ pub(crate) fn run(command: Command, app: &mut App<'_>) -> Result<u8, Trouble> {
         Command::Show(args) => show::run(&args, app),
         Command::Get(args) => get::run(&args, app),
         Command::Matrix(args) => matrix::run(&args, app),
+        Command::Browse(args) => browse::run(&args, app),
         Command::Trace(args) => trace::run(&args, app),
         Command::Impact(args) => impact::run(&args, app),
         Command::Check(args) => check::run(&args, app),

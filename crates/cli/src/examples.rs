@@ -97,6 +97,8 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("cledger trace ticket-desk+kiosk/seat_hold@prod-south", "every candidate for a value"),
     ("cledger trace ticket-desk/SEAT_HOLD@test", "the same by the name that is live"),
     ("cledger impact fare-engine/listen.host@test", "what depends on a value"),
+    ("cledger browse ticket-desk", "one unit in all stages, with all about each value beside it"),
+    ("cledger browse '*/*@prod-*'", "everything in two stages"),
     ("cledger check", "judges everything"),
     ("cledger check @prod-north --fail-on warning", "one stage, and warnings count as well"),
     ("cledger check --explain not-aligned", "what a code means, and how to mend it"),

@@ -154,10 +154,15 @@ fn typed_twice(what: &str) -> Result<Zeroizing<String>, Trouble> {
     }
 }
 
+/// The passphrase that the environment gives.
+pub(crate) fn given_passphrase() -> Option<SecretString> {
+    env::var(PASSPHRASE_VARIABLE).ok().map(SecretString::from)
+}
+
 /// A passphrase from the environment, else from the terminal.
 pub(crate) fn passphrase(prompt: &str) -> Option<SecretString> {
-    if let Ok(given) = env::var(PASSPHRASE_VARIABLE) {
-        return Some(SecretString::from(given));
+    if let Some(given) = given_passphrase() {
+        return Some(given);
     }
     let typed = is_terminal().then(|| rpassword::prompt_password(format!("{prompt}: ")).ok()).flatten();
     typed.map(SecretString::from)
@@ -165,8 +170,8 @@ pub(crate) fn passphrase(prompt: &str) -> Option<SecretString> {
 
 /// A passphrase for a new key: from the environment, else typed twice.
 pub(crate) fn new_passphrase() -> Result<SecretString, Trouble> {
-    if let Ok(given) = env::var(PASSPHRASE_VARIABLE) {
-        return Ok(SecretString::from(given));
+    if let Some(given) = given_passphrase() {
+        return Ok(given);
     }
     if !is_terminal() {
         return Err(Trouble::usage("nobody is there to type the passphrase")

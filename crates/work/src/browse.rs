@@ -54,6 +54,19 @@ pub enum Wish {
     Look(String),
 }
 
+impl Wish {
+    /// What is wished for, in words that `cannot` goes before.
+    pub fn words(&self) -> String {
+        match self {
+            Wish::Read => "read the ledger".to_owned(),
+            Wish::Detail(address) => format!("show {address}"),
+            Wish::Try(change) => format!("set {}", change.address),
+            Wish::Make => "make the change".to_owned(),
+            Wish::Look(what) => format!("look at the outlets of {what}"),
+        }
+    }
+}
+
 /// What comes of a wish, and what happens beside it.
 #[derive(Debug)]
 pub enum News {
@@ -67,8 +80,8 @@ pub enum News {
     Change(Box<Outcome>),
     /// What outlets have.
     Looked(Looked),
-    /// A wish was not granted: in a few words which, and why not.
-    Refused(String, Trouble),
+    /// A wish was not granted, for this reason.
+    Refused(Wish, Trouble),
     /// Something that a person should know.
     Notice(String),
     /// Something that only a person can answer; whoever asks waits for it.
@@ -93,7 +106,9 @@ impl Browser {
         let (wishes, granted) = channel();
         let (here, told) = (at.clone(), tell.clone());
         // It ends with the last sender, or with the program.
-        thread::spawn(move || Reading { at: here, asked, tell: told, ledger: None, trial: None }.go(&granted));
+        thread::spawn(move || {
+            Reading { at: here, asked, tell: told, ledger: None, trial: None }.go(&granted);
+        });
         let browser = Self { wishes, news, tell, at };
         browser.wish(Wish::Read);
         browser
@@ -107,7 +122,7 @@ impl Browser {
                 let asked = ToLookAt { addresses: vec![address.clone()], ..ToLookAt::default() };
                 let news = match drift(&at, &asked) {
                     Ok(drift) => News::Looked(Looked::of(address, &drift)),
-                    Err(trouble) => News::Refused(format!("look at the outlets of {address}"), trouble),
+                    Err(trouble) => News::Refused(Wish::Look(address), trouble),
                 };
                 let _ = tell.send(news);
             });
@@ -143,15 +158,8 @@ impl Reading {
     /// Grants one wish after the other.
     fn go(mut self, wished: &Receiver<Wish>) {
         while let Ok(wish) = wished.recv() {
-            let what = match &wish {
-                Wish::Read => "read the ledger".to_owned(),
-                Wish::Detail(address) => format!("show {address}"),
-                Wish::Try(change) => format!("set {}", change.address),
-                Wish::Make => "make the change".to_owned(),
-                Wish::Look(address) => format!("look at {address}"),
-            };
-            if let Err(trouble) = self.grant(wish) {
-                self.news(News::Refused(what, trouble));
+            if let Err(trouble) = self.grant(&wish) {
+                self.news(News::Refused(wish, trouble));
             }
         }
     }
@@ -161,18 +169,18 @@ impl Reading {
         let _ = self.tell.send(news);
     }
 
-    fn grant(&mut self, wish: Wish) -> Result<(), Trouble> {
+    fn grant(&mut self, wish: &Wish) -> Result<(), Trouble> {
         match wish {
             Wish::Read => self.read(),
             Wish::Detail(address) => {
                 let opened = self.whole()?;
-                let detail = Detail::of(opened, &address)?;
+                let detail = Detail::of(opened, address)?;
                 self.news(News::Detail(Box::new(detail)));
                 Ok(())
             }
             Wish::Try(change) => {
                 self.trial = None;
-                let (trial, outcome) = Trial::of(&self.at, change)?;
+                let (trial, outcome) = Trial::of(&self.at, change.clone())?;
                 self.trial = trial;
                 self.news(News::Change(Box::new(outcome)));
                 Ok(())
@@ -183,7 +191,7 @@ impl Reading {
                 };
                 let (trial, outcome) = trial.make(&self.at)?;
                 self.trial = trial;
-                let is_made = matches!(outcome, Outcome::Made(_));
+                let is_made = matches!(outcome, Outcome::Made { .. });
                 self.news(News::Change(Box::new(outcome)));
                 if is_made { self.read() } else { Ok(()) }
             }

@@ -1,6 +1,7 @@
 //! How values are shown to people, secrets masked: on one line, with nothing in it that a terminal acts on.
 
 mod cut;
+mod fold;
 mod seen;
 mod tone;
 
@@ -10,6 +11,7 @@ use cledger_core::search::Found;
 use cledger_core::value::{Held, Value};
 
 pub use self::cut::{SideBySide, cut};
+pub use self::fold::{folded, parted};
 pub use self::seen::{seen, seen_words};
 pub use self::tone::Tone;
 

@@ -117,6 +117,14 @@ impl Console {
         self.color
     }
 
+    /// Whether the result has colours on a terminal.
+    pub(crate) fn has_colours(&self) -> bool {
+        match self.color {
+            ColorChoice::Auto => AutoStream::choice(&io::stdout()) != ColorChoice::Never,
+            choice => choice != ColorChoice::Never,
+        }
+    }
+
     /// Whether notices are not wanted.
     pub(crate) fn is_quiet(&self) -> bool {
         self.quiet

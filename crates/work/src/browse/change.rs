@@ -8,6 +8,7 @@ use zeroize::Zeroizing;
 
 use crate::change::{Changing, Consent};
 use crate::set::{SettingsChanged, ToSay, ToSet, set, unset};
+use crate::setting::Written;
 use crate::shown::{Tone, counted, seen};
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -49,8 +50,13 @@ pub enum Outcome {
     Tried(Vec<(String, Tone)>),
     /// It is not made, since it would do something else than what was shown before: this.
     Otherwise(Vec<(String, Tone)>),
-    /// It is made, and did this.
-    Made(Vec<(String, Tone)>),
+    /// It is made.
+    Made {
+        /// What it did, a line each.
+        lines: Vec<(String, Tone)>,
+        /// The settings that were written or taken out, a sentence each.
+        settings: Vec<String>,
+    },
 }
 
 /// A change that was tried.
@@ -80,8 +86,9 @@ impl Trial {
             return Ok((Some(self), Outcome::Otherwise(now)));
         }
         let changing = changing.dry_run(false);
-        let made = lines(&self.say(&changing)?);
-        Ok((None, Outcome::Made(made)))
+        let made = self.say(&changing)?;
+        let settings = made.settings.iter().map(sentence).collect();
+        Ok((None, Outcome::Made { lines: lines(&made), settings }))
     }
 
     fn say(&self, changing: &Changing) -> Result<SettingsChanged, Trouble> {
@@ -108,14 +115,22 @@ impl Trial {
     }
 }
 
+fn side(side: Option<&String>) -> &str {
+    side.map_or("not set", String::as_str)
+}
+
+fn sentence(one: &Written) -> String {
+    let (before, after) = (side(one.before.as_ref()), side(one.after.as_ref()));
+    format!("{}: {before} became {after}, in {}", one.address, one.file)
+}
+
 /// What a change does, a line each.
 fn lines(changed: &SettingsChanged) -> Vec<(String, Tone)> {
     let mut lines = Vec::new();
     for one in &changed.settings {
-        let side = |side: &Option<String>| side.clone().unwrap_or_else(|| "not set".to_owned());
         lines.push((one.address.clone(), Tone::Plain));
-        lines.push((format!("  from  {}", side(&one.before)), Tone::Plain));
-        lines.push((format!("  to    {}", side(&one.after)), Tone::Plain));
+        lines.push((format!("  from  {}", side(one.before.as_ref())), Tone::Plain));
+        lines.push((format!("  to    {}", side(one.after.as_ref())), Tone::Plain));
         lines.push((format!("  in    {}", one.file), Tone::Quiet));
     }
     let count = changed.effects.len();

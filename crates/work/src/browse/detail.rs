@@ -46,6 +46,8 @@ pub struct Detail {
     pub secret: bool,
     /// Whether it can be set at all.
     pub settable: bool,
+    /// Where it is written now: the layer, for whom, and the place.
+    pub from: Option<String>,
     /// The text that its value is written as, to begin a change with; `None` where that is no plain line of text.
     pub written: Option<String>,
     /// What is known of it.
@@ -68,12 +70,12 @@ impl Detail {
         let declaration = ledger.field(place.subject, place.slot).1;
         let traced = trace(&resolver, &[field]);
         let mut blocks = Vec::new();
-        let mut written = None;
+        let mut wins = None;
         for one in &traced {
             blocks.extend([value(ledger, one), candidates(ledger, one, declaration.derived)]);
             blocks.extend(steps(ledger, one));
             blocks.extend(ends(one));
-            written = one.candidates.iter().rev().find(|it| it.standing == Standing::Wins).and_then(text);
+            wins = one.candidates.iter().rev().find(|it| it.standing == Standing::Wins);
             let from = origin(&one.outcome).and_then(|origin| origin.place).filter(|_| !declaration.derived);
             blocks.extend(from.map(|from| {
                 let affected = depending_on(&resolver, from);
@@ -94,7 +96,8 @@ impl Detail {
             address: address.to_owned(),
             secret: declaration.secret,
             settable: !declaration.derived,
-            written: written.filter(|_| !declaration.secret),
+            from: wins.map(|wins| words::place(ledger, wins)),
+            written: wins.and_then(text).filter(|_| !declaration.secret),
             blocks: blocks.into_iter().filter(|block| !block.lines.is_empty()).collect(),
         })
     }

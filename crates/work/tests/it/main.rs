@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod browsing;
 mod bundles;
 mod captured_ledger;
 mod copied;

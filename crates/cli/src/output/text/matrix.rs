@@ -176,7 +176,7 @@ fn legend(console: &mut Console, lines: &[Line]) {
         .filter(|(mark, _)| is_shown(mark))
         .map(|(mark, what)| format!("{mark} {what}"))
         .collect();
-    if cells().any(|cell| cell.is_elsewhere()) {
+    if cells().any(Shown::is_elsewhere) {
         said.push(format!("{ELSEWHERE} not in this stage"));
     }
     console.line("");

@@ -1,0 +1,84 @@
+//! The terminal, from the first line to the last: it is left as it was, whatever happens.
+
+use std::io;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use cledger_work::Trouble;
+use cledger_work::browse::Browser;
+use ratatui::DefaultTerminal;
+use ratatui::crossterm::event::{self, Event, KeyEventKind};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use signal_hook::flag;
+
+use crate::draw::draw;
+use crate::look::Look;
+use crate::screen::Screen;
+
+/// How long a key is waited for before one looks for news.
+const PAUSE: Duration = Duration::from_millis(40);
+
+/// How the view ended.
+#[derive(Debug)]
+pub struct Ended {
+    /// What was changed in the ledger, a line each.
+    pub made: Vec<String>,
+    /// Why there was nothing to look through, if so.
+    pub trouble: Option<Trouble>,
+    /// Whether a signal ended it.
+    pub by_signal: bool,
+}
+
+/// Shows a ledger until somebody has seen enough.
+///
+/// # Errors
+/// If the terminal cannot be read or written.
+pub fn browse(browser: &Browser, look: Look) -> io::Result<Ended> {
+    let signalled = Arc::new(AtomicBool::new(false));
+    for signal in [SIGHUP, SIGINT, SIGTERM] {
+        flag::register(signal, signalled.clone())?;
+    }
+    // Also puts the terminal back where the program panics.
+    let mut terminal = ratatui::try_init()?;
+    let mut screen = Screen::new(look);
+    let ended = go(&mut terminal, &mut screen, browser, &signalled);
+    let shown = terminal.show_cursor();
+    let restored = ratatui::try_restore();
+    let by_signal = signalled.load(Ordering::Relaxed);
+    // A signal ends the waiting for keys, too, and then is the reason.
+    ended.or_else(|error| if by_signal { Ok(()) } else { Err(error) })?;
+    shown.and(restored)?;
+    Ok(Ended { made: screen.made(), trouble: screen.failed(), by_signal })
+}
+
+/// Draws what is new, and takes keys, until the end.
+fn go(
+    terminal: &mut DefaultTerminal,
+    screen: &mut Screen,
+    browser: &Browser,
+    signalled: &AtomicBool,
+) -> io::Result<()> {
+    let mut is_new = true;
+    while !screen.is_over() && !signalled.load(Ordering::Relaxed) {
+        while let Some(news) = browser.news() {
+            screen.news(news);
+            is_new = true;
+        }
+        for wish in screen.wishes() {
+            browser.wish(wish);
+        }
+        if is_new {
+            terminal.draw(|frame| draw(frame, screen))?;
+        }
+        is_new = event::poll(PAUSE)?;
+        while event::poll(Duration::ZERO)? {
+            if let Event::Key(key) = event::read()?
+                && key.kind != KeyEventKind::Release
+            {
+                screen.key(key);
+            }
+        }
+    }
+    Ok(())
+}
