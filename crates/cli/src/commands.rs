@@ -99,7 +99,7 @@ pub(crate) enum Command {
     Trace(Deferred<trace::TraceArgs>),
     /// Say what depends on a value
     Impact(Deferred<impact::ImpactArgs>),
-    /// Look through fields and stages in a view that fills the terminal, and set values there
+    /// Look through fields and stages in the terminal, and set values
     Browse(Deferred<browse::BrowseArgs>),
     /// Find what is missing, wrong or unused
     Check(Deferred<check::CheckArgs>),

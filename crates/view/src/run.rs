@@ -1,9 +1,9 @@
 //! The terminal, from the first line to the last: it is left as it was, whatever happens.
 
-use std::io;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
+use std::{io, panic};
 
 use cledger_work::Trouble;
 use cledger_work::browse::Browser;
@@ -33,22 +33,31 @@ pub struct Ended {
 /// Shows a ledger until somebody has seen enough.
 ///
 /// # Errors
-/// If the terminal cannot be read or written.
+/// If the terminal cannot be read or written, or another thread of the program panics: nobody would wait for it in vain.
 pub fn browse(browser: &Browser, look: Look) -> io::Result<Ended> {
     let signalled = Arc::new(AtomicBool::new(false));
     for signal in [SIGHUP, SIGINT, SIGTERM] {
         flag::register(signal, signalled.clone())?;
     }
-    // Also puts the terminal back where the program panics.
+    let panicked = Arc::new(AtomicBool::new(false));
+    let (seen, usual) = (panicked.clone(), panic::take_hook());
+    panic::set_hook(Box::new(move |info| {
+        seen.store(true, Ordering::Relaxed);
+        usual(info);
+    }));
+    // Also puts the terminal back where a thread panics, before that is told.
     let mut terminal = ratatui::try_init()?;
     let mut screen = Screen::new(look);
-    let ended = go(&mut terminal, &mut screen, browser, &signalled);
+    let ended = go(&mut terminal, &mut screen, browser, &[&signalled, &panicked]);
     let shown = terminal.show_cursor();
     let restored = ratatui::try_restore();
     let by_signal = signalled.load(Ordering::Relaxed);
     // A signal ends the waiting for keys, too, and then is the reason.
     ended.or_else(|error| if by_signal { Ok(()) } else { Err(error) })?;
     shown.and(restored)?;
+    if panicked.load(Ordering::Relaxed) {
+        return Err(io::Error::other("a part of the program has failed, as told above"));
+    }
     Ok(Ended { made: screen.made(), trouble: screen.failed(), by_signal })
 }
 
@@ -57,10 +66,10 @@ fn go(
     terminal: &mut DefaultTerminal,
     screen: &mut Screen,
     browser: &Browser,
-    signalled: &AtomicBool,
+    ends: &[&AtomicBool],
 ) -> io::Result<()> {
     let mut is_new = true;
-    while !screen.is_over() && !signalled.load(Ordering::Relaxed) {
+    while !screen.is_over() && !ends.iter().any(|end| end.load(Ordering::Relaxed)) {
         while let Some(news) = browser.news() {
             screen.news(news);
             is_new = true;

@@ -10,6 +10,7 @@ mod against;
 mod aged;
 mod bad_input;
 mod beside;
+mod browse;
 mod browser;
 mod check;
 mod compare;
@@ -37,6 +38,8 @@ mod live_units;
 mod outlets;
 mod outputs;
 mod probe;
+#[path = "../../../view/tests/it/pty.rs"]
+mod pty;
 mod put;
 mod rehome;
 mod remove;

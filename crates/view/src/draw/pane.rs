@@ -14,7 +14,7 @@ use crate::screen::Screen;
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, screen: &mut Screen) {
     let stage = screen.rows.as_ref().and_then(|rows| rows.stages.get(screen.list.stage));
     let is_production = stage.is_some_and(|stage| stage.class == Class::Production);
-    let class = if is_production { ", a production stage" } else { "" };
+    let class = if is_production { ", production" } else { "" };
     let title = screen.address().map(|address| format!(" {address}{class} ")).unwrap_or_default();
     let beside = area.width < frame.area().width;
     let frame_of = Block::new()

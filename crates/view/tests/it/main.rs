@@ -2,5 +2,8 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod ends;
 mod looker;
+#[expect(dead_code, reason = "what only the tests of the program need")]
+mod pty;
 mod screens;

@@ -65,7 +65,7 @@ candidates, weakest first
     pump.test.example, wins
 ends up as
   SITE in pump.env
-depends on stages/test.toml:2:8
+what depends on stages/test.toml:2:8
 2 more lines: J
 d default, ≠ not as in most stages, ! finding
 ? keys  / filter  m missing  d differing  s set  o outlets  r read  q leave

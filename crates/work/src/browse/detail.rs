@@ -79,7 +79,7 @@ impl Detail {
             let from = origin(&one.outcome).and_then(|origin| origin.place).filter(|_| !declaration.derived);
             blocks.extend(from.map(|from| {
                 let affected = depending_on(&resolver, from);
-                let mut block = Block::new(format!("depends on {}", ledger.files.locate(from)));
+                let mut block = Block::new(format!("what depends on {}", ledger.files.locate(from)));
                 for one in affected.iter().take(MOST) {
                     let through = one.through.map(|through| format!(" through {}", ledger.address(through)));
                     let line = format!("{}{}", ledger.address(one.field), through.unwrap_or_default());

@@ -102,7 +102,7 @@ fn what_is_missing_and_wrong_is_told_beside_the_values() {
     assert_eq!(of("value")[0], "http://quay/v1");
     assert_eq!(of("refers to"), ["region: quay"]);
     assert_eq!(of("ends up as"), ["BASE in desk.env"]);
-    assert_eq!(of("depends on")[0], "desk/base@dev");
+    assert_eq!(of("what depends on")[0], "desk/base@dev");
     browser.wish(Wish::Detail("boat/x@dev".to_owned()));
     assert!(refusal(&browser).starts_with("show boat/x@dev: "));
 }

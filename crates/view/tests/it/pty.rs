@@ -1,0 +1,99 @@
+//! A program in a terminal of its own: what it draws, and what it leaves behind.
+
+use std::io::{Read as _, Write};
+use std::num::NonZero;
+use std::process::Command;
+use std::sync::{Arc, Mutex};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use portable_pty::{Child, CommandBuilder, MasterPty, PtySize, SlavePty, native_pty_system};
+use vt100::Parser;
+
+/// Longer than anything takes that does not hang.
+const LONGEST: Duration = Duration::from_secs(60);
+
+pub(crate) struct Pty {
+    master: Box<dyn MasterPty + Send>,
+    /// Held, so that the terminal outlives the program.
+    _slave: Box<dyn SlavePty + Send>,
+    child: Box<dyn Child + Send + Sync>,
+    writer: Box<dyn Write + Send>,
+    parser: Arc<Mutex<Parser>>,
+    /// How the terminal was before.
+    modes: String,
+}
+
+impl Pty {
+    /// Starts a program in a terminal of this size.
+    pub(crate) fn start(command: CommandBuilder, (width, height): (u16, u16)) -> Self {
+        let size = PtySize { rows: height, cols: width, ..PtySize::default() };
+        let pair = native_pty_system().openpty(size).unwrap();
+        let modes = format!("{:?}", pair.master.get_termios().unwrap());
+        let parser = Arc::new(Mutex::new(Parser::new(at_least_one(height), at_least_one(width), 0)));
+        let (mut reader, here) = (pair.master.try_clone_reader().unwrap(), parser.clone());
+        thread::spawn(move || {
+            let mut bytes = [0; 4096];
+            while let Ok(count @ 1..) = reader.read(&mut bytes) {
+                here.lock().unwrap().process(&bytes[..count]);
+            }
+        });
+        let child = pair.slave.spawn_command(command).unwrap();
+        let writer = pair.master.take_writer().unwrap();
+        Self { master: pair.master, _slave: pair.slave, child, writer, parser, modes }
+    }
+
+    /// Types these bytes.
+    pub(crate) fn types(&mut self, keys: &str) {
+        self.writer.write_all(keys.as_bytes()).unwrap();
+        self.writer.flush().unwrap();
+    }
+
+    /// Makes the terminal another size.
+    pub(crate) fn resize(&mut self, width: u16, height: u16) {
+        self.parser.lock().unwrap().screen_mut().set_size(at_least_one(height), at_least_one(width));
+        self.master.resize(PtySize { rows: height, cols: width, ..PtySize::default() }).unwrap();
+    }
+
+    /// Sends it a signal by its name.
+    pub(crate) fn signal(&self, name: &str) {
+        let id = self.child.process_id().unwrap().to_string();
+        assert!(Command::new("kill").args(["-s", name, &id]).status().unwrap().success());
+    }
+
+    /// Waits until a text is on the screen.
+    pub(crate) fn until(&self, text: &str) -> String {
+        self.until_so(text, |screen| screen.contains(text))
+    }
+
+    /// Waits until the screen is as it should be.
+    pub(crate) fn until_so(&self, what: &str, is_so: impl Fn(&str) -> bool) -> String {
+        let start = Instant::now();
+        loop {
+            let shown = self.parser.lock().unwrap().screen().contents();
+            if is_so(&shown) {
+                return shown;
+            }
+            assert!(start.elapsed() < LONGEST, "`{what}` never comes:\n{shown}");
+            thread::sleep(Duration::from_millis(10));
+        }
+    }
+
+    /// Waits for the end: the terminal is as it was before. Gives the exit status, and what is on the screen.
+    pub(crate) fn ended(mut self) -> (u32, String) {
+        let status = self.child.wait().unwrap();
+        // What it wrote last is read a little later.
+        let start = Instant::now();
+        while self.parser.lock().unwrap().screen().alternate_screen() && start.elapsed() < LONGEST {
+            thread::sleep(Duration::from_millis(10));
+        }
+        let parser = self.parser.lock().unwrap();
+        assert!(!parser.screen().alternate_screen() && !parser.screen().hide_cursor());
+        assert_eq!(format!("{:?}", self.master.get_termios().unwrap()), self.modes);
+        (status.exit_code(), parser.screen().contents())
+    }
+}
+
+fn at_least_one(size: u16) -> NonZero<u16> {
+    NonZero::new(size).unwrap()
+}
