@@ -226,6 +226,15 @@ pub fn at_revision(place: &Place<'_>, revision: &str, known: &Files) -> Result<M
     Ok(files.into_iter().collect())
 }
 
+/// The last commit of this line of history before a time (RFC 3339); `None` where it begins later, and outside of git.
+pub fn last_before(place: &Place<'_>, time: &str) -> Result<Option<String>, GitError> {
+    let mut command = git(place);
+    command.args(["rev-list", "--max-count=1", "--first-parent"]);
+    command.arg(format!("--before={time}")).args(["HEAD", "--"]);
+    let commit = asked(command)?.map(|answer| String::from_utf8_lossy(&answer).trim().to_owned());
+    Ok(commit.filter(|commit| !commit.is_empty()))
+}
+
 /// Texts, or the names of objects, by path.
 type ByPath = Vec<(String, String)>;
 

@@ -7,8 +7,9 @@ use std::{io, panic};
 
 use cledger_work::Trouble;
 use cledger_work::browse::Browser;
+use crossterm::event::{self, Event, KeyEventKind};
 use ratatui::DefaultTerminal;
-use ratatui::crossterm::event::{self, Event, KeyEventKind};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::flag;
 
@@ -80,8 +81,11 @@ fn go(
         if is_new {
             terminal.draw(|frame| draw(frame, screen))?;
         }
+        if is_gone() {
+            return Err(io::Error::other("it is gone"));
+        }
         is_new = event::poll(PAUSE)?;
-        while event::poll(Duration::ZERO)? {
+        while event::poll(Duration::from_millis(1))? {
             if let Event::Key(key) = event::read()?
                 && key.kind != KeyEventKind::Release
             {
@@ -90,4 +94,13 @@ fn go(
         }
     }
     Ok(())
+}
+
+/// Whether nobody is at the terminal any more, so that reading it would come to nothing at once, for ever.
+fn is_gone() -> bool {
+    let stdin = io::stdin();
+    let mut asked = [PollFd::new(&stdin, PollFlags::empty())];
+    let at_once = Timespec { tv_sec: 0, tv_nsec: 0 };
+    let is_told = poll(&mut asked, Some(&at_once)).is_ok_and(|count| count > 0);
+    is_told && asked[0].revents().intersects(PollFlags::HUP | PollFlags::ERR | PollFlags::NVAL)
 }

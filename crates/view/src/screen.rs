@@ -10,7 +10,7 @@ use cledger_work::Trouble;
 use cledger_work::browse::{Detail, Findings, Looked, News, Outcome, Question, Rows, Wish};
 use cledger_work::drift::words::Told;
 use cledger_work::shown::Tone;
-use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use tui_input::backend::crossterm::EventHandler as _;
 
 use crate::look::Look;

@@ -1,5 +1,7 @@
 //! What is missing, wrong or unused.
 
+mod ages;
+
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -22,6 +24,8 @@ use crate::opened::Opened;
 use crate::shown::counted;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
+
+pub use self::ages::Ages;
 
 /// What is to be checked.
 #[derive(Debug, Clone, Default)]
@@ -89,13 +93,27 @@ fn whole(
     Ok(Checked { folder, ledger, report, patterns, older: None, left })
 }
 
-/// What is new since a revision.
+/// What is new since a revision, told with what is gone since then.
 fn against(
+    at: &Arc<Workplace>,
+    asked: (&ToCheck, &[String]),
+    revision: &str,
+    today: Date,
+) -> Result<Checked, Trouble> {
+    let (checked, gone) = new_since(at, asked, revision, today)?;
+    let new = counted(checked.report.findings.len(), "new finding");
+    let older = checked.older.unwrap_or_default();
+    at.telling.notice(&format!("Since {revision}: {new}, {gone} gone, {older} as before."));
+    Ok(checked)
+}
+
+/// What is new since a revision, and how many findings are gone.
+fn new_since(
     at: &Arc<Workplace>,
     (asked, texts): (&ToCheck, &[String]),
     revision: &str,
     today: Date,
-) -> Result<Checked, Trouble> {
+) -> Result<(Checked, usize), Trouble> {
     let against = Against::read(at, revision)?;
     let patterns = patterns(&against.now, asked, texts)?;
     let before = Resolver::new(&against.before, against.outside_before(), &[]);
@@ -112,11 +130,9 @@ fn against(
         }
         None => keep_new(&mut report, &findings::check(&before, &patterns, Some(today))),
     };
-    let older = all - report.findings.len();
-    let new = counted(report.findings.len(), "new finding");
-    at.telling.notice(&format!("Since {revision}: {new}, {gone} gone, {older} as before."));
+    let older = Some(all - report.findings.len());
     let (folder, ledger) = (against.folder.clone(), against.now.clone());
-    Ok(Checked { folder, ledger, report, patterns, older: Some(older), left: Vec::new() })
+    Ok((Checked { folder, ledger, report, patterns, older, left: Vec::new() }, gone))
 }
 
 /// What is to be checked, each with the stage that is named by itself.

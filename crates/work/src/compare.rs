@@ -7,6 +7,7 @@ mod named;
 mod side;
 mod stages;
 mod structure;
+pub mod words;
 
 pub use self::named::{NamedSides, named_sides};
 pub use self::side::Side;

@@ -4,7 +4,7 @@ use cledger_core::kept::Kept;
 use cledger_core::resolve::{Effective, Unread};
 use cledger_core::value::Held;
 
-pub(crate) use cledger_work::shown::{MASK, UNREADABLE, effective, escape, held, is_rows, one_line};
+pub(crate) use cledger_work::shown::{MASK, UNREADABLE, effective, escape, held, one_line};
 
 /// A word as a shell takes it.
 pub(crate) fn shell_word(word: &str) -> String {

@@ -1,5 +1,9 @@
 //! `browse`, in a terminal of its own: keys, sizes, slow outlets, and how it ends.
 
+use std::fs;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
 use cledger_standin::{Fault, Options, StandIn};
 use portable_pty::CommandBuilder;
 use snapbox::cmd::cargo_bin;
@@ -11,6 +15,10 @@ use crate::test_ledger::{SMALL, TestLedger};
 fn browse(ledger: &TestLedger, pattern: &str, size: (u16, u16)) -> Pty {
     let mut command = CommandBuilder::new(cargo_bin!("cledger"));
     command.args(["--trust", "browse", pattern]);
+    started(ledger, command, size)
+}
+
+fn started(ledger: &TestLedger, mut command: CommandBuilder, size: (u16, u16)) -> Pty {
     command.cwd(ledger.path(""));
     for (name, _) in std::env::vars() {
         if name.starts_with("CLEDGER_") || ["COLUMNS", "LINES", "NO_COLOR"].contains(&&*name) {
@@ -104,4 +112,31 @@ fn where_nothing_can_be_shown_that_is_said_before_anything_is_drawn() {
     let (status, screen) = browse(&ledger, "nosuch", (80, 24)).ended();
     assert_eq!(status, 2);
     assert!(screen.contains("`nosuch` covers nothing"), "{screen}");
+}
+
+/// A terminal within a terminal, of which the outer one ends without a word: the program ends as well, and does not go on
+/// reading nothing.
+#[test]
+fn a_terminal_that_is_gone_ends_the_view() {
+    let ledger = TestLedger::small();
+    let mut command = CommandBuilder::new("script");
+    let program = cargo_bin!("cledger").display().to_string();
+    command.args(["--quiet", "--flush", "--command", &format!("{program} browse desk"), "/dev/null"]);
+    let pty = started(&ledger, command, (80, 24));
+    pty.until("desk/db.host@dev");
+    let folder = ledger.path("").canonicalize().unwrap();
+    let is_there = || {
+        let processes = fs::read_dir("/proc").unwrap().flatten();
+        processes.map(|process| process.path()).any(|process| {
+            let is_ours = fs::read_link(process.join("exe")).is_ok_and(|exe| exe.ends_with("cledger"));
+            is_ours && fs::read_link(process.join("cwd")).is_ok_and(|cwd| cwd == folder)
+        })
+    };
+    assert!(is_there());
+    pty.signal("KILL");
+    let start = Instant::now();
+    while is_there() {
+        assert!(start.elapsed() < Duration::from_secs(60), "it is still there");
+        sleep(Duration::from_millis(20));
+    }
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use cledger_core::findings::{Finding, Severity};
-use cledger_work::check::{ToCheck, check};
+use cledger_work::check::{Ages, ToCheck, check};
 use cledger_work::shown::{Tone, counted};
 use cledger_work::{Kind, Trouble, Workplace};
 
@@ -40,7 +40,17 @@ pub(super) fn section(
         let count = counted(checked.report.unreadable.len(), "secret");
         blocks.push(Block::Text(format!("{count} not judged: their keys are not at hand."), Tone::Doubtful));
     }
-    blocks.extend(bars(&checked.report.findings));
+    // What is new is as old as the revision that it is new since.
+    let ages = if against.is_none() { Ages::of(at, &asked)? } else { Ages::default() };
+    if let Some(reason) = &ages.not_known {
+        blocks.push(Block::Text(
+            format!("How old findings are is not known in full: {reason}"),
+            Tone::Doubtful,
+        ));
+    }
+    blocks.extend(by_code(&checked.report.findings));
+    blocks.extend(by_age(&checked.report.findings, &ages));
+    let has_ages = checked.report.findings.iter().any(|finding| ages.said(finding).is_some());
     let row = |(at, finding): (usize, &Finding)| {
         let place = finding.place.map(|place| {
             let at = checked.ledger.files.locate(place);
@@ -48,18 +58,20 @@ pub(super) fn section(
         });
         let is_error = finding.severity == Severity::Error;
         let (word, tone) = if is_error { ("error", Tone::Bad) } else { ("warning", Tone::Doubtful) };
-        let cells = vec![
+        let mut cells = vec![
             Cell::plain(&finding.address),
             Cell::toned(word, tone),
             Cell::plain(finding.kind()),
             Cell { note: Some(finding.help.clone()), ..Cell::plain(&finding.message) },
             Cell::toned(place.unwrap_or_default(), Tone::Quiet),
         ];
+        cells.extend(has_ages.then(|| Cell::plain(ages.said(finding).unwrap_or_default())));
         Row { id: format!("{}-{}", at + 1, finding.address), cells, differs: false, lacks: is_error }
     };
     let rows: Vec<Row> = checked.report.findings.iter().enumerate().map(row).collect();
     if !rows.is_empty() {
-        let heads = ["address", "", "code", "what is wrong", "where"].map(str::to_owned).into();
+        let heads = ["address", "", "code", "what is wrong", "where"].into_iter();
+        let heads = heads.chain(has_ages.then_some("began")).map(str::to_owned).collect();
         blocks.push(Block::Table(Table { title: None, heads, rows, folded: false }));
     }
     let kind = (errors > 0).then_some(Kind::Found);
@@ -67,7 +79,7 @@ pub(super) fn section(
 }
 
 /// How many findings there are of each code, the most first.
-fn bars(findings: &[Finding]) -> Option<Block> {
+fn by_code(findings: &[Finding]) -> Option<Block> {
     let mut counts: BTreeMap<(String, bool), usize> = BTreeMap::new();
     for finding in findings {
         *counts.entry((finding.kind().into_owned(), finding.severity == Severity::Error)).or_default() += 1;
@@ -79,4 +91,21 @@ fn bars(findings: &[Finding]) -> Option<Block> {
     let mut bars: Vec<(String, usize, Tone)> = counts.into_iter().map(bar).collect();
     bars.sort_by_key(|(_, count, _)| std::cmp::Reverse(*count));
     (bars.len() > 1).then(|| Block::Bars(Bars { title: "Findings by code".to_owned(), bars }))
+}
+
+/// How many findings began within which time, the youngest first, errors and warnings apart.
+fn by_age(findings: &[Finding], ages: &Ages) -> Option<Block> {
+    let mut bars: Vec<(String, usize, Tone)> = Vec::new();
+    let mut counts: BTreeMap<(String, bool), usize> = BTreeMap::new();
+    for finding in findings {
+        let is_error = finding.severity == Severity::Error;
+        *counts.entry((ages.said(finding)?, is_error)).or_default() += 1;
+    }
+    for age in ages.names() {
+        for (is_error, word, tone) in [(true, "error", Tone::Bad), (false, "warning", Tone::Doubtful)] {
+            let count = counts.get(&(age.clone(), is_error)).copied().unwrap_or_default();
+            bars.extend((count > 0).then(|| (format!("{age} ({word})"), count, tone)));
+        }
+    }
+    (!bars.is_empty()).then(|| Block::Bars(Bars { title: "Findings by age".to_owned(), bars }))
 }

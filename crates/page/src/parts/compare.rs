@@ -1,11 +1,11 @@
 //! Two stages, or one unit in two; or the ledger at two times.
 
-use cledger_core::compare::{Compared, Difference, SubjectCompared};
+use cledger_core::compare::{Compared, Difference, NamedCompared, SubjectCompared};
 use cledger_core::effects::Seen;
-use cledger_core::model::Ledger;
-use cledger_core::resolve::Effective;
-use cledger_work::compare::{Side, stages, units, with_revision};
-use cledger_work::shown::{Tone, counted, effective, seen};
+use cledger_core::resolve::Resolver;
+use cledger_work::compare::words::{self, Line};
+use cledger_work::compare::{Side, Structure, named_sides, stages, units, with_revision};
+use cledger_work::shown::{Tone, counted, seen};
 use cledger_work::{Kind, Opened, Trouble};
 
 use crate::model::{Block, Cell, Row, Section, Table};
@@ -26,14 +26,11 @@ pub(super) fn section(
 
 fn of_sides(opened: &Opened, left: &str, right: &str) -> Result<(Section, Option<Kind>), Trouble> {
     let outside = opened.unfetched();
-    let resolver = cledger_core::resolve::Resolver::new(&opened.ledger, &outside, &[]);
+    let resolver = Resolver::new(&opened.ledger, &outside, &[]);
     let compared = match (Side::parse(left)?, Side::parse(right)?) {
         (Side::Ledger(left), Side::Ledger(right)) => stages(opened, &resolver, &left, &right)?,
         (Side::Units(left), Side::Ledger(right)) => units(opened, &resolver, &left, &right)?,
-        _ => {
-            let message = format!("`{left}` and `{right}` are not two stages, or a unit in two stages");
-            return Err(Trouble::usage(message).help("`cledger compare` shows files, captures and folios"));
-        }
+        sides => return of_names(opened, (left, right), (&sides.0, &sides.1)),
     };
     let kind = compared.kind();
     let (mut blocks, mut same) = (Vec::new(), 0);
@@ -52,53 +49,52 @@ fn of_sides(opened: &Opened, left: &str, right: &str) -> Result<(Section, Option
                 shown.sort_by_key(|field| !field.is_unmeant());
                 if !shown.is_empty() {
                     let heads = ["entry", &compared.left, &compared.right, "difference"].map(str::to_owned);
-                    let row =
-                        |field: &&Compared<'_>| row(&opened.ledger, field, (&compared.left, &compared.right));
+                    let lines = |field: &&Compared<'_>| words::field(&opened.ledger, field, &compared);
                     blocks.push(Block::Table(Table {
                         title: Some(opened.ledger.owner(*subject).to_string()),
                         heads: heads.into(),
-                        rows: shown.iter().map(row).collect(),
+                        rows: shown.iter().flat_map(lines).map(row).collect(),
                         folded: false,
                     }));
                 }
             }
         }
     }
-    blocks.push(Block::Text(format!("{} the same in both.", is_are(same)), Tone::Quiet));
+    blocks.push(Block::Text(format!("{} the same in both.", is_are(same, "field")), Tone::Quiet));
     let title = format!("{} and {} compared", compared.left, compared.right);
     Ok((Section { id: "compare".to_owned(), title, blocks }, kind))
 }
 
-fn is_are(count: usize) -> String {
-    format!("{} {}", counted(count, "field"), if count == 1 { "is" } else { "are" })
+fn is_are(count: usize, noun: &str) -> String {
+    format!("{} {}", counted(count, noun), if count == 1 { "is" } else { "are" })
 }
 
-fn row(ledger: &Ledger, field: &Compared<'_>, (left, right): (&str, &str)) -> Row {
-    let name = ledger.field_name(field.left.subject, field.left.slot);
-    let value = |value: &Option<Effective<'_>>| match value {
-        Some(value) => Cell::plain(effective(value, false)),
-        None => Cell::toned("none", Tone::Quiet),
-    };
-    let word = match field.difference {
-        Difference::Same => "the same".to_owned(),
-        Difference::AsMeant => "as meant".to_owned(),
-        Difference::Differs => "differs".to_owned(),
-        Difference::Unknown => "not known".to_owned(),
-        Difference::OnlyLeft => format!("only in {left}"),
-        Difference::OnlyRight => format!("only in {right}"),
-    };
-    let tone = match field.difference {
-        _ if field.is_unmeant() => Tone::Bad,
-        Difference::Unknown => Tone::Doubtful,
-        _ => Tone::Quiet,
-    };
-    let cells = vec![
-        Cell::plain(&name),
-        value(&field.left_value),
-        value(&field.right_value),
-        Cell::toned(word, tone),
-    ];
-    Row { id: name, cells, differs: field.is_unmeant(), lacks: false }
+/// A field, a name or a row of a lookup table on both sides.
+fn row(line: Line) -> Row {
+    let Line { name, sides, word, tone } = line;
+    let [left, right] = sides.map(|(text, tone)| Cell::toned(text, tone));
+    let cells = vec![Cell::plain(name.trim_start()), left, right, Cell::toned(word, tone)];
+    Row { id: name, cells, differs: tone == Tone::Bad, lacks: false }
+}
+
+/// Two sides that have names and values: files, captures, folios, ledgers.
+fn of_names(
+    opened: &Opened,
+    texts: (&str, &str),
+    sides: (&Side, &Side),
+) -> Result<(Section, Option<Kind>), Trouble> {
+    let compared = named_sides(&opened.at, sides, (&Structure::default(), None))?;
+    let (same, others): (Vec<&NamedCompared>, Vec<_>) =
+        compared.names.iter().partition(|one| one.difference == Difference::Same);
+    let said = format!("{} the same in both.", is_are(same.len(), "name"));
+    let mut blocks = vec![Block::Text(said, Tone::Quiet)];
+    if !others.is_empty() {
+        let heads = ["name", texts.0, texts.1, "difference"].map(str::to_owned).into();
+        let rows = others.into_iter().map(|one| row(words::name(one))).collect();
+        blocks.push(Block::Table(Table { title: None, heads, rows, folded: false }));
+    }
+    let title = format!("{} and {} compared", texts.0, texts.1);
+    Ok((Section { id: "compare".to_owned(), title, blocks }, compared.kind()))
 }
 
 fn since(opened: &Opened, revision: &str) -> Result<Section, Trouble> {

@@ -1,7 +1,7 @@
 //! A change, as it is typed: where, what, and why.
 
 use cledger_work::browse::{Change, Detail, Say};
-use ratatui::crossterm::event::{Event, KeyCode, KeyEvent};
+use crossterm::event::{Event, KeyCode, KeyEvent};
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler as _;
 

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use cledger_work::browse::Question;
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use zeroize::Zeroizing;
 
 /// Room enough for most secrets: text that moves leaves a copy behind.

@@ -11,11 +11,11 @@ use cledger_work::Workplace;
 use cledger_work::asking::Nobody;
 use cledger_work::browse::Browser;
 use cledger_work::matrix::ToTabulate;
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use jiff::Timestamp;
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use ratatui::buffer::Buffer;
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use tempfile::TempDir;
 
 /// Longer than anything takes that does not hang.

@@ -3,7 +3,7 @@
 use std::fs;
 
 use cledger_view::Look;
-use ratatui::crossterm::event::KeyCode;
+use crossterm::event::KeyCode;
 use ratatui::style::{Color, Modifier};
 
 use crate::looker::Looker;

@@ -60,8 +60,10 @@ pub struct Withdrawn {
     pub subject: Option<Subject>,
     /// The stage, for what follows.
     pub stage_id: StageId,
-    /// The number of the delivery that is taken off.
+    /// The number of the record that is taken off.
     pub number: u64,
+    /// Whether that is a withdrawal before, which did not come whole and is done again.
+    pub again: bool,
     /// What the outlets have now, and what of that goes or is brought back.
     pub outlets: Vec<AtOutlet>,
     /// What the outlets answered; nothing where it was only shown.
@@ -257,6 +259,7 @@ impl<'a> Withdrawing<'a, '_> {
         let planned = self.planned(whom, &bringing)?;
         Ok(Withdrawn {
             number: last.meta.number,
+            again: last.meta.kind == Kind::Withdrawn,
             outlets: planned.into_iter().map(|planned| planned.at).collect(),
             subject: whom.subject,
             now: ledger.now_called(&whom.owner).map(|now| now.to_string()),

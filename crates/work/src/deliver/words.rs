@@ -13,12 +13,13 @@ pub fn whole(there: &There) -> String {
 /// What is there, and since when.
 pub fn state(there: &There) -> String {
     let age = age(there.age);
+    let of = if there.is_withdrawal { "withdrawal " } else { "" };
     match there.what {
         InStage::Nothing => "none".to_owned(),
         InStage::Delivered(number) => format!("{number}, {age}"),
-        InStage::InPart(number) => format!("{number} in part, {age}"),
+        InStage::InPart(number) => format!("{of}{number} in part, {age}"),
         InStage::ByHand(number) => format!("{number} by hand, {age}"),
-        InStage::NotKnown(number) => format!("{number} not known, {age}"),
+        InStage::NotKnown(number) => format!("{of}{number} not known, {age}"),
         InStage::Withdrawn => format!("withdrawn, {age}"),
     }
 }

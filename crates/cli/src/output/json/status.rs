@@ -39,6 +39,8 @@ struct StageDocument<'s> {
     stage: &'s str,
     state: &'static str,
     number: Option<u64>,
+    /// Whether that is the number of a withdrawal.
+    withdrawal: bool,
     /// In seconds.
     age: Option<i64>,
     waits: Vec<WaitsDocument>,
@@ -91,5 +93,5 @@ fn stage<'s>(name: &'s str, there: &There) -> StageDocument<'s> {
         InStage::Withdrawn => ("withdrawn", None, Some(there.age)),
     };
     let waits = there.waits.iter().map(|&(what, count)| WaitsDocument { what: what.name(), count }).collect();
-    StageDocument { stage: name, state, number, age, waits }
+    StageDocument { stage: name, state, number, withdrawal: there.is_withdrawal, age, waits }
 }

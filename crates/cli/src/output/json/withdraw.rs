@@ -28,8 +28,10 @@ pub(crate) struct WithdrawalDocument<'w> {
     /// How it is called now, if it was only renamed.
     #[serde(skip_serializing_if = "Option::is_none")]
     called_now: Option<&'w str>,
-    /// The delivery that is taken off.
+    /// The delivery that is taken off, or the withdrawal that is done again.
     withdraws: u64,
+    /// Whether it is a withdrawal that is done again.
+    again: bool,
     /// The number, where it was recorded.
     number: Option<u64>,
     /// What the outlets have and are to have.
@@ -56,6 +58,7 @@ pub(crate) fn one(withdrawn: &Withdrawn) -> WithdrawalDocument<'_> {
         belongs: withdrawn.subject.is_some(),
         called_now: withdrawn.now.as_deref(),
         withdraws: withdrawn.number,
+        again: withdrawn.again,
         number: withdrawn.recorded,
         plan: at::outlets(&withdrawn.outlets),
         outlets: withdrawn.brought.iter().map(one_brought).collect(),

@@ -1,32 +1,17 @@
 //! `compare` for people: the fields that differ, each with the word for how.
 
-use cledger_core::compare::{Compared, Difference, Named, NamedCompared, RowDifference, SubjectCompared};
+use cledger_core::compare::{Compared, Difference, NamedCompared, SubjectCompared};
 use cledger_core::model::{Ledger, Subject};
-use cledger_core::resolve::Effective;
-use cledger_core::value::Held;
 
 use cledger_work::compare::ComparedStages;
+use cledger_work::compare::words::{self, Line};
 use rayon::prelude::*;
 
-use super::rows;
 use crate::output::clean::Cleaned;
 use crate::output::console::Console;
 use crate::output::style::Tone;
 use crate::output::table::Table;
 use crate::output::{style, values};
-
-/// How a field stands, in words.
-fn word(compared: &Compared<'_>, sides: &ComparedStages<'_>) -> String {
-    let purpose = if compared.absent_on_purpose { ", as meant" } else { "" };
-    match compared.difference {
-        Difference::Same => "same".to_owned(),
-        Difference::AsMeant => "as meant".to_owned(),
-        Difference::Differs => "differs".to_owned(),
-        Difference::Unknown => "not known".to_owned(),
-        Difference::OnlyLeft => format!("only in {}{purpose}", sides.left),
-        Difference::OnlyRight => format!("only in {}{purpose}", sides.right),
-    }
-}
 
 pub(crate) fn print(console: &mut Console, ledger: &Ledger, sides: &ComparedStages<'_>, all: bool) {
     let (mut same, mut meant, mut unmeant, mut unknown) = (0, 0, 0, 0);
@@ -101,32 +86,16 @@ fn table(
     sides: &ComparedStages<'_>,
 ) -> Table {
     let mut table = Table::new(&["entry", sides.left.as_str(), sides.right.as_str(), ""], width);
-    for field in fields {
-        let (entry, declaration) = ledger.field(field.left.subject, field.left.slot);
-        let name = declaration.name.as_ref();
-        let name = name.map_or(entry.name.to_string(), |field| format!("{}.{field}", entry.name));
-        let value = |value: &Option<Effective<'_>>| match value {
-            Some(effective) => (values::effective(effective, false), Tone::Plain),
-            None => ("none".to_owned(), Tone::Quiet),
-        };
-        let tone = if field.is_unmeant() { Tone::Bad } else { Tone::Quiet };
-        let (left, right) = (value(&field.left_value), value(&field.right_value));
-        table.row(vec![(name, Tone::Plain), left, right, (word(field, sides), tone)]);
-        if let (Some(one), Some(other)) = (&field.left_value, &field.right_value)
-            && let (Some(one), Some(other)) =
-                (one.held().and_then(Held::open), other.held().and_then(Held::open))
-        {
-            let word = |difference| match difference {
-                RowDifference::Differs => "differs".to_owned(),
-                RowDifference::OnlyLeft => format!("only in {}", sides.left),
-                RowDifference::OnlyRight => format!("only in {}", sides.right),
-            };
-            rows::add_differences(&mut table, (one, other), Some((&word, tone)));
-        }
+    for line in fields.iter().flat_map(|field| words::field(ledger, field, sides)) {
+        add(&mut table, line);
     }
     table.keep_whole(0);
     table.keep_whole(3);
     table
+}
+
+fn add(table: &mut Table, Line { name, sides: [left, right], word, tone }: Line) {
+    table.row(vec![(name, Tone::Plain), left, right, (word, tone)]);
 }
 
 /// Names up to so many letters are not parted.
@@ -143,22 +112,7 @@ pub(crate) fn files(
     let mut table = Table::new(&["name", "first", "second", ""], console.width());
     let shown = compared.iter().filter(|one| all || one.difference != Difference::Same);
     for one in shown.clone() {
-        let secret = one.is_secret();
-        let value = |side: &Option<Named>| match side {
-            None => ("none".to_owned(), Tone::Quiet),
-            Some(Named { value: Some(value), .. }) if !secret => (values::held(value), Tone::Plain),
-            Some(_) => (values::MASK.to_owned(), Tone::Plain),
-        };
-        let (word, tone) = match one.difference {
-            Difference::Same => ("same", Tone::Quiet),
-            Difference::AsMeant => ("as meant", Tone::Quiet),
-            Difference::Differs => ("differs", Tone::Bad),
-            Difference::Unknown => ("not known", Tone::Quiet),
-            Difference::OnlyLeft => ("only in the first", Tone::Bad),
-            Difference::OnlyRight => ("only in the second", Tone::Bad),
-        };
-        let name = (values::escape(&one.name()), Tone::Plain);
-        table.row(vec![name, value(&one.left), value(&one.right), (word.to_owned(), tone)]);
+        add(&mut table, words::name(one));
     }
     console.line(format!("first   {}", values::escape(left)));
     console.line(format!("second  {}", values::escape(right)));

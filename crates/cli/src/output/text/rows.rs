@@ -1,6 +1,6 @@
 //! The rows of a lookup table for people, each with its origin.
 
-use cledger_core::compare::{RowDifference, rows};
+use cledger_core::compare::RowDifference;
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Merged;
 use cledger_core::value::Value;
@@ -9,7 +9,8 @@ use crate::output::console::Console;
 use crate::output::style::Tone;
 use crate::output::table::Table;
 use crate::output::{origin, values};
-use cledger_work::shown::{cells_of, counted};
+use cledger_work::compare::words::{Row, rows};
+use cledger_work::shown::counted;
 
 /// Prints a table's effective rows, each with where it came from.
 pub(crate) fn print(
@@ -53,24 +54,9 @@ pub(crate) fn add_differences(
     (left, right): (&Value, &Value),
     word: Option<(&dyn Fn(RowDifference) -> String, Tone)>,
 ) {
-    if !values::is_rows(left) || !values::is_rows(right) {
-        return;
-    }
-    let plain = |text: String| (text, Tone::Plain);
-    for (key, one, other, difference) in rows(left, right) {
-        let name = format!("    row {}", values::escape(key));
-        let mut cells = vec![plain(name), plain(said(one, other)), plain(said(other, one))];
+    for Row { key, sides: [one, other], difference } in rows(left, right) {
+        let mut cells = Vec::from([format!("    row {key}"), one, other].map(|text| (text, Tone::Plain)));
         cells.extend(word.map(|(word, tone)| (word(difference), tone)));
         table.row(cells);
     }
-}
-
-/// The cells of a row that another one has otherwise.
-fn said(row: Option<&Value>, other: Option<&Value>) -> String {
-    let Some(Value::Map(cells)) = row else { return "none".to_owned() };
-    let differs = |column: &str| match other {
-        Some(Value::Map(others)) => others.get(column) != cells.get(column),
-        _ => true,
-    };
-    cells_of(cells.iter().map(|(column, cell)| (column.as_str(), cell)).filter(|(column, _)| differs(column)))
 }

@@ -8,7 +8,7 @@ use crate::output::style;
 
 /// Prints one withdrawal.
 pub(crate) fn print(console: &mut Console, withdrawn: &Withdrawn) {
-    let Withdrawn { owner, stage, number, outlets, brought, write, .. } = withdrawn;
+    let Withdrawn { owner, stage, number, again, outlets, brought, write, .. } = withdrawn;
     let title = style::heading(&format!("{owner}@{stage}"));
     let left = match &withdrawn.now {
         Some(now) => format!(", which is called {now} now,"),
@@ -16,7 +16,12 @@ pub(crate) fn print(console: &mut Console, withdrawn: &Withdrawn) {
         None => String::new(),
     };
     let verb = if *write { "loses" } else { "would lose" };
-    console.wrapped(&format!("{title}{left}  {verb} what delivery {number} brought"), "  ");
+    let what = if *again {
+        format!("what withdrawal {number} left")
+    } else {
+        format!("what delivery {number} brought")
+    };
+    console.wrapped(&format!("{title}{left}  {verb} {what}"), "  ");
     at::print(console, outlets);
     if let Some(trouble) = &withdrawn.trouble {
         console.wrapped(&format!("{}: {trouble}", style::bad("not withdrawn")), "  ");
