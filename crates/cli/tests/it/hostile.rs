@@ -73,6 +73,8 @@ const WRITES: &[&str] = &[
     "replace",
     "waive",
     "fill",
+    // Without a terminal it does nothing, and what it reads is what the others read.
+    "browse",
     "render",
     "run",
     "rehome",

@@ -9,13 +9,17 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
+use std::thread::sleep;
+use std::time::Duration;
 
 use cledger_standin::{Options, StandIn};
 use cledger_store::daybook::{Daybook as _, SqliteDaybook, Wanted};
+use portable_pty::CommandBuilder;
 use proptest::prelude::*;
 use snapbox::cmd::Command;
 use tempfile::TempDir;
 
+use crate::pty::Pty;
 use crate::test_ledger::{TestLedger, all_commands, written};
 
 /// What every planted secret begins with; a whole number begins like the other.
@@ -27,6 +31,7 @@ const COMMANDS: &[&str] = &[
     "deliver gate@dev --write --why x",
     "deliver @dev",
     "show desk@dev:1",
+    "browse desk",
     "drift @dev",
     "drift --take desk/v0@dev desk/v1@dev desk/v2@dev",
     "drift --take desk/v0@dev --write --why x",
@@ -548,4 +553,54 @@ fn marks_come_out_where_they_are_asked_for() {
     let live = fs::read_to_string(marked.ledger.path("../live/dev/desk/desk.env")).unwrap();
     assert!(live.contains("GATE_TOKEN=marked-tide-3"), "{live}");
     marked.look_at_files().unwrap();
+}
+
+/// Also where it is looked through in a terminal: each field in each stage, and what outlets have.
+#[test]
+fn no_mark_comes_onto_the_screen() {
+    let choices: Vec<u16> = (0..120).map(|at| at * 17 % 61).collect();
+    let tape = &mut Tape(choices.iter());
+    let mut marked = Marked::new(tape);
+    marked.plant(tape);
+    let _ = marked.command("deliver desk@dev --write --why x --overwrite-edits").assert();
+    marked.edit_by_hand(tape);
+    let folder = marked.ledger.path("..");
+    let mut command = CommandBuilder::new(snapbox::cmd::cargo_bin!("cledger"));
+    command.args(["--trust", "browse", "desk"]);
+    command.cwd(marked.ledger.path("."));
+    command.env_clear();
+    let variables = [("TERM", "xterm"), ("CLEDGER_TODAY", "2026-11-25"), ("CLEDGER_WHO", "ada")];
+    variables.into_iter().for_each(|(name, value)| command.env(name, value));
+    command.env("CLEDGER_STATE", folder.join("state"));
+    command.env("CLEDGER_IDENTITY", folder.join("identity"));
+    let mut pty = Pty::start(command, (150, 60));
+    pty.until("value");
+    pty.types("o");
+    pty.until("desk@dev: ");
+    let mut seen = BTreeSet::new();
+    for step in ["j", "l"] {
+        let mut last = String::new();
+        for _ in 0..60 {
+            // All about the field is known.
+            let screen = pty.until_so("all about it", |screen| !screen.contains("being found out"));
+            assert!(!has_mark(screen.as_bytes()), "{screen}");
+            if screen == last {
+                break;
+            }
+            seen.extend(screen.lines().find(|line| line.contains(" desk/")).map(str::to_owned));
+            last = screen;
+            pty.types(step);
+            let before = last.clone();
+            // Nothing moves at the end.
+            for _ in 0..100 {
+                if pty.shown() != before {
+                    break;
+                }
+                sleep(Duration::from_millis(10));
+            }
+        }
+    }
+    assert!(seen.len() > 10, "{seen:#?}");
+    pty.types("q");
+    assert_eq!(pty.ended().0, 0);
 }

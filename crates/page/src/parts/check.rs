@@ -104,7 +104,7 @@ fn by_age(findings: &[Finding], ages: &Ages) -> Option<Block> {
     for age in ages.names() {
         for (is_error, word, tone) in [(true, "error", Tone::Bad), (false, "warning", Tone::Doubtful)] {
             let count = counts.get(&(age.clone(), is_error)).copied().unwrap_or_default();
-            bars.extend((count > 0).then(|| (format!("{age} ({word})"), count, tone)));
+            bars.extend((count > 0).then(|| (format!("began {age} ({word})"), count, tone)));
         }
     }
     (!bars.is_empty()).then(|| Block::Bars(Bars { title: "Findings by age".to_owned(), bars }))

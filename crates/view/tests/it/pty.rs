@@ -61,6 +61,11 @@ impl Pty {
         assert!(Command::new("kill").args(["-s", name, &id]).status().unwrap().success());
     }
 
+    /// What is on the screen.
+    pub(crate) fn shown(&self) -> String {
+        self.parser.lock().unwrap().screen().contents()
+    }
+
     /// Waits until a text is on the screen.
     pub(crate) fn until(&self, text: &str) -> String {
         self.until_so(text, |screen| screen.contains(text))
@@ -70,7 +75,7 @@ impl Pty {
     pub(crate) fn until_so(&self, what: &str, is_so: impl Fn(&str) -> bool) -> String {
         let start = Instant::now();
         loop {
-            let shown = self.parser.lock().unwrap().screen().contents();
+            let shown = self.shown();
             if is_so(&shown) {
                 return shown;
             }

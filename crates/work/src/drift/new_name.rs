@@ -8,7 +8,7 @@ use cledger_core::model::{LayerId, Ledger, Output, Subject, UnitId};
 use cledger_core::name::Name;
 use cledger_core::output::as_text;
 use cledger_core::types::Type;
-use cledger_core::value::Value;
+use cledger_core::value::{Held, Value};
 use cledger_store::{Edit, OutputList, What, added_to_list, key, literal, put, setting_of};
 
 use crate::change::{Changing, Planned};
@@ -20,6 +20,64 @@ use crate::setting::Written;
 use crate::shown;
 use crate::trouble::Trouble;
 
+/// A name that no contract has, in a unit or instance and a stage.
+struct NewName<'a> {
+    unit: &'a Name,
+    entry: &'a Name,
+    stage: &'a Name,
+    layer: LayerId,
+    subject: Subject,
+}
+
+impl<'a> NewName<'a> {
+    /// The name that an address means, which must be one that can be declared.
+    fn of(ledger: &Ledger, address: &'a Address) -> Result<Self, Trouble> {
+        let (Some(Owner::Unit(unit, instance)), Some(entry), Some(stage)) =
+            (&address.owner, &address.entry, &address.stage)
+        else {
+            let message = format!("`{address}` names nothing that could be taken over");
+            return Err(Trouble::usage(message).help("write UNIT/NAME@STAGE"));
+        };
+        if address.field.is_some() {
+            let message = format!("`{address}` names a field of an entry that is not declared");
+            return Err(Trouble::usage(message).help(format!(
+                "take it as a variable, {unit}/NAME@{stage}, or declare the entry: cledger add"
+            )));
+        }
+        if is_declared(ledger, address) {
+            let message =
+                format!("`{address}` is declared, and stands there under another name than in its file");
+            return Err(Trouble::usage(message).help("say its name in the file: `as` in the contract"));
+        }
+        let layer = LayerId::Stage(known_stage(ledger, stage.as_str())?);
+        let subject = subject(ledger, unit, instance.as_ref()).ok_or_else(|| {
+            Trouble::usage(format!("there is no unit `{unit}`")).help("`cledger list units` shows them")
+        })?;
+        Ok(Self { unit, entry, stage, layer, subject })
+    }
+
+    /// Where it is live, and the value that all of these places agree on.
+    fn there<'l, 'd>(
+        &self,
+        ledger: &Ledger,
+        address: &Address,
+        lives: &'l Lives<'d>,
+    ) -> Result<(Vec<&'l Live<'d>>, &'d Held), Trouble> {
+        let found: Vec<&Live<'_>> = lives.called(self.subject, self.stage, self.entry).collect();
+        if let Some(there) = agreed(ledger, &address.to_string(), &found)? {
+            return Ok((found, there));
+        }
+        let reason = lives.not_known().find(|(of, ..)| *of == self.subject).map(|(.., reason)| reason);
+        Err(match reason {
+            Some(reason) => Trouble::outside(format!("nobody can tell what `{address}` is there: {reason}")),
+            None => {
+                Trouble::usage(format!("there is no `{address}`, neither in the ledger nor where one looked"))
+                    .help("`cledger drift` shows what is there")
+            }
+        })
+    }
+}
+
 /// Proposes a declaration for a name that no contract has, and takes its value over.
 pub(crate) fn declare(
     with: With<'_>,
@@ -28,73 +86,20 @@ pub(crate) fn declare(
     changes: &mut Changes,
 ) -> Result<(), Trouble> {
     let ledger = with.ledger;
-    let (Some(Owner::Unit(unit, instance)), Some(entry), Some(stage)) =
-        (&address.owner, &address.entry, &address.stage)
-    else {
-        let message = format!("`{address}` names nothing that could be taken over");
-        return Err(Trouble::usage(message).help("write UNIT/NAME@STAGE"));
-    };
-    if address.field.is_some() {
-        let message = format!("`{address}` names a field of an entry that is not declared");
-        return Err(Trouble::usage(message)
-            .help(format!("take it as a variable, {unit}/NAME@{stage}, or declare the entry: cledger add")));
-    }
-    if is_declared(ledger, address) {
-        let message =
-            format!("`{address}` is declared, and stands there under another name than in its file");
-        return Err(Trouble::usage(message).help("say its name in the file: `as` in the contract"));
-    }
-    let layer = LayerId::Stage(known_stage(ledger, stage.as_str())?);
-    let Some(subject) = subject(ledger, unit, instance.as_ref()) else {
-        return Err(
-            Trouble::usage(format!("there is no unit `{unit}`")).help("`cledger list units` shows them")
-        );
-    };
-    let found: Vec<&Live<'_>> = lives.called(subject, stage, entry).collect();
-    let Some(there) = agreed(ledger, &address.to_string(), &found)? else {
-        let reason = lives.not_known().find(|(of, ..)| *of == subject).map(|(.., reason)| reason);
-        return Err(match reason {
-            Some(reason) => Trouble::outside(format!("nobody can tell what `{address}` is there: {reason}")),
-            None => {
-                Trouble::usage(format!("there is no `{address}`, neither in the ledger nor where one looked"))
-                    .help("`cledger drift` shows what is there")
-            }
-        });
-    };
-    let (format, steps) = (found[0].format, found[0].drifted.steps.clone());
-    let has_it = |output: &&Output| found.iter().any(|live| live.output == Some(output.place));
-    let outputs = ledger.unit_id(unit.as_str()).into_iter().flat_map(|id| &ledger.unit(id).outputs);
-    let paths: Vec<String> =
-        outputs.filter(has_it).map(|output| output.path.as_written().to_owned()).collect();
-    let (this, value) = inferred(format, &steps, there.expose()).map_err(|reason| {
+    let new = NewName::of(ledger, address)?;
+    let (lives, there) = new.there(ledger, address, lives)?;
+    let (format, steps) = (lives[0].format, lives[0].drifted.steps.clone());
+    let has_it = |output: &&Output| lives.iter().any(|live| live.output == Some(output.place));
+    let outputs = ledger.unit_id(new.unit.as_str()).into_iter().flat_map(|id| &ledger.unit(id).outputs);
+    let paths = outputs.filter(has_it).map(|output| output.path.as_written().to_owned()).collect();
+    let (this_type, value) = inferred(format, &steps, there.expose()).map_err(|reason| {
         Trouble::usage(format!("`{address}` cannot be declared: {reason}"))
             .help("declare it yourself: cledger add")
     })?;
     let secret = looks_secret(&steps, &value);
-    let key = (unit.clone(), entry.clone());
-    let declared = changes.declared.get_mut(&key);
-    let is_first = declared.is_none();
-    if let Some(declared) = declared {
-        if (declared.this_type, declared.secret, declared.format) != (this, secret, format) {
-            let message = format!("`{address}` is of another kind there than in another stage");
-            return Err(Trouble::usage(message).help("declare it yourself: cledger add"));
-        }
-        for path in paths {
-            if !declared.paths.contains(&path) {
-                declared.paths.push(path);
-            }
-        }
-    } else {
-        let found = Found { this_type: this, secret, format, steps, paths };
-        changes.declared.insert(key, found);
-    }
-    if is_first {
-        changes.edits.extend(declaration(unit, entry, this, secret));
-    }
-    let mut words = vec![this.name(), "optional"];
-    words.extend(secret.then_some("secret"));
+    declare_once(&new, address, Found { this_type, secret, format, steps, paths }, changes)?;
     let literal = if secret {
-        sealed(with, address, layer, &there.expose().to_secret_text())?
+        sealed(with, address, new.layer, &there.expose().to_secret_text())?
     } else {
         literal(&value.escaped(), None)
     };
@@ -102,16 +107,8 @@ pub(crate) fn declare(
         None => literal,
         Some(why) => format!("{{ value = {literal}, why = {} }}", self::literal(&Value::text(why), None)),
     };
-    let edit = setting_of(ledger, layer, subject, entry, None, What::Set(said));
+    let edit = setting_of(ledger, new.layer, new.subject, new.entry, None, What::Set(said));
     let after = if secret { shown::MASK.to_owned() } else { shown::one_line(&value) };
-    if is_first {
-        changes.written.push(Written {
-            address: format!("{unit}/{entry}"),
-            file: contract_of(unit),
-            before: None,
-            after: Some(format!("declared: {}", words.join(", "))),
-        });
-    }
     changes.written.push(Written {
         address: address.to_string(),
         file: edit.file.clone(),
@@ -119,7 +116,41 @@ pub(crate) fn declare(
         after: Some(after),
     });
     changes.edits.push(edit);
-    changes.layers.push(layer);
+    changes.layers.push(new.layer);
+    Ok(())
+}
+
+/// Declares a name where that is not done for another stage, of which it must be of one kind.
+fn declare_once(
+    new: &NewName<'_>,
+    address: &Address,
+    found: Found,
+    changes: &mut Changes,
+) -> Result<(), Trouble> {
+    let Found { this_type, secret, format, .. } = found;
+    let key = (new.unit.clone(), new.entry.clone());
+    if let Some(declared) = changes.declared.get_mut(&key) {
+        if (declared.this_type, declared.secret, declared.format) != (this_type, secret, format) {
+            let message = format!("`{address}` is of another kind there than in another stage");
+            return Err(Trouble::usage(message).help("declare it yourself: cledger add"));
+        }
+        for path in found.paths {
+            if !declared.paths.contains(&path) {
+                declared.paths.push(path);
+            }
+        }
+        return Ok(());
+    }
+    changes.declared.insert(key, found);
+    changes.edits.extend(declaration(new.unit, new.entry, this_type, secret));
+    let mut words = vec![this_type.name(), "optional"];
+    words.extend(secret.then_some("secret"));
+    changes.written.push(Written {
+        address: format!("{}/{}", new.unit, new.entry),
+        file: contract_of(new.unit),
+        before: None,
+        after: Some(format!("declared: {}", words.join(", "))),
+    });
     Ok(())
 }
 
