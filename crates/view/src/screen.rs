@@ -269,7 +269,11 @@ impl Screen {
                 }
             },
             OnTop::Change { .. } => self.key_on_change(key.code),
-            OnTop::Keys | OnTop::Notices => self.on_top = OnTop::Nothing,
+            OnTop::Keys | OnTop::Notices => match key.code {
+                KeyCode::Up | KeyCode::Char('k' | 'K') => self.scrolled = self.scrolled.saturating_sub(1),
+                KeyCode::Down | KeyCode::Char('j' | 'J') => self.scrolled = self.scrolled.saturating_add(1),
+                _ => (self.on_top, self.scrolled) = (OnTop::Nothing, 0),
+            },
         }
     }
 
@@ -317,8 +321,8 @@ impl Screen {
                 self.reading = true;
                 self.wishes.push(Wish::Read);
             }
-            KeyCode::Char('n') => self.on_top = OnTop::Notices,
-            KeyCode::Char('?') | KeyCode::F(1) => self.on_top = OnTop::Keys,
+            KeyCode::Char('n') => (self.on_top, self.scrolled) = (OnTop::Notices, 0),
+            KeyCode::Char('?') | KeyCode::F(1) => (self.on_top, self.scrolled) = (OnTop::Keys, 0),
             _ => {}
         }
         if before != self.list.chosen() {

@@ -570,7 +570,9 @@ fn no_mark_comes_onto_the_screen() {
     command.cwd(marked.ledger.path("."));
     command.env_clear();
     let variables = [("TERM", "xterm"), ("CLEDGER_TODAY", "2026-11-25"), ("CLEDGER_WHO", "ada")];
-    variables.into_iter().for_each(|(name, value)| command.env(name, value));
+    for (name, value) in variables {
+        command.env(name, value);
+    }
     command.env("CLEDGER_STATE", folder.join("state"));
     command.env("CLEDGER_IDENTITY", folder.join("identity"));
     let mut pty = Pty::start(command, (150, 60));

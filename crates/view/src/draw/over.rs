@@ -41,8 +41,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, body: Rect, screen: &mut Screen) {
             lines.push(Line::raw(""));
             lines.extend(marks.flat_map(line));
             let inner = window(frame, body, "keys and marks", lines.len(), look);
-            let mut from = 0;
-            scroll(frame, inner, lines, &mut from, look);
+            scroll(frame, inner, lines, &mut screen.scrolled, look);
         }
         OnTop::Notices => {
             let width = usize::from(body.width.saturating_sub(2));
@@ -53,8 +52,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, body: Rect, screen: &mut Screen) {
                 lines.push(Line::raw("Nothing was told."));
             }
             let inner = window(frame, body, "what was told, the last first", lines.len(), look);
-            let mut from = 0;
-            scroll(frame, inner, lines, &mut from, look);
+            scroll(frame, inner, lines, &mut screen.scrolled, look);
         }
     }
     if let Some(asked) = &screen.asked {

@@ -39,7 +39,7 @@ pub(super) fn keys(screen: &Screen, width: u16) -> String {
         OnTop::Form(_) => "Enter tries it, Tab goes on, ← → choose what it says, Esc leaves it",
         OnTop::Change { is_open: true, .. } => "Enter makes it, Esc leaves it, j k scroll",
         OnTop::Change { is_open: false, .. } => "Esc goes back, j k scroll",
-        OnTop::Keys | OnTop::Notices => "any key goes back",
+        OnTop::Keys | OnTop::Notices => "j k scroll, any other key goes back",
     };
     cut(said, usize::from(width))
 }

@@ -260,6 +260,10 @@ fn outlets_notices_and_keys() {
     looker.types("x?");
     let shown = looker.shown();
     assert!(shown.contains("keys and marks") && shown.contains("leave"), "{shown}");
+    looker.resize(60, 12);
+    assert!(!looker.shown().contains("otherwise at an outlet"));
+    looker.types(&"j".repeat(30));
+    assert!(looker.shown().contains("not as in most stages"), "{}", looker.shown());
     looker.types("x");
     assert!(!looker.screen.is_over());
     looker.types("q");
