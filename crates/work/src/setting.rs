@@ -79,7 +79,7 @@ impl Setter<'_> {
             && let Target::Layer(layer) = place.target
             && let Some(cipher) = self.encrypted(place, layer, text, before)?
         {
-            return Ok(SettingValue::Cipher(cipher));
+            return Ok(SettingValue::Cipher(Box::new(cipher)));
         }
         if declaration.this_type == Type::Table {
             // Its rows are read once the change is planned.
@@ -143,7 +143,7 @@ impl Setter<'_> {
             && let Opened::Text(known) = keys.open(&scope, cipher)
             && known.as_str() == text.as_str()
         {
-            return Ok(Some(cipher.clone()));
+            return Ok(Some((**cipher).clone()));
         }
         let address = Address { stage: None, ..address.clone() }.to_string();
         let text = keys.seal(&scope, &address, &text)?.into();

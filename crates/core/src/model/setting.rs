@@ -36,7 +36,7 @@ pub enum SettingValue {
     /// What is found there when it is used.
     From(Source),
     /// The secret that this opens to.
-    Cipher(Cipher),
+    Cipher(Box<Cipher>),
 }
 
 /// What a setting says beside its value.

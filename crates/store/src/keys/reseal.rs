@@ -22,7 +22,7 @@ pub(super) fn ciphers(ledger: &Ledger) -> Vec<(&Cipher, Place)> {
     let all = search::settings(ledger, &Unfetched, &Conditions::default());
     all.into_iter()
         .filter_map(|found| match found.setting.map(|setting| (&setting.value, setting.place)) {
-            Some((SettingValue::Cipher(cipher), place)) => Some((cipher, place)),
+            Some((SettingValue::Cipher(cipher), place)) => Some((&**cipher, place)),
             _ => None,
         })
         .collect()

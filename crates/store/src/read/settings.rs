@@ -105,7 +105,7 @@ fn field_setting(
         let value = read.value(item);
         if let Some(text) = value.as_text().filter(|text| is_cipher(text)) {
             let cipher = Cipher { text: text.into(), layer, address: address() };
-            return Some((SettingValue::Cipher(cipher), Verdict::Open, Vec::new()));
+            return Some((SettingValue::Cipher(Box::new(cipher)), Verdict::Open, Vec::new()));
         }
         if holds_cipher(&value) {
             let help = "encrypt all of it: cledger set ADDRESS --stdin";

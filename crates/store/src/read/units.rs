@@ -10,7 +10,7 @@ use cledger_core::name::Name;
 use cledger_core::reference::Target;
 use cledger_core::resolve::layers_of;
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::Scope;
 use super::again::Kept;
@@ -49,7 +49,27 @@ struct UnitTable<'t> {
 enum Source<'t> {
     None,
     Tables(LayerTables<'t>),
-    Folder(&'t str),
+    Folder {
+        path: &'t str,
+        /// What is in it, where all of that is looked at.
+        listed: Option<Listed>,
+    },
+}
+
+/// What is in a folder of settings.
+#[derive(Default)]
+struct Listed {
+    /// By key: the name of a unit or instance, if it is one.
+    entries: Vec<(String, String, bool)>,
+    keys: FxHashSet<String>,
+}
+
+impl Listed {
+    fn read(documents: &Documents<'_>, folder: &str) -> Self {
+        let entries = layout::names(documents, folder);
+        let keys = entries.iter().map(|(key, ..)| key.clone()).collect();
+        Self { entries, keys }
+    }
 }
 
 pub(super) fn read(
@@ -74,7 +94,7 @@ pub(super) fn read(
         .collect();
     let tables: Vec<Option<TomlTable<'_>>> =
         texts.par_iter().map(|text| text.as_ref().and_then(|text| text.table(documents))).collect();
-    let (layers, sources): (Vec<_>, Vec<_>) = layout
+    let (layers, mut sources): (Vec<_>, Vec<_>) = layout
         .layers
         .iter()
         .zip(texts.iter().zip(&tables))
@@ -86,6 +106,14 @@ pub(super) fn read(
             (LayerSettings { in_folder, ..LayerSettings::default() }, Source::None)
         })
         .unzip();
+    if let Scope::Whole = scope {
+        // What is not there need not be opened.
+        sources.par_iter_mut().for_each(|source| {
+            if let Source::Folder { path, listed } = source {
+                *listed = Some(Listed::read(documents, path));
+            }
+        });
+    }
     let reading = Reading { documents, layout, sources: &sources, around, kept, wanted: wanted.as_ref() };
     let units = reading.units(scope);
     let strangers = match scope {
@@ -135,7 +163,10 @@ fn layer_settings<'t>(
         LayerFiles::None => (LayerSettings::default(), Source::None),
         LayerFiles::Folder(path) => {
             let settings = documents.with(&format!("{path}/shared.toml"), shared);
-            (LayerSettings { in_folder: true, ..settings.unwrap_or_default() }, Source::Folder(path))
+            (
+                LayerSettings { in_folder: true, ..settings.unwrap_or_default() },
+                Source::Folder { path, listed: None },
+            )
         }
         LayerFiles::File(_) => {
             let Some((document, table)) = file else {
@@ -273,7 +304,7 @@ impl Reading<'_> {
         let mut sources = self.layout.layers.iter().zip(self.sources);
         sources.any(|((known, _), source)| match source {
             Source::Tables(tables) => *known == layer && tables.units.contains_key(unit.as_str()),
-            Source::None | Source::Folder(_) => false,
+            Source::None | Source::Folder { .. } => false,
         })
     }
 
@@ -304,7 +335,9 @@ impl Reading<'_> {
             Arc::new(match source {
                 Source::None => SettingsOfLayer::default(),
                 Source::Tables(tables) => settings_in_tables(tables, layer, &binding, &mut strays),
-                Source::Folder(path) => self.settings_in_folder(path, layer, &binding, &mut strays),
+                Source::Folder { path, listed } => {
+                    self.settings_in_folder((path, listed.as_ref()), layer, &binding, &mut strays)
+                }
             })
         });
         let settings = settings.collect();
@@ -315,7 +348,7 @@ impl Reading<'_> {
 
     fn settings_in_folder(
         &self,
-        path: &str,
+        (path, listed): (&str, Option<&Listed>),
         layer: LayerId,
         binding: &UnitBinding<'_>,
         strays: &mut Vec<Stray>,
@@ -325,7 +358,11 @@ impl Reading<'_> {
         let instances = (0_u16..).zip(&unit.instances);
         let instances = instances.map(|(id, instance)| (Some(InstanceId(id)), format!("+{}", instance.name)));
         for (instance, ending) in std::iter::once((None, String::new())).chain(instances) {
-            self.documents.with(&format!("{path}/{}{ending}.toml", unit.name), |read, table| {
+            let key = format!("{}{ending}", unit.name);
+            if listed.is_some_and(|listed| !listed.keys.contains(&key)) {
+                continue;
+            }
+            self.documents.with(&format!("{path}/{key}.toml"), |read, table| {
                 let bound = bind(read, table, binding, (layer, instance), strays);
                 settings.add(instance, read.place(0..0), bound);
             });
@@ -352,18 +389,18 @@ impl Reading<'_> {
                         }
                     }
                 }
-                Source::Folder(folder) => {
-                    for (key, path, is_file) in layout::names(documents, folder) {
-                        let (unit, instance) = split_key(&key);
+                Source::Folder { listed, .. } => {
+                    for (key, path, is_file) in listed.iter().flat_map(|listed| &listed.entries) {
+                        let (unit, instance) = split_key(key);
                         if key == "shared" || !is_file || known(unit, instance) {
                             continue;
                         }
                         let valid =
                             std::iter::once(unit).chain(instance).find_map(|name| Name::parse(name).err());
                         if let Some(error) = valid {
-                            documents.mistakes.push(layout::bad_name(&path, &key, &error.to_string()));
+                            documents.mistakes.push(layout::bad_name(path, key, &error.to_string()));
                         }
-                        let place = documents.with(&path, |read, _| read.place(0..0));
+                        let place = documents.with(path, |read, _| read.place(0..0));
                         strangers.extend(place.map(|place| stranger(layer, unit, instance, place)));
                     }
                 }

@@ -79,7 +79,7 @@ impl Work<'_> {
             let address = Address { stage: None, ..after.address(field) }.to_string();
             let text = Zeroizing::new(this.value.to_text().to_string());
             let text = keys.seal(&scope, &address, &text)?.into();
-            SettingValue::Cipher(Cipher { text, layer, address })
+            SettingValue::Cipher(Box::new(Cipher { text, layer, address }))
         } else if this.secret && self.asked.write && !self.asked.plain_secrets {
             let name = &after.stage(stage).name;
             let message = format!("`{name}` has no key: secrets would stand there in plain text");

@@ -30,7 +30,7 @@ pub fn protect(changing: &Changing, asked: &KeyChange) -> Result<KeysChanged, Tr
             let text = file.key.seal(&scope, &address, secret).map_err(cledger_store::KeyError::from)?;
             let cipher = Cipher { text: text.into(), layer, address };
             let note = one.setting.and_then(|setting| setting.note.as_deref()).cloned().unwrap_or_default();
-            let text = setting_literal(&SettingValue::Cipher(cipher), &note, None);
+            let text = setting_literal(&SettingValue::Cipher(Box::new(cipher)), &note, None);
             edits.extend(one.place.map(|place| (place, text)));
         }
         let count = edits.len() - before;
