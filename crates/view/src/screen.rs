@@ -174,6 +174,7 @@ impl Screen {
     fn read(&mut self, rows: Box<Rows>) {
         let before = self.address();
         self.rows = Some(rows);
+        self.list.forget();
         self.detail = None;
         self.findings = None;
         self.looked.clear();

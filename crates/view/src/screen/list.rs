@@ -1,6 +1,7 @@
 //! The fields that are shown, below their units, and the one that is looked at.
 
 use cledger_work::browse::Rows;
+use cledger_work::matrix::Line;
 use tui_input::Input;
 
 /// A line of the list.
@@ -29,6 +30,8 @@ pub(crate) struct List {
     pub(crate) items: Vec<Item>,
     /// How many fields there are.
     pub(crate) fields: usize,
+    /// All of each field in which a text is looked for; nothing as long as none is.
+    texts: Vec<String>,
     /// The item that is looked at; always a field, if there is one.
     at: usize,
     /// The stage that is looked at.
@@ -43,29 +46,25 @@ pub(crate) struct List {
 impl List {
     /// Shows the fields that pass the filters, with the field of an address chosen if it is among them.
     pub(crate) fn fill(&mut self, rows: &Rows, filters: &Filters, address: Option<&str>) {
-        let before = address.and_then(|address| address.rsplit_once('@')).map(|(field, _)| field);
+        let before = address.and_then(|address| address.rsplit_once('@')?.0.split_once('/'));
         let text = filters.text.value().to_lowercase();
+        if !text.is_empty() && self.texts.is_empty() {
+            self.texts = rows.lines.iter().map(searched).collect();
+        }
         self.items.clear();
         (self.fields, self.at) = (0, 0);
         self.stage = self.stage.min(rows.stages.len().saturating_sub(1));
         let mut owner = None;
         for (at, line) in rows.lines.iter().enumerate() {
             let is_wanted = (!filters.missing || rows.lacks[at]) && (!filters.differing || rows.differs[at]);
-            if !is_wanted {
-                continue;
-            }
-            let name = format!("{}/{}", line.owner, line.entry);
-            let has_text = |said: &str| said.to_lowercase().contains(&text);
-            let passes =
-                text.is_empty() || has_text(&name) || line.cells.iter().any(|cell| has_text(&cell.text));
-            if !passes {
+            if !is_wanted || !text.is_empty() && !self.texts[at].contains(&text) {
                 continue;
             }
             if owner != Some(&line.owner) {
                 owner = Some(&line.owner);
                 self.items.push(Item::Owner(at));
             }
-            if before == Some(name.as_str()) {
+            if before == Some((line.owner.as_str(), line.entry.as_str())) {
                 self.at = self.items.len();
             }
             self.items.push(Item::Field(at));
@@ -75,6 +74,11 @@ impl List {
             self.at = usize::from(self.fields > 0);
         }
         self.show();
+    }
+
+    /// Forgets what was made of fields that are read anew.
+    pub(crate) fn forget(&mut self) {
+        self.texts.clear();
     }
 
     /// The field that is looked at.
@@ -129,4 +133,14 @@ impl List {
         };
         self.top = self.top.min(first).max((self.at + 1).saturating_sub(room));
     }
+}
+
+/// The address and the values of a field in small letters, a line each.
+fn searched(line: &Line) -> String {
+    let mut text = format!("{}/{}", line.owner, line.entry);
+    for cell in &line.cells {
+        text.push('\n');
+        text.push_str(&cell.text);
+    }
+    text.to_lowercase()
 }
