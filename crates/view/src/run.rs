@@ -69,7 +69,7 @@ fn go(
     browser: &Browser,
     ends: &[&AtomicBool],
 ) -> io::Result<()> {
-    let mut is_new = true;
+    let (mut is_new, mut size) = (true, terminal.size()?);
     while !screen.is_over() && !ends.iter().any(|end| end.load(Ordering::Relaxed)) {
         while let Some(news) = browser.news() {
             screen.news(news);
@@ -81,11 +81,14 @@ fn go(
         if is_new {
             terminal.draw(|frame| draw(frame, screen))?;
         }
-        if is_gone() {
+        let seen = seen_within(PAUSE);
+        if seen == Seen::Gone {
             return Err(io::Error::other("it is gone"));
         }
-        is_new = event::poll(PAUSE)?;
-        while event::poll(Duration::from_millis(1))? {
+        let now = terminal.size()?;
+        is_new = seen == Seen::Typed || now != size;
+        size = now;
+        while seen == Seen::Typed && event::poll(Duration::from_millis(1))? {
             if let Event::Key(key) = event::read()?
                 && key.kind != KeyEventKind::Release
             {
@@ -96,11 +99,28 @@ fn go(
     Ok(())
 }
 
-/// Whether nobody is at the terminal any more, so that reading it would come to nothing at once, for ever.
-fn is_gone() -> bool {
+/// What is seen of a terminal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Seen {
+    /// Something was typed.
+    Typed,
+    /// Nothing was.
+    Nothing,
+    /// Nobody is there any more, so that reading it would come to nothing at once, for ever.
+    Gone,
+}
+
+/// Waits so long for a key, less than a second.
+fn seen_within(time: Duration) -> Seen {
     let stdin = io::stdin();
-    let mut asked = [PollFd::new(&stdin, PollFlags::empty())];
-    let at_once = Timespec { tv_sec: 0, tv_nsec: 0 };
-    let is_told = poll(&mut asked, Some(&at_once)).is_ok_and(|count| count > 0);
-    is_told && asked[0].revents().intersects(PollFlags::HUP | PollFlags::ERR | PollFlags::NVAL)
+    let mut asked = [PollFd::new(&stdin, PollFlags::IN)];
+    let time = Timespec { tv_sec: 0, tv_nsec: time.subsec_nanos().into() };
+    match poll(&mut asked, Some(&time)) {
+        Ok(1..) if asked[0].revents().intersects(PollFlags::HUP | PollFlags::ERR | PollFlags::NVAL) => {
+            Seen::Gone
+        }
+        Ok(1..) => Seen::Typed,
+        // Also where a signal comes between.
+        _ => Seen::Nothing,
+    }
 }
