@@ -7,7 +7,7 @@ use anstream::{AutoStream, ColorChoice};
 use cledger_core::name::Name;
 use cledger_store::SecretString;
 use cledger_work::Trouble;
-use cledger_work::asking::{Asking, Nobody, Progress, Telling};
+use cledger_work::asking::{Asking, Nobody, Progress, Telling, countersign_asked};
 use indicatif::{ProgressBar, ProgressStyle};
 use zeroize::Zeroizing;
 
@@ -82,8 +82,7 @@ impl Asking for Terminal {
         if !is_terminal() {
             return Ok(false);
         }
-        let does = format!("{}{}", does[..1].to_uppercase(), &does[1..]);
-        let line = Self::line(&format!("{does} {stage}, a production stage. Type its name to go on: "))?;
+        let line = Self::line(&format!("{}: ", countersign_asked(stage, does)))?;
         Ok(line.trim() == stage.as_str())
     }
 

@@ -7,14 +7,14 @@ use ratatui::style::{Color, Modifier, Style};
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Look {
     /// Whether there are colours.
-    pub colours: bool,
+    pub colors: bool,
 }
 
 impl Look {
     /// The style of a text with this tone.
     pub(crate) fn tone(self, tone: Tone) -> Style {
         match tone.number() {
-            Some(number) if self.colours => Style::new().fg(Color::Indexed(number)),
+            Some(number) if self.colors => Style::new().fg(Color::Indexed(number)),
             _ => Style::new(),
         }
     }

@@ -25,22 +25,37 @@ const PAUSE: Duration = Duration::from_millis(40);
 pub struct Ended {
     /// What was changed in the ledger, a line each.
     pub made: Vec<String>,
-    /// Why there was nothing to look through, if so.
+    /// What ended it, if it was not whoever looked.
     pub trouble: Option<Trouble>,
-    /// Whether a signal ended it.
-    pub by_signal: bool,
 }
 
-/// Shows a ledger until somebody has seen enough.
-///
-/// # Errors
-/// If the terminal cannot be read or written, or another thread of the program panics: nobody would wait for it in vain.
-pub fn browse(browser: &Browser, look: Look) -> io::Result<Ended> {
-    let signalled = Arc::new(AtomicBool::new(false));
+/// Shows a ledger until somebody has seen enough, a signal comes, or any thread of the program panics: nobody would wait
+/// for it in vain.
+pub fn browse(browser: &Browser, look: Look) -> Ended {
+    let (signalled, panicked) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicBool::new(false)));
+    let mut screen = Screen::new(look);
+    let shown = show(&mut screen, browser, (&signalled, &panicked));
+    let trouble = match shown {
+        // A signal ends the waiting for keys, too, and then is the reason.
+        _ if signalled.load(Ordering::Relaxed) => Some(Trouble::outside("a signal ended the view")),
+        _ if panicked.load(Ordering::Relaxed) => {
+            Some(Trouble::outside("a part of the program has failed, as told above"))
+        }
+        Err(error) => Some(Trouble::outside(format!("the terminal cannot be used: {error}"))),
+        Ok(()) => screen.failed(),
+    };
+    Ended { made: screen.made(), trouble }
+}
+
+/// Shows what is on the screen, and leaves the terminal as it was.
+fn show(
+    screen: &mut Screen,
+    browser: &Browser,
+    (signalled, panicked): (&Arc<AtomicBool>, &Arc<AtomicBool>),
+) -> io::Result<()> {
     for signal in [SIGHUP, SIGINT, SIGTERM] {
         flag::register(signal, signalled.clone())?;
     }
-    let panicked = Arc::new(AtomicBool::new(false));
     let (seen, usual) = (panicked.clone(), panic::take_hook());
     panic::set_hook(Box::new(move |info| {
         seen.store(true, Ordering::Relaxed);
@@ -48,18 +63,10 @@ pub fn browse(browser: &Browser, look: Look) -> io::Result<Ended> {
     }));
     // Also puts the terminal back where a thread panics, before that is told.
     let mut terminal = ratatui::try_init()?;
-    let mut screen = Screen::new(look);
-    let ended = go(&mut terminal, &mut screen, browser, &[&signalled, &panicked]);
+    let ended = go(&mut terminal, screen, browser, &[signalled, panicked]);
     let shown = terminal.show_cursor();
     let restored = ratatui::try_restore();
-    let by_signal = signalled.load(Ordering::Relaxed);
-    // A signal ends the waiting for keys, too, and then is the reason.
-    ended.or_else(|error| if by_signal { Ok(()) } else { Err(error) })?;
-    shown.and(restored)?;
-    if panicked.load(Ordering::Relaxed) {
-        return Err(io::Error::other("a part of the program has failed, as told above"));
-    }
-    Ok(Ended { made: screen.made(), trouble: screen.failed(), by_signal })
+    ended.and(shown).and(restored)
 }
 
 /// Draws what is new, and takes keys, until the end.

@@ -4,10 +4,10 @@ mod form;
 mod list;
 mod typed;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use cledger_work::Trouble;
-use cledger_work::browse::{Detail, Findings, Looked, News, Outcome, Question, Rows, Wish};
+use cledger_work::browse::{Detail, Findings, Looked, News, Outcome, Rows, Wish};
 use cledger_work::drift::words::Told;
 use cledger_work::shown::Tone;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
@@ -25,13 +25,13 @@ pub struct Screen {
     pub(crate) look: Look,
     /// The fields, once they are read.
     pub(crate) rows: Option<Box<Rows>>,
-    pub(crate) findings: Option<Findings>,
+    pub(crate) findings: Option<Box<Findings>>,
     /// What outlets have, by `UNIT@STAGE`.
     pub(crate) looked: BTreeMap<String, Vec<Told>>,
     /// What is being looked for at outlets.
     pub(crate) looking: BTreeSet<String>,
-    /// Of which field all is known, or why not.
-    pub(crate) detail: Option<Result<Box<Detail>, String>>,
+    /// The address of a field with all about it, or why that is not known.
+    detail: Option<(String, Result<Box<Detail>, String>)>,
     /// The address of the field of which all is being found out.
     finding_out: Option<String>,
     /// The fields that are shown, and the one that is looked at.
@@ -41,7 +41,8 @@ pub struct Screen {
     pub(crate) has_pane: bool,
     pub(crate) scrolled: u16,
     pub(crate) on_top: OnTop,
-    pub(crate) asked: Option<Asked>,
+    /// Questions, one after the other: whoever asked waits for the answer.
+    asked: VecDeque<Asked>,
     /// The last thing to be told, and what it says.
     pub(crate) message: Option<(String, Tone)>,
     pub(crate) notices: Vec<String>,
@@ -87,7 +88,7 @@ impl Screen {
             has_pane: true,
             scrolled: 0,
             on_top: OnTop::Nothing,
-            asked: None,
+            asked: VecDeque::new(),
             message: None,
             notices: Vec::new(),
             under_way: None,
@@ -117,12 +118,8 @@ impl Screen {
     /// What is wished for since this was asked last.
     pub fn wishes(&mut self) -> Vec<Wish> {
         let wanted = self.address();
-        let is_known = match &self.detail {
-            Some(Ok(detail)) => Some(&detail.address) == wanted.as_ref(),
-            Some(Err(_)) => true,
-            None => false,
-        };
-        if let Some(address) = wanted.filter(|_| !is_known && self.finding_out.is_none() && !self.reading) {
+        let is_free = self.finding_out.is_none() && !self.reading;
+        if let Some(address) = wanted.filter(|_| is_free && self.detail().is_none()) {
             self.finding_out = Some(address.clone());
             self.wishes.push(Wish::Detail(address));
         }
@@ -132,6 +129,12 @@ impl Screen {
     /// The address of the field and stage that are looked at.
     pub(crate) fn address(&self) -> Option<String> {
         self.rows.as_ref()?.address(self.list.line()?, self.list.stage)
+    }
+
+    /// All about the field that is looked at, or why that is not known; nothing as long as it is being found out.
+    pub(crate) fn detail(&self) -> Option<&Result<Box<Detail>, String>> {
+        let (of, detail) = self.detail.as_ref()?;
+        (self.address().as_ref() == Some(of)).then_some(detail)
     }
 
     /// The unit in a stage that is looked at.
@@ -151,7 +154,7 @@ impl Screen {
             }
             News::Detail(detail) => {
                 self.finding_out = None;
-                self.detail = Some(Ok(detail));
+                self.detail = Some((detail.address.clone(), Ok(detail)));
                 self.scrolled = 0;
             }
             News::Change(outcome) => self.changed(*outcome),
@@ -166,7 +169,7 @@ impl Screen {
                 self.notices.retain(|told| *told != text);
                 self.notices.push(text);
             }
-            News::Question(question) => self.ask(question),
+            News::Question(question) => self.asked.push_back(Asked::new(question)),
         }
     }
 
@@ -198,6 +201,16 @@ impl Screen {
                 true,
                 "Not made: the ledger has changed since, and now it would do this. Enter makes it, Esc leaves it.",
             ),
+            Outcome::NotKnown(trouble) => {
+                self.reading = true;
+                let help = trouble.help_text().map(|help| (help.to_owned(), Tone::Plain));
+                let lines = [(trouble.to_string(), Tone::Bad)].into_iter().chain(help).collect();
+                (
+                    lines,
+                    false,
+                    "Something failed while it was made. The fields are read again; Esc goes back.",
+                )
+            }
             Outcome::Made { lines, settings } => {
                 self.message = None;
                 self.made.extend(settings);
@@ -221,9 +234,7 @@ impl Screen {
             Wish::Read => self.reading = false,
             Wish::Detail(address) => {
                 self.finding_out = None;
-                if self.address().as_ref() == Some(address) {
-                    self.detail = Some(Err(text));
-                }
+                self.detail = Some((address.clone(), Err(text)));
                 return;
             }
             Wish::Look(what) => {
@@ -242,15 +253,19 @@ impl Screen {
         self.message = Some((text, Tone::Bad));
     }
 
-    fn ask(&mut self, question: Question) {
-        self.asked = Some(Asked::new(question));
+    /// The question that is to be answered first.
+    pub(crate) fn asked(&self) -> Option<&Asked> {
+        self.asked.front()
     }
 
     /// Does what a key means.
     pub fn key(&mut self, key: KeyEvent) {
         let control = key.modifiers.contains(KeyModifiers::CONTROL);
-        if let Some(asked) = self.asked.take() {
-            self.asked = asked.key(key);
+        if let Some(asked) = self.asked.pop_front() {
+            // What is not answered stays the first.
+            if let Some(asked) = asked.key(key) {
+                self.asked.push_front(asked);
+            }
             return;
         }
         if control && key.code == KeyCode::Char('c') {
@@ -328,9 +343,6 @@ impl Screen {
         }
         if before != self.list.chosen() {
             self.message = None;
-            if matches!(self.detail, Some(Err(_))) {
-                self.detail = None;
-            }
         }
     }
 
@@ -356,26 +368,19 @@ impl Screen {
 
     /// Begins to type a change of what is looked at.
     fn begin(&mut self) {
-        let Some(address) = self.address() else { return };
-        let detail = match &self.detail {
-            Some(Ok(detail)) if detail.address == address => detail,
-            Some(Err(trouble)) => {
-                self.message = Some((trouble.clone(), Tone::Bad));
+        let said = match self.detail() {
+            Some(Ok(detail)) if detail.settable => {
+                self.on_top = OnTop::Form(Box::new(Form::new(detail)));
+                self.message = None;
                 return;
             }
-            _ => {
-                let text = "All about it is being found out: try again in a moment.";
-                self.message = Some((text.to_owned(), Tone::Quiet));
-                return;
+            Some(Ok(detail)) => {
+                (format!("{} is made from other fields, and cannot be set.", detail.address), Tone::Doubtful)
             }
+            Some(Err(trouble)) => (trouble.clone(), Tone::Bad),
+            None => ("All about it is being found out: press s again in a moment.".to_owned(), Tone::Quiet),
         };
-        if !detail.settable {
-            let text = format!("{address} is made from other fields, and cannot be set.");
-            self.message = Some((text, Tone::Doubtful));
-            return;
-        }
-        self.message = None;
-        self.on_top = OnTop::Form(Box::new(Form::new(detail)));
+        self.message = Some(said);
     }
 
     fn key_on_filter(&mut self, key: KeyEvent) {
@@ -393,10 +398,10 @@ impl Screen {
     }
 
     fn key_on_change(&mut self, code: KeyCode) {
-        let OnTop::Change { is_open, .. } = &mut self.on_top else { return };
+        let OnTop::Change { is_open, head, .. } = &mut self.on_top else { return };
         match code {
             KeyCode::Enter if *is_open && self.under_way.is_none() => {
-                *is_open = false;
+                (*is_open, *head) = (false, "This is being made.");
                 self.under_way = Some("Making it …");
                 self.message = None;
                 self.wishes.push(Wish::Make);

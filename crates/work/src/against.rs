@@ -46,15 +46,22 @@ impl Against {
             let (then, today) = (Surroundings::closed(keys(&then)), Surroundings::closed(keys(&head)));
             return Ok(Self { folder, before: Arc::new(before), now: Arc::new(now), back, then, today });
         }
-        let opened = Opened::read(at, &Scope::Whole)?;
-        let trusted = at.named.is_some() || !opened.granted().is_unsaid();
-        let place = GitPlace::Folder { folder: &opened.folder, trusted };
-        let then = at_revision(&place, revision, &opened.ledger.files)?;
+        Self::of(&Opened::read(at, &Scope::Whole)?, revision)
+    }
+
+    /// A ledger of which all was read, and as it was.
+    pub(crate) fn of(opened: &Opened, revision: &str) -> Result<Self, Trouble> {
+        let then = at_revision(&git_place(opened), revision, &opened.ledger.files)?;
         let (before, back) = earlier((&opened.ledger, &opened.disk()), &then, revision)?;
-        let today = opened.unfetched();
-        let then = Surroundings::closed(keys(&then));
-        let (before, now, folder) = (Arc::new(before), opened.ledger, opened.folder);
-        Ok(Self { folder, before, now, back, then, today })
+        let keys = Keys::new(then, opened.at.identity.clone());
+        Ok(Self {
+            folder: opened.folder.clone(),
+            before: Arc::new(before),
+            now: opened.ledger.clone(),
+            back,
+            then: Surroundings::closed(keys),
+            today: opened.unfetched(),
+        })
     }
 
     /// The units that what changed can concern, and the stages, where it is in some alone; nothing where it can concern all.
@@ -76,6 +83,12 @@ impl Against {
     pub fn outside_now(&self) -> &Surroundings<'static> {
         &self.today
     }
+}
+
+/// Where git looks for what an open ledger was.
+pub(crate) fn git_place(opened: &Opened) -> GitPlace<'_> {
+    let trusted = opened.at.named.is_some() || !opened.granted().is_unsaid();
+    GitPlace::Folder { folder: &opened.folder, trusted }
 }
 
 /// The bare repository that is meant, if it is one.

@@ -33,6 +33,12 @@ pub trait Asking {
     }
 }
 
+/// What is asked for where a production stage may be meant.
+pub fn countersign_asked(stage: &Name, does: &str) -> String {
+    let does = format!("{}{}", does[..1].to_uppercase(), &does[1..]);
+    format!("{does} {stage}, a production stage. Type its name to go on")
+}
+
 /// Whoever is told what happens beside the result.
 pub trait Telling {
     /// Something that a person should know, in one or more sentences.

@@ -14,6 +14,7 @@
 mod asking;
 mod change;
 mod detail;
+mod findings;
 mod rows;
 
 use std::sync::Arc;
@@ -21,10 +22,9 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 use std::time::Duration;
 
-use cledger_core::resolve::Resolver;
-use cledger_store::{Identity, Scope, SecretString, Surroundings};
+use cledger_store::{Identity, Scope, SecretString};
 
-use crate::check::{ToCheck, check};
+use crate::check::judge;
 use crate::drift::{ToLookAt, drift};
 use crate::matrix::{ToTabulate, scope};
 use crate::opened::Opened;
@@ -34,7 +34,8 @@ use crate::workplace::Workplace;
 pub use self::asking::{Answer, Question};
 pub use self::change::{Change, Outcome, Say};
 pub use self::detail::{Block, Detail};
-pub use self::rows::{Findings, Looked, Rows, StageHead};
+pub use self::findings::Findings;
+pub use self::rows::{Looked, Rows, StageHead};
 
 use self::asking::{Aside, passphrase_asked};
 use self::change::Trial;
@@ -73,7 +74,7 @@ pub enum News {
     /// The fields, as they were read just now.
     Rows(Box<Rows>),
     /// What is missing or wrong, as of the reading before.
-    Findings(Findings),
+    Findings(Box<Findings>),
     /// All about a field.
     Detail(Box<Detail>),
     /// What came of trying or making a change.
@@ -181,7 +182,7 @@ impl Reading {
             Wish::Try(change) => {
                 self.trial = None;
                 let (trial, outcome) = Trial::of(&self.at, change.clone())?;
-                self.trial = trial;
+                self.trial = Some(trial);
                 self.news(News::Change(Box::new(outcome)));
                 Ok(())
             }
@@ -191,31 +192,36 @@ impl Reading {
                 };
                 let (trial, outcome) = trial.make(&self.at)?;
                 self.trial = trial;
-                let is_made = matches!(outcome, Outcome::Made { .. });
+                let is_shown = matches!(outcome, Outcome::Otherwise(_));
                 self.news(News::Change(Box::new(outcome)));
-                if is_made { self.read() } else { Ok(()) }
+                // What was made stays made, whatever comes of reading it.
+                if !is_shown && let Err(trouble) = self.read() {
+                    self.news(News::Refused(Wish::Read, trouble));
+                }
+                Ok(())
             }
             Wish::Look(_) => Ok(()),
         }
     }
 
-    /// Reads what is asked for, and judges all of the ledger after that.
+    /// Reads what is asked for, and then all of the ledger, which is judged.
     fn read(&mut self) -> Result<(), Trouble> {
         self.ledger = None;
-        let opened = Opened::read_partly(&self.at, &scope(&self.asked))?;
+        let scope = scope(&self.asked);
+        let opened = Opened::read_partly(&self.at, &scope)?;
         let outside = opened.unfetched();
         let rows = Rows::of(&opened, &outside, &self.asked)?;
         opened.tell_unread_of(&outside);
         self.news(News::Rows(Box::new(rows)));
-        if matches!(scope(&self.asked), Scope::Whole) {
+        if matches!(scope, Scope::Whole) {
             self.ledger = Some(opened);
         }
-        let findings = Findings::of(&check(&self.at, &ToCheck::default())?);
-        self.news(News::Findings(findings));
+        let findings = Findings::of(&judge(self.whole()?)?);
+        self.news(News::Findings(Box::new(findings)));
         Ok(())
     }
 
-    /// All of the ledger.
+    /// All of the ledger, as it was read last.
     fn whole(&mut self) -> Result<&Opened, Trouble> {
         let opened = match self.ledger.take() {
             Some(opened) => opened,
@@ -223,9 +229,4 @@ impl Reading {
         };
         Ok(self.ledger.insert(opened))
     }
-}
-
-/// Resolves what a ledger says, where nothing is fetched from outside.
-fn resolver<'l>(opened: &'l Opened, outside: &'l Surroundings<'static>) -> Resolver<'l> {
-    Resolver::new(&opened.ledger, outside, &[])
 }

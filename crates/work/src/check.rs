@@ -67,16 +67,16 @@ pub fn check(at: &Arc<Workplace>, asked: &ToCheck) -> Result<Checked, Trouble> {
     let today = at.day(asked.today.as_deref())?;
     match &asked.against {
         Some(revision) => against(at, (asked, &texts), revision, today),
-        None => whole(at, (asked, &texts), today),
+        None => whole(&Opened::read_quietly(at, &Scope::Whole)?, (asked, &texts), today),
     }
 }
 
-fn whole(
-    at: &Arc<Workplace>,
-    (asked, texts): (&ToCheck, &[String]),
-    today: Date,
-) -> Result<Checked, Trouble> {
-    let opened = Opened::read_quietly(at, &Scope::Whole)?;
+/// Finds what is missing, wrong or unused in a ledger of which all was read.
+pub(crate) fn judge(opened: &Opened) -> Result<Checked, Trouble> {
+    whole(opened, (&ToCheck::default(), &[]), opened.at.today()?)
+}
+
+fn whole(opened: &Opened, (asked, texts): (&ToCheck, &[String]), today: Date) -> Result<Checked, Trouble> {
     let patterns = patterns(&opened.ledger, asked, texts)?;
     let closed: Surroundings<'static>;
     let outside = if asked.fetch {
@@ -87,7 +87,7 @@ fn whole(
     };
     let resolver = Resolver::new(&opened.ledger, outside, &[]);
     let mut report = findings::check(&resolver, &patterns, Some(today));
-    let left = due::look_back(&mut report, &opened, &resolver, asked.strict)?;
+    let left = due::look_back(&mut report, opened, &resolver, asked.strict)?;
     opened.tell_unread_of(outside);
     let (folder, ledger) = (opened.folder.clone(), opened.ledger.clone());
     Ok(Checked { folder, ledger, report, patterns, older: None, left })
@@ -100,7 +100,7 @@ fn against(
     revision: &str,
     today: Date,
 ) -> Result<Checked, Trouble> {
-    let (checked, gone) = new_since(at, asked, revision, today)?;
+    let (checked, gone) = new_since(&Against::read(at, revision)?, asked, today)?;
     let new = counted(checked.report.findings.len(), "new finding");
     let older = checked.older.unwrap_or_default();
     at.telling.notice(&format!("Since {revision}: {new}, {gone} gone, {older} as before."));
@@ -109,12 +109,10 @@ fn against(
 
 /// What is new since a revision, and how many findings are gone.
 fn new_since(
-    at: &Arc<Workplace>,
+    against: &Against,
     (asked, texts): (&ToCheck, &[String]),
-    revision: &str,
     today: Date,
 ) -> Result<(Checked, usize), Trouble> {
-    let against = Against::read(at, revision)?;
     let patterns = patterns(&against.now, asked, texts)?;
     let before = Resolver::new(&against.before, against.outside_before(), &[]);
     let now = Resolver::new(&against.now, against.outside_now(), &[]);

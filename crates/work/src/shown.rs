@@ -5,6 +5,7 @@ mod fold;
 mod seen;
 mod tone;
 
+use cledger_core::findings::Severity;
 use cledger_core::model::{Ledger, SettingValue};
 use cledger_core::resolve::{Effective, Layer, Origin, Unread};
 use cledger_core::search::Found;
@@ -29,6 +30,15 @@ pub const UNREADABLE: &str = "(not readable)";
 
 /// The most characters of a value that people are shown; `get` and `--json` give all of it.
 const LONGEST_SHOWN: usize = 4000;
+
+/// How bad a finding is, in a word, and what that says.
+pub fn severity(severity: Severity) -> (&'static str, Tone) {
+    let tone = match severity {
+        Severity::Error => Tone::Bad,
+        Severity::Warning => Tone::Doubtful,
+    };
+    (severity.name(), tone)
+}
 
 /// Whether a character does something else than to show itself: control characters, and marks that change the
 /// order of what follows or are never seen (Unicode, categories Cc, Cf and Zl).

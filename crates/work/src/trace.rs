@@ -40,21 +40,17 @@ pub struct Traced<'l> {
     pub ends: Vec<End>,
 }
 
-/// Follows fields of one unit.
-pub fn trace<'l>(resolver: &Resolver<'l>, fields: &[FieldId]) -> Vec<Traced<'l>> {
-    let ledger = resolver.ledger();
-    let one = |&field: &FieldId| {
-        let mut session = resolver.session(unit_of(field.subject));
-        let outcome = session.outcome(field);
-        Traced {
-            field,
-            candidates: candidates(resolver, field),
-            steps: steps(&mut session, field),
-            ends: ends(ledger, field, &outcome),
-            outcome,
-        }
-    };
-    fields.iter().map(one).collect()
+/// Follows a field.
+pub fn trace<'l>(resolver: &Resolver<'l>, field: FieldId) -> Traced<'l> {
+    let mut session = resolver.session(unit_of(field.subject));
+    let outcome = session.outcome(field);
+    Traced {
+        field,
+        candidates: candidates(resolver, field),
+        steps: steps(&mut session, field),
+        ends: ends(resolver.ledger(), field, &outcome),
+        outcome,
+    }
 }
 
 /// What a field refers to, and what that refers to, depth first.

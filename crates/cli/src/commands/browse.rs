@@ -5,14 +5,16 @@ use std::io::{self, IsTerminal as _};
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::address::Pattern;
-use cledger_view::{Look, browse};
-use cledger_work::Trouble;
+use cledger_view::{Ended, Look, browse};
 use cledger_work::browse::Browser;
 use cledger_work::matrix::ToTabulate;
+use cledger_work::{Kind, Trouble};
+use serde::Serialize;
 
 use crate::app::App;
 use crate::complete;
-use crate::exit;
+use crate::output::console::Console;
+use crate::output::shown::Shown;
 use crate::terminal::given_passphrase;
 
 #[derive(Debug, Args)]
@@ -37,16 +39,25 @@ pub(crate) fn run(args: &BrowseArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     app.at.root()?;
     let asked = ToTabulate { pattern: args.pattern.clone(), ..ToTabulate::default() };
     let browser = Browser::start(&app.at, asked, given_passphrase());
-    let ended = browse(&browser, Look { colours: app.console.has_colours() })
-        .map_err(|error| Trouble::outside(format!("the terminal cannot be used: {error}")))?;
-    for line in &ended.made {
-        app.console.line(line);
+    let ended = browse(&browser, Look { colors: app.console.has_colors() });
+    Ok(app.show(&View(ended)))
+}
+
+/// What was set on the way, and what ended it.
+struct View(Ended);
+
+impl Shown for View {
+    fn print(&self, console: &mut Console) {
+        self.0.made.iter().for_each(|line| console.line(line));
     }
-    if let Some(trouble) = ended.trouble {
-        return Err(trouble);
+
+    fn document(&self) -> impl Serialize {}
+
+    fn kind(&self) -> Option<Kind> {
+        self.0.trouble.as_ref().map(Trouble::kind)
     }
-    if ended.by_signal {
-        return Err(Trouble::outside("a signal ended the view"));
+
+    fn trouble(&self) -> Option<&Trouble> {
+        self.0.trouble.as_ref()
     }
-    Ok(exit::CLEAN)
 }

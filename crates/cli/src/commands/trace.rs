@@ -33,7 +33,7 @@ pub(crate) fn run(args: &TraceArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let stage = shown.chosen.stage;
     let (unmask, assumptions) = args.look.read(&opened.ledger, stage)?;
     let resolver = opened.assuming(&assumptions);
-    let traced = trace(&resolver, &shown.fields);
+    let traced = shown.fields.iter().map(|&field| trace(&resolver, field)).collect();
     let status = app.show(&View { ledger: &opened.ledger, traced, unmask });
     opened.tell_unread();
     Ok(status)

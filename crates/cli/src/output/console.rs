@@ -118,7 +118,7 @@ impl Console {
     }
 
     /// Whether the result has colours on a terminal.
-    pub(crate) fn has_colours(&self) -> bool {
+    pub(crate) fn has_colors(&self) -> bool {
         match self.color {
             ColorChoice::Auto => AutoStream::choice(&io::stdout()) != ColorChoice::Never,
             choice => choice != ColorChoice::Never,

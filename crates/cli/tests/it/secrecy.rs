@@ -9,8 +9,6 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
-use std::thread::sleep;
-use std::time::Duration;
 
 use cledger_standin::{Options, StandIn};
 use cledger_store::daybook::{Daybook as _, SqliteDaybook, Wanted};
@@ -579,30 +577,32 @@ fn no_mark_comes_onto_the_screen() {
     pty.until("value");
     pty.types("o");
     pty.until("desk@dev: ");
-    let mut seen = BTreeSet::new();
-    for step in ["j", "l"] {
-        let mut last = String::new();
-        for _ in 0..60 {
-            // All about the field is known.
-            let screen = pty.until_so("all about it", |screen| !screen.contains("being found out"));
-            assert!(!has_mark(screen.as_bytes()), "{screen}");
-            if screen == last {
-                break;
-            }
-            seen.extend(screen.lines().find(|line| line.contains(" desk/")).map(str::to_owned));
-            last = screen;
-            pty.types(step);
-            let before = last.clone();
-            // Nothing moves at the end.
-            for _ in 0..100 {
-                if pty.shown() != before {
-                    break;
-                }
-                sleep(Duration::from_millis(10));
-            }
-        }
+    // What is looked at, once all about it is known.
+    let looked_at = |pty: &Pty| {
+        let screen = pty.until_so("all about it", |screen| !screen.contains("being found out"));
+        assert!(!has_mark(screen.as_bytes()), "{screen}");
+        let line = screen.lines().find_map(|line| line.split_once("┌ ")).map(|(_, title)| title.to_owned());
+        line.unwrap().split([' ', ',']).next().unwrap().to_owned()
+    };
+    pty.types("G");
+    let first = "desk/api.token@dev";
+    pty.until_so("another field", |screen| !screen.contains(&format!("┌ {first}")));
+    let last = looked_at(&pty);
+    pty.types("g");
+    pty.until(&format!("┌ {first}"));
+    let mut seen = BTreeSet::from([looked_at(&pty)]);
+    while !seen.contains(&last) {
+        let before = looked_at(&pty);
+        pty.types("j");
+        pty.until_so("another field", |screen| !screen.contains(&format!("┌ {before} ")));
+        seen.insert(looked_at(&pty));
     }
-    assert!(seen.len() > 10, "{seen:#?}");
+    assert!(seen.len() > 40, "{seen:#?}");
+    for stage in ["test", "prod"] {
+        pty.types("l");
+        pty.until(&format!("@{stage}"));
+        looked_at(&pty);
+    }
     pty.types("q");
     assert_eq!(pty.ended().0, 0);
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use cledger_core::findings::{Finding, Severity};
 use cledger_work::check::{Ages, ToCheck, check};
-use cledger_work::shown::{Tone, counted};
+use cledger_work::shown::{Tone, counted, severity};
 use cledger_work::{Kind, Trouble, Workplace};
 
 use crate::model::{Bars, Block, Cell, Row, Section, Table};
@@ -41,7 +41,7 @@ pub(super) fn section(
         blocks.push(Block::Text(format!("{count} not judged: their keys are not at hand."), Tone::Doubtful));
     }
     // What is new is as old as the revision that it is new since.
-    let ages = if against.is_none() { Ages::of(at, &asked)? } else { Ages::default() };
+    let ages = if against.is_none() { Ages::of(at, &asked) } else { Ages::default() };
     if let Some(reason) = &ages.not_known {
         blocks.push(Block::Text(
             format!("How old findings are is not known in full: {reason}"),
@@ -56,8 +56,7 @@ pub(super) fn section(
             let at = checked.ledger.files.locate(place);
             format!("{}:{}", at.file, at.line)
         });
-        let is_error = finding.severity == Severity::Error;
-        let (word, tone) = if is_error { ("error", Tone::Bad) } else { ("warning", Tone::Doubtful) };
+        let (word, tone) = severity(finding.severity);
         let mut cells = vec![
             Cell::plain(&finding.address),
             Cell::toned(word, tone),
@@ -66,7 +65,7 @@ pub(super) fn section(
             Cell::toned(place.unwrap_or_default(), Tone::Quiet),
         ];
         cells.extend(has_ages.then(|| Cell::plain(ages.said(finding).unwrap_or_default())));
-        Row { id: format!("{}-{}", at + 1, finding.address), cells, differs: false, lacks: is_error }
+        Row { id: format!("{}-{}", at + 1, finding.address), cells, differs: false, lacks: tone == Tone::Bad }
     };
     let rows: Vec<Row> = checked.report.findings.iter().enumerate().map(row).collect();
     if !rows.is_empty() {
@@ -80,32 +79,32 @@ pub(super) fn section(
 
 /// How many findings there are of each code, the most first.
 fn by_code(findings: &[Finding]) -> Option<Block> {
-    let mut counts: BTreeMap<(String, bool), usize> = BTreeMap::new();
+    let mut counts: BTreeMap<(String, Severity), usize> = BTreeMap::new();
     for finding in findings {
-        *counts.entry((finding.kind().into_owned(), finding.severity == Severity::Error)).or_default() += 1;
+        *counts.entry((finding.kind().into_owned(), finding.severity)).or_default() += 1;
     }
-    let bar = |((code, is_error), count)| {
-        let (word, tone) = if is_error { ("error", Tone::Bad) } else { ("warning", Tone::Doubtful) };
-        (format!("{code} ({word})"), count, tone)
-    };
-    let mut bars: Vec<(String, usize, Tone)> = counts.into_iter().map(bar).collect();
+    let mut bars: Vec<(String, usize, Tone)> =
+        counts.into_iter().map(|((code, severity), count)| bar(&code, severity, count)).collect();
     bars.sort_by_key(|(_, count, _)| std::cmp::Reverse(*count));
     (bars.len() > 1).then(|| Block::Bars(Bars { title: "Findings by code".to_owned(), bars }))
 }
 
 /// How many findings began within which time, the youngest first, errors and warnings apart.
 fn by_age(findings: &[Finding], ages: &Ages) -> Option<Block> {
-    let mut bars: Vec<(String, usize, Tone)> = Vec::new();
-    let mut counts: BTreeMap<(String, bool), usize> = BTreeMap::new();
+    let mut counts: BTreeMap<(String, Severity), usize> = BTreeMap::new();
     for finding in findings {
-        let is_error = finding.severity == Severity::Error;
-        *counts.entry((ages.said(finding)?, is_error)).or_default() += 1;
+        *counts.entry((ages.said(finding)?, finding.severity)).or_default() += 1;
     }
-    for age in ages.names() {
-        for (is_error, word, tone) in [(true, "error", Tone::Bad), (false, "warning", Tone::Doubtful)] {
-            let count = counts.get(&(age.clone(), is_error)).copied().unwrap_or_default();
-            bars.extend((count > 0).then(|| (format!("began {age} ({word})"), count, tone)));
-        }
-    }
+    let names = ages.names();
+    let bars: Vec<(String, usize, Tone)> = names
+        .iter()
+        .flat_map(|age| [Severity::Error, Severity::Warning].map(|severity| (age.clone(), severity)))
+        .filter_map(|of| Some(bar(&format!("began {}", of.0), of.1, *counts.get(&of)?)))
+        .collect();
     (!bars.is_empty()).then(|| Block::Bars(Bars { title: "Findings by age".to_owned(), bars }))
+}
+
+fn bar(of: &str, of_severity: Severity, count: usize) -> (String, usize, Tone) {
+    let (word, tone) = severity(of_severity);
+    (format!("{of} ({word})"), count, tone)
 }

@@ -165,7 +165,7 @@ fn beside(screen: &Screen, rows: &Rows, field: &Field, stage: usize) -> String {
         return String::new();
     }
     let findings = screen.findings.as_ref();
-    let found = findings.is_some_and(|it| it.at(&field.owner, &field.entry, name).next().is_some());
+    let found = findings.is_some_and(|it| it.is_any_at(&field.owner, &field.entry, name));
     let told = screen.looked.get(&format!("{}@{name}", field.owner));
     let otherwise = told.is_some_and(|told| {
         let address = format!("{}/{}@{name}", field.owner, field.entry);

@@ -55,7 +55,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, body: Rect, screen: &mut Screen) {
             scroll(frame, inner, lines, &mut screen.scrolled, look);
         }
     }
-    if let Some(asked) = &screen.asked {
+    if let Some(asked) = screen.asked() {
         question(frame, body, asked, look);
     }
 }

@@ -76,19 +76,19 @@ fn lines(screen: &Screen, width: usize) -> Vec<Line<'static>> {
     let field = &rows.lines[at];
     if let Some(findings) = &screen.findings {
         let found = findings.at(&field.owner, &field.entry, &stage.name);
-        block("findings", found.map(|(text, tone)| (0, text.clone(), *tone)).collect());
+        block("findings", found.into_iter().map(|(text, tone)| (0, text, tone)).collect());
     }
     if let Some(unit) = screen.unit() {
         block("at outlets", outlets(screen, &unit));
     }
-    match &screen.detail {
-        Some(Ok(detail)) if Some(&detail.address) == screen.address().as_ref() => {
+    match screen.detail() {
+        Some(Ok(detail)) => {
             for part in &detail.blocks {
                 block(&part.title, part.lines.clone());
             }
         }
         Some(Err(trouble)) => block("not known", vec![(0, trouble.clone(), Tone::Bad)]),
-        _ => block("…", vec![(0, "being found out".to_owned(), Tone::Quiet)]),
+        None => block("…", vec![(0, "being found out".to_owned(), Tone::Quiet)]),
     }
     lines
 }

@@ -33,7 +33,7 @@ pub(super) const KEYS: [(&str, &str); 15] = [
 /// What the most needed keys do, as far as there is room.
 pub(super) fn keys(screen: &Screen, width: u16) -> String {
     let said = match &screen.on_top {
-        _ if screen.asked.is_some() => "Enter answers, Esc does not",
+        _ if screen.asked().is_some() => "Enter answers, Esc does not",
         OnTop::Nothing => "? keys  / filter  m missing  d differing  s set  o outlets  r read  q leave",
         OnTop::Filter => "Enter keeps the filter, Esc shows all",
         OnTop::Form(_) => "Enter tries it, Tab goes on, ← → choose what it says, Esc leaves it",

@@ -1,9 +1,9 @@
 //! The terminal is left as it was also where the program fails.
 
-use std::env::current_exe;
-use std::fs;
-use std::thread;
+use std::env::{self, current_exe};
+use std::path::Path;
 use std::time::Duration;
+use std::{fs, thread};
 
 use cledger_view::{Look, browse};
 use cledger_work::browse::Browser;
@@ -13,6 +13,9 @@ use tempfile::TempDir;
 
 use crate::looker::workplace;
 use crate::pty::Pty;
+
+/// The variable with the path of a file that is there once the view was seen.
+const SIGN: &str = "VIEW_WAS_SEEN";
 
 /// Fails while the view is there; it runs in a terminal of its own.
 #[test]
@@ -25,13 +28,15 @@ fn a_view_with_a_thread_that_panics() {
     fs::write(folder.path().join("ledger/ledger.toml"), manifest).unwrap();
     fs::write(folder.path().join("ledger/units/lock.toml"), "[variables.depth]\ndefault = \"2\"\n").unwrap();
     let browser = Browser::start(&workplace(&folder), ToTabulate::default(), None);
-    thread::spawn(|| {
-        // Whoever starts this has seen the view by then, or sees the terminal before it: both must end alike.
-        thread::sleep(Duration::from_millis(500));
+    let sign = env::var_os(SIGN).unwrap();
+    thread::spawn(move || {
+        while !Path::new(&sign).exists() {
+            thread::sleep(Duration::from_millis(10));
+        }
         unreachable!("the pump is broken");
     });
-    let error = browse(&browser, Look { colours: true }).unwrap_err();
-    println!("the view said: {error}");
+    let ended = browse(&browser, Look { colors: true });
+    println!("the view said: {}", ended.trouble.unwrap());
 }
 
 #[test]
@@ -39,7 +44,13 @@ fn a_panic_leaves_the_terminal_as_it_was() {
     let mut command = CommandBuilder::new(current_exe().unwrap());
     command.args(["--ignored", "--exact", "--nocapture", "ends::a_view_with_a_thread_that_panics"]);
     command.env("TERM", "xterm-256color");
-    let (status, screen) = Pty::start(command, (100, 30)).ended();
+    let folder = TempDir::new().unwrap();
+    let sign = folder.path().join("seen");
+    command.env(SIGN, &sign);
+    let pty = Pty::start(command, (100, 30));
+    pty.until("lock/depth@dev");
+    fs::write(sign, "").unwrap();
+    let (status, screen) = pty.ended();
     assert_eq!(status, 0, "{screen}");
     assert!(screen.contains("the pump is broken"), "{screen}");
     assert!(screen.contains("the view said: a part of the program has failed, as told above"), "{screen}");

@@ -86,9 +86,15 @@ impl Pty {
 
     /// Waits for the end: the terminal is as it was before. Gives the exit status, and what is on the screen.
     pub(crate) fn ended(mut self) -> (u32, String) {
-        let status = self.child.wait().unwrap();
-        // What it wrote last is read a little later.
         let start = Instant::now();
+        let status = loop {
+            if let Some(status) = self.child.try_wait().unwrap() {
+                break status;
+            }
+            assert!(start.elapsed() < LONGEST, "it does not end:\n{}", self.shown());
+            thread::sleep(Duration::from_millis(10));
+        };
+        // What it wrote last is read a little later.
         while self.parser.lock().unwrap().screen().alternate_screen() && start.elapsed() < LONGEST {
             thread::sleep(Duration::from_millis(10));
         }

@@ -3,6 +3,7 @@
 use std::fs;
 
 use cledger_view::Look;
+use cledger_work::browse::{News, Question};
 use crossterm::event::KeyCode;
 use ratatui::style::{Color, Modifier};
 
@@ -26,7 +27,7 @@ const TEST: (&str, &str) = (
 );
 
 fn looker(width: u16, height: u16) -> Looker {
-    let mut looker = Looker::at(&[PUMP, LOCK, DEV, TEST], (width, height), Look { colours: true });
+    let mut looker = Looker::at(&[PUMP, LOCK, DEV, TEST], (width, height), Look { colors: true });
     // All is known: of the ledger, and of the first field.
     looker.until("lock/depth@dev");
     looker.until("value\n");
@@ -90,10 +91,10 @@ d default, ≠ not as in most stages, ! finding
 }
 
 #[test]
-fn nothing_is_wider_than_the_window_or_has_colours_that_nobody_wants() {
+fn nothing_is_wider_than_the_window_or_has_colors_that_nobody_wants() {
     let long = format!("[units.pump]\nsite = \"{}\"\n", "水/".repeat(2500));
     let files = [PUMP, ("stages/dev.toml", long.as_str())];
-    let mut looker = Looker::at(&files, (60, 20), Look { colours: false });
+    let mut looker = Looker::at(&files, (60, 20), Look { colors: false });
     looker.until("value\n");
     for (width, height) in [(30, 8), (60, 20), (80, 24), (119, 30), (120, 30), (200, 50)] {
         looker.resize(width, height);
@@ -268,4 +269,33 @@ fn outlets_notices_and_keys() {
     assert!(!looker.screen.is_over());
     looker.types("q");
     assert!(looker.screen.is_over());
+}
+
+#[test]
+fn questions_wait_for_each_other() {
+    let mut looker = looker(80, 24);
+    let (first, first_answer) = Question::new("Passphrase of the key of dev", true, false);
+    let (second, second_answer) = Question::new("Passphrase of the key of test", true, false);
+    looker.screen.news(News::Question(first));
+    looker.screen.news(News::Question(second));
+    assert!(looker.shown().contains("the key of dev:"));
+    looker.types("tide");
+    looker.key(KeyCode::Enter);
+    assert!(looker.shown().contains("the key of test:"));
+    looker.key(KeyCode::Esc);
+    assert!(looker.shown().contains("6 fields") && !looker.shown().contains("Passphrase"));
+    assert_eq!(first_answer.recv().unwrap().as_deref().map(String::as_str), Some("tide"));
+    assert_eq!(second_answer.recv().unwrap(), None);
+}
+
+#[test]
+fn why_nothing_is_known_of_a_field_is_told_of_that_field_alone() {
+    let broken = ("stages/dev.toml", "[units.pump\n");
+    let mut looker = Looker::at(&[PUMP, LOCK, broken, TEST], (80, 24), Look { colors: true });
+    let shown = looker.until("not known");
+    assert!(shown.contains("Cannot show lock/depth@dev"), "{shown}");
+    looker.types("l/url");
+    let shown = looker.until("pump/url@test");
+    assert!(!shown.contains("lock/depth"), "{shown}");
+    looker.until("http://pump.test.example/v1\n");
 }

@@ -1,14 +1,14 @@
 //! Questions of the threads beside to whoever looks, and what they tell.
 
 use std::sync::Arc;
-use std::sync::mpsc::{Sender, channel};
+use std::sync::mpsc::{Receiver, Sender, channel};
 
 use cledger_core::name::Name;
 use cledger_store::{AskPassphrase, SecretString};
 use zeroize::Zeroizing;
 
 use super::News;
-use crate::asking::{Asking, Nobody, Progress, Telling};
+use crate::asking::{Asking, Nobody, Progress, Telling, countersign_asked};
 use crate::trouble::Trouble;
 
 /// What a person answers; `None` for no answer.
@@ -27,6 +27,12 @@ pub struct Question {
 }
 
 impl Question {
+    /// A question, and where its answer comes.
+    pub fn new(what: &str, hidden: bool, twice: bool) -> (Self, Receiver<Answer>) {
+        let (answer, answers) = channel();
+        (Self { what: what.to_owned(), hidden, twice, answer }, answers)
+    }
+
     /// Answers it, so that whoever asked goes on.
     pub fn answer(self, answer: Answer) {
         // Whoever asked may be gone.
@@ -40,26 +46,25 @@ pub(super) struct Aside(pub(super) Sender<News>);
 
 impl Aside {
     /// Asks, and waits for the answer; none comes once nobody looks any more.
-    pub(super) fn ask(&self, what: String, hidden: bool, twice: bool) -> Answer {
-        let (answer, answers) = channel();
-        self.0.send(News::Question(Question { what, hidden, twice, answer })).ok()?;
+    pub(super) fn ask(&self, what: &str, hidden: bool, twice: bool) -> Answer {
+        let (question, answers) = Question::new(what, hidden, twice);
+        self.0.send(News::Question(question)).ok()?;
         answers.recv().ok()?
     }
 }
 
 impl Asking for Aside {
     fn countersigns(&self, stage: &Name, does: &str) -> Result<bool, Trouble> {
-        let does = format!("{}{}", does[..1].to_uppercase(), &does[1..]);
-        let what = format!("{does} {stage}, a production stage. Type its name to go on");
-        Ok(self.ask(what, false, false).is_some_and(|answer| answer.trim() == stage.as_str()))
+        let what = countersign_asked(stage, does);
+        Ok(self.ask(&what, false, false).is_some_and(|answer| answer.trim() == stage.as_str()))
     }
 
     fn secret(&self, what: &str) -> Result<Answer, Trouble> {
-        Ok(self.ask(what.to_owned(), true, true))
+        Ok(self.ask(what, true, true))
     }
 
     fn value(&self, what: &str) -> Result<Answer, Trouble> {
-        Ok(self.ask(what.to_owned(), false, false).filter(|answer| !answer.is_empty()))
+        Ok(self.ask(what, false, false).filter(|answer| !answer.is_empty()))
     }
 
     fn is_there(&self) -> bool {
@@ -81,14 +86,11 @@ impl Telling for Aside {
 
 /// Gives the passphrase of an identity: the one that is given, else the one that is typed.
 pub(super) fn passphrase_asked(aside: Aside, given: Option<SecretString>) -> AskPassphrase {
-    // Whoever can be asked by several threads is asked by one after the other.
-    let aside = std::sync::Mutex::new(aside);
     Arc::new(move |prompt: &str| {
         if let Some(given) = &given {
             return Some(given.clone());
         }
-        let aside = aside.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let typed = aside.ask(prompt.to_owned(), true, false)?;
+        let typed = aside.ask(prompt, true, false)?;
         Some(SecretString::from(typed.as_str()))
     })
 }

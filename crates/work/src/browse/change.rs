@@ -10,7 +10,7 @@ use crate::change::{Changing, Consent};
 use crate::set::{SettingsChanged, ToSay, ToSet, set, unset};
 use crate::setting::Written;
 use crate::shown::{Tone, counted, seen};
-use crate::trouble::Trouble;
+use crate::trouble::{Kind, Trouble};
 use crate::workplace::Workplace;
 
 /// So long is waited for somebody else who is changing the ledger.
@@ -50,6 +50,8 @@ pub enum Outcome {
     Tried(Vec<(String, Tone)>),
     /// It is not made, since it would do something else than what was shown before: this.
     Otherwise(Vec<(String, Tone)>),
+    /// Something outside failed while it was made; the trouble says how far that came, where that is known.
+    NotKnown(Trouble),
     /// It is made.
     Made {
         /// What it did, a line each.
@@ -63,32 +65,42 @@ pub enum Outcome {
 pub(super) struct Trial {
     change: Change,
     secret: OnceCell<Zeroizing<String>>,
-    shown: Vec<(String, Tone)>,
+    /// All that it would do, whatever of that is shown.
+    does: Vec<(String, Tone)>,
 }
 
 impl Trial {
     /// Tries a change.
-    pub(super) fn of(at: &Arc<Workplace>, change: Change) -> Result<(Option<Self>, Outcome), Trouble> {
-        let mut trial = Self { change, secret: OnceCell::new(), shown: Vec::new() };
+    pub(super) fn of(at: &Arc<Workplace>, change: Change) -> Result<(Self, Outcome), Trouble> {
+        if change.address.contains('=') {
+            let message =
+                format!("`{}` is no address: what the field is to be has a line of its own", change.address);
+            return Err(Trouble::usage(message).help("write UNIT/ENTRY.FIELD@STAGE"));
+        }
+        let mut trial = Self { change, secret: OnceCell::new(), does: Vec::new() };
         let changing = Changing::start_partly(at, WAIT)?.dry_run(true);
-        trial.shown = lines(&trial.say(&changing)?);
-        let shown = trial.shown.clone();
-        Ok((Some(trial), Outcome::Tried(shown)))
+        let tried = trial.say(&changing)?;
+        trial.does = lines(&tried, usize::MAX);
+        Ok((trial, Outcome::Tried(lines(&tried, MOST))))
     }
 
     /// Makes the change, under one lock with a look at what it does now. What it would do otherwise is shown, and not
     /// done.
     pub(super) fn make(mut self, at: &Arc<Workplace>) -> Result<(Option<Self>, Outcome), Trouble> {
         let changing = Changing::start_partly(at, WAIT)?.dry_run(true);
-        let now = lines(&self.say(&changing)?);
-        if now != self.shown {
-            self.shown.clone_from(&now);
-            return Ok((Some(self), Outcome::Otherwise(now)));
+        let now = self.say(&changing)?;
+        let does = lines(&now, usize::MAX);
+        if does != self.does {
+            self.does = does;
+            return Ok((Some(self), Outcome::Otherwise(lines(&now, MOST))));
         }
         let changing = changing.dry_run(false);
-        let made = self.say(&changing)?;
+        let made = match self.say(&changing) {
+            Err(trouble) if trouble.kind() == Kind::Outside => return Ok((None, Outcome::NotKnown(trouble))),
+            made => made?,
+        };
         let settings = made.settings.iter().map(sentence).collect();
-        Ok((None, Outcome::Made { lines: lines(&made), settings }))
+        Ok((None, Outcome::Made { lines: lines(&made, MOST), settings }))
     }
 
     fn say(&self, changing: &Changing) -> Result<SettingsChanged, Trouble> {
@@ -124,8 +136,8 @@ fn sentence(one: &Written) -> String {
     format!("{}: {before} became {after}, in {}", one.address, one.file)
 }
 
-/// What a change does, a line each.
-fn lines(changed: &SettingsChanged) -> Vec<(String, Tone)> {
+/// What a change does, a line each: so many effective values and findings at most.
+fn lines(changed: &SettingsChanged, most: usize) -> Vec<(String, Tone)> {
     let mut lines = Vec::new();
     for one in &changed.settings {
         lines.push((one.address.clone(), Tone::Plain));
@@ -140,18 +152,18 @@ fn lines(changed: &SettingsChanged) -> Vec<(String, Tone)> {
         _ => format!("{} {change}:", counted(count, "effective value")),
     };
     lines.push((effects, Tone::Plain));
-    for effect in changed.effects.iter().take(MOST) {
+    for effect in changed.effects.iter().take(most) {
         let ((before, _), (after, tone)) = (seen(&effect.before), seen(&effect.after));
         lines.push((format!("  {}: {before} becomes {after}", effect.address), tone));
     }
     let findings = [("causes", Tone::Bad, &changed.caused), ("cures", Tone::Good, &changed.cured)];
-    let mut left_out = count.saturating_sub(MOST);
+    let mut left_out = count.saturating_sub(most);
     for (does, tone, findings) in findings {
-        for finding in findings.iter().take(MOST) {
+        for finding in findings.iter().take(most) {
             let said = format!("{does} {} at {}: {}", finding.kind(), finding.address, finding.message);
             lines.push((said, tone));
         }
-        left_out += findings.len().saturating_sub(MOST);
+        left_out += findings.len().saturating_sub(most);
     }
     if left_out > 0 {
         lines.push((format!("and {left_out} more of these"), Tone::Quiet));

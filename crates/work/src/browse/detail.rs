@@ -3,11 +3,11 @@
 
 use cledger_core::impact::depending_on;
 use cledger_core::model::{LayerId, Ledger};
-use cledger_core::resolve::FieldId;
+use cledger_core::resolve::{FieldId, Resolver};
+use cledger_core::source::Place;
 use cledger_core::trace::{Candidate, Saying, Standing, origin};
 use cledger_store::Target;
 
-use super::resolver;
 use crate::opened::Opened;
 use crate::shown::{Tone, counted, origin as origin_shown};
 use crate::trace::{Traced, trace, words};
@@ -65,40 +65,26 @@ impl Detail {
             opened.subject_in(owner, stage)?;
         }
         let (ledger, outside) = (&*opened.ledger, opened.unfetched());
-        let resolver = resolver(opened, &outside);
+        let resolver = Resolver::new(ledger, &outside, &[]);
         let field = FieldId { subject: place.subject, stage, slot: place.slot };
         let declaration = ledger.field(place.subject, place.slot).1;
-        let traced = trace(&resolver, &[field]);
-        let mut blocks = Vec::new();
-        let mut wins = None;
-        for one in &traced {
-            blocks.extend([value(ledger, one), candidates(ledger, one, declaration.derived)]);
-            blocks.extend(steps(ledger, one));
-            blocks.extend(ends(one));
-            wins = one.candidates.iter().rev().find(|it| it.standing == Standing::Wins);
-            let from = origin(&one.outcome).and_then(|origin| origin.place).filter(|_| !declaration.derived);
-            blocks.extend(from.map(|from| {
-                let affected = depending_on(&resolver, from);
-                let mut block = Block::new(format!("what depends on {}", ledger.files.locate(from)));
-                for one in affected.iter().take(MOST) {
-                    let through = one.through.map(|through| format!(" through {}", ledger.address(through)));
-                    let line = format!("{}{}", ledger.address(one.field), through.unwrap_or_default());
-                    block.line(0, (line, Tone::Plain));
-                }
-                if affected.len() > MOST {
-                    let more = counted(affected.len() - MOST, "more value");
-                    block.line(0, (format!("and {more}: `cledger impact` names them"), Tone::Quiet));
-                }
-                block
-            }));
-        }
+        let traced = trace(&resolver, field);
+        let from = origin(&traced.outcome).and_then(|origin| origin.place).filter(|_| !declaration.derived);
+        let wins = traced.candidates.iter().rev().find(|it| it.standing == Standing::Wins);
+        let blocks = [
+            Some(value(ledger, &traced)),
+            Some(candidates(ledger, &traced, declaration.derived)),
+            Some(steps(ledger, &traced)),
+            Some(ends(&traced)),
+            from.map(|from| depending(&resolver, from)),
+        ];
         Ok(Self {
             address: address.to_owned(),
             secret: declaration.secret,
             settable: !declaration.derived,
             from: wins.map(|wins| words::place(ledger, wins)),
             written: wins.and_then(text).filter(|_| !declaration.secret),
-            blocks: blocks.into_iter().filter(|block| !block.lines.is_empty()).collect(),
+            blocks: blocks.into_iter().flatten().filter(|block| !block.lines.is_empty()).collect(),
         })
     }
 }
@@ -131,7 +117,7 @@ fn candidates(ledger: &Ledger, traced: &Traced<'_>, derived: bool) -> Block {
     block
 }
 
-fn steps(ledger: &Ledger, traced: &Traced<'_>) -> Option<Block> {
+fn steps(ledger: &Ledger, traced: &Traced<'_>) -> Block {
     let mut block = Block::new("refers to");
     for step in &traced.steps {
         let (says, tone) = words::outcome(&step.outcome, false);
@@ -139,13 +125,30 @@ fn steps(ledger: &Ledger, traced: &Traced<'_>) -> Option<Block> {
         let name = words::field_name(ledger, traced.field, step.field);
         block.line(step.depth - 1, (format!("{name}: {says}{again}"), tone));
     }
-    (!block.lines.is_empty()).then_some(block)
+    block
 }
 
-fn ends(traced: &Traced<'_>) -> Option<Block> {
+fn ends(traced: &Traced<'_>) -> Block {
     let mut block = Block::new("ends up as");
     for end in &traced.ends {
         block.line(0, (format!("{} in {}", end.name.join("."), end.path), Tone::Plain));
     }
-    (!block.lines.is_empty()).then_some(block)
+    block
+}
+
+/// What depends on whatever is written at a place.
+fn depending(resolver: &Resolver<'_>, from: Place) -> Block {
+    let ledger = resolver.ledger();
+    let mut block = Block::new(format!("what depends on {}", ledger.files.locate(from)));
+    let affected = depending_on(resolver, from);
+    for one in affected.iter().take(MOST) {
+        let through = one.through.map(|through| format!(" through {}", ledger.address(through)));
+        let line = format!("{}{}", ledger.address(one.field), through.unwrap_or_default());
+        block.line(0, (line, Tone::Plain));
+    }
+    if affected.len() > MOST {
+        let more = counted(affected.len() - MOST, "more value");
+        block.line(0, (format!("and {more}: `cledger impact` names them"), Tone::Quiet));
+    }
+    block
 }

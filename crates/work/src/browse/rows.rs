@@ -1,18 +1,16 @@
-//! The fields that are looked through, what is wrong with them, and what outlets have: as they are shown.
+//! The fields that are looked through, and what outlets have: as they are shown.
 
 use std::collections::BTreeMap;
 
-use cledger_core::findings::{Finding, Severity};
 use cledger_core::matrix::Row;
 use cledger_core::model::{Class, StageId};
 use cledger_core::resolve::Outside;
 
-use crate::check::Checked;
 use crate::drift::Drift;
 use crate::drift::words::{Told, told};
 use crate::matrix::{Line, Matrix, ToTabulate, matrix};
 use crate::opened::Opened;
-use crate::shown::{Tone, counted, minute};
+use crate::shown::minute;
 use crate::trouble::Trouble;
 
 /// A stage, as it heads its column.
@@ -64,42 +62,6 @@ impl Rows {
         let (line, stage) = (self.lines.get(line)?, self.stages.get(stage)?);
         Some(format!("{}/{}@{}", line.owner, line.entry, stage.name))
     }
-}
-
-/// What is missing or wrong, by what it is about.
-#[derive(Debug, Default)]
-pub struct Findings {
-    by_address: BTreeMap<String, Vec<(String, Tone)>>,
-    /// How many there are, in words.
-    pub counts: String,
-}
-
-impl Findings {
-    pub(super) fn of(checked: &Checked) -> Self {
-        let mut by_address: BTreeMap<String, Vec<(String, Tone)>> = BTreeMap::new();
-        for finding in &checked.report.findings {
-            by_address.entry(finding.address.clone()).or_default().push(line(finding));
-        }
-        let (errors, warnings) =
-            (checked.report.count(Severity::Error), checked.report.count(Severity::Warning));
-        let counts = format!("{}, {}", counted(errors, "error"), counted(warnings, "warning"));
-        Self { by_address, counts }
-    }
-
-    /// What is said of a field in a stage, or of its entry there.
-    pub fn at(&self, owner: &str, entry: &str, stage: &str) -> impl Iterator<Item = &(String, Tone)> {
-        let whole = entry.split_once('.').map(|(entry, _)| format!("{owner}/{entry}@{stage}"));
-        let addresses = [Some(format!("{owner}/{entry}@{stage}")), whole];
-        addresses.into_iter().flatten().filter_map(|address| self.by_address.get(&address)).flatten()
-    }
-}
-
-fn line(finding: &Finding) -> (String, Tone) {
-    let (word, tone) = match finding.severity {
-        Severity::Error => ("error", Tone::Bad),
-        Severity::Warning => ("warning", Tone::Doubtful),
-    };
-    (format!("{word} {}: {}", finding.kind(), finding.message), tone)
 }
 
 /// What outlets have.

@@ -4,10 +4,12 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use cledger_core::findings::Finding;
-use cledger_store::{GitPlace, last_before};
+use cledger_store::{Scope, last_before};
 use jiff::SignedDuration;
 
 use super::{ToCheck, new_since, texts};
+use crate::against::{Against, git_place};
+use crate::opened::Opened;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
 
@@ -20,7 +22,7 @@ pub struct Ages {
     pub not_known: Option<String>,
 }
 
-/// Times by which ages are told: hours, what has begun within them, and what has begun before the last.
+/// The times by which ages are told, in hours, and what is said of whatever began within each.
 const TIMES: [(i64, &str); 4] = [
     (24, "within a day"),
     (7 * 24, "within a week"),
@@ -29,36 +31,35 @@ const TIMES: [(i64, &str); 4] = [
 ];
 
 impl Ages {
-    /// Looks back at revisions for how old the findings of a check are that covers these patterns.
-    pub fn of(at: &Arc<Workplace>, asked: &ToCheck) -> Result<Self, Trouble> {
+    /// Looks back at revisions for how old the findings of a check are. Where that ends early, it says why.
+    pub fn of(at: &Arc<Workplace>, asked: &ToCheck) -> Self {
         let mut ages = Self::default();
-        let (texts, today) = (texts(asked)?, at.day(asked.today.as_deref())?);
-        let root = at.root()?;
-        let place = GitPlace::Folder { folder: &root, trusted: at.named.is_some() };
-        for (hours, within) in TIMES {
-            let then = (at.clock)().checked_sub(SignedDuration::from_hours(hours));
-            let commit = match then.map(|then| last_before(&place, &then.to_string())) {
-                Ok(Ok(commit)) => commit,
-                Ok(Err(error)) => {
-                    ages.not_known = Some(error.to_string());
-                    break;
-                }
-                Err(_) => None,
-            };
-            // Nothing is older than the history.
-            let Some(commit) = commit else { break };
-            match new_since(at, (asked, &texts), &commit, today) {
-                Ok((checked, _)) => {
-                    let new = checked.report.findings.iter().map(name).collect();
-                    ages.within.push((within, new));
-                }
-                Err(trouble) => {
-                    ages.not_known = Some(trouble.to_string());
-                    break;
-                }
-            }
+        if let Err(trouble) = ages.look_back(at, asked) {
+            ages.not_known = Some(trouble.to_string());
         }
-        Ok(ages)
+        ages
+    }
+
+    fn look_back(&mut self, at: &Arc<Workplace>, asked: &ToCheck) -> Result<(), Trouble> {
+        let (texts, today) = (texts(asked)?, at.day(asked.today.as_deref())?);
+        let opened = Opened::read(at, &Scope::Whole)?;
+        let mut last: Option<String> = None;
+        for (hours, within) in TIMES {
+            // Nothing is older than the history, nor than time.
+            let Ok(then) = (at.clock)().checked_sub(SignedDuration::from_hours(hours)) else { break };
+            let Some(commit) = last_before(&git_place(&opened), &then.to_string())? else { break };
+            let known = self.within.last().filter(|_| last.as_ref() == Some(&commit));
+            let new = if let Some((_, known)) = known {
+                known.clone()
+            } else {
+                let against = Against::of(&opened, &commit)?;
+                let (checked, _) = new_since(&against, (asked, &texts), today)?;
+                checked.report.findings.iter().map(name).collect()
+            };
+            self.within.push((within, new));
+            last = Some(commit);
+        }
+        Ok(())
     }
 
     /// Since when a finding is there, in words; nothing where no revision tells.

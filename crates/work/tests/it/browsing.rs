@@ -43,7 +43,7 @@ fn rows(browser: &Browser) -> Rows {
 
 fn findings(browser: &Browser) -> Findings {
     until(browser, |news| match news {
-        News::Findings(findings) => Some(findings),
+        News::Findings(findings) => Some(*findings),
         _ => None,
     })
 }
@@ -86,9 +86,9 @@ fn what_is_missing_and_wrong_is_told_beside_the_values() {
     assert_eq!(rows.address(region, 1).as_deref(), Some("desk/region@test"));
     assert_eq!((rows.lacks[region], rows.differs[region]), (true, true));
     let findings = findings(&browser);
-    let said: Vec<&str> = findings.at("desk", "region", "test").map(|(text, _)| text.as_str()).collect();
-    assert!(said[0].starts_with("error missing-value: "), "{said:?}");
-    assert_eq!(findings.at("desk", "region", "dev").count(), 0);
+    let said = text(&findings.at("desk", "region", "test"));
+    assert!(said.starts_with("error missing-value: "), "{said}");
+    assert!(findings.is_any_at("desk", "region", "test") && !findings.is_any_at("desk", "region", "dev"));
     browser.wish(Wish::Detail("desk/base@dev".to_owned()));
     let detail = until(&browser, |news| match news {
         News::Detail(detail) => Some(detail),
@@ -195,4 +195,47 @@ fn outlets_are_looked_at_on_demand() {
     assert_eq!(hold.sides.clone().map(|(text, _)| text), ["5m", "9m"]);
     browser.wish(Wish::Look("desk@nowhere".to_owned()));
     assert!(refusal(&browser).starts_with("look at the outlets of desk@nowhere: "));
+}
+
+#[test]
+fn what_is_found_where_a_value_is_written_is_told_where_it_counts() {
+    let place = Place::new(&[
+        ("shared.toml", "[credentials.gate]\nform = \"token\"\n[variables.level]\ntype = \"integer\"\n"),
+        ("units/desk.toml", "uses = [\"gate\", \"level\"]\n[instances.kiosk]\n"),
+        ("units/lamp.toml", "[variables.level]\ndefault = \"1\"\n"),
+        ("stages/dev.toml", "[shared]\nlevel = \"high\"\ngate.token = \"plover\"\n"),
+    ]);
+    let browser = browser(&place);
+    let findings = findings(&browser);
+    let at = |owner: &str, entry: &str, stage: &str| {
+        let found = findings.at(owner, entry, stage);
+        found.iter().map(|(text, _)| text.split(':').next().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    for owner in ["desk", "desk+kiosk"] {
+        assert_eq!(at(owner, "level", "dev"), ["error wrong-type at shared/level@dev"]);
+        assert!(at(owner, "gate.token", "dev")[0].contains("plain-secret at shared/gate.token@dev"));
+    }
+    // Another unit has an entry of the same name, and nothing to do with it.
+    assert_eq!(at("lamp", "level", "dev"), Vec::<String>::new());
+}
+
+#[test]
+fn what_is_made_stays_made_whatever_comes_after_it() {
+    let place = Place::new(&[DESK, DEV]);
+    let browser = browser(&place);
+    browser.wish(Wish::Try(change("desk/region@dev=quay", Say::Absent)));
+    assert!(refusal(&browser).contains("is no address"));
+    browser.wish(Wish::Try(change("desk/region@prod", Say::Text("pier".to_owned()))));
+    assert!(matches!(outcome(&browser), Outcome::Tried(_)));
+    browser.wish(Wish::Make);
+    let question = until(&browser, |news| match news {
+        News::Question(question) => Some(question),
+        _ => None,
+    });
+    // Somebody breaks another file while the name is typed.
+    place.write("ledger.toml", "format = \n");
+    question.answer(Some(Zeroizing::new("prod".to_owned())));
+    assert!(matches!(outcome(&browser), Outcome::Made { .. }));
+    assert!(place.read("stages/prod.toml").contains("region = \"pier\""));
+    assert!(refusal(&browser).starts_with("read the ledger: "), "and only that is refused");
 }
