@@ -290,20 +290,7 @@ pub fn rehome(
             }
         }
     }
-    hits.sort_by_key(|hit| (hit.range.start, std::cmp::Reverse(hit.range.end), hit.fit));
-    let mut done = 0;
-    let mut replaced: Vec<Range<usize>> = Vec::new();
-    for hit in hits {
-        if hit.range.start < done {
-            continue;
-        }
-        rehomed.text.push_str(text.get(done..hit.range.start).unwrap_or_default());
-        rehomed.text.push_str(&hit.coded);
-        done = hit.range.end;
-        replaced.push(hit.range);
-        rehomed.replaced.push(Spot { place: stretches[hit.stretch].place.clone(), swap: hit.swap });
-    }
-    rehomed.text.push_str(text.get(done..).unwrap_or_default());
+    let replaced = put_in(text, stretches, hits, &mut rehomed);
     let mut known = BTreeSet::new();
     for (range, stretch, swap) in seen {
         let at = replaced.partition_point(|other| other.end <= range.start);
@@ -321,6 +308,26 @@ pub fn rehome(
         }
     }
     rehomed
+}
+
+/// Writes the text with what takes the place of values: of those that overlap, the first and longest that fits best. Gives
+/// the bytes that were replaced.
+fn put_in(text: &str, stretches: &[Stretch], mut hits: Vec<Hit>, rehomed: &mut Rehomed) -> Vec<Range<usize>> {
+    hits.sort_by_key(|hit| (hit.range.start, std::cmp::Reverse(hit.range.end), hit.fit));
+    let mut done = 0;
+    let mut replaced: Vec<Range<usize>> = Vec::new();
+    for hit in hits {
+        if hit.range.start < done {
+            continue;
+        }
+        rehomed.text.push_str(text.get(done..hit.range.start).unwrap_or_default());
+        rehomed.text.push_str(&hit.coded);
+        done = hit.range.end;
+        replaced.push(hit.range);
+        rehomed.replaced.push(Spot { place: stretches[hit.stretch].place.clone(), swap: hit.swap });
+    }
+    rehomed.text.push_str(text.get(done..).unwrap_or_default());
+    replaced
 }
 
 /// Whether a text is a number of JSON (RFC 8259 section 6).

@@ -424,7 +424,10 @@ fn came_of(looked: &Looked) -> (String, Tone) {
         |tone: Tone| looked.units.values().filter(|told| told.iter().any(|it| it.tone == tone)).count();
     match (all, with(Tone::Bad), with(Tone::Doubtful)) {
         (0, ..) => (format!("{of}: nothing was found to look at."), Tone::Doubtful),
-        (_, 0, 0) => (format!("{of}: {all} looked at, as the ledger says."), Tone::Good),
+        (_, 0, 0) => {
+            let but = if with(Tone::Quiet) > 0 { " but for what is waived" } else { "" };
+            (format!("{of}: {all} looked at, as the ledger says{but}."), Tone::Good)
+        }
         (_, 0, unknown) => (format!("{of}: {unknown} of {all} not known."), Tone::Doubtful),
         (_, drifted, 0) => (format!("{of}: {drifted} of {all} drifted."), Tone::Bad),
         (_, drifted, unknown) => {

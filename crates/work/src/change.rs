@@ -374,7 +374,8 @@ impl Changing {
             && consent.why.is_none()
         {
             if is_shown {
-                let text = format!("`{}` is locked: the change itself needs --why TEXT.", stage.name);
+                let text =
+                    format!("`{}` is locked: the change itself needs a reason, --why TEXT.", stage.name);
                 self.opened.at.telling.notice(&text);
             } else {
                 let message = format!("`{}` is locked: it changes with a reason only", stage.name);
@@ -393,7 +394,9 @@ impl Changing {
         if is_shown {
             let unsigned = unsigned(&stages, &consent.countersign);
             if !unsigned.is_empty() {
-                let text = format!("The change itself needs --countersign {}.", unsigned.join(","));
+                // Whoever can be asked is, by the change itself.
+                let or = if self.opened.at.asking.is_there() { ", or asks for these names" } else { "" };
+                let text = format!("The change itself needs --countersign {}{or}.", unsigned.join(","));
                 self.opened.at.telling.notice(&text);
             }
             return Ok(());

@@ -7,7 +7,12 @@ use snapbox::str;
 
 use crate::test_ledger::{SMALL, TestLedger, is_there, program, written};
 
-fn git(folder: &Path, arguments: &[&str]) {
+pub(crate) fn git(folder: &Path, arguments: &[&str]) {
+    git_at(folder, arguments, None);
+}
+
+/// The same at a time.
+pub(crate) fn git_at(folder: &Path, arguments: &[&str], time: Option<&str>) {
     let output = Command::new("git")
         .args([
             "-c",
@@ -21,6 +26,7 @@ fn git(folder: &Path, arguments: &[&str]) {
         .arg(folder)
         .args(arguments)
         .env("GIT_CONFIG_GLOBAL", "/dev/null")
+        .envs(time.map(|time| ("GIT_COMMITTER_DATE", time)))
         .output()
         .unwrap();
     assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));

@@ -1,8 +1,10 @@
 //! `report`: pages for people without a terminal.
 
+use std::time::SystemTime;
+
 use serde_json::{Value, json};
 
-use crate::against::demo_in_git;
+use crate::against::{demo_in_git, git, git_at};
 use crate::browser::Browser;
 use crate::test_ledger::{TestLedger, is_there, written};
 
@@ -185,4 +187,83 @@ fn a_page_works_in_a_browser() {
     let own = format!("file://{}", page.display());
     assert!(browser.requests.iter().all(|url| url.starts_with(&own)), "{:?}", browser.requests);
     assert_eq!(browser.complaints, Vec::<String>::new());
+}
+
+/// The findings of a page of Markdown, by address, with when each began.
+fn began(page: &str) -> Vec<(String, String)> {
+    let rows = page.lines().filter(|line| line.starts_with("| ") && line.contains("| **error** |"));
+    rows.map(|row| {
+        let cells: Vec<&str> = row.trim_matches('|').split(" | ").map(str::trim).collect();
+        (cells[0].replace('\\', ""), (*cells.last().unwrap()).to_owned())
+    })
+    .collect()
+}
+
+#[test]
+fn findings_say_within_which_time_they_began() {
+    if !is_there("git") {
+        return;
+    }
+    let ledger = TestLedger::small();
+    let folder = ledger.path(".");
+    let check = || {
+        let run =
+            ledger.command("report check --form markdown").env("PATH", std::env::var_os("PATH").unwrap());
+        written(&run.assert().code(1)).0
+    };
+    let says = |region: &str, hold: &str| {
+        let shared = "[shared.db]\nhost = \"db.dev.example\"\nuser = \"dev\"\npassword = \"low-tide-dev\"\n";
+        ledger.write("stages/dev.toml", format!("{shared}[units.desk]\nregion = \"{region}\"\n{hold}"));
+    };
+    // Without a history nobody can tell, and nothing is said.
+    says("nrth", "");
+    assert!(!check().contains("began"), "{}", check());
+    git(&folder, &["init", "-q"]);
+    let commit = |time: &str| {
+        git(&folder, &["add", "-A"]);
+        git_at(&folder, &["commit", "-qm", "x"], Some(time));
+    };
+    // One was there for years, one since some weeks, and one is not committed yet.
+    commit("2020-01-01T00:00:00Z");
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs();
+    says("nrth", "hold = \"soon\"\n");
+    commit(&format!("{} +0000", now - 10 * 24 * 60 * 60));
+    ledger.write("units/desk.toml", ledger.read("units/desk.toml") + "[variables.pier]\n");
+    let page = check();
+    let at =
+        |address: &str| began(&page).into_iter().find(|(known, _)| known == address).unwrap_or_default().1;
+    assert_eq!(at("desk/region@dev"), "longer ago than a year", "{page}");
+    assert_eq!(at("desk/hold@dev"), "within a month", "{page}");
+    assert_eq!(at("desk/pier@dev"), "within a day", "{page}");
+    let (html, _) = written(
+        &ledger.command("report check").env("PATH", std::env::var_os("PATH").unwrap()).assert().code(1),
+    );
+    assert!(html.contains("Findings by age") && html.contains("began within a month (error)"));
+    // What cannot be read at one of these times is told, and not passed over.
+    ledger.write("shared.toml", "[connections.db\n");
+    commit("2020-01-02T00:00:00Z");
+    ledger.write(
+        "shared.toml",
+        "[connections.db]\nprotocol = \"postgresql\"\nfields.database.default = \"tides\"\n",
+    );
+    let page = check();
+    assert!(page.contains("How old findings are is not known in full: "), "{page}");
+}
+
+#[test]
+fn a_comparison_is_of_whatever_has_names_and_of_rows() {
+    let ledger = TestLedger::demo();
+    ledger.write("one.env", "PORT=1\nNAME=quay\nTOKEN=plover-1\n");
+    ledger.write("other.env", "PORT=2\nNAME=quay\nTOKEN=plover-2\nMORE=3\n");
+    let (page, _) = run(&ledger, "report compare file:one.env file:other.env --form markdown", 1);
+    for row in [
+        "| PORT | 1 | 2 | **differs** |",
+        "| MORE | none | 3 | **only in the second** |",
+        "1 name is the same",
+    ] {
+        assert!(page.contains(row), "{row}\n{page}");
+    }
+    assert!(!page.contains("plover"), "{page}");
+    let (page, _) = run(&ledger, "report compare quay-screens@dev quay-screens@test --form markdown", 1);
+    assert!(page.contains("| row mill-stairs |") && page.contains("| **only in dev** |"), "{page}");
 }

@@ -71,9 +71,9 @@ fn is_are(count: usize, noun: &str) -> String {
 
 /// A field, a name or a row of a lookup table on both sides.
 fn row(line: Line) -> Row {
-    let Line { name, sides, word, tone } = line;
+    let Line { name, sides, word, tone, .. } = line;
     let [left, right] = sides.map(|(text, tone)| Cell::toned(text, tone));
-    let cells = vec![Cell::plain(name.trim_start()), left, right, Cell::toned(word, tone)];
+    let cells = vec![Cell::plain(&name), left, right, Cell::toned(word, tone)];
     Row { id: name, cells, differs: tone == Tone::Bad, lacks: false }
 }
 

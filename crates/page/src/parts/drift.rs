@@ -35,11 +35,11 @@ fn of_unit(unit: &UnitDrift) -> Vec<Row> {
     let outlet = unit.outlet.as_ref().map(|(outlet, _)| outlet.clone()).unwrap_or_default();
     let row = |told: Told| {
         let id = format!("{name}-{outlet}-{}", told.what);
-        let [ledger, there] = told.sides.map(|(text, tone)| Cell::toned(text, tone));
+        let [ledger, there] = told.sides.map(Cell::plain);
         let word = Cell::toned(told.word, told.tone);
         let cells =
             vec![Cell::plain(&name), Cell::plain(&outlet), Cell::plain(told.what), ledger, there, word];
-        Row { id, cells, differs: true, lacks: told.tone == Tone::Bad }
+        Row { id, cells, differs: told.tone != Tone::Quiet, lacks: told.tone == Tone::Bad }
     };
     told(unit).into_iter().map(row).collect()
 }

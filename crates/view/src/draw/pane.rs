@@ -110,7 +110,7 @@ fn outlets(screen: &Screen, unit: &str) -> Vec<(usize, String, Tone)> {
     told.sort_by_key(|told| told.address != address);
     for one in told {
         said.push((0, format!("{}: {}", one.what.trim_end_matches([' ', ':']), one.word), one.tone));
-        let [(ledger, _), (there, _)] = &one.sides;
+        let [ledger, there] = &one.sides;
         if !ledger.is_empty() || !there.is_empty() {
             said.push((1, format!("in the ledger {ledger}, there {there}"), Tone::Plain));
         }

@@ -16,6 +16,8 @@ use crate::shown::{MASK, Tone, cells_of, effective, escape, held, is_rows};
 pub struct Line {
     /// What it is called.
     pub name: String,
+    /// Whether it is a row of the lookup table above it.
+    pub is_row: bool,
     /// What each side has.
     pub sides: [(String, Tone); 2],
     /// How they stand to each other.
@@ -37,6 +39,7 @@ pub fn field(ledger: &Ledger, field: &Compared<'_>, of: &ComparedStages<'_>) -> 
     };
     let mut lines = vec![Line {
         name: ledger.field_name(field.left.subject, field.left.slot),
+        is_row: false,
         sides: [value(&field.left_value), value(&field.right_value)],
         word: word(field, of),
         tone,
@@ -50,7 +53,7 @@ pub fn field(ledger: &Ledger, field: &Compared<'_>, of: &ComparedStages<'_>) -> 
                 RowDifference::OnlyRight => format!("only in {}", of.right),
             };
             let sides = row.sides.map(|side| (side, Tone::Plain));
-            Line { name: format!("    row {}", row.key), sides, word, tone }
+            Line { name: format!("row {}", row.key), is_row: true, sides, word, tone }
         }));
     }
     lines
@@ -85,7 +88,7 @@ pub fn name(one: &NamedCompared) -> Line {
         Difference::OnlyRight => ("only in the second", Tone::Bad),
     };
     let sides = [value(&one.left), value(&one.right)];
-    Line { name: escape(&one.name()), sides, word: word.to_owned(), tone }
+    Line { name: escape(&one.name()), is_row: false, sides, word: word.to_owned(), tone }
 }
 
 /// A row that two lookup tables have otherwise.

@@ -1,4 +1,4 @@
-//! How a unit stands at a place, in words: a line for whatever is not as the ledger says.
+//! How a unit stands at a place, in words: a line for whatever is not as the ledger says, waived or not.
 
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 use cledger_core::value::Held;
@@ -14,14 +14,14 @@ pub struct Told {
     /// The address of the field, where the ledger knows it.
     pub address: Option<String>,
     /// What the ledger says, and what is there.
-    pub sides: [(String, Tone); 2],
+    pub sides: [String; 2],
     /// How it stands.
     pub word: String,
     /// What that says.
     pub tone: Tone,
 }
 
-/// What is told of a unit that is not clean; nothing of one that is.
+/// What is told of a unit: nothing of one that is as the ledger says, and of what is waived as well.
 pub fn told(unit: &UnitDrift) -> Vec<Told> {
     let whole = |word: &str, tone| vec![alone("", word.to_owned(), tone)];
     match &unit.state {
@@ -47,31 +47,43 @@ fn of_file(path: &str, file: &FileDrift) -> Vec<Told> {
         FileDrift::LeftOver => whole("left over"),
         FileDrift::Unreadable(reason) => whole(&format!("cannot be read: {reason}")),
         FileDrift::TextDiffers { line, .. } => whole(&format!("differs from line {line} on")),
-        FileDrift::Drifted(names) => {
-            names.iter().filter(|drifted| !drifted.waived).map(|drifted| of_name(path, drifted)).collect()
-        }
+        FileDrift::Drifted(names) => names.iter().map(|drifted| of_name(path, drifted)).collect(),
     }
 }
 
 fn of_name(path: &str, drifted: &Drifted) -> Told {
-    let since = drifted.since.map(|since| format!(": {}", since.words())).unwrap_or_default();
-    let is_known = drifted.what != NameDrift::Unreadable;
+    let (word, tone) = how(drifted);
     Told {
         what: format!("{path} {}", drifted.name),
         address: drifted.address.clone(),
-        sides: [side(drifted, drifted.expected.as_ref()), side(drifted, drifted.there.as_ref())],
-        word: format!("{}{since}", drifted.what.words()),
-        tone: if is_known { Tone::Bad } else { Tone::Doubtful },
+        sides: sides(drifted),
+        word,
+        tone,
     }
 }
 
-/// A value of one side, where anybody may see it.
-fn side(drifted: &Drifted, held: Option<&Held>) -> (String, Tone) {
-    match held {
-        None => ("none".to_owned(), Tone::Quiet),
-        Some(held) => match held.open() {
-            Some(value) if !drifted.secret => (one_line(value), Tone::Plain),
-            _ => (MASK.to_owned(), Tone::Quiet),
-        },
+/// How a name has drifted, and what that says.
+pub fn how(drifted: &Drifted) -> (String, Tone) {
+    let since = drifted.since.map(|since| format!(": {}", since.words())).unwrap_or_default();
+    let word = format!("{}{since}", drifted.what.words());
+    match drifted.what {
+        _ if drifted.waived => (format!("{word}, waived"), Tone::Quiet),
+        NameDrift::Unreadable => (word, Tone::Doubtful),
+        _ => (word, Tone::Bad),
     }
+}
+
+/// What the ledger says under a name and what is there, secrets masked.
+pub fn sides(drifted: &Drifted) -> [String; 2] {
+    let shown = |held: Option<&Held>, is_there: bool| match held.and_then(Held::open) {
+        Some(value) => one_line(value),
+        None if !is_there => "none".to_owned(),
+        None if drifted.address.is_some() => MASK.to_owned(),
+        None => "(not shown)".to_owned(),
+    };
+    let in_ledger = !matches!(drifted.what, NameDrift::ExtraThere | NameDrift::NoValueHere);
+    [
+        shown(drifted.expected.as_ref(), in_ledger),
+        shown(drifted.there.as_ref(), drifted.what != NameDrift::MissingThere),
+    ]
 }

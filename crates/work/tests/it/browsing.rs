@@ -192,7 +192,7 @@ fn outlets_are_looked_at_on_demand() {
     });
     let told = &looked.units["desk@dev"];
     let hold = told.iter().find(|told| told.address.as_deref() == Some("desk/hold@dev")).unwrap();
-    assert_eq!(hold.sides.clone().map(|(text, _)| text), ["5m", "9m"]);
+    assert_eq!(hold.sides, ["5m", "9m"]);
     browser.wish(Wish::Look("desk@nowhere".to_owned()));
     assert!(refusal(&browser).starts_with("look at the outlets of desk@nowhere: "));
 }

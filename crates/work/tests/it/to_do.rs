@@ -6,10 +6,12 @@ use cledger_standin::Fault;
 use cledger_work::asking::Nobody;
 use cledger_work::deliver::status::status;
 use cledger_work::deliver::to_do::to_do;
+use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
+use cledger_work::deliver::words;
 use cledger_work::deliver::{Settle, ToDeliver, deliver};
 
 use crate::quay::{Quay, delivers, does_the_chore, promotes, withdraws};
-use crate::workplaces::{Place, asked};
+use crate::workplaces::{Place, asked, because, whole};
 
 /// The commands, each without `cledger`, with how many of what.
 fn commands(place: &Place) -> Vec<String> {
@@ -60,7 +62,13 @@ fn what_nobody_knows_is_finished_first() {
     quay.fails(Some(Fault::DownWrites));
     withdraws(place).unwrap();
     assert_eq!(commands(place)[0], "withdraw desk@dev: nobody knows how far withdrawal 3 came");
+    let standings = status(&place.open(), &["desk".to_owned()], false).unwrap().standings;
+    let there = standings[0].stages[0].as_ref().unwrap();
+    assert!(words::state(there).starts_with("withdrawal 3 not known, "), "{}", words::state(there));
     quay.fails(None);
+    let asked = ToWithdraw { consent: because(&[]), ..ToWithdraw::default() };
+    let again = withdraw(&place.open(), &whole("desk@dev"), &asked).unwrap();
+    assert!(again.units[0].again && again.units[0].number == 3, "{:?}", again.units[0]);
     withdraws(place).unwrap();
     assert!(!commands(place).iter().any(|one| one.starts_with("withdraw")), "{:?}", commands(place));
     assert_eq!(quay.there(), BTreeMap::new());

@@ -7,6 +7,7 @@ use cledger_work::compare::ComparedStages;
 use cledger_work::compare::words::{self, Line};
 use rayon::prelude::*;
 
+use super::rows::INDENT;
 use crate::output::clean::Cleaned;
 use crate::output::console::Console;
 use crate::output::style::Tone;
@@ -94,7 +95,8 @@ fn table(
     table
 }
 
-fn add(table: &mut Table, Line { name, sides: [left, right], word, tone }: Line) {
+fn add(table: &mut Table, Line { name, is_row, sides: [left, right], word, tone }: Line) {
+    let name = if is_row { format!("{INDENT}{name}") } else { name };
     table.row(vec![(name, Tone::Plain), left, right, (word, tone)]);
 }
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use cledger_core::compare::RowDifference;
-use cledger_core::drift::{Drifted, FileDrift, NameDrift};
+use cledger_core::drift::{FileDrift, NameDrift};
 use cledger_core::value::{Held, Value};
 
 use super::rows;
@@ -12,7 +12,7 @@ use crate::output::style::Tone;
 use crate::output::table::Table;
 use crate::output::time::day;
 use crate::output::{style, values};
-use cledger_work::drift::{Against, Drift};
+use cledger_work::drift::{Against, Drift, words};
 use cledger_work::reality::lookups::LOOKED_UP;
 use cledger_work::reality::standing::{LastDelivery, SAID, State, UnitDrift};
 use cledger_work::shown::counted;
@@ -198,13 +198,10 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
             console.line(format!("  {path}"));
             let mut table = Table::new(&["  name", "ledger", "there", ""], console.width());
             for drifted in names {
-                let (ledger, there) = sides(drifted);
+                let [ledger, there] = words::sides(drifted);
                 let name = format!("  {}", values::escape(&drifted.name));
-                let since = drifted.since.map(|since| format!(": {}", since.words())).unwrap_or_default();
-                let what = format!("{}{since}", drifted.what.words());
-                let word =
-                    if drifted.waived { (format!("{what}, waived"), Tone::Quiet) } else { (what, Tone::Bad) };
-                table.row(vec![(name, Tone::Plain), (ledger, Tone::Plain), (there, Tone::Plain), word]);
+                let sides = [name, ledger, there].map(|text| (text, Tone::Plain));
+                table.row(sides.into_iter().chain([words::how(drifted)]).collect());
                 if let (Some(ledger), Some(there)) =
                     (open(drifted.expected.as_ref()), open(drifted.there.as_ref()))
                 {
@@ -221,21 +218,4 @@ fn file(console: &mut Console, path: &str, drift: &FileDrift) {
 /// A value that anybody may see.
 fn open(held: Option<&Held>) -> Option<&Value> {
     held.and_then(Held::open)
-}
-
-/// What the ledger says and what is there, secrets masked.
-fn sides(drifted: &Drifted) -> (String, String) {
-    let shown = |held: Option<&Held>, is_there: bool| match open(held) {
-        Some(value) => values::one_line(value),
-        None if !is_there => "none".to_owned(),
-        None if drifted.address.is_some() => values::MASK.to_owned(),
-        None => "(not shown)".to_owned(),
-    };
-    (
-        shown(
-            drifted.expected.as_ref(),
-            !matches!(drifted.what, NameDrift::ExtraThere | NameDrift::NoValueHere),
-        ),
-        shown(drifted.there.as_ref(), drifted.what != NameDrift::MissingThere),
-    )
 }

@@ -12,6 +12,9 @@ use crate::output::{origin, values};
 use cledger_work::compare::words::{Row, rows};
 use cledger_work::shown::counted;
 
+/// In front of a row, below its field.
+pub(crate) const INDENT: &str = "    ";
+
 /// Prints a table's effective rows, each with where it came from.
 pub(crate) fn print(
     console: &mut Console,
@@ -55,7 +58,7 @@ pub(crate) fn add_differences(
     word: Option<(&dyn Fn(RowDifference) -> String, Tone)>,
 ) {
     for Row { key, sides: [one, other], difference } in rows(left, right) {
-        let mut cells = Vec::from([format!("    row {key}"), one, other].map(|text| (text, Tone::Plain)));
+        let mut cells = Vec::from([format!("{INDENT}row {key}"), one, other].map(|text| (text, Tone::Plain)));
         cells.extend(word.map(|(word, tone)| (word(difference), tone)));
         table.row(cells);
     }
