@@ -13,8 +13,8 @@ use crate::address::Owner;
 use crate::cipher::{Cipher, KeyScope};
 use crate::impact::Written;
 use crate::model::{
-    Given, LayerId, Ledger, LookUp, LookUpSource, Outlet, OutletKind, Ready, StageId, StageText, Subject,
-    UnitId,
+    Database, Given, LayerId, Ledger, LookUp, LookUpSource, Outlet, OutletKind, Ready, StageId, StageText,
+    Subject, UnitId,
 };
 use crate::name::Name;
 use crate::probe::{Service, Target, places};
@@ -112,12 +112,27 @@ fn for_stage(text: &StageText, ledger: &Ledger, stage: StageId) -> String {
     text.for_stage(ledger, stage).unwrap_or_else(|_| text.as_written().to_owned())
 }
 
+/// The text of an outlet in a stage for each unit that it may refer to: a secret is granted by its own name alone.
+fn of_each(text: &StageText, outlet: &Outlet, ledger: &Ledger, stage: StageId) -> Vec<String> {
+    if !text.refers_to_unit() {
+        return vec![for_stage(text, ledger, stage)];
+    }
+    let owners = ledger.subjects_in(stage).map(|subject| ledger.owner(subject));
+    let taken = owners.filter(|owner| outlet.takes(stage, owner.names()));
+    taken.filter_map(|owner| text.expand_for(ledger, &owner, stage).ok().map(Into::into)).collect()
+}
+
 /// What an outlet needs in a stage.
 pub fn of_outlet(outlet: &Outlet, ledger: &Ledger, stage: StageId) -> BTreeSet<Named> {
     let mut names = BTreeSet::new();
+    let address = |text: &StageText| vec![Named::new(Thing::Address, for_stage(text, ledger, stage))];
+    let source = |text: &StageText| {
+        let sources = of_each(text, outlet, ledger, stage);
+        sources.iter().map(|source| Named::of_source(source)).collect::<Vec<_>>()
+    };
     let given = |given: &Given| match given {
-        Given::Text(text) => Named::new(Thing::Address, text.as_str()),
-        Given::From(source) => Named::of_source(&source.0),
+        Given::Text(text) => address(text),
+        Given::From(text) => source(text),
     };
     match &outlet.kind {
         OutletKind::Directory { path, .. } | OutletKind::Process { pid_file: path } => {
@@ -125,13 +140,18 @@ pub fn of_outlet(outlet: &Outlet, ledger: &Ledger, stage: StageId) -> BTreeSet<N
         }
         OutletKind::ByHand { .. } => {}
         OutletKind::Http(http) => {
-            names.insert(given(&http.url));
-            names.extend(http.token.iter().map(|token| Named::of_source(&token.0)));
-            names.extend(http.proxy.iter().map(|proxy| Named::new(Thing::Address, proxy.as_str())));
+            names.extend(given(&http.url));
+            names.extend(http.token.iter().flat_map(source));
+            names.extend(http.proxy.iter().flat_map(address));
         }
-        OutletKind::Postgres(postgres) => {
-            names.insert(given(&postgres.url));
-            names.extend(postgres.password.iter().map(|password| Named::of_source(&password.0)));
+        OutletKind::Rows(rows) => {
+            names.extend(match (&rows.at, rows.database) {
+                (Given::Text(path), Database::Sqlite) => {
+                    vec![Named::new(Thing::File, for_stage(path, ledger, stage))]
+                }
+                (at, _) => given(at),
+            });
+            names.extend(rows.password.iter().flat_map(source));
         }
     }
     let effect = &outlet.effect;

@@ -71,11 +71,11 @@ fn one(load: &Load) -> Result<(), NotBrought> {
                 Put::ChangedMeanwhile => Err(NotBrought::ChangedMeanwhile),
             }
         }
-        (Reach::Postgres(postgres), Asked::Rows(scope), Content::Rows(changes)) => {
+        (Reach::Rows(reach), Asked::Rows(of), Content::Rows(changes)) => {
             let nothing = Values::new();
             let seen = if let Held::Rows(values) = &load.seen { values } else { &nothing };
-            let mut rows = Rows::of(postgres, deadline).map_err(NotBrought::from)?;
-            if rows.change(scope, seen, changes)? { Ok(()) } else { Err(NotBrought::ChangedMeanwhile) }
+            let mut rows = Rows::to_change(reach, deadline)?;
+            if rows.change(of, seen, changes)? { Ok(()) } else { Err(NotBrought::ChangedMeanwhile) }
         }
         (Reach::None(reason), ..) => Err(NotBrought::Failed(reason.clone())),
         _ => Err(NotBrought::Failed("nothing can be brought there".to_owned())),

@@ -20,8 +20,28 @@ pub enum Asked {
     Environment(PathBuf),
     /// The document at this address.
     Document(String),
-    /// The rows of this scope.
-    Rows(String),
+    /// Its rows.
+    Rows(RowsOf),
+}
+
+/// The rows of a unit.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct RowsOf {
+    /// Their scope.
+    pub scope: String,
+    /// What other columns hold in rows that are ours, by column.
+    pub only: Vec<(String, String)>,
+    /// What other columns get in each row that is written.
+    pub written: Vec<(String, Written)>,
+}
+
+/// What a column gets in each row that is written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Written {
+    /// This text.
+    Text(String),
+    /// The time of that.
+    Now,
 }
 
 /// Files that a unit has in an outlet.

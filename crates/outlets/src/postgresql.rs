@@ -6,15 +6,15 @@ use std::thread;
 use std::time::Duration;
 
 use cledger_core::probe::{Answer, Tls};
-use percent_encoding::percent_decode_str;
 use postgres::config::{Host, SslMode};
 use postgres::error::SqlState;
 use postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
-use zeroize::Zeroizing;
 
+use crate::database_url::without_mode;
 use crate::failure::{Deadline, Failure};
 use crate::reach::Sent;
+use crate::rows::refusal;
 use crate::tls;
 use crate::trust::Trust;
 
@@ -104,48 +104,16 @@ pub(crate) fn failure(error: &postgres::Error) -> Failure {
     if denied.contains(code) {
         return Failure::new(Answer::AccessDenied, format!("SQLSTATE {}", code.code()));
     }
-    Failure::new(Answer::Unexpected, format!("SQLSTATE {}", code.code()))
-}
-
-/// The address without `sslmode`, of which the library does not know all words, and its value.
-fn without_mode(url: &str) -> Result<(Zeroizing<String>, Option<String>), Failure> {
-    let Some((before, query)) = url.split_once('?') else {
-        return Ok((Zeroizing::new(url.to_owned()), None));
-    };
-    let (modes, rest): (Vec<&str>, Vec<&str>) = query.split('&').partition(|part| {
-        let key = part.split('=').next().unwrap_or_default();
-        percent_decode_str(key).decode_utf8_lossy().trim().eq_ignore_ascii_case("sslmode")
-    });
-    let mode = match modes[..] {
-        [] => None,
-        [mode] => Some(mode.split_once('=').map_or("", |(_, mode)| mode).to_owned()),
-        _ => return Err(Failure::unexpected("its `url` says `sslmode` twice")),
-    };
-    let gap = if rest.is_empty() { "" } else { "?" };
-    Ok((Zeroizing::new(format!("{before}{gap}{}", rest.join("&"))), mode))
+    refusal(said).unwrap_or_else(|| Failure::new(Answer::Unexpected, format!("SQLSTATE {}", code.code())))
 }
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use super::is_address;
 
     #[test]
-    fn the_mode_is_found_however_it_is_written_and_never_twice() {
-        let mode = |url: &str| without_mode(url).map(|(rest, mode)| (rest.as_str().to_owned(), mode));
-        for (url, rest, found) in [
-            ("postgresql://db/x", "postgresql://db/x", None),
-            ("postgresql://db/x?sslmode=require", "postgresql://db/x", Some("require")),
-            ("postgresql://db/x?a=1&SSLMODE=Require&b=2", "postgresql://db/x?a=1&b=2", Some("Require")),
-            ("postgresql://db/x?ssl%6dode=disable", "postgresql://db/x", Some("disable")),
-            ("postgresql://db/x?sslmode", "postgresql://db/x", Some("")),
-        ] {
-            assert_eq!(mode(url), Ok((rest.to_owned(), found.map(str::to_owned))), "{url}");
-        }
-        assert!(mode("postgresql://db/x?sslmode=require&sslmode=disable").is_err());
-        assert!(
-            !is_address("host=db password=x")
-                && !is_address("Postgresql://db/x")
-                && is_address("postgres://db")
-        );
+    fn an_address_is_told_from_a_list_of_settings() {
+        assert!(!is_address("host=db password=x") && !is_address("Postgresql://db/x"));
+        assert!(is_address("postgres://db"));
     }
 }

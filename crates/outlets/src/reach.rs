@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use cledger_core::model::RowColumns;
+use cledger_core::model::{Database, RowColumns};
 use zeroize::Zeroizing;
 
 use crate::trust::Trust;
@@ -16,7 +16,7 @@ pub enum Reach {
     /// Documents behind HTTP.
     Http(HttpReach),
     /// A table in a database.
-    Postgres(PostgresReach),
+    Rows(RowsReach),
     /// There is none, for this reason.
     None(String),
 }
@@ -57,11 +57,13 @@ pub struct HttpReach {
     pub trust: Trust,
 }
 
-/// The way to a table in PostgreSQL.
+/// The way to a table.
 #[derive(Debug, Clone)]
-pub struct PostgresReach {
-    /// The address of the database, in which no password is needed.
-    pub url: Sent,
+pub struct RowsReach {
+    /// Which database it is in.
+    pub database: Database,
+    /// The address of the database, in which no password is needed; the path of its file, where it is one.
+    pub at: Sent,
     /// The password.
     pub password: Option<Sent>,
     /// The table, with its schema where that is named.

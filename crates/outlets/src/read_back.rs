@@ -10,7 +10,7 @@ mod rows;
 mod source;
 
 use std::collections::BTreeMap;
-use std::sync::mpsc;
+use std::sync::mpsc::{self, Sender};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -23,6 +23,9 @@ pub(crate) use files::files;
 pub use source::{Listing, Source};
 
 use source::{Teller, Told};
+
+/// How many ways of units' own are gone at once.
+const AT_ONCE: usize = 16;
 
 /// What an outlet holds.
 #[derive(Debug, Default)]
@@ -42,7 +45,7 @@ pub fn read_back(sources: &[Source], mut heard: impl FnMut(usize)) -> Vec<ReadBa
     for (at, source) in sources.iter().enumerate() {
         let (sender, source) = (sender.clone(), source.clone());
         thread::spawn(move || {
-            tell(&source, &Teller { at, sender: &sender });
+            tell_all(&source, at, &sender);
             let _ = sender.send((at, Told::Over));
         });
     }
@@ -70,12 +73,35 @@ pub fn read_back(sources: &[Source], mut heard: impl FnMut(usize)) -> Vec<ReadBa
     found
 }
 
+/// Tells what comes of a source by the way that all have, and by those that some have of their own.
+fn tell_all(source: &Source, at: usize, sender: &Sender<(usize, Told)>) {
+    if source.own.is_empty() {
+        return tell(source, &Teller { at, sender, alone: None });
+    }
+    let together = source.together();
+    let apart = source.apart();
+    let share = apart.len().div_ceil(AT_ONCE).max(1);
+    thread::scope(|scope| {
+        for some in apart.chunks(share) {
+            let sender = sender.clone();
+            scope.spawn(move || {
+                for (owner, source) in some {
+                    tell(source, &Teller { at, sender: &sender, alone: Some(owner) });
+                }
+            });
+        }
+        if !together.asked.is_empty() {
+            tell(&together, &Teller { at, sender, alone: None });
+        }
+    });
+}
+
 fn tell(source: &Source, teller: &Teller<'_>) {
     let deadline = Deadline::within(source.limit);
     match &source.reach {
         Reach::Local(root) => files::tell(root, source, teller),
         Reach::Http(http) => documents::tell(http, source, teller, deadline),
-        Reach::Postgres(postgres) => rows::tell(postgres, source, teller, deadline),
+        Reach::Rows(reach) => rows::tell(reach, source, teller, deadline),
         Reach::None(reason) => teller.trouble(reason.as_str()),
     }
 }

@@ -102,7 +102,7 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
         prove(&planned.after, &outside, id, &claim)
     };
     refuse_unproven(&proof, &files)?;
-    let found = found::there(&files, &not_placed, &known.kept)?;
+    let found = found::there(&planned.after, &files, &not_placed, &known.kept)?;
     let (written, found) = work.write(&planned, &found)?;
     let mut adoption = work.adoption(not_placed, &proof);
     (adoption.changes_something, adoption.written) = (!planned.changed.is_empty(), written);

@@ -16,6 +16,15 @@ pub enum RowChange {
     Remove(String),
 }
 
+impl RowChange {
+    /// The name.
+    pub fn name(&self) -> &str {
+        match self {
+            RowChange::Insert(name, _) | RowChange::Update(name, _) | RowChange::Remove(name) => name,
+        }
+    }
+}
+
 impl fmt::Debug for RowChange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

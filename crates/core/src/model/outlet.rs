@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use wildmatch::WildMatch;
 
-use super::{Output, Source, StageId, StageText};
+use super::{Beside, Output, RowsOutlet, StageId, StageText};
 use crate::address::Pattern;
 use crate::name::Name;
 use crate::source::Place;
@@ -64,8 +64,8 @@ pub enum OutletKind {
     },
     /// A JSON document for each unit, behind HTTP.
     Http(Box<HttpOutlet>),
-    /// Rows of a table in a PostgreSQL database.
-    Postgres(Box<PostgresOutlet>),
+    /// Rows of a table in a database.
+    Rows(Box<RowsOutlet>),
     /// The environment of a running process, which is only read.
     Process {
         /// The file with its number, from the ledger's folder.
@@ -82,9 +82,18 @@ pub enum OutletKind {
 #[derive(Debug, Clone)]
 pub enum Given {
     /// This text.
-    Text(String),
+    Text(StageText),
     /// What is found there: `env:NAME` or `file:PATH`.
-    From(Source),
+    From(StageText),
+}
+
+impl Given {
+    /// The text, or where it is found.
+    pub fn as_text(&self) -> &StageText {
+        match self {
+            Given::Text(text) | Given::From(text) => text,
+        }
+    }
 }
 
 /// A JSON document for each unit, read with GET and written with PUT (RFC 9110).
@@ -95,64 +104,33 @@ pub struct HttpOutlet {
     /// What follows it; the unit's name comes behind it unless it refers to the unit.
     pub path: StageText,
     /// What is sent as a bearer token (RFC 6750).
-    pub token: Option<Source>,
+    pub token: Option<StageText>,
     /// The proxy between.
-    pub proxy: Option<String>,
+    pub proxy: Option<StageText>,
     /// How often it is tried again where it does not answer, or says that it cannot now.
     pub retries: u32,
     /// What of a unit stands there, and under which names.
     pub document: Output,
 }
 
-/// Rows of a table: one for each name of a scope.
-#[derive(Debug, Clone)]
-pub struct PostgresOutlet {
-    /// Where the database is: `postgresql://user@host:port/database?sslmode=…`, without a password.
-    pub url: Given,
-    /// The password.
-    pub password: Option<Source>,
-    /// The table, with its schema where that is named.
-    pub table: Vec<String>,
-    /// The table's columns; in our own layout without a `given` name.
-    pub columns: RowColumns,
-    /// The scope of a unit; `UNIT[+INSTANCE]@STAGE` where it is not given.
-    pub scope: Option<StageText>,
-    /// What of a unit stands there, and under which names.
-    pub rows: Output,
-}
-
-/// The columns that hold scope, name and value.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RowColumns {
-    /// Whose row it is.
-    pub scope: String,
-    /// The name.
-    pub name: String,
-    /// The value, as text.
-    pub value: String,
-    /// Whether the table is an application's own, which we did not make.
-    pub are_given: bool,
-}
-
-impl Default for RowColumns {
-    /// Our own layout.
-    fn default() -> Self {
-        let [scope, name, value] = ["scope", "name", "value"].map(str::to_owned);
-        Self { scope, name, value, are_given: false }
-    }
-}
-
 impl OutletKind {
     /// The kinds by their names in `ledger.toml`.
-    pub const NAMES: [&'static str; 5] = ["directory", "http", "postgres", "process", "by-hand"];
+    pub const NAMES: [&'static str; 7] =
+        ["directory", "http", "postgres", "mariadb", "sqlite", "process", "by-hand"];
 
     /// Whether a stage has another place there once it has another name.
     pub fn tells_stage(&self) -> bool {
         let refers = |text: &StageText| text.as_written().contains("${stage.name}");
         match self {
             OutletKind::Directory { path, .. } => refers(path),
-            OutletKind::Http(http) => refers(&http.path),
-            OutletKind::Postgres(postgres) => postgres.scope.as_ref().is_none_or(refers),
+            OutletKind::Http(http) => refers(&http.path) || refers(http.url.as_text()),
+            OutletKind::Rows(rows) => {
+                let is_where = |beside: &Beside| matches!(beside, Beside::Where(text) if refers(text));
+                rows.scope.as_ref().is_none_or(refers)
+                    || refers(rows.at.as_text())
+                    || refers(&rows.table)
+                    || rows.beside.iter().any(|(_, beside)| is_where(beside))
+            }
             OutletKind::Process { pid_file } => refers(pid_file),
             OutletKind::ByHand { .. } => false,
         }
@@ -163,9 +141,20 @@ impl OutletKind {
         match self {
             OutletKind::Directory { .. } => "directory",
             OutletKind::Http(_) => "http",
-            OutletKind::Postgres(_) => "postgres",
+            OutletKind::Rows(rows) => rows.database.kind(),
             OutletKind::Process { .. } => "process",
             OutletKind::ByHand { .. } => "by-hand",
+        }
+    }
+
+    /// Whether each unit has a way there of its own: another server, database or login.
+    pub fn way_varies_by_unit(&self) -> bool {
+        let given = |given: &Given| given.as_text().refers_to_unit();
+        let text = |text: &Option<StageText>| text.as_ref().is_some_and(StageText::refers_to_unit);
+        match self {
+            OutletKind::Http(http) => given(&http.url) || text(&http.token) || text(&http.proxy),
+            OutletKind::Rows(rows) => rows.way_varies_by_unit(),
+            OutletKind::Directory { .. } | OutletKind::Process { .. } | OutletKind::ByHand { .. } => false,
         }
     }
 
@@ -173,7 +162,7 @@ impl OutletKind {
     pub fn output(&self) -> Option<&Output> {
         match self {
             OutletKind::Http(http) => Some(&http.document),
-            OutletKind::Postgres(postgres) => Some(&postgres.rows),
+            OutletKind::Rows(rows) => Some(&rows.rows),
             OutletKind::Directory { .. } | OutletKind::Process { .. } | OutletKind::ByHand { .. } => None,
         }
     }

@@ -61,6 +61,12 @@ impl StageText {
         reference::is_in(&self.0)
     }
 
+    /// Whether it refers to the unit or the instance.
+    pub fn refers_to_unit(&self) -> bool {
+        let mut pieces = pieces(&self.0);
+        pieces.any(|piece| matches!(piece, Piece::Reference(inside) if inside.starts_with("unit.")))
+    }
+
     /// The text for a stage, with references to the unit left as they are.
     pub fn for_stage(&self, ledger: &Ledger, stage: StageId) -> Result<String, NoLabel> {
         let mut expanded = String::new();

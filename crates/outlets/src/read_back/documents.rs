@@ -23,9 +23,9 @@ pub(super) fn tell(http: &HttpReach, source: &Source, teller: &Teller<'_>, deadl
         for some in asked.chunks(share) {
             let documents = &documents;
             let sender = teller.sender.clone();
-            let at = teller.at;
+            let (at, alone) = (teller.at, teller.alone);
             scope.spawn(move || {
-                let teller = Teller { at, sender: &sender };
+                let teller = Teller { at, sender: &sender, alone };
                 for (unit, asked) in some {
                     let Asked::Document(url) = asked else { continue };
                     if !teller.unit(unit, held(documents.get(url))) {

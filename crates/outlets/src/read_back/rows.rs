@@ -2,19 +2,21 @@
 
 use super::source::{Listing, Source, Teller};
 use crate::failure::Deadline;
-use crate::held::{Asked, Held};
-use crate::reach::PostgresReach;
+use crate::held::{Asked, Held, RowsOf};
+use crate::reach::RowsReach;
 use crate::rows::Rows;
 
 /// Tells what a table holds.
-pub(super) fn tell(postgres: &PostgresReach, source: &Source, teller: &Teller<'_>, deadline: Deadline) {
-    let scopes: Vec<String> = source.asked.values().filter_map(scope).map(str::to_owned).collect();
+pub(super) fn tell(reach: &RowsReach, source: &Source, teller: &Teller<'_>, deadline: Deadline) {
+    let asked: Vec<(&String, &RowsOf)> =
+        source.asked.iter().filter_map(|(unit, asked)| Some((unit, rows_of(asked)?))).collect();
     let ending = match &source.listing {
         Some(Listing::Scopes(ending)) => Some(ending.as_str()),
         _ => None,
     };
-    let read = Rows::of(postgres, deadline).and_then(|mut rows| rows.read(&scopes, ending));
-    let (mut found, names) = match read {
+    let scopes: Vec<&RowsOf> = asked.iter().map(|(_, of)| *of).collect();
+    let read = Rows::to_read(reach, deadline).and_then(|mut rows| rows.read(&scopes, ending));
+    let (found, names) = match read {
         Ok(read) => read,
         Err(failure) => return teller.trouble(failure.to_string()),
     };
@@ -22,17 +24,16 @@ pub(super) fn tell(postgres: &PostgresReach, source: &Source, teller: &Teller<'_
     if !teller.names(names.iter().filter_map(unit).collect()) {
         return;
     }
-    for (unit, asked) in &source.asked {
-        let rows = scope(asked).and_then(|scope| found.remove(scope));
-        if !teller.unit(unit, rows.map_or(Held::NotThere, Held::Rows)) {
+    for ((unit, _), rows) in asked.into_iter().zip(found) {
+        if !teller.unit(unit, if rows.is_empty() { Held::NotThere } else { Held::Rows(rows) }) {
             return;
         }
     }
 }
 
-fn scope(asked: &Asked) -> Option<&str> {
+fn rows_of(asked: &Asked) -> Option<&RowsOf> {
     match asked {
-        Asked::Rows(scope) => Some(scope),
+        Asked::Rows(of) => Some(of),
         _ => None,
     }
 }

@@ -24,12 +24,39 @@ pub enum Listing {
 pub struct Source {
     /// The way there.
     pub reach: Reach,
+    /// The ways of units and instances that have one of their own.
+    pub own: BTreeMap<String, Reach>,
     /// What is asked of it, by unit or instance.
     pub asked: BTreeMap<String, Asked>,
     /// What tells which units are there, if anything does.
     pub listing: Option<Listing>,
     /// How long it may take.
     pub limit: Duration,
+}
+
+impl Source {
+    /// The way to what a unit or instance has there.
+    pub fn reach_of(&self, owner: &str) -> &Reach {
+        self.own.get(owner).unwrap_or(&self.reach)
+    }
+
+    /// One source for each way that some have of their own.
+    pub(super) fn apart(&self) -> Vec<(String, Source)> {
+        let one = |(owner, reach): (&String, &Reach)| {
+            let asked = self.asked.get_key_value(owner)?;
+            let asked = [(asked.0.clone(), asked.1.clone())].into();
+            let (own, reach) = (BTreeMap::new(), reach.clone());
+            Some((owner.clone(), Source { reach, own, asked, listing: None, limit: self.limit }))
+        };
+        self.own.iter().filter_map(one).collect()
+    }
+
+    /// What is asked by the way that all have.
+    pub(super) fn together(&self) -> Source {
+        let asked = self.asked.iter().filter(|(owner, _)| !self.own.contains_key(*owner));
+        let asked = asked.map(|(owner, asked)| (owner.clone(), asked.clone())).collect();
+        Source { own: BTreeMap::new(), asked, ..self.clone() }
+    }
 }
 
 /// Something that comes of a source.
@@ -44,6 +71,8 @@ pub(super) enum Told {
 pub(super) struct Teller<'s> {
     pub(super) at: usize,
     pub(super) sender: &'s Sender<(usize, Told)>,
+    /// The unit that alone is asked for, where that is so: what is in the way there is in the way of no other.
+    pub(super) alone: Option<&'s str>,
 }
 
 impl Teller<'_> {
@@ -56,7 +85,11 @@ impl Teller<'_> {
     }
 
     pub(super) fn trouble(&self, reason: impl Into<String>) {
+        let told = match self.alone {
+            Some(unit) => Told::Unit(unit.to_owned(), Held::NotKnown(reason.into())),
+            None => Told::Trouble(reason.into()),
+        };
         // Nothing more comes of this source, so it does not matter whether anybody listens.
-        let _ = self.sender.send((self.at, Told::Trouble(reason.into())));
+        let _ = self.sender.send((self.at, told));
     }
 }

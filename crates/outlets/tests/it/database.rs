@@ -1,4 +1,4 @@
-//! A PostgreSQL that a test starts on a free local port in a folder of its own, and stops again.
+//! Database servers that a test starts on free local ports in folders of their own, and stops again.
 
 use std::fs;
 use std::net::{TcpListener, TcpStream};
@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use tempfile::TempDir;
 
-/// The user `nobody` of Debian: PostgreSQL does not run as root.
+/// The user `nobody` of Debian: database servers do not run as root.
 const NOBODY: u32 = 65534;
 
 pub(crate) fn free_port() -> u16 {
@@ -65,24 +65,8 @@ pub(crate) fn postgres(certificate: Option<(&str, &str)>) -> Option<Server> {
         let at = folder.path().display();
         more = format!("ssl = on\nssl_cert_file = '{at}/server.pem'\nssl_key_file = '{at}/server.key'\n");
     }
-    let is_root =
-        fs::metadata("/proc/self").is_ok_and(|about| std::os::unix::fs::MetadataExt::uid(&about) == 0);
-    if is_root {
-        for path in fs::read_dir(folder.path()).unwrap().flatten() {
-            chown(path.path(), Some(NOBODY), Some(NOBODY)).unwrap();
-        }
-        chown(folder.path(), Some(NOBODY), Some(NOBODY)).unwrap();
-    }
     set_mode(&folder.path().join("server.key"), 0o600);
-    let run = |program: &str| {
-        let path = programs.join(program);
-        let mut command = if is_root { Command::new("setpriv") } else { Command::new(&path) };
-        if is_root {
-            command.args(["--reuid=65534", "--regid=65534", "--clear-groups", "--"]).arg(&path);
-        }
-        command.current_dir(folder.path()).stdout(Stdio::null()).stderr(Stdio::null());
-        command
-    };
+    let run = |program: &str| as_nobody(folder.path(), &programs.join(program));
     let made = run("initdb")
         .arg("-D")
         .arg(&data)
@@ -119,6 +103,52 @@ pub(crate) fn postgres(certificate: Option<(&str, &str)>) -> Option<Server> {
         client.batch_execute(statement).unwrap();
     }
     Some(server)
+}
+
+/// A program that owns a folder and runs in it, as a user without rights where this one is root.
+fn as_nobody(folder: &Path, program: &Path) -> Command {
+    let is_root =
+        fs::metadata("/proc/self").is_ok_and(|about| std::os::unix::fs::MetadataExt::uid(&about) == 0);
+    let mut command = if is_root { Command::new("setpriv") } else { Command::new(program) };
+    if is_root {
+        for path in
+            fs::read_dir(folder).unwrap().flatten().map(|entry| entry.path()).chain([folder.to_owned()])
+        {
+            chown(path, Some(NOBODY), Some(NOBODY)).unwrap();
+        }
+        command.args(["--reuid=65534", "--regid=65534", "--clear-groups", "--"]).arg(program);
+    }
+    command.current_dir(folder).env("TMPDIR", folder).stdout(Stdio::null()).stderr(Stdio::null());
+    command
+}
+
+/// A MariaDB with a user `keeper`, its password `tide-1`, and a database `berths`.
+pub(crate) fn mariadb() -> Option<Server> {
+    let server = Path::new("/usr/sbin/mariadbd");
+    let server = found(server.exists().then(|| server.to_owned()), "MariaDB")?;
+    let folder = TempDir::new().unwrap();
+    let (data, socket) = (folder.path().join("data"), folder.path().join("socket"));
+    let data = format!("--datadir={}", data.display());
+    let first = folder.path().join("first.sql");
+    let statements = "CREATE USER keeper@'127.0.0.1' IDENTIFIED BY 'tide-1';\n\
+                      GRANT ALL ON *.* TO keeper@'127.0.0.1';\n\
+                      CREATE DATABASE berths CHARACTER SET utf8mb4;\n";
+    fs::write(&first, statements).unwrap();
+    let mut made = as_nobody(folder.path(), Path::new("/usr/bin/mariadb-install-db"));
+    made.args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"]).arg(&data);
+    assert!(made.status().unwrap().success(), "mariadb-install-db");
+    let port = free_port();
+    let mut child = as_nobody(folder.path(), &server)
+        .args(["--no-defaults", "--bind-address=127.0.0.1", "--skip-name-resolve", "--skip-log-bin"])
+        .args(["--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=8M"])
+        .arg(data)
+        .arg(format!("--port={port}"))
+        .arg(format!("--socket={}", socket.display()))
+        .arg(format!("--init-file={}", first.display()))
+        .spawn()
+        .unwrap();
+    wait_for(port, &mut child);
+    Some(Server { child, port, _folder: folder })
 }
 
 fn set_mode(path: &Path, mode: u32) {

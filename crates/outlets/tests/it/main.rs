@@ -5,4 +5,5 @@
 mod database;
 mod outlets;
 mod probe;
+mod rows;
 mod servers;

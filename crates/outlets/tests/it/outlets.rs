@@ -1,26 +1,23 @@
-//! Outlets that are read back and brought to: files, documents and rows, and everything that goes wrong there.
+//! Outlets that are read back and brought to: files and documents, and everything that goes wrong there.
 
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
-use cledger_core::delivery::RowChange;
-use cledger_core::model::RowColumns;
 use cledger_outlets::bring::{Content, Load, NewFile, NotBrought, bring};
 use cledger_outlets::effect::{self, Masking, Reload};
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::{Asked, Held, UnitFiles};
-use cledger_outlets::reach::{HttpReach, PostgresReach, Reach, Sent};
+use cledger_outlets::reach::{HttpReach, Reach, Sent};
 use cledger_outlets::read_back::{Listing, ReadBack, Source, read_back};
 use cledger_outlets::{Trust, log_in};
 use cledger_standin::{Fault, Options, StandIn};
 use cledger_store::Links;
-use postgres::{Client, NoTls};
 use tempfile::TempDir;
 use zeroize::Zeroizing;
 
-use crate::database::{free_port, postgres};
+use crate::database::free_port;
 use crate::servers::{self, Authority};
 
 const LIMIT: Duration = Duration::from_secs(10);
@@ -32,7 +29,7 @@ fn http(url: &str, trust: Trust) -> Reach {
 
 fn source(url: &str, trust: Trust, limit: Duration) -> Source {
     let asked = [("desk".to_owned(), Asked::Document(url.to_owned()))].into();
-    Source { reach: http(url, trust), asked, listing: None, limit }
+    Source { reach: http(url, trust), own: BTreeMap::new(), asked, listing: None, limit }
 }
 
 /// Why nothing is known of the one unit that was asked for.
@@ -204,6 +201,7 @@ fn files(folder: &Path, paths: &[&str]) -> Held {
 fn files_by(folder: &Path, paths: &[&str], links: Links) -> Held {
     let source = Source {
         reach: Reach::Local(folder.to_owned()),
+        own: BTreeMap::new(),
         asked: [("desk".to_owned(), of_desk(paths, links))].into(),
         listing: Some(Listing::Folders("".into(), links)),
         limit: LIMIT,
@@ -257,74 +255,6 @@ fn files_come_one_whole_after_the_other_and_go_with_their_folders() {
     fs::write(root.join("desk/a.env"), "A=1\n").unwrap();
     bring(vec![load_of_files(root, files(root, &["a.env"]), &[], &["a.env"])]);
     assert!(!root.join("desk").exists(), "an empty folder goes, too");
-}
-
-#[test]
-fn rows_change_in_one_transaction_and_for_one_at_a_time() {
-    let Some(server) = postgres(None) else { return };
-    let url = format!("postgresql://keeper@127.0.0.1:{}/berths", server.port);
-    let mut client = Client::connect(&url.replace("keeper@", "keeper:tide-1@"), NoTls).unwrap();
-    let reach = PostgresReach {
-        url: Sent::new(Zeroizing::new(url)),
-        password: Some(Sent::new(Zeroizing::new("tide-1".to_owned()))),
-        table: vec!["values".to_owned()],
-        columns: RowColumns::default(),
-        trust: Trust::default(),
-    };
-    assert!(reach.prepare(LIMIT).unwrap() && !reach.prepare(LIMIT).unwrap());
-    let rows = |pairs: &[(&str, &str)]| -> Held {
-        let rows =
-            pairs.iter().map(|(name, value)| ((*name).to_owned(), Zeroizing::new((*value).to_owned())));
-        Held::Rows(rows.collect::<BTreeMap<_, _>>())
-    };
-    let insert =
-        |name: &str, value: &str| RowChange::Insert(name.to_owned(), Zeroizing::new(value.to_owned()));
-    let load = |seen: Held, changes: Vec<RowChange>| Load {
-        reach: Reach::Postgres(reach.clone()),
-        asked: Asked::Rows("desk@dev".to_owned()),
-        seen,
-        content: Content::Rows(changes),
-        limit: LIMIT,
-    };
-    assert_eq!(bring(vec![load(Held::NotThere, vec![insert("a", "1"), insert("b", "2")])]), [Ok(())]);
-    // Eight at once, all of which have seen the same: one comes first, and the others are told.
-    let seen = [("a", "1"), ("b", "2")];
-    let all: Vec<Load> =
-        (0..8).map(|number| load(rows(&seen), vec![insert(&format!("n{number}"), "x")])).collect();
-    let told = bring(all);
-    assert_eq!(told.iter().filter(|told| told.is_ok()).count(), 1, "{told:?}");
-    assert!(told.iter().all(|told| matches!(told, Ok(()) | Err(NotBrought::ChangedMeanwhile))), "{told:?}");
-    let count = |client: &mut Client| -> i64 {
-        client.query_one("SELECT count(*) FROM \"values\"", &[]).unwrap().get(0)
-    };
-    assert_eq!(count(&mut client), 3);
-    // A change that does not go takes the others of its delivery with it.
-    let third: String =
-        client.query_one("SELECT name FROM \"values\" WHERE name LIKE 'n%'", &[]).unwrap().get(0);
-    let seen = [("a", "1"), ("b", "2"), (third.as_str(), "x")];
-    let bad = vec![insert("c", "3"), RowChange::Remove("nobody".to_owned())];
-    let told = bring(vec![load(rows(&seen), bad)]);
-    assert_eq!(told, [Err(NotBrought::Failed("0 rows instead of one".to_owned()))]);
-    assert_eq!(count(&mut client), 3);
-    // Somebody holds the rows for longer than the delivery may take.
-    let mut other = client.transaction().unwrap();
-    other.execute("UPDATE \"values\" SET value = value", &[]).unwrap();
-    let mut slow = load(rows(&seen), vec![RowChange::Remove("a".to_owned())]);
-    slow.limit = Duration::from_millis(500);
-    let told = bring(vec![slow]);
-    assert!(matches!(&told[..], [Err(NotBrought::Failed(_) | NotBrought::NotKnown(_))]), "{told:?}");
-    other.rollback().unwrap();
-    assert_eq!(count(&mut client), 3);
-    client
-        .batch_execute("INSERT INTO \"values\" VALUES ('gate@dev', 'x', 'y'), ('desk@test', 'x', 'y')")
-        .unwrap();
-    let source = Source {
-        reach: Reach::Postgres(reach.clone()),
-        asked: [("desk".to_owned(), Asked::Rows("desk@dev".to_owned()))].into(),
-        listing: Some(Listing::Scopes("@dev".to_owned())),
-        limit: LIMIT,
-    };
-    assert_eq!(read_back(&[source], |_| ())[0].names, ["desk", "gate"]);
 }
 
 #[test]

@@ -1,12 +1,12 @@
 //! The outlets of `ledger.toml`.
 
 mod http;
-mod postgres;
+mod rows;
 
 use std::time::Duration;
 
 use cledger_core::model::{
-    Effecting, Given, Outlet, OutletKind, Output, OutputFormat, Ready, SecretsIn, Source, Stage, StageText,
+    Database, Effecting, Given, Outlet, OutletKind, Output, OutputFormat, Ready, SecretsIn, Stage, StageText,
 };
 use cledger_core::types::duration;
 use wildmatch::WildMatch;
@@ -68,7 +68,10 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>, stages: &[Sta
     });
     for (key, help) in [
         ("name", "write name = \"…\""),
-        ("kind", "write kind = \"directory\", \"http\", \"postgres\", \"process\" or \"by-hand\""),
+        (
+            "kind",
+            "write kind = \"directory\", \"http\", \"postgres\", \"mariadb\", \"sqlite\", \"process\" or \"by-hand\"",
+        ),
         ("stages", "write stages = [\"…\"], with patterns of stage names"),
     ] {
         if !table.contains_key(key) {
@@ -114,10 +117,13 @@ fn kind(read: In<'_>, table: &TomlTable<'_>, kind: &str) -> Option<OutletKind> {
             Some(OutletKind::ByHand { chore: chore.to_owned() })
         }
         "http" => http::http(read, table).map(|http| OutletKind::Http(Box::new(http))),
-        "postgres" => postgres::postgres(read, table).map(|it| OutletKind::Postgres(Box::new(it))),
-        _ => {
+        "directory" => {
             let links = table.get("follow_links").and_then(|item| read.boolean(item, "`follow_links`"));
             Some(OutletKind::Directory { path: text("path")?, follow_links: links.unwrap_or(false) })
+        }
+        rows => {
+            let database = Database::of_kind(rows)?;
+            rows::rows(read, table, database).map(|rows| OutletKind::Rows(Box::new(rows)))
         }
     }
 }
@@ -161,7 +167,7 @@ fn given(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<Given> {
 }
 
 /// An address, which holds no password: the ledger is read by many.
-fn address(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<String> {
+fn address(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<StageText> {
     let text = read.text(item, what)?;
     if holds_password(text) {
         let help = "let it come from outside, as { from = \"env:NAME\" } or { from = \"file:PATH\" }";
@@ -169,7 +175,7 @@ fn address(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<String> {
         read.mistakes.push(mistake.help(help).secret());
         return None;
     }
-    Some(text.to_owned())
+    stage_text(read, item, what).map(|(text, _)| text)
 }
 
 /// Whether an address holds a password, before its host or among its options (RFC 3986, section 3.2.1).
@@ -189,23 +195,25 @@ fn holds_password(url: &str) -> bool {
 }
 
 /// Where something comes from that does not stand in the ledger.
-fn from(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<Source> {
+fn from(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<StageText> {
     let help = "write { from = \"env:NAME\" } or { from = \"file:PATH\" }";
     let TomlValue::Table(table) = item.get_ref() else {
         read.wrong_with(item.span(), format!("{what} does not stand in the ledger"), help);
         return None;
     };
     let mut found = None;
-    read.keys(table, &["from"], |_, item| found = read.text(item, "`from`").map(|text| (text, item.span())));
+    read.keys(table, &["from"], |_, item| found = stage_text(read, item, "`from`"));
     let Some((text, span)) = found else {
-        read.wrong_with(item.span(), format!("{what} says nothing"), help);
+        if !table.contains_key("from") {
+            read.wrong_with(item.span(), format!("{what} says nothing"), help);
+        }
         return None;
     };
-    if !text.starts_with("env:") && !text.starts_with("file:") {
+    if !["env:", "file:"].iter().any(|start| text.as_written().starts_with(start)) {
         read.wrong_with(span, "`from` begins with neither `env:` nor `file:`", help);
         return None;
     }
-    Some(Source(text.into()))
+    Some(text)
 }
 
 fn reload(read: In<'_>, item: Item<'_, '_>) -> Vec<StageText> {

@@ -87,16 +87,31 @@ pub const ALIGNED: [Key; 2] = [
 pub type KindOfOutlet = (&'static str, &'static [&'static str], &'static [&'static str]);
 
 /// What else can be said of an outlet of each kind, and what must be.
-pub const OUTLET_KINDS: [KindOfOutlet; 5] = [
+pub const OUTLET_KINDS: [KindOfOutlet; 7] = [
     ("directory", &["path", "follow_links"], &["path"]),
     ("http", &["url", "path", "token", "proxy", "retries", "naming", "prefix", "secrets"], &["url"]),
-    ("postgres", &["url", "password", "table", "columns", "scope", "naming", "prefix", "secrets"], &["url"]),
+    ("postgres", &OF_SERVER, &["url"]),
+    ("mariadb", &OF_SERVER, &["url"]),
+    (
+        "sqlite",
+        &[
+            "path", "table", "columns", "scope", "where", "fixed", "who", "when", "naming", "prefix",
+            "secrets",
+        ],
+        &["path"],
+    ),
     ("process", &["pid_file"], &["pid_file"]),
     ("by-hand", &["chore"], &["chore"]),
 ];
 
+/// What can be said of rows in a database that is a server.
+const OF_SERVER: [&str; 12] = [
+    "url", "password", "table", "columns", "scope", "where", "fixed", "who", "when", "naming", "prefix",
+    "secrets",
+];
+
 /// `[[outlet]]`.
-pub const OUTLET: [Key; 25] = [
+pub const OUTLET: [Key; 29] = [
     Key::new("name", Form::Name, "What it is called"),
     Key::new("kind", Form::Word(|| OutletKind::NAMES.to_vec()), "How it is reached"),
     Key::new("stages", Form::Patterns, "The stages that it is for, as patterns"),
@@ -128,6 +143,10 @@ pub const OUTLET: [Key; 25] = [
     Key::new("table", Form::Text, "The table, as TABLE or SCHEMA.TABLE"),
     Key::new("columns", Form::Parts(&COLUMNS), "The table's columns"),
     Key::new("scope", Form::Text, "The scope of a unit; may refer to the stage and the unit"),
+    Key::new("where", Form::Labels, "Columns and what they hold in rows that are ours"),
+    Key::new("fixed", Form::Labels, "Columns and what they hold in each row that is written"),
+    Key::new("who", Form::Text, "The column that gets the name of who writes a row"),
+    Key::new("when", Form::Text, "The column that gets the time when a row is written"),
     Key::new(
         "pid_file",
         Form::Text,

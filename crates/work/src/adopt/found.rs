@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::adopt::NotPlaced;
 use cledger_core::kept::Kept;
-use cledger_core::model::{LayerId, Ledger, OutputFormat, StageId};
+use cledger_core::model::{Database, LayerId, Ledger, OutletKind, OutputFormat, StageId};
 use cledger_core::name::Name;
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
@@ -25,11 +25,15 @@ use crate::trouble::Trouble;
 
 impl FoundPlace {
     /// The kind of outlet that has it.
-    fn kind(&self) -> &'static str {
+    fn kind(&self, ledger: &Ledger, outlet: &str) -> &'static str {
+        let known = ledger.outlets.iter().find(|known| known.name.as_str() == outlet);
         match self {
+            Self::Rows => match known.map(|known| &known.kind) {
+                Some(OutletKind::Rows(rows)) => rows.database.kind(),
+                _ => Database::Postgres.kind(),
+            },
             Self::File(_) => "directory",
             Self::Document => "http",
-            Self::Rows => "postgres",
             Self::Environment => "process",
         }
     }
@@ -58,6 +62,7 @@ pub(super) struct Found {
 /// What those of these files are that were found at outlets, by stage, but for what has no place in the ledger: nobody shall take
 /// that for ours.
 pub(super) fn there(
+    ledger: &Ledger,
     files: &Files,
     not_placed: &[NotPlaced],
     kept: &BTreeSet<(StageId, usize, OutputName)>,
@@ -103,7 +108,7 @@ pub(super) fn there(
             }
             FoundPlace::Environment => continue,
         }
-        found.outlets.insert(at.outlet.clone(), at.place.kind());
+        found.outlets.insert(at.outlet.clone(), at.place.kind(ledger, &at.outlet));
     }
     Ok(all.into_values().filter(|found| !found.outlets.is_empty()).collect())
 }

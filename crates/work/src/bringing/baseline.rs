@@ -154,7 +154,7 @@ impl Baseline {
         for (meta, content) in counting {
             let kept = match (path, kind) {
                 (Some(path), _) => content.files.get(path),
-                (None, OutletKind::Postgres(_)) => content.rows.get(outlet),
+                (None, OutletKind::Rows(_)) => content.rows.get(outlet),
                 (None, _) => content.documents.get(outlet),
             };
             let mut part = kept.and_then(|kept| form.read_kept(kept));

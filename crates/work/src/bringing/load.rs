@@ -30,5 +30,5 @@ pub(super) fn load(planned: &mut Planned<'_>, owner: &str) -> Result<Option<Load
     }
     let content = one.unwrap_or(Content::Files(files, gone));
     let seen = std::mem::replace(&mut planned.sight.held, Held::NotThere);
-    Ok(Some(Load { reach: source.reach.clone(), asked, seen, content, limit: source.limit }))
+    Ok(Some(Load { reach: source.reach_of(owner).clone(), asked, seen, content, limit: source.limit }))
 }

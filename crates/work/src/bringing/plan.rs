@@ -231,14 +231,14 @@ impl<'p> OnePart<'p> {
         if self.place.keeps(&name) {
             return true;
         }
-        let OutletKind::Postgres(postgres) = self.kind else { return false };
+        let OutletKind::Rows(rows) = self.kind else { return false };
         // In a table of somebody else's only what the contract names is ours, or was brought before.
         let name = std::slice::from_ref(&name);
         let was_brought = || {
             self.brought.iter().any(|part| tree(part.as_ref()).is_some_and(|tree| tree.get(name).is_some()))
         };
         let is_of_contract = || self.bringing.forms.field(self.outlet, None, &name.to_vec()).is_some();
-        postgres.columns.are_given && !was_brought() && !is_of_contract()
+        rows.columns.are_given && !was_brought() && !is_of_contract()
     }
 
     fn plan_names(self) -> Result<(AtPart, ToDo), String> {
@@ -289,7 +289,7 @@ impl<'p> OnePart<'p> {
 
     /// How it ends where these names and values are to be there.
     fn end_of_names(&self, sides: Sides<'_>, target: Tree) -> Result<End, String> {
-        if let OutletKind::Postgres(_) = self.kind {
+        if let OutletKind::Rows(_) = self.kind {
             let texts = |tree: Option<&Tree>| {
                 let pairs = tree.into_iter().flat_map(|tree| &tree.0);
                 pairs
@@ -440,7 +440,7 @@ pub(super) fn of_content<'c>(
 ) -> Option<&'c Kept> {
     match (path, kind) {
         (Some(path), _) => content.files.get(path),
-        (None, OutletKind::Postgres(_)) => content.rows.get(outlet),
+        (None, OutletKind::Rows(_)) => content.rows.get(outlet),
         (None, _) => content.documents.get(outlet),
     }
 }

@@ -89,7 +89,7 @@ impl Restoring {
         let mut first: Option<Before> = None;
         let mut names: BTreeMap<OutputName, Option<Value>> = BTreeMap::new();
         let (mut has_names, mut was_ours) = (true, false);
-        let is_given = matches!(kind, OutletKind::Postgres(postgres) if postgres.columns.are_given);
+        let is_given = matches!(kind, OutletKind::Rows(rows) if rows.columns.are_given);
         for content in self.here(outlet) {
             let ours = of_content(content, (outlet, kind), path).and_then(|kept| form.read_kept(kept));
             let before = Before::recall(&content.before, outlet, path);

@@ -19,7 +19,7 @@ pub(crate) struct Sight<'l> {
 /// Looks at all outlets of a unit in a stage, for the files that are asked of each.
 pub(crate) fn look<'l>(
     opened: &'l Opened,
-    around: &Around<'_>,
+    around: &Around<'l>,
     (owner, stage): (&Owner, StageId),
     asked: &dyn Fn(&str) -> Vec<String>,
 ) -> Result<Vec<Sight<'l>>, Trouble> {

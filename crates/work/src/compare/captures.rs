@@ -89,11 +89,11 @@ fn in_capture(captured: &Captured<'_>, wanted: Option<&Address>) -> Result<Vec<N
 
 /// What the ledger makes for the units of a capture; secrets as their fingerprints where the capture has
 /// those.
-fn in_ledger(
+fn in_ledger<'l>(
     address: &Address,
     captured: &Captured<'_>,
-    resolver: &Resolver<'_>,
-    around: &Around<'_>,
+    resolver: &Resolver<'l>,
+    around: &Around<'l>,
 ) -> Result<Vec<Named>, Trouble> {
     let ledger = resolver.ledger();
     let stage = address.stage.as_ref().unwrap_or(&captured.file.stage);

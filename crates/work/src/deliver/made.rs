@@ -41,7 +41,7 @@ pub(crate) fn made(
         let output =
             content(&mut session, output, subject, stage).map_err(|error| wrong(error.to_string()))?;
         let secret = output.is_secret();
-        if let OutletKind::Postgres(_) = &outlet.kind {
+        if let OutletKind::Rows(_) = &outlet.kind {
             let rows = output.values.iter().filter_map(|(name, (_, effective))| {
                 Some((name.join("."), serde_json::Value::from(effective.expose()?.to_text().as_str())))
             });

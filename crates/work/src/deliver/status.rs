@@ -160,9 +160,9 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
 
 /// The units that are not at all their outlets as the ledger says, with the stages where that is so, and how many names
 /// that is.
-fn drifted(
-    opened: &Opened,
-    planner: Planner<'_, '_>,
+fn drifted<'l>(
+    opened: &'l Opened,
+    planner: Planner<'_, 'l>,
 ) -> Result<BTreeMap<(String, String), Option<usize>>, Trouble> {
     let (at, around) = (&opened.at, Around::of(opened));
     let places = places::outlets(&[], planner.resolver.ledger(), &around)?;

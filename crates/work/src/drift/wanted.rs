@@ -185,7 +185,7 @@ impl Wanted {
     }
 
     /// The places that are meant.
-    fn places<'l>(&self, opened: &'l Opened, around: &Around<'_>) -> Result<Vec<Place<'l>>, Trouble> {
+    fn places<'l>(&self, opened: &'l Opened, around: &Around<'l>) -> Result<Vec<Place<'l>>, Trouble> {
         match self {
             Wanted::Folder(address, folder) => {
                 let stage = opened.told_stage(address.stage.as_ref())?;

@@ -393,7 +393,7 @@ impl<'l> PuttingBack<'_, 'l> {
                 let text = Kept::new(put.text.clone(), true);
                 let other = match (kind, path) {
                     (OutletKind::Directory { .. }, Some(path)) => content.files.insert(path.to_owned(), text),
-                    (OutletKind::Postgres(_), _) => content.rows.insert(outlet.to_owned(), text),
+                    (OutletKind::Rows(_), _) => content.rows.insert(outlet.to_owned(), text),
                     _ => content.documents.insert(outlet.to_owned(), text),
                 };
                 if other.and_then(|other| other.expose().cloned()).is_some_and(|other| *other != *put.text) {

@@ -21,9 +21,9 @@ use crate::trouble::Trouble;
 
 /// Puts what a unit's outlets have in place of what was delivered, and says what of it cannot be read: that stays as
 /// it was delivered. Where one of them cannot be looked at, nothing moves.
-pub(super) fn overlay(
-    planner: &Planner<'_, '_>,
-    (opened, around): (&Opened, &Around<'_>),
+pub(super) fn overlay<'l>(
+    planner: &Planner<'_, 'l>,
+    (opened, around): (&Opened, &Around<'l>),
     book: &mut dyn Daybook,
     (subject, below): (Subject, StageId),
     content: &mut Content,

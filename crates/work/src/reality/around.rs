@@ -16,6 +16,8 @@ pub(crate) struct Around<'a> {
     pub(crate) trust: Trust,
     /// What the ledger may reach.
     pub(crate) granted: Granted,
+    /// Who works here; empty where nobody says so.
+    pub(crate) who: String,
 }
 
 impl<'a> Around<'a> {
@@ -26,6 +28,7 @@ impl<'a> Around<'a> {
             outside: &opened.surroundings,
             trust: Trust::of_system(),
             granted: opened.granted().clone(),
+            who: opened.at.who(),
         }
     }
 

@@ -6,7 +6,7 @@ use std::path::Path;
 use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
-use cledger_core::model::{Ledger, OutputFormat};
+use cledger_core::model::{Database, Ledger, OutputFormat};
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
 use cledger_core::value::Value;
@@ -136,7 +136,7 @@ impl<'k> Captured<'k> {
             let (tree, hidden) = self.tree(owner, outlet.name.as_str(), file)?;
             veiled.insert((owner.to_owned(), file.path.clone()), hidden);
             match outlet.kind.as_str() {
-                "postgres" => return Ok(Held::Rows(texts_of(&tree))),
+                kind if Database::of_kind(kind).is_some() => return Ok(Held::Rows(texts_of(&tree))),
                 "process" => {
                     let texts = texts_of(&tree).into_iter();
                     return Ok(Held::Environment(

@@ -83,7 +83,7 @@ pub(crate) fn look_up<'l>(
     patterns: &[Pattern],
     ledger: &'l Ledger,
     outside: &Surroundings<'_>,
-    around: &Around<'_>,
+    around: &Around<'l>,
     telling: &dyn Telling,
 ) -> Result<Vec<Lookup<'l>>, Trouble> {
     let conditions = Conditions { looked_up: true, ..Conditions::default() };
@@ -138,7 +138,7 @@ fn is_secret(resolver: &Resolver<'_>, field: &Field, layer: LayerId, value: &Val
 /// The ways to all values that are looked up, each source once.
 struct Ways<'a, 'l> {
     ledger: &'l Ledger,
-    around: &'a Around<'a>,
+    around: &'a Around<'l>,
     sources: Vec<Source>,
     by_url: BTreeMap<String, usize>,
     outlets: Vec<((usize, StageId), Place<'l>)>,
@@ -185,7 +185,7 @@ impl Ways<'_, '_> {
                 };
                 let own = output.name_in(self.ledger, field.subject, stage, field.slot);
                 let steps = match (steps, own) {
-                    (Some(steps), _) if matches!(outlet.kind, OutletKind::Postgres(_)) => {
+                    (Some(steps), _) if matches!(outlet.kind, OutletKind::Rows(_)) => {
                         vec![steps.join("/")]
                     }
                     (Some(steps), _) => steps.clone(),
@@ -217,7 +217,8 @@ impl Ways<'_, '_> {
             trust: self.around.trust.clone(),
         };
         let asked = [(url.to_owned(), Asked::Document(url.to_owned()))].into();
-        self.sources.push(Source { reach: Reach::Http(reach), asked, listing: None, limit: LIMIT });
+        let (reach, own) = (Reach::Http(reach), BTreeMap::new());
+        self.sources.push(Source { reach, own, asked, listing: None, limit: LIMIT });
         self.by_url.insert(url.to_owned(), self.sources.len() - 1);
         self.sources.len() - 1
     }

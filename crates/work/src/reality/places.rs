@@ -5,11 +5,12 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use cledger_core::address::{Address, Owner, Pattern};
-use cledger_core::model::{HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, StageId, StageText, Subject};
-use cledger_core::reference::{Piece, pieces};
+use cledger_core::model::{
+    Beside, HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, RowsOutlet, StageId, StageText, Subject,
+};
 use cledger_core::trust::of_outlet;
 use cledger_core::uri::ENCODED;
-use cledger_outlets::held::{Asked, UnitFiles};
+use cledger_outlets::held::{Asked, RowsOf, UnitFiles, Written};
 use cledger_outlets::reach::Reach;
 use cledger_outlets::read_back::{Listing, ReadBack, Source};
 use cledger_store::Links;
@@ -18,7 +19,7 @@ use percent_encoding::utf8_percent_encode;
 use crate::known::require;
 use crate::reality::around::Around;
 use crate::reality::standing::SAID;
-use crate::reality::way;
+use crate::reality::way::Reading;
 use crate::trouble::Trouble;
 
 /// How long a folder that is named may take.
@@ -35,7 +36,9 @@ pub(crate) struct Place<'l> {
     pub(crate) source: Source,
     /// Whether it is none of these, but what the ledger said when a capture was taken.
     pub(crate) is_ledger: bool,
-    /// The address of the service, if it is one.
+    /// What the texts of the outlet are read with, if it is one.
+    reading: Option<Reading<'l>>,
+    /// The address of the service, if it is one that all units have.
     base: String,
     /// What is asked for so far, and by whom.
     taken: BTreeMap<String, String>,
@@ -54,6 +57,7 @@ pub(crate) fn folder<'l>(
     }
     let source = Source {
         reach: Reach::Local(PathBuf::new()),
+        own: BTreeMap::new(),
         asked: BTreeMap::new(),
         // Whoever names a folder has looked at what is in it.
         listing: Some(Listing::Folders(folder, Links::Followed)),
@@ -81,7 +85,8 @@ pub(crate) fn said<'l>(
             .help("`cledger list units` shows them, and in which stages they are"));
     }
     let reach = Reach::None("what the ledger said is reached nowhere".to_owned());
-    let source = Source { reach, asked: BTreeMap::new(), listing: None, limit: FOLDER };
+    let (own, asked) = (BTreeMap::new(), BTreeMap::new());
+    let source = Source { reach, own, asked, listing: None, limit: FOLDER };
     Ok(Place { is_ledger: true, ..Place::without_outlet(stage, subjects, is_whole, source) })
 }
 
@@ -89,7 +94,7 @@ pub(crate) fn said<'l>(
 pub(crate) fn outlets<'l>(
     patterns: &[Pattern],
     ledger: &'l Ledger,
-    around: &Around<'_>,
+    around: &Around<'l>,
 ) -> Result<Vec<Place<'l>>, Trouble> {
     if ledger.outlets.is_empty() {
         return Err(Trouble::usage("the ledger has no outlets to look at")
@@ -132,7 +137,7 @@ pub(crate) fn outlets<'l>(
 /// The outlets that a unit or instance has in a stage, whether the ledger knows it or not.
 pub(crate) fn of_owner<'l>(
     ledger: &'l Ledger,
-    around: &Around<'_>,
+    around: &Around<'l>,
     owner: &Owner,
     stage: StageId,
 ) -> Result<Vec<Place<'l>>, Trouble> {
@@ -147,14 +152,15 @@ pub(super) fn place<'l>(
     stage: StageId,
     (subjects, is_whole): (Vec<Subject>, bool),
     ledger: &'l Ledger,
-    around: &Around<'_>,
+    around: &Around<'l>,
 ) -> Result<Place<'l>, Trouble> {
     require(&around.granted, &of_outlet(outlet, ledger, stage))?;
+    let reading = Reading::of(ledger, stage, around);
     let mut base = String::new();
     let mut listing = None;
     let reach = match &outlet.kind {
         OutletKind::Directory { path, follow_links } => {
-            if !refers_to_unit(path) {
+            if !path.refers_to_unit() {
                 let folder = expand(outlet, path, ledger, &Owner::Shared, stage)?;
                 listing = Some(Listing::Folders(folder.into(), links(*follow_links)));
             }
@@ -162,23 +168,25 @@ pub(super) fn place<'l>(
         }
         OutletKind::Process { .. } => Reach::Local(around.ledger_folder.to_owned()),
         OutletKind::ByHand { .. } => Reach::None("it is reached by hand alone".to_owned()),
-        OutletKind::Http(http) => match way::http(http, around) {
+        kind if kind.way_varies_by_unit() => Reach::None("each unit has a way of its own".to_owned()),
+        OutletKind::Http(http) => match reading.http(http, &Owner::Shared) {
             Ok((address, reach)) => {
                 base = address;
                 reach
             }
             Err(reason) => Reach::None(reason),
         },
-        OutletKind::Postgres(postgres) => {
-            if postgres.scope.is_none() {
+        OutletKind::Rows(rows) => {
+            if rows.scope.is_none() {
                 listing = Some(Listing::Scopes(format!("@{}", ledger.stage(stage).name)));
             }
-            way::postgres(postgres, around).map_or_else(Reach::None, Reach::Postgres)
+            reading.rows(rows, &Owner::Shared).map_or_else(Reach::None, Reach::Rows)
         }
     };
-    let source = Source { reach, asked: BTreeMap::new(), listing, limit: outlet.timeout };
+    let (own, asked) = (BTreeMap::new(), BTreeMap::new());
+    let source = Source { reach, own, asked, listing, limit: outlet.timeout };
     let place = Place::without_outlet(stage, subjects, is_whole, source);
-    Ok(Place { outlet: Some(outlet), base, ..place })
+    Ok(Place { outlet: Some(outlet), reading: Some(reading), base, ..place })
 }
 
 fn links(follow: bool) -> Links {
@@ -197,24 +205,19 @@ fn parted(expanded: &str, written: &StageText) -> (PathBuf, PathBuf) {
     (base.into(), below.iter().filter(|part| !part.is_empty() && **part != ".").collect())
 }
 
-fn refers_to_unit(text: &StageText) -> bool {
-    let mut pieces = pieces(text.as_written());
-    pieces.any(|piece| matches!(piece, Piece::Reference(inside) if inside.starts_with("unit.")))
-}
-
 /// Whether an outlet has one and the same place for a unit under two names.
 fn is_same_place(outlet: &Outlet, ledger: &Ledger, stage: StageId, [one, other]: [&Owner; 2]) -> bool {
     let (text, names_itself) = match &outlet.kind {
         OutletKind::Directory { path, .. } => (path, true),
         OutletKind::Http(http) => (&http.path, true),
-        OutletKind::Postgres(postgres) => match &postgres.scope {
+        OutletKind::Rows(rows) => match &rows.scope {
             Some(scope) => (scope, false),
             None => return false,
         },
         OutletKind::Process { .. } | OutletKind::ByHand { .. } => return false,
     };
     // Where a path says nothing of the unit, the unit's name follows it.
-    let is_parted = names_itself && !refers_to_unit(text);
+    let is_parted = (names_itself && !text.refers_to_unit()) || outlet.kind.way_varies_by_unit();
     let at = |owner| text.expand_for(ledger, owner, stage).ok();
     !is_parted && at(one).is_some() && at(one) == at(other)
 }
@@ -267,25 +270,24 @@ fn no_label(outlet: &Outlet, missing: &NoLabel) -> Trouble {
         .help("give the stage the label in ledger.toml, or name fewer stages")
 }
 
-impl Place<'_> {
+impl<'l> Place<'l> {
     fn without_outlet(stage: StageId, subjects: Vec<Subject>, is_whole: bool, source: Source) -> Self {
         let (base, taken) = (String::new(), BTreeMap::new());
-        Self { outlet: None, stage, subjects, is_whole, source, is_ledger: false, base, taken }
+        let (outlet, reading, is_ledger) = (None, None, false);
+        Self { outlet, stage, subjects, is_whole, source, is_ledger, reading, base, taken }
     }
 
     /// Asks for these files of a unit or instance, or whatever else it has there.
     pub(crate) fn ask(&mut self, ledger: &Ledger, of: &Owner, files: Vec<String>) -> Result<(), Trouble> {
         let owner = of.to_string();
+        self.find_own_way(of);
         let text = |outlet, text| expand(outlet, text, ledger, of, self.stage);
         let asked = match self.outlet.map(|outlet| (outlet, &outlet.kind)) {
             Some((outlet, OutletKind::Process { pid_file })) => {
                 Asked::Environment(text(outlet, pid_file)?.into())
             }
             Some((outlet, OutletKind::Http(http))) => Asked::Document(self.url(outlet, http, ledger, of)?),
-            Some((outlet, OutletKind::Postgres(postgres))) => Asked::Rows(match &postgres.scope {
-                Some(scope) => text(outlet, scope)?,
-                None => format!("{owner}@{}", ledger.stage(self.stage).name),
-            }),
+            Some((outlet, OutletKind::Rows(rows))) => Asked::Rows(self.rows(outlet, rows, ledger, of)?),
             directory => {
                 let (base, below, links) = match (&self.source.listing, directory) {
                     (Some(Listing::Folders(folder, links)), _) => {
@@ -307,6 +309,54 @@ impl Place<'_> {
         Ok(())
     }
 
+    /// Finds the way of a unit, where each has one of its own.
+    fn find_own_way(&mut self, of: &Owner) {
+        let (Some(outlet), Some(reading)) = (self.outlet, &self.reading) else { return };
+        if !outlet.kind.way_varies_by_unit() {
+            return;
+        }
+        let reach = match &outlet.kind {
+            OutletKind::Http(http) => reading.http(http, of).map(|(base, reach)| {
+                self.base = base;
+                reach
+            }),
+            OutletKind::Rows(rows) => reading.rows(rows, of).map(Reach::Rows),
+            OutletKind::Directory { .. } | OutletKind::Process { .. } | OutletKind::ByHand { .. } => return,
+        };
+        self.source.own.insert(of.to_string(), reach.unwrap_or_else(Reach::None));
+    }
+
+    /// The rows of a unit.
+    fn rows(
+        &self,
+        outlet: &Outlet,
+        rows: &RowsOutlet,
+        ledger: &Ledger,
+        of: &Owner,
+    ) -> Result<RowsOf, Trouble> {
+        let text = |text| expand(outlet, text, ledger, of, self.stage);
+        let scope = match &rows.scope {
+            Some(scope) => text(scope)?,
+            None => format!("{of}@{}", ledger.stage(self.stage).name),
+        };
+        let mut found = RowsOf { scope, ..RowsOf::default() };
+        for (column, beside) in &rows.beside {
+            let written = match beside {
+                Beside::Where(only) => {
+                    found.only.push((column.clone(), text(only)?));
+                    continue;
+                }
+                Beside::Fixed(fixed) => Written::Text(text(fixed)?),
+                Beside::Who => {
+                    Written::Text(self.reading.as_ref().map(|it| it.who.clone()).unwrap_or_default())
+                }
+                Beside::When => Written::Now,
+            };
+            found.written.push((column.clone(), written));
+        }
+        Ok(found)
+    }
+
     /// The address of a unit's document.
     fn url(
         &self,
@@ -322,7 +372,7 @@ impl Place<'_> {
             url.push('/');
             url.push_str(path);
         }
-        if !refers_to_unit(&http.path) {
+        if !http.path.refers_to_unit() && !http.url.as_text().refers_to_unit() {
             url.push('/');
             url.extend(utf8_percent_encode(&owner.to_string(), ENCODED));
         }
@@ -333,7 +383,14 @@ impl Place<'_> {
     fn refuse_sharing(&mut self, asked: &Asked, owner: &str) -> Result<(), Trouble> {
         let key = match asked {
             Asked::Files(files) => files.base.join(&files.below).display().to_string(),
-            Asked::Document(text) | Asked::Rows(text) => text.clone(),
+            Asked::Document(text) => text.clone(),
+            // Where each has a way of its own, it may lead elsewhere.
+            Asked::Rows(_) if self.source.own.contains_key(owner) => return Ok(()),
+            Asked::Rows(of) => {
+                let only: Vec<String> =
+                    of.only.iter().map(|(column, text)| format!(", {column} {text}")).collect();
+                format!("{}{}", of.scope, only.concat())
+            }
             // One process can be several units.
             Asked::Environment(_) => return Ok(()),
         };
@@ -354,7 +411,7 @@ impl Place<'_> {
     /// Whether it is an application's own table.
     pub(crate) fn is_of_application(&self) -> bool {
         let kind = self.outlet.map(|outlet| &outlet.kind);
-        matches!(kind, Some(OutletKind::Postgres(postgres)) if postgres.columns.are_given)
+        matches!(kind, Some(OutletKind::Rows(rows)) if rows.columns.are_given)
     }
 
     /// Whether it can tell which units are there.

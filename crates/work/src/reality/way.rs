@@ -1,55 +1,96 @@
 //! The way to an outlet, with addresses and tokens fetched from where they are kept.
 
-use cledger_core::model::{Given, HttpOutlet, PostgresOutlet, Source};
+use std::path::Path;
+
+use cledger_core::address::Owner;
+use cledger_core::model::{
+    Database, Given, HttpOutlet, Ledger, RowsOutlet, StageId, StageText, parts_of_table,
+};
 use cledger_core::resolve::{Fetched, Outside};
-use cledger_outlets::reach::{HttpReach, PostgresReach, Reach, Sent};
+use cledger_outlets::Trust;
+use cledger_outlets::reach::{HttpReach, Reach, RowsReach, Sent};
 use zeroize::Zeroizing;
 
 use crate::reality::around::Around;
 
-/// The address of a service and the way there; the reason why there is none otherwise.
-pub(super) fn http(http: &HttpOutlet, around: &Around<'_>) -> Result<(String, Reach), String> {
-    let url = given(&http.url, around)?.to_string();
-    let over_tls = url.starts_with("https://");
-    if !over_tls && !url.starts_with("http://") {
-        return Err("its `url` begins with neither http:// nor https://".to_owned());
+/// What the texts of a way are read with: whose they are, and where what does not stand in the ledger comes from.
+#[derive(Clone)]
+pub(crate) struct Reading<'l> {
+    pub(crate) ledger: &'l Ledger,
+    pub(crate) stage: StageId,
+    folder: &'l Path,
+    outside: &'l dyn Outside,
+    trust: Trust,
+    /// Who works here.
+    pub(crate) who: String,
+}
+
+impl<'l> Reading<'l> {
+    pub(crate) fn of(ledger: &'l Ledger, stage: StageId, around: &Around<'l>) -> Self {
+        let (folder, outside) = (around.ledger_folder, around.outside);
+        let (trust, who) = (around.trust.clone(), around.who.clone());
+        Self { ledger, stage, folder, outside, trust, who }
     }
-    let token = http.token.as_ref().map(|token| fetched(token, around.outside)).transpose()?;
-    let reach = HttpReach {
-        over_tls,
-        token: token.map(Sent::new),
-        proxy: http.proxy.clone(),
-        retries: http.retries,
-        trust: around.trust.clone(),
-    };
-    Ok((url, Reach::Http(reach)))
-}
 
-/// The way to a table; the reason why there is none otherwise.
-pub(crate) fn postgres(postgres: &PostgresOutlet, around: &Around<'_>) -> Result<PostgresReach, String> {
-    let url = given(&postgres.url, around)?;
-    let password = postgres.password.as_ref().map(|it| fetched(it, around.outside)).transpose()?;
-    Ok(PostgresReach {
-        url: Sent::new(url),
-        password: password.map(Sent::new),
-        table: postgres.table.clone(),
-        columns: postgres.columns.clone(),
-        trust: around.trust.clone(),
-    })
-}
-
-fn given(given: &Given, around: &Around<'_>) -> Result<Zeroizing<String>, String> {
-    match given {
-        Given::Text(text) => Ok(Zeroizing::new(text.clone())),
-        Given::From(source) => fetched(source, around.outside),
+    /// The address of a service and the way there for a unit, or for all; the reason why there is none otherwise.
+    pub(crate) fn http(&self, http: &HttpOutlet, owner: &Owner) -> Result<(String, Reach), String> {
+        let url = self.given(&http.url, owner)?.to_string();
+        let over_tls = url.starts_with("https://");
+        if !over_tls && !url.starts_with("http://") {
+            return Err("its `url` begins with neither http:// nor https://".to_owned());
+        }
+        let reach = HttpReach {
+            over_tls,
+            token: self.secret(http.token.as_ref(), owner)?,
+            proxy: http.proxy.as_ref().map(|proxy| self.text(proxy, owner)).transpose()?,
+            retries: http.retries,
+            trust: self.trust.clone(),
+        };
+        Ok((url, Reach::Http(reach)))
     }
-}
 
-fn fetched(source: &Source, outside: &dyn Outside) -> Result<Zeroizing<String>, String> {
-    match outside.fetch(&source.0) {
-        Fetched::Text(text) => Ok(text),
-        Fetched::Nothing(reason) => Err(reason),
-        Fetched::Unread => Err("nothing is fetched here".to_owned()),
-        Fetched::NotTrusted => Err(format!("nobody has said that `{}` may be read", source.0)),
+    /// The way to a table for a unit, or for all; the reason why there is none otherwise.
+    pub(crate) fn rows(&self, rows: &RowsOutlet, owner: &Owner) -> Result<RowsReach, String> {
+        let mut at = self.given(&rows.at, owner)?;
+        if rows.database == Database::Sqlite {
+            at = Zeroizing::new(self.folder.join(at.as_str()).display().to_string());
+        }
+        let table = self.text(&rows.table, owner)?;
+        Ok(RowsReach {
+            database: rows.database,
+            at: Sent::new(at),
+            password: self.secret(rows.password.as_ref(), owner)?,
+            table: parts_of_table(&table).ok_or_else(|| format!("`{table}` names no table"))?,
+            columns: rows.columns.clone(),
+            trust: self.trust.clone(),
+        })
+    }
+
+    /// A text with what it refers to.
+    pub(crate) fn text(&self, text: &StageText, owner: &Owner) -> Result<String, String> {
+        let text = text.expand_for(self.ledger, owner, self.stage).map_err(|missing| missing.to_string())?;
+        Ok(text.into_owned())
+    }
+
+    fn given(&self, given: &Given, owner: &Owner) -> Result<Zeroizing<String>, String> {
+        let text = self.text(given.as_text(), owner)?;
+        match given {
+            Given::Text(_) => Ok(Zeroizing::new(text)),
+            Given::From(_) => self.fetched(&text),
+        }
+    }
+
+    fn secret(&self, source: Option<&StageText>, owner: &Owner) -> Result<Option<Sent>, String> {
+        let fetched = |source: &StageText| self.fetched(&self.text(source, owner)?);
+        Ok(source.map(fetched).transpose()?.map(Sent::new))
+    }
+
+    fn fetched(&self, source: &str) -> Result<Zeroizing<String>, String> {
+        match self.outside.fetch(source) {
+            Fetched::Text(text) => Ok(text),
+            Fetched::Nothing(reason) => Err(reason),
+            Fetched::Unread => Err("nothing is fetched here".to_owned()),
+            Fetched::NotTrusted => Err(format!("nobody has said that `{source}` may be read")),
+        }
     }
 }

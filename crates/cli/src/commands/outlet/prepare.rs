@@ -1,6 +1,4 @@
-//! `cledger outlet prepare`: the tables that outlets of kind `postgres` need.
-
-use std::collections::BTreeSet;
+//! `cledger outlet prepare`: the tables that outlets which are databases need.
 
 use clap::Args;
 use cledger_core::name::Name;
@@ -17,7 +15,7 @@ use crate::output::{json, text};
 
 #[derive(Debug, Args)]
 pub(crate) struct PrepareArgs {
-    /// The outlets; all of kind postgres if not given
+    /// The outlets; all with a table of a database if not given
     #[arg(value_name = "OUTLET", value_delimiter = ',')]
     outlets: Vec<Name>,
     #[command(flatten)]
@@ -25,7 +23,7 @@ pub(crate) struct PrepareArgs {
 }
 
 pub(super) fn run(args: &PrepareArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
-    let opened = app.open_partly(&Scope::Units(BTreeSet::new()))?;
+    let opened = app.open_partly(&Scope::Whole)?;
     let prepared = prepare(&opened, &args.outlets, args.act.writes())?;
     Ok(app.show(&View { prepared, written: args.act.writes() }))
 }

@@ -57,6 +57,8 @@ pub(crate) struct PreparedDocument<'o> {
 #[derive(Debug, Serialize)]
 struct TableDocument<'o> {
     outlet: &'o str,
+    #[serde(rename = "for")]
+    of: Option<&'o str>,
     table: &'o str,
     state: &'static str,
     reason: Option<&'o str>,
@@ -71,7 +73,8 @@ pub(crate) fn prepared(prepared: &[Prepared], written: bool) -> PreparedDocument
             Preparing::WasThere => ("was-there", None),
             Preparing::Failed(reason) => ("failed", Some(reason.as_str())),
         };
-        TableDocument { outlet: &it.outlet, table: &it.table, state, reason }
+        let of = Some(it.of.as_str()).filter(|of| !of.is_empty());
+        TableDocument { outlet: &it.outlet, of, table: &it.table, state, reason }
     });
     PreparedDocument { format: FORMAT, written, tables: tables.collect() }
 }

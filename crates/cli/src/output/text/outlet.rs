@@ -48,8 +48,9 @@ pub(crate) fn prepared(console: &mut Console, prepared: &[Prepared], write: bool
             Preparing::WasThere => ("there already, as it should be", Tone::Plain, ""),
             Preparing::Failed(reason) => ("failed", Tone::Bad, reason.as_str()),
         };
+        let of = if it.of.is_empty() { it.outlet.clone() } else { format!("{} for {}", it.outlet, it.of) };
         table.row(vec![
-            (it.outlet.clone(), Tone::Plain),
+            (of, Tone::Plain),
             (it.table.clone(), Tone::Plain),
             (word.to_owned(), tone),
             (reason.to_owned(), Tone::Quiet),

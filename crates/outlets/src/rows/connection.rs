@@ -1,0 +1,91 @@
+//! What a database has to be able to do, whichever it is.
+
+use cledger_core::model::Database;
+use zeroize::Zeroizing;
+
+use super::column::{Column, Holds};
+use super::{mariadb, postgres, sqlite};
+use crate::failure::{Deadline, Failure, NotBrought};
+use crate::reach::RowsReach;
+
+/// A row that was read: empty cells are `None`.
+pub(crate) type Row = Vec<Option<Zeroizing<String>>>;
+
+/// Whether something that is written may be lost, or is there for good.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Access {
+    /// Nothing is written.
+    Read,
+    /// Rows of a table that is there.
+    Write,
+    /// The table, too, and the database if it is a file.
+    Make,
+}
+
+/// A connection to a database. Values are text on both sides; statements hold none, but `?`-like marks for them.
+pub(crate) trait Connection {
+    /// The columns of a table; none if there is no such table.
+    fn columns(&mut self, table: &[String]) -> Result<Vec<Column>, Failure>;
+
+    /// A name in quotes; none has quotes inside.
+    fn quoted(&self, name: &str) -> String;
+
+    /// What gives a column's value as text.
+    fn as_text(&self, column: &Column) -> String;
+
+    /// The mark for the value with this number, from 1, on its way to a column.
+    fn mark(&self, column: &Column, number: usize) -> String;
+
+    /// The condition that a column holds just this value.
+    fn is(&self, column: &Column, number: usize) -> String;
+
+    /// The condition that a column's text ends as this value does.
+    fn ends_with(&self, column: &Column, number: usize) -> String;
+
+    /// What locks rows that are read for a change.
+    fn for_update(&self) -> &'static str;
+
+    /// A text of a ledger as this database takes it for a column.
+    fn given(&self, column: &Column, text: &str) -> Zeroizing<String>;
+
+    /// The time now, for a column.
+    fn now(&self, column: &Column) -> String;
+
+    /// The type of columns in our own layout: text as long as it can be, and text that can be part of a key.
+    fn text_types(&self) -> [&'static str; 2];
+
+    /// Rows that a statement gives.
+    fn query(&mut self, statement: &str, values: &[Zeroizing<String>]) -> Result<Vec<Row>, Failure>;
+
+    /// How many rows a statement changed.
+    fn execute(&mut self, statement: &str, values: &[Zeroizing<String>]) -> Result<u64, Failure>;
+
+    /// Begins a transaction, and waits for others of us that change what has this name.
+    fn begin(&mut self, held: &str) -> Result<(), Failure>;
+
+    /// Ends the transaction. Without that, all of it is undone when the connection goes.
+    fn commit(&mut self) -> Result<(), NotBrought>;
+}
+
+/// Opens the database of an outlet.
+pub(crate) fn open(
+    reach: &RowsReach,
+    access: Access,
+    deadline: Deadline,
+) -> Result<Box<dyn Connection>, Failure> {
+    Ok(match reach.database {
+        Database::Postgres => Box::new(postgres::open(reach, deadline)?),
+        Database::MariaDb => Box::new(mariadb::open(reach, deadline)?),
+        Database::Sqlite => Box::new(sqlite::open(reach, access, deadline)?),
+    })
+}
+
+/// A truth as `1` or `0`, where a database has no words for it.
+pub(super) fn as_digit(column: &Column, text: &str) -> Zeroizing<String> {
+    let text = match (&column.holds, text) {
+        (Holds::Boolean, "true") => "1",
+        (Holds::Boolean, "false") => "0",
+        (_, text) => text,
+    };
+    Zeroizing::new(text.to_owned())
+}

@@ -1,0 +1,276 @@
+//! Rows in MariaDB.
+
+use std::io::Write as _;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use cledger_core::probe::{Answer, Tls};
+use jiff::Timestamp;
+use mysql::consts::CapabilityFlags;
+use mysql::prelude::Queryable as _;
+use mysql::{Conn, Error, Opts, OptsBuilder, Params, SslOpts, Value};
+use tempfile::NamedTempFile;
+use zeroize::Zeroizing;
+
+use super::column::{Column, Holds};
+use super::connection::{Connection, Row, as_digit};
+use crate::database_url::without_mode;
+use crate::failure::{Deadline, Failure, NotBrought};
+use crate::reach::RowsReach;
+use crate::tcp::of_io;
+use crate::tls;
+use crate::trust::Trust;
+
+/// What addresses begin with.
+const SCHEME: &str = "mariadb://";
+
+/// The collation that tells all texts apart.
+const BINARY: &str = "COLLATE utf8mb4_nopad_bin";
+
+/// A connection to a server.
+struct MariaDb(Conn);
+
+/// Logs in to the database.
+pub(super) fn open(reach: &RowsReach, deadline: Deadline) -> Result<impl Connection + use<>, Failure> {
+    // What is wrong with it is not told: a password may stand in it.
+    let wrong =
+        || Failure::unexpected("its `url` is no address of MariaDB: mariadb://user@host:port/database");
+    let (url, mode) = without_mode(reach.at.expose())?;
+    let url = Zeroizing::new(format!("mysql://{}", url.strip_prefix(SCHEME).ok_or_else(wrong)?));
+    let opts = Opts::from_url(&url).map_err(|_| wrong())?;
+    let host = opts.get_ip_or_hostname().into_owned();
+    let encrypted = Tls::of(mode.as_deref(), &host);
+    let encrypted = encrypted.map_err(|error| Failure::unexpected(format!("its `url`: {error}")))?;
+    let mut builder = OptsBuilder::from_opts(opts)
+        .prefer_socket(false)
+        .tcp_connect_timeout(Some(deadline.left()?))
+        .read_timeout(Some(deadline.left()?))
+        .write_timeout(Some(deadline.left()?))
+        // Rows that are found count, and not only those that change.
+        .additional_capabilities(CapabilityFlags::CLIENT_FOUND_ROWS);
+    if let Some(password) = &reach.password {
+        builder = builder.pass(Some(password.expose()));
+    }
+    let roots = if encrypted == Tls::Verified { Some(pem(&reach.trust)?) } else { None };
+    builder = match (encrypted, &roots) {
+        (Tls::Off, _) => builder.ssl_opts(None),
+        (_, Some(roots)) => {
+            builder.ssl_opts(SslOpts::default().with_root_cert_path(Some(roots.path().to_owned())))
+        }
+        (_, None) => builder.ssl_opts(SslOpts::default().with_danger_accept_invalid_certs(true)),
+    };
+    let mut connection = Conn::new(builder).map_err(|error| failure(&error))?;
+    let left = deadline.left()?;
+    for statement in [
+        format!("SET SESSION max_statement_time = {:.3}", left.as_secs_f64()),
+        format!("SET SESSION innodb_lock_wait_timeout = {}", left.as_secs().max(1)),
+        // What does not fit is refused, and never cut off.
+        "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,ERROR_FOR_DIVISION_BY_ZERO'".to_owned(),
+        "SET SESSION time_zone = '+00:00'".to_owned(),
+    ] {
+        connection.query_drop(statement).map_err(|error| failure(&error))?;
+    }
+    Ok(MariaDb(connection))
+}
+
+/// The certificates that are trusted, in a file as the library wants it (RFC 7468); there is no secret in them.
+fn pem(trust: &Trust) -> Result<NamedTempFile, Failure> {
+    let written = || -> std::io::Result<NamedTempFile> {
+        let mut file = NamedTempFile::new()?;
+        for certificate in trust.certificates() {
+            let text = STANDARD.encode(certificate);
+            writeln!(file, "-----BEGIN CERTIFICATE-----")?;
+            for at in (0..text.len()).step_by(64) {
+                writeln!(file, "{}", &text[at..text.len().min(at + 64)])?;
+            }
+            writeln!(file, "-----END CERTIFICATE-----")?;
+        }
+        file.flush()?;
+        Ok(file)
+    };
+    written()
+        .map_err(|error| Failure::unexpected(format!("trusted certificates cannot be handed on: {error}")))
+}
+
+impl Connection for MariaDb {
+    fn columns(&mut self, table: &[String]) -> Result<Vec<Column>, Failure> {
+        let (schema, name) = match table {
+            [schema, name] => (Value::from(schema), name),
+            [name] => (Value::NULL, name),
+            _ => return Ok(Vec::new()),
+        };
+        let asked = "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, CHARACTER_MAXIMUM_LENGTH, IS_NULLABLE, \
+                     COLUMN_DEFAULT IS NOT NULL, EXTRA FROM information_schema.COLUMNS \
+                     WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ? ORDER BY ORDINAL_POSITION";
+        type Found = (String, String, String, Option<u64>, String, bool, String);
+        let rows: Vec<Found> = self.0.exec(asked, (schema, name)).map_err(|error| failure(&error))?;
+        let column = |(name, data_type, declared, longest, nullable, filled, extra): Found| {
+            let extra = extra.to_ascii_lowercase();
+            let is_numbered = extra.contains("auto_increment");
+            let is_generated = extra.contains("generated");
+            Column {
+                holds: holds(&data_type, &declared),
+                longest: longest
+                    .and_then(|most| most.try_into().ok())
+                    .filter(|_| data_type.ends_with("char")),
+                is_needed: nullable == "NO" && !filled && !is_numbered && !is_generated,
+                is_generated,
+                name,
+                declared,
+            }
+        };
+        Ok(rows.into_iter().map(column).collect())
+    }
+
+    fn quoted(&self, name: &str) -> String {
+        format!("`{name}`")
+    }
+
+    fn as_text(&self, column: &Column) -> String {
+        format!("CAST({} AS CHAR CHARACTER SET utf8mb4)", self.quoted(&column.name))
+    }
+
+    fn mark(&self, _: &Column, _: usize) -> String {
+        "?".to_owned()
+    }
+
+    fn is(&self, column: &Column, _: usize) -> String {
+        match column.holds {
+            Holds::Text | Holds::OneOf(_) | Holds::Json | Holds::Other => {
+                format!("{} = ? {BINARY}", self.as_text(column))
+            }
+            _ => format!("{} = ?", self.quoted(&column.name)),
+        }
+    }
+
+    fn ends_with(&self, column: &Column, _: usize) -> String {
+        format!("{} LIKE CONCAT('%', ?) {BINARY}", self.as_text(column))
+    }
+
+    fn for_update(&self) -> &'static str {
+        " FOR UPDATE"
+    }
+
+    fn given(&self, column: &Column, text: &str) -> Zeroizing<String> {
+        let time = (column.holds == Holds::Time).then(|| text.parse::<Timestamp>().ok()).flatten();
+        time.map_or_else(|| as_digit(column, text), |time| Zeroizing::new(local(time)))
+    }
+
+    fn now(&self, column: &Column) -> String {
+        let now = Timestamp::now();
+        if column.holds == Holds::Integer { now.as_second().to_string() } else { local(now) }
+    }
+
+    fn text_types(&self) -> [&'static str; 2] {
+        [
+            "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin",
+            "varchar(255) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin",
+        ]
+    }
+
+    fn query(&mut self, statement: &str, values: &[Zeroizing<String>]) -> Result<Vec<Row>, Failure> {
+        let rows: Vec<mysql::Row> =
+            self.0.exec(statement, parameters(values)).map_err(|error| failure(&error))?;
+        let text = |value: Value| match value {
+            Value::NULL => Ok(None),
+            Value::Bytes(bytes) => String::from_utf8(bytes)
+                .map(|text| Some(Zeroizing::new(text)))
+                .map_err(|_| Failure::unexpected("what is there is not UTF-8")),
+            _ => Err(Failure::unexpected("what is there is no text")),
+        };
+        rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect()
+    }
+
+    fn execute(&mut self, statement: &str, values: &[Zeroizing<String>]) -> Result<u64, Failure> {
+        self.0.exec_drop(statement, parameters(values)).map_err(|error| failure(&error))?;
+        Ok(self.0.affected_rows())
+    }
+
+    fn begin(&mut self, held: &str) -> Result<(), Failure> {
+        // Rows that are not there yet cannot be locked: two of us wait for each other here. Names of locks are short.
+        let taken: Option<Option<i64>> = self
+            .0
+            .exec_first("SELECT GET_LOCK(SHA2(?, 256), 3600)", (held,))
+            .map_err(|error| failure(&error))?;
+        if taken.flatten() != Some(1) {
+            return Err(Failure::unexpected("somebody else is changing it"));
+        }
+        self.0.query_drop("START TRANSACTION").map_err(|error| failure(&error))
+    }
+
+    fn commit(&mut self) -> Result<(), NotBrought> {
+        // Where the connection breaks just now, nobody knows on which side of it the server stands.
+        self.0.query_drop("COMMIT").map_err(|error| match error {
+            Error::MySqlError(_) => failure(&error).into(),
+            error => NotBrought::NotKnown(failure(&error).to_string()),
+        })
+    }
+}
+
+fn parameters(values: &[Zeroizing<String>]) -> Params {
+    if values.is_empty() {
+        return Params::Empty;
+    }
+    Params::Positional(values.iter().map(|value| Value::Bytes(value.as_bytes().to_vec())).collect())
+}
+
+/// A time without a zone, as columns of this database take it: UTC, as the session is.
+fn local(time: Timestamp) -> String {
+    time.strftime("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// What a type of the catalogue holds.
+fn holds(data_type: &str, declared: &str) -> Holds {
+    match data_type {
+        "tinyint" if declared.starts_with("tinyint(1)") => Holds::Boolean,
+        "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "year" => Holds::Integer,
+        "decimal" | "float" | "double" => Holds::Number,
+        "date" | "datetime" | "timestamp" | "time" => Holds::Time,
+        "json" => Holds::Json,
+        "enum" => Holds::OneOf(words(declared)),
+        "char" | "varchar" | "tinytext" | "text" | "mediumtext" | "longtext" => Holds::Text,
+        _ => Holds::Other,
+    }
+}
+
+/// The words of `enum('a','b')`, in which a quote is written twice.
+fn words(declared: &str) -> Vec<String> {
+    let inside = declared.strip_prefix("enum('").and_then(|rest| rest.strip_suffix("')"));
+    inside.map(|inside| inside.split("','").map(|word| word.replace("''", "'")).collect()).unwrap_or_default()
+}
+
+/// What an error says, without what the server says: that may hold values.
+fn failure(error: &Error) -> Failure {
+    let said = match error {
+        Error::MySqlError(said) => said,
+        Error::IoError(error) => return of_io(error),
+        error => return tls::of_any(error),
+    };
+    let (answer, words) = match said.code {
+        1045 | 1044 | 1142 | 1698 => (Answer::AccessDenied, "the login or its rights"),
+        1049 => {
+            return Failure::new(Answer::NoSuchDatabase, "the server is there, and the database is not");
+        }
+        1205 | 1213 => return Failure::unexpected("somebody else is changing it"),
+        1969 => return Failure::new(Answer::NoAnswer, "within the time limit"),
+        1062 => (Answer::Unexpected, "there is such a row already"),
+        1048 | 1364 => (Answer::Unexpected, "a column that is never empty would be"),
+        1451 | 1452 => (Answer::Unexpected, "another table does not go with it"),
+        4025 => (Answer::Unexpected, "a condition of the table is not met"),
+        1406 | 1264 | 1265 | 1366 | 1292 => (Answer::Unexpected, "a value does not fit its column"),
+        _ => (Answer::Unexpected, "the server refuses it"),
+    };
+    Failure::new(answer, format!("{words}, error {} (SQLSTATE {})", said.code, said.state))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_of_an_enumeration_are_read() {
+        assert_eq!(words("enum('quay','ferry''s','a,b')"), ["quay", "ferry's", "a,b"]);
+        assert_eq!(holds("tinyint", "tinyint(1)"), Holds::Boolean);
+        assert_eq!(holds("tinyint", "tinyint(4) unsigned"), Holds::Integer);
+    }
+}

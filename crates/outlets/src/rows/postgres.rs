@@ -1,0 +1,167 @@
+//! Rows in PostgreSQL.
+
+use cledger_core::probe::Answer;
+use jiff::Timestamp;
+use postgres::Client;
+use postgres::types::ToSql;
+use zeroize::Zeroizing;
+
+use super::column::{Column, Holds};
+use super::connection::{Connection, Row};
+use crate::failure::{Deadline, Failure, NotBrought};
+use crate::postgresql::{failure, log_in};
+use crate::reach::RowsReach;
+
+/// A connection to a server.
+struct Postgres(Client);
+
+/// Logs in to the database.
+pub(super) fn open(reach: &RowsReach, deadline: Deadline) -> Result<impl Connection + use<>, Failure> {
+    let mut client = log_in(&reach.at, reach.password.as_ref(), &reach.trust, deadline.left()?)?;
+    let limit = format!("SET statement_timeout = {}", deadline.left()?.as_millis().max(1));
+    client.batch_execute(&limit).map_err(|error| failure(&error))?;
+    Ok(Postgres(client))
+}
+
+impl Connection for Postgres {
+    fn columns(&mut self, table: &[String]) -> Result<Vec<Column>, Failure> {
+        let table = table.iter().map(|part| self.quoted(part)).collect::<Vec<_>>().join(".");
+        let rows = self.0.query(
+            "SELECT a.attname::text, pg_catalog.format_type(a.atttypid, a.atttypmod), b.typname::text, \
+             b.typtype::text, a.atttypmod, a.attnotnull, a.atthasdef OR a.attidentity <> '', \
+             a.attgenerated <> '' OR a.attidentity = 'a', \
+             ARRAY(SELECT e.enumlabel::text FROM pg_catalog.pg_enum e WHERE e.enumtypid = b.oid \
+             ORDER BY e.enumsortorder) FROM pg_catalog.pg_attribute a \
+             JOIN pg_catalog.pg_type t ON t.oid = a.atttypid \
+             JOIN pg_catalog.pg_type b ON b.oid = CASE t.typtype WHEN 'd' THEN t.typbasetype ELSE t.oid END \
+             WHERE a.attrelid = pg_catalog.to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped \
+             ORDER BY a.attnum",
+            &[&table],
+        );
+        let column = |row: postgres::Row| {
+            let (base, kind): (String, String) = (row.get(2), row.get(3));
+            // Four bytes more than the length, or -1 for none.
+            let modifier: i32 = row.get(4);
+            let is_of_length = ["varchar", "bpchar"].contains(&base.as_str());
+            let (never_empty, filled): (bool, bool) = (row.get(5), row.get(6));
+            Column {
+                name: row.get(0),
+                holds: if kind == "e" { Holds::OneOf(row.get(8)) } else { holds(&base) },
+                declared: row.get(1),
+                longest: usize::try_from(modifier - 4).ok().filter(|_| is_of_length),
+                is_needed: never_empty && !filled,
+                is_generated: row.get(7),
+            }
+        };
+        Ok(rows.map_err(|error| failure(&error))?.into_iter().map(column).collect())
+    }
+
+    fn quoted(&self, name: &str) -> String {
+        format!("\"{name}\"")
+    }
+
+    fn as_text(&self, column: &Column) -> String {
+        format!("{}::text", self.quoted(&column.name))
+    }
+
+    fn mark(&self, column: &Column, number: usize) -> String {
+        match column.holds {
+            Holds::Text => format!("${number}::text"),
+            // As the catalogue has it, so that nothing else can stand there.
+            _ => format!("${number}::text::{}", column.declared),
+        }
+    }
+
+    fn is(&self, column: &Column, number: usize) -> String {
+        match column.holds {
+            Holds::Text => format!("{} = ${number}::text", self.as_text(column)),
+            _ => format!("{} = {}", self.quoted(&column.name), self.mark(column, number)),
+        }
+    }
+
+    fn ends_with(&self, column: &Column, number: usize) -> String {
+        format!("right({}, length(${number}::text)) = ${number}::text", self.as_text(column))
+    }
+
+    fn for_update(&self) -> &'static str {
+        " FOR UPDATE"
+    }
+
+    fn given(&self, _: &Column, text: &str) -> Zeroizing<String> {
+        Zeroizing::new(text.to_owned())
+    }
+
+    fn now(&self, column: &Column) -> String {
+        let now = Timestamp::now();
+        if column.holds == Holds::Integer { now.as_second().to_string() } else { now.to_string() }
+    }
+
+    fn text_types(&self) -> [&'static str; 2] {
+        ["text", "text"]
+    }
+
+    fn query(&mut self, statement: &str, values: &[Zeroizing<String>]) -> Result<Vec<Row>, Failure> {
+        let texts: Vec<&str> = values.iter().map(|value| value.as_str()).collect();
+        let rows = self.0.query(statement, &parameters(&texts)).map_err(|error| failure(&error))?;
+        let row = |row: postgres::Row| {
+            (0..row.len()).map(|at| row.get::<_, Option<String>>(at).map(Zeroizing::new)).collect()
+        };
+        Ok(rows.into_iter().map(row).collect())
+    }
+
+    fn execute(&mut self, statement: &str, values: &[Zeroizing<String>]) -> Result<u64, Failure> {
+        let texts: Vec<&str> = values.iter().map(|value| value.as_str()).collect();
+        self.0.execute(statement, &parameters(&texts)).map_err(|error| failure(&error))
+    }
+
+    fn begin(&mut self, held: &str) -> Result<(), Failure> {
+        self.0.batch_execute("BEGIN").map_err(|error| failure(&error))?;
+        // Rows that are not there yet cannot be locked: two of us wait for each other here.
+        let lock = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))";
+        self.0.execute(lock, &[&held]).map(drop).map_err(|error| failure(&error))
+    }
+
+    fn commit(&mut self) -> Result<(), NotBrought> {
+        // Where the connection breaks just now, nobody knows on which side of it the server stands.
+        self.0.batch_execute("COMMIT").map_err(|error| match error.as_db_error() {
+            Some(_) => failure(&error).into(),
+            None => NotBrought::NotKnown(failure(&error).to_string()),
+        })
+    }
+}
+
+fn parameters<'v>(texts: &'v [&'v str]) -> Vec<&'v (dyn ToSql + Sync)> {
+    texts.iter().map(|text| text as &(dyn ToSql + Sync)).collect()
+}
+
+/// What a type of the catalogue holds.
+fn holds(name: &str) -> Holds {
+    match name {
+        "text" | "varchar" | "bpchar" | "name" | "citext" => Holds::Text,
+        "int2" | "int4" | "int8" => Holds::Integer,
+        "numeric" | "float4" | "float8" => Holds::Number,
+        "bool" => Holds::Boolean,
+        "timestamp" | "timestamptz" | "date" | "time" | "timetz" => Holds::Time,
+        "json" | "jsonb" => Holds::Json,
+        _ => Holds::Other,
+    }
+}
+
+/// What a server says of a row that it does not take, without the values that it may say.
+pub(crate) fn refusal(error: &postgres::error::DbError) -> Option<Failure> {
+    use postgres::error::SqlState;
+    let constraint = error.constraint().map(|name| format!(" (`{name}`)")).unwrap_or_default();
+    let column = error.column().map(|name| format!("the column `{name}`")).unwrap_or_default();
+    let words = [
+        (SqlState::UNIQUE_VIOLATION, format!("there is such a row already{constraint}")),
+        (SqlState::NOT_NULL_VIOLATION, format!("{column} is never empty")),
+        (SqlState::FOREIGN_KEY_VIOLATION, format!("another table does not go with it{constraint}")),
+        (SqlState::CHECK_VIOLATION, format!("a condition of the table is not met{constraint}")),
+        (SqlState::STRING_DATA_RIGHT_TRUNCATION, "it is longer than its column".to_owned()),
+        (SqlState::NUMERIC_VALUE_OUT_OF_RANGE, "a number is greater than its column takes".to_owned()),
+        (SqlState::INVALID_TEXT_REPRESENTATION, "a value is not of its column's type".to_owned()),
+        (SqlState::INVALID_DATETIME_FORMAT, "a value is no time as its column takes it".to_owned()),
+    ];
+    let (code, words) = words.into_iter().find(|(code, _)| code == error.code())?;
+    Some(Failure::new(Answer::Unexpected, format!("{words}, SQLSTATE {}", code.code())))
+}
