@@ -222,10 +222,11 @@ pub fn of_output(ledger: &Ledger, output: &RenderedOutput<'_>, observed: Observe
         Observed::Unreadable(reason) => return FileDrift::Unreadable(reason),
         Observed::Tree(tree) => tree,
     };
-    let is_table = output.output.table.is_some();
+    let is_file_of_table = output.output.table.is_some();
     let mut drifted = Vec::new();
     for (name, (field, effective)) in &output.values {
         let expected = effective.expose().map(|value| output.as_written(name, value));
+        let is_table = is_file_of_table || output.is_apart(name);
         drifted.extend(of_value(ledger, name, (*field, effective), expected, &tree, is_table));
     }
     let mut known: BTreeSet<&OutputName> = output.values.keys().collect();
@@ -328,7 +329,7 @@ fn of_value(
     let Some(expected) = expected else { return Some(drifted(NameDrift::Unreadable, None, found)) };
     match found {
         // The file of a lookup table without rows.
-        None if is_table && expected == Value::Map(Branch::new()) => None,
+        None if is_table && expected.is_empty_map() => None,
         None => Some(drifted(NameDrift::MissingThere, Some(expected), None)),
         Some(same) if *same == expected => None,
         Some(_) => Some(drifted(NameDrift::Differs, Some(expected), found)),

@@ -38,11 +38,11 @@ pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
 pub use look_up::{LookUp, LookUpError, LookUpSource, value_at};
 pub use outlet::{Effecting, Given, HttpOutlet, Outlet, OutletKind, Ready};
 pub use output::{
-    Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputStages, OutputTable,
-    OutputTemplate, SecretsIn,
+    Apart, Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputStages,
+    OutputTable, OutputTemplate, SecretsIn,
 };
 pub use part::Part;
-pub use rows_outlet::{Beside, Database, RowColumns, RowsOutlet, is_column_name, parts_of_table};
+pub use rows_outlet::{Beside, Database, LookupRows, RowColumns, RowsOutlet, is_column_name, parts_of_table};
 pub use rule::{Condition, Demand, Rule};
 pub use setting::{
     LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::collections::BTreeSet;
 
 use crate::model::{
-    Declaration, Entry, Ledger, Levels, Naming, NoLabel, Outlet, Output, OutputFormat, Slot, StageId,
+    Apart, Declaration, Entry, Ledger, Levels, Naming, NoLabel, Outlet, Output, OutputFormat, Slot, StageId,
     StageText, Subject, UnitId, expand_stage_text,
 };
 use crate::name::Name;
@@ -18,6 +18,8 @@ pub struct NameMaker<'o> {
     format: OutputFormat,
     naming: Naming,
     prefix: Option<&'o str>,
+    /// Lookup tables that are called as they are.
+    apart: &'o [Apart],
     /// For whom and where references are expanded; without it they stay as they are written.
     around: Option<(&'o Ledger, Subject, StageId)>,
 }
@@ -25,19 +27,20 @@ pub struct NameMaker<'o> {
 impl<'o> NameMaker<'o> {
     /// The usual names of a format.
     pub fn usual(format: OutputFormat) -> Self {
-        Self { format, naming: format.usual_naming(), prefix: None, around: None }
+        Self { format, naming: format.usual_naming(), prefix: None, apart: &[], around: None }
     }
 
     /// The names in an output, with the references in them as they are written.
     pub fn as_written(output: &'o Output) -> Self {
         let prefix = output.prefix.as_ref().map(StageText::as_written);
-        Self { format: output.format, naming: output.naming, prefix, around: None }
+        let apart = &output.apart;
+        Self { format: output.format, naming: output.naming, prefix, apart, around: None }
     }
 
     /// The name of a field: what `as` says, in formats with levels a JSON Pointer (RFC 6901) if it
     /// begins with `/`; else one made as the output says, behind its prefix.
     pub fn name_of(&self, entry: &Entry, field: &Declaration) -> Result<OutputName, NoLabel> {
-        if self.format == OutputFormat::Csv {
+        if self.format == OutputFormat::Csv || self.apart.iter().any(|apart| apart.entry == entry.name) {
             return Ok(vec![entry.name.to_string()]);
         }
         let names = &field.output_names;

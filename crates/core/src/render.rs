@@ -8,7 +8,7 @@ use compact_str::CompactString;
 use crate::findings::{self, Finding};
 use crate::json::Json;
 use crate::model::{
-    Ledger, NoLabel, Output, OutputFormat, OutputOrder, Slot, StageId, StageText, Subject, UnitId,
+    Apart, Ledger, NoLabel, Output, OutputFormat, OutputOrder, Slot, StageId, StageText, Subject, UnitId,
     expand_stage_text,
 };
 use crate::output::{OutputName, clash};
@@ -60,7 +60,9 @@ impl RenderedOutput<'_> {
     pub fn tree(&self) -> Tree {
         let mut tree = self.around.clone();
         for (name, (_, effective)) in &self.values {
-            if let Some(value) = effective.expose() {
+            if let Some(value) = effective.expose()
+                && !(self.is_apart(name) && value.is_empty_map())
+            {
                 tree.insert(name, self.as_written(name, value));
             }
         }
@@ -71,6 +73,9 @@ impl RenderedOutput<'_> {
 impl RenderedOutput<'_> {
     /// A value as this file holds it: as text where that is all it knows, what is JSON as what that says.
     pub fn as_written(&self, name: &OutputName, value: &Value) -> Value {
+        if let Some(apart) = self.apart(name) {
+            return rows_of_texts(value, &apart.columns);
+        }
         let json = value.as_text().filter(|_| self.json.contains(name)).map(Json::parse);
         match (json, self.output.format) {
             (Some(Ok(json)), OutputFormat::Xml) => json.into_texts(),
@@ -79,6 +84,37 @@ impl RenderedOutput<'_> {
             _ => as_written(value),
         }
     }
+
+    /// Whether a name is that of a lookup table whose rows are kept apart; without rows there is nothing of it.
+    pub fn is_apart(&self, name: &[String]) -> bool {
+        self.apart(name).is_some()
+    }
+
+    fn apart(&self, name: &[String]) -> Option<&Apart> {
+        self.output.apart.iter().find(|apart| matches!(name, [name] if name == apart.entry.as_str()))
+    }
+}
+
+/// The rows of a lookup table with nothing but texts in the columns that it has where it is kept apart: so they are compared
+/// with what a table of a database has, whatever types its columns have.
+fn rows_of_texts(rows: &Value, columns: &[String]) -> Value {
+    let Value::Map(rows) = rows else { return rows.clone() };
+    let row = |row: &Value| {
+        let Value::Map(cells) = row else { return row.clone() };
+        let known = cells.iter().filter(|(name, _)| columns.iter().any(|column| **column == ***name));
+        Value::Map(known.map(|(name, cell)| (name.clone(), Value::Text(cell.to_text()))).collect())
+    };
+    Value::Map(rows.iter().map(|(key, cells)| (key.clone(), row(cells))).collect())
+}
+
+/// What stands under a name of rows: text, but of a lookup table that is kept apart its rows.
+pub fn value_of_row(apart: &[Apart], name: &str, text: &str) -> Value {
+    let rows = || match Value::from_json(serde_json::from_str(text).ok()?)? {
+        rows @ Value::Map(_) => Some(rows),
+        _ => None,
+    };
+    let is_apart = apart.iter().any(|apart| apart.entry.as_str() == name);
+    is_apart.then(rows).flatten().unwrap_or_else(|| Value::text(text))
 }
 
 /// A value as files hold it: days as text.

@@ -41,6 +41,11 @@ impl Value {
         Value::Text(CompactString::new(text))
     }
 
+    /// Whether it is a map without anything in it.
+    pub fn is_empty_map(&self) -> bool {
+        matches!(self, Value::Map(branch) if branch.is_empty())
+    }
+
     /// The text, if it is text.
     pub fn as_text(&self) -> Option<&str> {
         match self {

@@ -33,6 +33,40 @@ pub struct RowsOf {
     pub only: Vec<(String, String)>,
     /// What other columns get in each row that is written.
     pub written: Vec<(String, Written)>,
+    /// The lookup tables that have a table of their own.
+    pub tables: Vec<TableOf>,
+    /// How the ledger says these values now, or said them when they were brought: what a column holds that is the same
+    /// in its type is told in these words.
+    pub said: Said,
+}
+
+/// Values that may be secrets, and are never printed.
+#[derive(Clone, Default, PartialEq, Eq)]
+pub struct Said(pub Vec<Values>);
+
+impl std::fmt::Debug for Said {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Said(…)")
+    }
+}
+
+/// The table that a lookup table has for itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct TableOf {
+    /// The name among the unit's values that stands for all of its rows.
+    pub name: String,
+    /// The table, with its schema where that is named.
+    pub table: Vec<String>,
+    /// The column that tells rows apart.
+    pub key: String,
+    /// The others, by the names that the ledger has for them.
+    pub columns: Vec<(String, String)>,
+    /// What other columns hold in rows that are ours, by column.
+    pub only: Vec<(String, String)>,
+    /// What other columns get in each row that is written.
+    pub written: Vec<(String, Written)>,
+    /// Whether it must be there.
+    pub is_needed: bool,
 }
 
 /// What a column gets in each row that is written.

@@ -23,4 +23,5 @@ mod trust;
 
 pub use failure::Failure;
 pub use postgresql::{is_address, log_in};
+pub use rows::Tables;
 pub use trust::Trust;

@@ -10,6 +10,7 @@ mod rows;
 mod source;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::sync::mpsc::{self, Sender};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -17,6 +18,7 @@ use std::time::{Duration, Instant};
 use crate::failure::Deadline;
 use crate::held::Held;
 use crate::reach::Reach;
+use crate::rows::Tables;
 
 pub use files::NOT_ALL;
 pub(crate) use files::files;
@@ -32,6 +34,8 @@ const AT_ONCE: usize = 16;
 pub struct ReadBack {
     /// By unit or instance; those that are missing were not reached in time.
     pub units: BTreeMap<String, Held>,
+    /// For those that are rows, the table as it is there.
+    pub tables: BTreeMap<String, Arc<Tables>>,
     /// The names of all that are there, as far as the listing goes.
     pub names: Vec<String>,
     /// Why the outlet as a whole does not answer.
@@ -62,6 +66,7 @@ pub fn read_back(sources: &[Source], mut heard: impl FnMut(usize)) -> Vec<ReadBa
         }
         match told {
             Told::Unit(unit, held) => drop(back.units.insert(unit, held)),
+            Told::Table(unit, table) => drop(back.tables.insert(unit, table)),
             Told::Names(names) => back.names = names,
             Told::Trouble(reason) => back.trouble = Some(reason),
             Told::Over => {

@@ -1,25 +1,33 @@
-//! Rows of a table in a database: names and values, by scope.
+//! Rows of tables in a database: names and values by scope, and lookup tables that have a table of their own.
 
 mod column;
 mod connection;
+mod lookup;
 mod mariadb;
 mod postgres;
 mod sqlite;
+mod statement;
+mod table;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 use cledger_core::delivery::RowChange;
+use jiff::{Timestamp, Unit};
 use zeroize::Zeroizing;
 
 use crate::failure::{Deadline, Failure, NotBrought};
-use crate::held::{RowsOf, Values, Written};
+use crate::held::{RowsOf, TableOf, Values, Written};
 use crate::reach::RowsReach;
 
 use column::Column;
 use connection::{Access, Connection, Row, open};
+use statement::{Cell, Statement};
+use table::{Lookup, Main, TableThere, refused};
 
 pub(crate) use postgres::refusal;
+pub use table::Tables;
 
 /// How many scopes are asked for in one statement.
 const AT_ONCE: usize = 200;
@@ -32,18 +40,20 @@ impl RowsReach {
     }
 }
 
-/// A connection to the table of an outlet.
+/// A connection to the tables of an outlet.
 pub(crate) struct Rows<'r> {
     reach: &'r RowsReach,
     database: Box<dyn Connection>,
+    /// The columns of tables that were looked at.
+    known: BTreeMap<Vec<String>, Vec<Column>>,
 }
 
-/// The columns that rows of ours are made of.
-struct Layout {
-    scope: Column,
-    name: Column,
-    value: Column,
-    all: Vec<Column>,
+/// What tables have of those that are asked for.
+pub(crate) struct Found {
+    /// Their values, in their order, and the tables as they are there.
+    pub(crate) units: Vec<(Values, Arc<Tables>)>,
+    /// All scopes that end as asked.
+    pub(crate) scopes: Vec<String>,
 }
 
 impl<'r> Rows<'r> {
@@ -58,17 +68,17 @@ impl<'r> Rows<'r> {
     }
 
     fn of(reach: &'r RowsReach, access: Access, deadline: Deadline) -> Result<Self, Failure> {
-        Ok(Self { reach, database: open(reach, access, deadline)? })
+        Ok(Self { reach, database: open(reach, access, deadline)?, known: BTreeMap::new() })
     }
 
-    /// The table's name, quoted.
-    fn table(&self) -> String {
-        self.reach.table.iter().map(|part| self.database.quoted(part)).collect::<Vec<_>>().join(".")
+    /// A table's name, quoted.
+    fn quoted(&self, table: &[String]) -> String {
+        table.iter().map(|part| self.database.quoted(part)).collect::<Vec<_>>().join(".")
     }
 
     fn prepare(&mut self) -> Result<bool, Failure> {
         if !self.database.columns(&self.reach.table)?.is_empty() {
-            self.layout(&RowsOf::default())?;
+            self.main(&RowsOf::default())?;
             return Ok(false);
         }
         let columns = &self.reach.columns;
@@ -78,132 +88,145 @@ impl<'r> Rows<'r> {
         let made = format!(
             "CREATE TABLE {} ({scope} {short} NOT NULL, {name} {short} NOT NULL, {value} {long} NOT NULL, \
              PRIMARY KEY ({scope}, {name}))",
-            self.table()
+            self.quoted(&self.reach.table)
         );
         self.database.execute(&made, &[])?;
         Ok(true)
     }
 
-    /// The columns of the table, which must hold what rows of ours are made of.
-    fn layout(&mut self, of: &RowsOf) -> Result<Layout, Failure> {
-        let all = self.database.columns(&self.reach.table)?;
-        let table = self.reach.table.join(".");
-        if all.is_empty() {
-            return Err(Failure::unexpected(format!("there is no table `{table}`")));
+    /// A table as it is there, if it is.
+    fn look(&mut self, parts: &[String]) -> Result<Option<TableThere>, Failure> {
+        if !self.known.contains_key(parts) {
+            let columns = self.database.columns(parts)?;
+            self.known.insert(parts.to_vec(), columns);
         }
-        let find = |asked: &str| {
-            all.iter().find(|column| column.name == asked).cloned().ok_or_else(|| {
-                let names: Vec<&str> = all.iter().map(|column| column.name.as_str()).collect();
-                let has = names.join(", ");
-                Failure::unexpected(format!("`{table}` has no column `{asked}`: it has {has}"))
-            })
-        };
-        let columns = &self.reach.columns;
-        let [scope, name, value] = [&columns.scope, &columns.name, &columns.value].map(|it| find(it));
-        let (scope, name, value) = (scope?, name?, value?);
-        for (asked, text) in &of.only {
-            find(asked)?.refuse(text).map_err(|why| refused(&format!("`where`, {asked}"), &why))?;
-        }
-        for (asked, written) in &of.written {
-            let column = find(asked)?;
-            if column.is_generated {
-                let message = format!("the column `{asked}` of `{table}` is filled by the database alone");
-                return Err(Failure::unexpected(message));
-            }
-            if let Written::Text(text) = written {
-                column.refuse(text).map_err(|why| refused(&format!("`fixed`, {asked}"), &why))?;
-            }
-        }
-        Ok(Layout { scope, name, value, all })
+        let columns = self.known.get(parts).cloned().unwrap_or_default();
+        Ok((!columns.is_empty()).then(|| TableThere { parts: parts.to_vec(), columns }))
     }
 
-    /// The values of these scopes, in their order; and all scopes that end like this.
-    pub(crate) fn read(
-        &mut self,
-        asked: &[&RowsOf],
-        ending: Option<&str>,
-    ) -> Result<(Vec<Values>, Vec<String>), Failure> {
-        let mut found: Vec<Values> = asked.iter().map(|_| Values::new()).collect();
+    /// The table of names and values, which must hold what rows of a unit are made of.
+    fn main(&mut self, of: &RowsOf) -> Result<Option<Main>, Failure> {
+        let reach = self.reach;
+        if reach.table.is_empty() {
+            return Ok(None);
+        }
+        let table = self.look(&reach.table)?.ok_or_else(|| no_table(&reach.table))?;
+        let columns = &reach.columns;
+        let [scope, name, value] =
+            [&columns.scope, &columns.name, &columns.value].map(|name| table.column(name).cloned());
+        table.has(&of.only, &of.written)?;
+        Ok(Some(Main { scope: scope?, name: name?, value: value?, table }))
+    }
+
+    /// The table of a lookup table; none where it need not be there, and is not.
+    fn lookup(&mut self, of: &TableOf) -> Result<Option<Lookup>, Failure> {
+        let Some(table) = self.look(&of.table)? else {
+            return if of.is_needed { Err(no_table(&of.table)) } else { Ok(None) };
+        };
+        table.has(&of.only, &of.written)?;
+        let key = table.column(&of.key)?.clone();
+        let cell = |(name, column): &(String, String)| Ok((name.clone(), table.column(column)?.clone()));
+        let cells = of.columns.iter().map(cell).collect::<Result<_, Failure>>()?;
+        Ok(Some(Lookup { of: of.clone(), table, key, cells }))
+    }
+
+    fn tables(&mut self, of: &RowsOf) -> Result<Tables, Failure> {
+        let main = self.main(of)?;
+        let lookups = of.tables.iter().map(|table| self.lookup(table));
+        Ok(Tables { main, lookups: lookups.filter_map(Result::transpose).collect::<Result<_, _>>()? })
+    }
+
+    /// The values of these, in their order; and all scopes that end like this.
+    pub(crate) fn read(&mut self, asked: &[&RowsOf], ending: Option<&str>) -> Result<Found, Failure> {
+        let mut units = Vec::new();
+        for of in asked {
+            let tables = self.tables(of)?;
+            let mut values = Values::new();
+            for lookup in &tables.lookups {
+                self.add_lookup(lookup, "", &mut values)?;
+            }
+            units.push((values, Arc::new(tables)));
+        }
         // Most have the same condition.
         let mut alike: BTreeMap<&[(String, String)], Vec<usize>> = BTreeMap::new();
         for (at, of) in asked.iter().enumerate() {
             alike.entry(&of.only).or_default().push(at);
         }
-        let nothing = RowsOf::default();
-        let of_first = asked.first().copied().unwrap_or(&nothing);
         for places in alike.into_values() {
-            let layout = self.layout(asked[places[0]])?;
             for some in places.chunks(AT_ONCE) {
-                let scopes: BTreeMap<String, usize> =
-                    some.iter().map(|&at| (asked[at].scope.clone(), at)).collect();
-                for at in some {
-                    let why = layout.scope.refuse(&asked[*at].scope);
-                    why.map_err(|why| refused(&format!("the scope `{}`", asked[*at].scope), &why))?;
+                let tables = Arc::clone(&units[some[0]].1);
+                let Some(main) = &tables.main else { continue };
+                let mut scopes: BTreeMap<&str, usize> = BTreeMap::new();
+                for &at in some {
+                    let scope = asked[at].scope.as_str();
+                    main.scope.refuse(scope).map_err(|why| refused(&format!("the scope `{scope}`"), &why))?;
+                    scopes.insert(scope, at);
                 }
-                let names: Vec<&str> = scopes.keys().map(String::as_str).collect();
-                for row in self.rows(&layout, asked[some[0]], &names, "")? {
-                    let Some(&at) =
-                        row.first().and_then(Option::as_ref).and_then(|it| scopes.get(it.as_str()))
-                    else {
-                        continue;
-                    };
-                    add(&mut found[at], row, &layout)?;
+                let names: Vec<&str> = scopes.keys().copied().collect();
+                for row in self.rows(main, asked[some[0]], &names, "")? {
+                    let scope = row.first().and_then(Option::as_ref);
+                    if let Some(&at) = scope.and_then(|scope| scopes.get(scope.as_str())) {
+                        add(&mut units[at].0, row, main)?;
+                    }
                 }
             }
         }
-        let Some(ending) = ending else { return Ok((found, Vec::new())) };
-        let layout = self.layout(of_first)?;
-        let scope = self.database.as_text(&layout.scope);
-        let (mut conditions, mut values) = self.conditions(&layout, of_first, 2);
-        conditions.insert(0, self.database.ends_with(&layout.scope, 1));
-        values.insert(0, Zeroizing::new(ending.to_owned()));
-        let (table, conditions) = (self.table(), conditions.join(" AND "));
-        let statement = format!("SELECT DISTINCT {scope} FROM {table} WHERE {conditions} ORDER BY 1");
-        let names = self.database.query(&statement, &values)?;
-        let name = |row: Row| row.into_iter().next().flatten().map(|name| name.to_string());
-        Ok((found, names.into_iter().filter_map(name).collect()))
+        for (of, (values, tables)) in asked.iter().zip(&mut units) {
+            tables.in_words_of(values, &of.said.0);
+        }
+        let scopes = match ending {
+            Some(ending) => self.scopes(asked.first().copied().unwrap_or(&RowsOf::default()), ending)?,
+            None => Vec::new(),
+        };
+        Ok(Found { units, scopes })
     }
 
-    /// The conditions of rows that are ours, with the values of their marks from this number on.
-    fn conditions(
-        &self,
-        layout: &Layout,
-        of: &RowsOf,
-        first: usize,
-    ) -> (Vec<String>, Vec<Zeroizing<String>>) {
-        let columns = of
-            .only
-            .iter()
-            .filter_map(|(name, text)| Some((layout.all.iter().find(|column| column.name == *name)?, text)));
-        let one = |(at, (column, text)): (usize, (&Column, &String))| {
-            (self.database.is(column, first + at), self.database.given(column, text))
-        };
-        columns.enumerate().map(one).unzip()
+    /// All scopes that end like this.
+    fn scopes(&mut self, of: &RowsOf, ending: &str) -> Result<Vec<String>, Failure> {
+        let Some(main) = self.main(of)? else { return Ok(Vec::new()) };
+        let statement = Statement::new(&*self.database)
+            .say("SELECT DISTINCT ")
+            .select([&main.scope])
+            .say(&format!(" FROM {}", self.quoted(&main.table.parts)))
+            .ending(&main.scope, ending)
+            .all("AND", conditions(&main.table, &of.only)?)
+            .say(" ORDER BY 1");
+        let (text, values) = (statement.text, statement.values);
+        let rows = self.database.query(&text, &values)?;
+        let name = |row: Row| row.into_iter().next().flatten().map(|name| name.to_string());
+        Ok(rows.into_iter().filter_map(name).collect())
     }
 
     /// Scope, name and value of the rows of these scopes.
-    fn rows(
-        &mut self,
-        layout: &Layout,
-        of: &RowsOf,
-        scopes: &[&str],
-        lock: &str,
-    ) -> Result<Vec<Row>, Failure> {
-        let [scope, name, value] =
-            [&layout.scope, &layout.name, &layout.value].map(|column| self.database.as_text(column));
-        let any: Vec<String> =
-            (1..=scopes.len()).map(|number| self.database.is(&layout.scope, number)).collect();
-        let mut values: Vec<Zeroizing<String>> =
-            scopes.iter().map(|scope| self.database.given(&layout.scope, scope)).collect();
-        let (mut conditions, more) = self.conditions(layout, of, scopes.len() + 1);
-        conditions.insert(0, format!("({})", any.join(" OR ")));
-        values.extend(more);
-        let (table, conditions) = (self.table(), conditions.join(" AND "));
-        let statement = format!("SELECT {scope}, {name}, {value} FROM {table} WHERE {conditions}{lock}");
-        self.database.query(&statement, &values)
+    fn rows(&mut self, main: &Main, of: &RowsOf, scopes: &[&str], lock: &str) -> Result<Vec<Row>, Failure> {
+        let statement = Statement::new(&*self.database)
+            .say("SELECT ")
+            .select([&main.scope, &main.name, &main.value])
+            .say(&format!(" FROM {}", self.quoted(&main.table.parts)))
+            .any(&main.scope, scopes)
+            .all("AND", conditions(&main.table, &of.only)?)
+            .say(lock);
+        let (text, values) = (statement.text, statement.values);
+        self.database.query(&text, &values)
     }
 
-    /// Makes these changes in one transaction, if the scope's values are those that were seen; `false`
+    /// Adds what a lookup table has, if it has any rows.
+    fn add_lookup(&mut self, lookup: &Lookup, lock: &str, values: &mut Values) -> Result<(), Failure> {
+        let statement = Statement::new(&*self.database)
+            .say("SELECT ")
+            .select([&lookup.key].into_iter().chain(lookup.cells.values()))
+            .say(&format!(" FROM {}", self.quoted(&lookup.table.parts)))
+            .all("WHERE", conditions(&lookup.table, &lookup.of.only)?)
+            .say(lock);
+        let (text, texts) = (statement.text, statement.values);
+        let rows = lookup::of_query(lookup, self.database.query(&text, &texts)?)?;
+        if !rows.is_empty() {
+            values.insert(lookup.of.name.clone(), lookup::text(&rows));
+        }
+        Ok(())
+    }
+
+    /// Makes these changes in one transaction, if the unit's values are those that were seen; `false`
     /// if they are not. What a column cannot hold is refused before anything is written.
     pub(crate) fn change(
         &mut self,
@@ -211,137 +234,206 @@ impl<'r> Rows<'r> {
         seen: &Values,
         changes: &[RowChange],
     ) -> Result<bool, NotBrought> {
-        let layout = self.layout(of)?;
-        fits(&self.reach.table.join("."), &layout, of, changes)?;
-        let mut held = format!("cledger {} {}", self.table(), of.scope);
-        for (name, text) in &of.only {
-            held.push_str(&format!(" {name}={text}"));
-        }
-        self.database.begin(&held)?;
+        let tables = self.tables(of)?;
+        tables.takes(of, changes)?;
+        self.database.begin(&held(&self.quoted(&self.reach.table), of))?;
         let lock = self.database.for_update();
         let mut there = Values::new();
-        for row in self.rows(&layout, of, &[&of.scope], lock)? {
-            add(&mut there, row, &layout)?;
+        if let Some(main) = &tables.main {
+            for row in self.rows(main, of, &[&of.scope], lock)? {
+                add(&mut there, row, main)?;
+            }
         }
+        for lookup in &tables.lookups {
+            self.add_lookup(lookup, lock, &mut there)?;
+        }
+        tables.in_words_of(&mut there, &of.said.0);
         if there != *seen {
             return Ok(false);
         }
+        let now = Timestamp::now().round(Unit::Second).unwrap_or_default();
         for change in changes {
-            let (statement, values) = self.statement(&layout, of, change);
-            let count = self.database.execute(&statement, &values);
-            let count = count.map_err(|failure| refused(&format!("row `{}`", change.name()), &failure))?;
-            if count != 1 {
-                let name = change.name();
-                return Err(NotBrought::Failed(format!("row `{name}`: {count} rows instead of one")));
+            match (tables.lookup(change.name()), &tables.main) {
+                (Some(lookup), _) => self.change_lookup(lookup, there.get(change.name()), change, now)?,
+                (None, Some(main)) => self.change_row(main, of, change, now)?,
+                (None, None) => {}
             }
         }
         self.database.commit()?;
         Ok(true)
     }
 
-    /// What makes a change, with the values of its marks in their order.
-    fn statement(
-        &self,
-        layout: &Layout,
+    /// Changes the row of a name.
+    fn change_row(
+        &mut self,
+        main: &Main,
         of: &RowsOf,
         change: &RowChange,
-    ) -> (String, Vec<Zeroizing<String>>) {
-        let (database, table) = (&self.database, self.table());
-        let mut values = Vec::new();
-        let mut beside = Vec::new();
-        for (name, written) in &of.written {
-            let Some(column) = layout.all.iter().find(|column| column.name == *name) else { continue };
-            let text = match written {
-                Written::Text(text) => database.given(column, text),
-                Written::Now => Zeroizing::new(database.now(column)),
-            };
-            beside.push((column, text));
-        }
-        let sets = |sets: Vec<(&Column, Zeroizing<String>)>, values: &mut Vec<Zeroizing<String>>| {
-            let one = |(column, text): (&Column, Zeroizing<String>)| {
-                values.push(text);
-                (database.quoted(&column.name), database.mark(column, values.len()))
-            };
-            sets.into_iter().map(one).collect::<Vec<_>>()
-        };
-        let (scope, name) = (&layout.scope, &layout.name);
-        if let RowChange::Insert(text, value) = change {
-            let mut all = vec![
-                (scope, database.given(scope, &of.scope)),
-                (name, database.given(name, text)),
-                (&layout.value, database.given(&layout.value, value)),
-            ];
-            for (name, text) in &of.only {
-                let column = layout.all.iter().find(|column| column.name == *name);
-                all.extend(column.map(|column| (column, database.given(column, text))));
+        now: Timestamp,
+    ) -> Result<(), NotBrought> {
+        let beside = self.written(&main.table, &of.written, now)?;
+        let only = conditions(&main.table, &of.only)?;
+        let ours = [(&main.scope, of.scope.as_str()), (&main.name, change.name())];
+        let statement = match change {
+            RowChange::Insert(_, value) => {
+                let fixed = ours.into_iter().chain(only).map(|(column, text)| cell(column, text));
+                let cells: Vec<Cell<'_>> = fixed.chain([cell(&main.value, value)]).chain(beside).collect();
+                self.insert(&main.table, &cells)
             }
-            all.extend(beside);
-            let (columns, marks): (Vec<String>, Vec<String>) = sets(all, &mut values).into_iter().unzip();
-            let (columns, marks) = (columns.join(", "), marks.join(", "));
-            return (format!("INSERT INTO {table} ({columns}) VALUES ({marks})"), values);
-        }
-        let start = match change {
             RowChange::Update(_, value) => {
-                let mut all = vec![(&layout.value, database.given(&layout.value, value))];
-                all.extend(beside);
-                let all: Vec<String> = sets(all, &mut values)
-                    .into_iter()
-                    .map(|(column, mark)| format!("{column} = {mark}"))
-                    .collect();
-                format!("UPDATE {table} SET {}", all.join(", "))
+                let cells: Vec<Cell<'_>> = [cell(&main.value, value)].into_iter().chain(beside).collect();
+                self.update(&main.table, &cells, ours.into_iter().chain(only))
             }
-            _ => format!("DELETE FROM {table}"),
+            RowChange::Remove(_) => self.delete(&main.table, ours.into_iter().chain(only)),
         };
-        values.push(database.given(scope, &of.scope));
-        values.push(database.given(name, change.name()));
-        let mut conditions = vec![database.is(scope, values.len() - 1), database.is(name, values.len())];
-        let (more, texts) = self.conditions(layout, of, values.len() + 1);
-        conditions.extend(more);
-        values.extend(texts);
-        (format!("{start} WHERE {}", conditions.join(" AND ")), values)
+        let (text, values) = (statement.text, statement.values);
+        self.one_row(&format!("row `{}`", change.name()), &text, &values)
+    }
+
+    /// Changes the rows of a lookup table: those that go first, so that those that come have room.
+    fn change_lookup(
+        &mut self,
+        lookup: &Lookup,
+        there: Option<&Zeroizing<String>>,
+        change: &RowChange,
+        now: Timestamp,
+    ) -> Result<(), NotBrought> {
+        let name = change.name();
+        let old = there.map(|text| lookup::rows(name, text)).transpose()?.unwrap_or_default();
+        let new = match change {
+            RowChange::Insert(_, text) | RowChange::Update(_, text) => lookup::rows(name, text)?,
+            RowChange::Remove(_) => lookup::Rows::new(),
+        };
+        let (table, only) = (&lookup.table, conditions(&lookup.table, &lookup.of.only)?);
+        for key in old.keys().filter(|key| !new.contains_key(*key)) {
+            let Statement { text, values, .. } = self.delete(table, row_of(lookup, &only, key));
+            self.one_row(&format!("`{name}`, row `{key}`"), &text, &values)?;
+        }
+        for (key, row) in &new {
+            let before = old.get(key);
+            if before.is_some_and(|before| is_same_row(lookup, before, row)) {
+                continue;
+            }
+            let of_row = lookup.cells.iter().map(|(column, known)| (known, row.get(column).cloned()));
+            let mut cells: Vec<Cell<'_>> = of_row.collect();
+            cells.extend(self.written(table, &lookup.of.written, now)?);
+            let statement = match before {
+                Some(_) => self.update(table, &cells, row_of(lookup, &only, key)),
+                None => {
+                    cells.retain(|(_, text)| text.is_some());
+                    cells.extend(
+                        row_of(lookup, &only, key).into_iter().map(|(column, text)| cell(column, text)),
+                    );
+                    self.insert(table, &cells)
+                }
+            };
+            let Statement { text, values, .. } = statement;
+            self.one_row(&format!("`{name}`, row `{key}`"), &text, &values)?;
+        }
+        Ok(())
+    }
+
+    /// What is written beside.
+    fn written<'t>(
+        &self,
+        table: &'t TableThere,
+        written: &[(String, Written)],
+        now: Timestamp,
+    ) -> Result<Vec<Cell<'t>>, Failure> {
+        let one = |(name, written): &(String, Written)| {
+            let column = table.column(name)?;
+            Ok(match written {
+                Written::Text(text) => cell(column, text),
+                Written::Now => cell(column, &self.database.time(column, now)),
+            })
+        };
+        written.iter().map(one).collect()
+    }
+
+    fn insert(&self, table: &TableThere, cells: &[Cell<'_>]) -> Statement<'_> {
+        let into = format!("INSERT INTO {}", self.quoted(&table.parts));
+        Statement::new(&*self.database).say(&into).insert(cells)
+    }
+
+    fn update<'c>(
+        &self,
+        table: &TableThere,
+        cells: &[Cell<'_>],
+        of: impl IntoIterator<Item = (&'c Column, &'c str)>,
+    ) -> Statement<'_> {
+        let update = format!("UPDATE {}", self.quoted(&table.parts));
+        Statement::new(&*self.database).say(&update).set(cells).all("WHERE", of)
+    }
+
+    fn delete<'c>(
+        &self,
+        table: &TableThere,
+        of: impl IntoIterator<Item = (&'c Column, &'c str)>,
+    ) -> Statement<'_> {
+        let delete = format!("DELETE FROM {}", self.quoted(&table.parts));
+        Statement::new(&*self.database).say(&delete).all("WHERE", of)
+    }
+
+    /// Runs a statement that must change one row.
+    fn one_row(&mut self, what: &str, text: &str, values: &[Zeroizing<String>]) -> Result<(), NotBrought> {
+        let count = self.database.execute(text, values).map_err(|failure| refused(what, &failure))?;
+        if count == 1 {
+            return Ok(());
+        }
+        Err(NotBrought::Failed(format!("{what}: {count} rows instead of one")))
     }
 }
 
+fn cell<'c>(column: &'c Column, text: &str) -> Cell<'c> {
+    (column, Some(Zeroizing::new(text.to_owned())))
+}
+
+/// The columns with what they hold in rows that are ours.
+fn conditions<'t>(
+    table: &'t TableThere,
+    only: &'t [(String, String)],
+) -> Result<Vec<(&'t Column, &'t str)>, Failure> {
+    only.iter().map(|(name, text)| Ok((table.column(name)?, text.as_str()))).collect()
+}
+
+/// Whether two rows of a lookup table are the same in the types of its columns.
+fn is_same_row(lookup: &Lookup, one: &lookup::Cells, other: &lookup::Cells) -> bool {
+    lookup.cells.iter().all(|(name, column)| match (one.get(name), other.get(name)) {
+        (Some(one), Some(other)) => column.is_same(one, other),
+        (one, other) => one == other,
+    })
+}
+
+/// The conditions of a row of a lookup table.
+fn row_of<'c>(
+    lookup: &'c Lookup,
+    only: &[(&'c Column, &'c str)],
+    key: &'c str,
+) -> Vec<(&'c Column, &'c str)> {
+    [(&lookup.key, key)].into_iter().chain(only.iter().copied()).collect()
+}
+
+/// The name of what is changed by one of us at a time.
+fn held(table: &str, of: &RowsOf) -> String {
+    let mut held = format!("cledger {table} {}", of.scope);
+    let lookups = of.tables.iter().flat_map(|table| &table.only);
+    for (name, text) in of.only.iter().chain(lookups) {
+        held.push_str(&format!(" {name}={text}"));
+    }
+    held
+}
+
+fn no_table(table: &[String]) -> Failure {
+    Failure::unexpected(format!("there is no table `{}`", table.join(".")))
+}
+
 /// Adds a row of scope, name and value; a row without one of the two is none.
-fn add(values: &mut Values, mut row: Row, layout: &Layout) -> Result<(), Failure> {
+fn add(values: &mut Values, mut row: Row, main: &Main) -> Result<(), Failure> {
     let (Some(Some(value)), Some(Some(name))) = (row.pop(), row.pop()) else { return Ok(()) };
     if values.contains_key(name.as_str()) {
         let name = name.as_str();
         return Err(Failure::unexpected(format!("there are two rows for `{name}` in one scope")));
     }
-    values.insert(name.to_string(), layout.value.told(value));
+    values.insert(name.to_string(), main.value.told(value));
     Ok(())
-}
-
-/// Refuses what columns cannot hold, and new rows that would lack something.
-fn fits(table: &str, layout: &Layout, of: &RowsOf, changes: &[RowChange]) -> Result<(), Failure> {
-    let Layout { scope, name: column_of_name, value: column_of_value, all } = layout;
-    let beside = of.only.iter().map(|(name, _)| name).chain(of.written.iter().map(|(name, _)| name));
-    let said: Vec<&String> =
-        [&scope.name, &column_of_name.name, &column_of_value.name].into_iter().chain(beside).collect();
-    let lacking: Vec<String> = all
-        .iter()
-        .filter(|column| column.is_needed && !said.contains(&&column.name))
-        .map(|column| format!("`{}` ({})", column.name, column.declared))
-        .collect();
-    if !lacking.is_empty() && changes.iter().any(|change| matches!(change, RowChange::Insert(..))) {
-        let lacking = lacking.join(", ");
-        return Err(Failure::unexpected(format!(
-            "`{table}` needs more of each new row than is said: {lacking}; say it with `fixed`, `where`, `who` or \
-             `when` of the outlet"
-        )));
-    }
-    let scope = scope.refuse(&of.scope);
-    scope.map_err(|why| refused(&format!("the scope `{}`", of.scope), &why))?;
-    for change in changes {
-        if let RowChange::Insert(name, value) | RowChange::Update(name, value) = change {
-            column_of_name.refuse(name).map_err(|why| refused(&format!("the name `{name}`"), &why))?;
-            column_of_value.refuse(value).map_err(|why| refused(&format!("the value of `{name}`"), &why))?;
-        }
-    }
-    Ok(())
-}
-
-fn refused(what: &str, why: &dyn std::fmt::Display) -> Failure {
-    Failure::unexpected(format!("{what}: {why}"))
 }

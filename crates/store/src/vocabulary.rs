@@ -10,8 +10,8 @@ pub use contract::{
     CONNECTION, CREDENTIAL, DELIMITERS, ENDPOINT, FIELD, INSTANCE, LEFT_OUT, OUTPUT, TABLE, UNIT,
 };
 pub use ledger::{
-    ALIGNED, BUNDLE, CHECK, CHORE, COLUMNS, CONDITION, DAYBOOK, FOLLOW, GROUP, KindOfOutlet, LEDGER, OUTLET,
-    OUTLET_KINDS, RULE, RULE_DEMANDS, STAGE,
+    ALIGNED, BUNDLE, CHECK, CHORE, COLUMNS, CONDITION, DAYBOOK, FOLLOW, GROUP, KindOfOutlet, LEDGER,
+    LOOKUP_ROWS, OUTLET, OUTLET_KINDS, RULE, RULE_DEMANDS, STAGE,
 };
 
 /// A key of a table.
@@ -76,8 +76,8 @@ pub enum Form {
     Parts(&'static [Key]),
     /// A table with these keys.
     Some(&'static [Key]),
-    /// A list of tables with these keys, all of them needed.
-    ListOf(&'static [Key]),
+    /// A list of tables with these keys, of which those are needed.
+    ListOf(&'static [Key], &'static [&'static str]),
     /// Any table.
     Table,
     /// The rows of a lookup table: a CSV file, or a table by keys.

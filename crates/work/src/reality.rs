@@ -16,6 +16,7 @@ pub(crate) mod making;
 pub(crate) mod masking;
 pub(crate) mod places;
 pub(crate) mod remains;
+pub(crate) mod rows;
 pub(crate) mod saying;
 pub(crate) mod since;
 pub mod standing;

@@ -128,8 +128,10 @@ impl OutletKind {
                 let is_where = |beside: &Beside| matches!(beside, Beside::Where(text) if refers(text));
                 rows.scope.as_ref().is_none_or(refers)
                     || refers(rows.at.as_text())
-                    || refers(&rows.table)
+                    || rows.table.as_ref().is_some_and(refers)
+                    || rows.tables.iter().any(|it| refers(&it.table))
                     || rows.beside.iter().any(|(_, beside)| is_where(beside))
+                    || rows.tables.iter().flat_map(|it| &it.beside).any(|(_, beside)| is_where(beside))
             }
             OutletKind::Process { pid_file } => refers(pid_file),
             OutletKind::ByHand { .. } => false,

@@ -247,6 +247,8 @@ pub struct Output {
     pub not_adopted_list: Option<Place>,
     /// Whether it also holds the lookup tables that have a file of their own: what is no file does.
     pub holds_tables: bool,
+    /// Lookup tables whose rows an outlet keeps as rows of a table of their own.
+    pub apart: Vec<Apart>,
     /// The path in the contract.
     pub place: Place,
 }
@@ -273,6 +275,7 @@ impl Output {
             not_adopted: Vec::new(),
             not_adopted_list: None,
             holds_tables: false,
+            apart: Vec::new(),
             place,
         }
     }
@@ -312,6 +315,15 @@ impl Output {
         let mut texts = [Some(&self.path), self.prefix.as_ref(), self.manifest_name.as_ref()].into_iter();
         texts.any(|text| text.is_some_and(StageText::varies))
     }
+}
+
+/// A lookup table whose rows an outlet keeps apart.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Apart {
+    /// The table, which has its own name there.
+    pub entry: Name,
+    /// Its columns without the key's.
+    pub columns: Vec<String>,
 }
 
 /// The stages where an output is.

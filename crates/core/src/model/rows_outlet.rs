@@ -1,6 +1,7 @@
 //! Outlets that are rows of tables in a database.
 
 use super::{Given, Output, StageText};
+use crate::name::Name;
 
 /// The most bytes of an identifier that all of the databases take.
 const LONGEST: usize = 63;
@@ -46,16 +47,33 @@ pub struct RowsOutlet {
     pub at: Given,
     /// The password.
     pub password: Option<StageText>,
-    /// The table, with its schema where that is named.
-    pub table: StageText,
+    /// The table of names and values, with its schema where that is named; none where lookup tables alone are there.
+    pub table: Option<StageText>,
     /// The columns that hold scope, name and value; in our own layout without a `given` name.
     pub columns: RowColumns,
     /// The scope of a unit; `UNIT[+INSTANCE]@STAGE` where it is not given.
     pub scope: Option<StageText>,
     /// What other columns hold.
     pub beside: Vec<(String, Beside)>,
+    /// The lookup tables that have a table of their own.
+    pub tables: Vec<LookupRows>,
     /// What of a unit stands there, and under which names.
     pub rows: Output,
+}
+
+/// The rows of a lookup table as rows of a table that it has for itself.
+#[derive(Debug, Clone)]
+pub struct LookupRows {
+    /// The lookup table, as contracts call it.
+    pub entry: Name,
+    /// The table, with its schema where that is named.
+    pub table: StageText,
+    /// The column that tells rows apart.
+    pub key: String,
+    /// The others, by the names that contracts have for them.
+    pub columns: Vec<(String, String)>,
+    /// What further columns hold.
+    pub beside: Vec<(String, Beside)>,
 }
 
 impl RowsOutlet {
@@ -63,7 +81,7 @@ impl RowsOutlet {
     pub(super) fn way_varies_by_unit(&self) -> bool {
         self.at.as_text().refers_to_unit()
             || self.password.as_ref().is_some_and(StageText::refers_to_unit)
-            || self.table.refers_to_unit()
+            || self.table.as_ref().is_some_and(StageText::refers_to_unit)
     }
 }
 

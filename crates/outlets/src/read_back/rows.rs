@@ -16,15 +16,16 @@ pub(super) fn tell(reach: &RowsReach, source: &Source, teller: &Teller<'_>, dead
     };
     let scopes: Vec<&RowsOf> = asked.iter().map(|(_, of)| *of).collect();
     let read = Rows::to_read(reach, deadline).and_then(|mut rows| rows.read(&scopes, ending));
-    let (found, names) = match read {
+    let found = match read {
         Ok(read) => read,
         Err(failure) => return teller.trouble(failure.to_string()),
     };
     let unit = |scope: &String| scope.strip_suffix(ending.unwrap_or_default()).map(str::to_owned);
-    if !teller.names(names.iter().filter_map(unit).collect()) {
+    if !teller.names(found.scopes.iter().filter_map(unit).collect()) {
         return;
     }
-    for ((unit, _), rows) in asked.into_iter().zip(found) {
+    for ((unit, _), (rows, table)) in asked.into_iter().zip(found.units) {
+        teller.table(unit, table);
         if !teller.unit(unit, if rows.is_empty() { Held::NotThere } else { Held::Rows(rows) }) {
             return;
         }

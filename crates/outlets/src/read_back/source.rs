@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::mpsc::Sender;
 use std::time::Duration;
 
@@ -9,6 +10,7 @@ use cledger_store::Links;
 
 use crate::held::{Asked, Held};
 use crate::reach::Reach;
+use crate::rows::Tables;
 
 /// What else is asked for beside what each unit has.
 #[derive(Debug, Clone)]
@@ -62,6 +64,7 @@ impl Source {
 /// Something that comes of a source.
 pub(super) enum Told {
     Unit(String, Held),
+    Table(String, Arc<Tables>),
     Names(Vec<String>),
     Trouble(String),
     Over,
@@ -78,6 +81,11 @@ pub(super) struct Teller<'s> {
 impl Teller<'_> {
     pub(super) fn unit(&self, unit: &str, held: Held) -> bool {
         self.sender.send((self.at, Told::Unit(unit.to_owned(), held))).is_ok()
+    }
+
+    pub(super) fn table(&self, unit: &str, table: Arc<Tables>) {
+        // Whether anybody listens is told with the unit itself.
+        let _ = self.sender.send((self.at, Told::Table(unit.to_owned(), table)));
     }
 
     pub(super) fn names(&self, names: Vec<String>) -> bool {

@@ -78,6 +78,43 @@ impl Column {
     }
 }
 
+impl Column {
+    /// Whether two texts are the same in the column's type.
+    pub(crate) fn is_same(&self, one: &str, other: &str) -> bool {
+        one == other
+            || match self.holds {
+                Holds::Integer => both(one, other, |text| text.parse::<i128>().ok()),
+                Holds::Number => both(one, other, decimal),
+                Holds::Time => {
+                    both(one, other, |text| text.parse::<Timestamp>().ok())
+                        || both(one, other, |text| text.parse::<DateTime>().ok())
+                }
+                Holds::Json => both(one, other, |text| serde_json::from_str::<serde_json::Value>(text).ok()),
+                Holds::Text | Holds::Boolean | Holds::OneOf(_) | Holds::Other => false,
+            }
+    }
+}
+
+fn both<T: PartialEq>(one: &str, other: &str, read: impl Fn(&str) -> Option<T>) -> bool {
+    read(one).is_some_and(|one| read(other).is_some_and(|other| one == other))
+}
+
+/// A number in one form: its sign, and its digits without noughts that say nothing.
+fn decimal(text: &str) -> Option<(bool, String, String)> {
+    let (negative, digits) = match text.strip_prefix('-') {
+        Some(digits) => (true, digits),
+        None => (false, text.strip_prefix('+').unwrap_or(text)),
+    };
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+    let is_plain = |part: &str| part.bytes().all(|byte| byte.is_ascii_digit());
+    if !is_plain(whole) || !is_plain(fraction) || (whole.is_empty() && fraction.is_empty()) {
+        return None;
+    }
+    let (whole, fraction) = (whole.trim_start_matches('0'), fraction.trim_end_matches('0'));
+    let is_nought = whole.is_empty() && fraction.is_empty();
+    Some((negative && !is_nought, whole.to_owned(), fraction.to_owned()))
+}
+
 fn is_time(text: &str) -> bool {
     text.parse::<Timestamp>().is_ok()
         || text.parse::<DateTime>().is_ok()
@@ -114,6 +151,26 @@ mod tests {
         }
         let short = Column { longest: Some(3), ..column(Holds::Text) };
         assert!(short.refuse("äöü").is_ok() && short.refuse("abcd").unwrap_err().contains("3 characters"));
+    }
+
+    #[test]
+    fn the_same_in_other_words_is_the_same_where_the_type_says_so() {
+        for (holds, one, other, same) in [
+            (Holds::Number, "12.50", "12.5", true),
+            (Holds::Number, "6", "6.00", true),
+            (Holds::Number, "-0.0", "0", true),
+            (Holds::Number, "0.10", ".1", true),
+            (Holds::Number, "12.5", "12.05", false),
+            (Holds::Number, "10", "1", false),
+            (Holds::Number, ".", "", false),
+            (Holds::Integer, "007", "7", true),
+            (Holds::Text, "12.50", "12.5", false),
+            (Holds::Json, "{\"a\": 1, \"b\": 2}", "{\"b\":2,\"a\":1}", true),
+            (Holds::Time, "2026-11-28 10:28:28+00", "2026-11-28T11:28:28+01:00", true),
+            (Holds::Time, "2026-11-28 10:28:28", "2026-11-28T10:28:29", false),
+        ] {
+            assert_eq!(column(holds).is_same(one, other), same, "{one} {other}");
+        }
     }
 
     #[test]

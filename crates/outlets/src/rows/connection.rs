@@ -1,6 +1,7 @@
 //! What a database has to be able to do, whichever it is.
 
 use cledger_core::model::Database;
+use jiff::Timestamp;
 use zeroize::Zeroizing;
 
 use super::column::{Column, Holds};
@@ -48,8 +49,8 @@ pub(crate) trait Connection {
     /// A text of a ledger as this database takes it for a column.
     fn given(&self, column: &Column, text: &str) -> Zeroizing<String>;
 
-    /// The time now, for a column.
-    fn now(&self, column: &Column) -> String;
+    /// A time, for a column.
+    fn time(&self, column: &Column, time: Timestamp) -> String;
 
     /// The type of columns in our own layout: text as long as it can be, and text that can be part of a key.
     fn text_types(&self) -> [&'static str; 2];

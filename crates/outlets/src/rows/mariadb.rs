@@ -156,9 +156,8 @@ impl Connection for MariaDb {
         time.map_or_else(|| as_digit(column, text), |time| Zeroizing::new(local(time)))
     }
 
-    fn now(&self, column: &Column) -> String {
-        let now = Timestamp::now();
-        if column.holds == Holds::Integer { now.as_second().to_string() } else { local(now) }
+    fn time(&self, column: &Column, time: Timestamp) -> String {
+        if column.holds == Holds::Integer { time.as_second().to_string() } else { local(time) }
     }
 
     fn text_types(&self) -> [&'static str; 2] {

@@ -91,9 +91,8 @@ impl Connection for Postgres {
         Zeroizing::new(text.to_owned())
     }
 
-    fn now(&self, column: &Column) -> String {
-        let now = Timestamp::now();
-        if column.holds == Holds::Integer { now.as_second().to_string() } else { now.to_string() }
+    fn time(&self, column: &Column, time: Timestamp) -> String {
+        if column.holds == Holds::Integer { time.as_second().to_string() } else { time.to_string() }
     }
 
     fn text_types(&self) -> [&'static str; 2] {

@@ -12,7 +12,7 @@ use cledger_core::types::duration;
 use wildmatch::WildMatch;
 
 use super::frame::{In, Item};
-use super::outputs::{naming, stage_text};
+use super::outputs::{naming, patterns, stage_text};
 use super::stages::belongs;
 use super::toml_table::{Spanned, TomlTable, TomlValue};
 use crate::vocabulary::{OUTLET, OUTLET_KINDS, names};
@@ -136,6 +136,8 @@ fn content(read: In<'_>, table: &TomlTable<'_>, format: OutputFormat) -> Output 
         match key.get_ref().as_ref() {
             "naming" => output.naming = naming(read, item, format).unwrap_or(output.naming),
             "prefix" => output.prefix = stage_text(read, item, "`prefix`").map(|(text, _)| text),
+            "only" => output.only = patterns(read, item, "`only`"),
+            "except" => output.except = patterns(read, item, "`except`"),
             "secrets" => {
                 output.secrets = read.choice(item, "`secrets`", &SecretsIn::ALL).unwrap_or(output.secrets);
             }

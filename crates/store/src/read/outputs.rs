@@ -154,7 +154,7 @@ pub(super) fn naming(read: In<'_>, item: Item<'_, '_>, format: OutputFormat) -> 
     Some(naming)
 }
 
-fn patterns(read: In<'_>, item: Item<'_, '_>, what: &str) -> FieldPatterns {
+pub(super) fn patterns(read: In<'_>, item: Item<'_, '_>, what: &str) -> FieldPatterns {
     let mut patterns = FieldPatterns::default();
     for (text, span) in read.texts(item, what) {
         if patterns.add(text).is_err() {

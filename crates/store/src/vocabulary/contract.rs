@@ -115,7 +115,11 @@ pub const OUTPUT: [Key; 17] = [
     ),
     Key::new("element", Form::Text, "How the outermost element of an XML file is called, if not `settings`"),
     Key::new("order", Form::Word(|| words(&OutputOrder::ALL)), "The order of names"),
-    Key::new("not_adopted", Form::ListOf(&LEFT_OUT), "What had no place when files were taken over"),
+    Key::new(
+        "not_adopted",
+        Form::ListOf(&LEFT_OUT, &["name", "at", "why"]),
+        "What had no place when files were taken over",
+    ),
 ];
 
 /// What stands around the marks of a template.

@@ -89,14 +89,18 @@ pub type KindOfOutlet = (&'static str, &'static [&'static str], &'static [&'stat
 /// What else can be said of an outlet of each kind, and what must be.
 pub const OUTLET_KINDS: [KindOfOutlet; 7] = [
     ("directory", &["path", "follow_links"], &["path"]),
-    ("http", &["url", "path", "token", "proxy", "retries", "naming", "prefix", "secrets"], &["url"]),
+    (
+        "http",
+        &["url", "path", "token", "proxy", "retries", "naming", "prefix", "only", "except", "secrets"],
+        &["url"],
+    ),
     ("postgres", &OF_SERVER, &["url"]),
     ("mariadb", &OF_SERVER, &["url"]),
     (
         "sqlite",
         &[
-            "path", "table", "columns", "scope", "where", "fixed", "who", "when", "naming", "prefix",
-            "secrets",
+            "path", "table", "columns", "scope", "where", "fixed", "who", "when", "tables", "naming",
+            "prefix", "only", "except", "secrets",
         ],
         &["path"],
     ),
@@ -105,13 +109,13 @@ pub const OUTLET_KINDS: [KindOfOutlet; 7] = [
 ];
 
 /// What can be said of rows in a database that is a server.
-const OF_SERVER: [&str; 12] = [
-    "url", "password", "table", "columns", "scope", "where", "fixed", "who", "when", "naming", "prefix",
-    "secrets",
+const OF_SERVER: [&str; 15] = [
+    "url", "password", "table", "columns", "scope", "where", "fixed", "who", "when", "tables", "naming",
+    "prefix", "only", "except", "secrets",
 ];
 
 /// `[[outlet]]`.
-pub const OUTLET: [Key; 29] = [
+pub const OUTLET: [Key; 32] = [
     Key::new("name", Form::Name, "What it is called"),
     Key::new("kind", Form::Word(|| OutletKind::NAMES.to_vec()), "How it is reached"),
     Key::new("stages", Form::Patterns, "The stages that it is for, as patterns"),
@@ -148,11 +152,30 @@ pub const OUTLET: [Key; 29] = [
     Key::new("who", Form::Text, "The column that gets the name of who writes a row"),
     Key::new("when", Form::Text, "The column that gets the time when a row is written"),
     Key::new(
+        "tables",
+        Form::ListOf(&LOOKUP_ROWS, &["entry", "table", "key", "columns"]),
+        "Lookup tables whose rows are rows of a table of their own",
+    ),
+    Key::new("only", Form::Patterns, "The fields that stand there, ENTRY or ENTRY.FIELD, as patterns"),
+    Key::new("except", Form::Patterns, "The fields that do not, as patterns"),
+    Key::new(
         "pid_file",
         Form::Text,
         "The file with the number of a process; may refer to the stage and the unit",
     ),
     Key::new("chore", Form::Text, "What a person has to do who brings it there by hand"),
+];
+
+/// The rows of a lookup table.
+pub const LOOKUP_ROWS: [Key; 8] = [
+    Key::new("entry", Form::Name, "The lookup table, as contracts call it"),
+    Key::new("table", Form::Text, "The table, as TABLE or SCHEMA.TABLE; may refer to the stage and the unit"),
+    Key::new("key", Form::Text, "The column that tells rows apart"),
+    Key::new("columns", Form::Labels, "Columns of the lookup table, and how they are called there"),
+    Key::new("where", Form::Labels, "Columns and what they hold in rows that are ours"),
+    Key::new("fixed", Form::Labels, "Columns and what they hold in each row that is written"),
+    Key::new("who", Form::Text, "The column that gets the name of who writes a row"),
+    Key::new("when", Form::Text, "The column that gets the time when a row is written"),
 ];
 
 /// The columns of a table of values.

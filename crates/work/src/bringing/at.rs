@@ -15,6 +15,8 @@ pub struct AtOutlet {
     pub since: Option<u64>,
     /// What was seen.
     pub seen: Seen,
+    /// Why it does not take what is to be there, if that can be seen.
+    pub refused: Option<String>,
 }
 
 /// What was seen of a unit at an outlet.
@@ -91,18 +93,18 @@ impl AtOutlet {
         }
     }
 
-    /// Why nobody can tell what is there, if so.
+    /// Why nothing can be brought there, if so: nobody can tell what is there, or it does not take what is to be.
     pub fn reason(&self) -> Option<&str> {
         match &self.seen {
             Seen::NotKnown(reason) => Some(reason),
-            Seen::Parts(_) | Seen::OnlyLookedAt | Seen::HandedOn(_) => None,
+            Seen::Parts(_) | Seen::OnlyLookedAt | Seen::HandedOn(_) => self.refused.as_deref(),
         }
     }
 
     /// Whether nothing has to be brought.
     pub fn is_as_it_should_be(&self) -> bool {
         match &self.seen {
-            Seen::Parts(parts) => parts.iter().all(AtPart::is_as_it_should_be),
+            Seen::Parts(parts) => self.refused.is_none() && parts.iter().all(AtPart::is_as_it_should_be),
             Seen::NotKnown(_) => false,
             Seen::OnlyLookedAt | Seen::HandedOn(_) => true,
         }

@@ -63,7 +63,8 @@ impl<'o> Bringer<'o> {
             let before = bringing.baseline.paths(outlet).into_iter().cloned();
             now.chain(before).chain(bringing.from.paths(outlet)).collect()
         };
-        let sights = look(self.opened, self.around, of, &asked)?;
+        let said = |outlet: &str| bringing.said(outlet);
+        let sights = look(self.opened, self.around, of, &asked, &said)?;
         Ok(sights.into_iter().map(|sight| Planned::of(sight, bringing)).collect())
     }
 
@@ -166,7 +167,7 @@ fn look_back(planned: &[Planned<'_>], which: &[usize], bringing: &Bringing<'_>, 
         if let Held::NotKnown(_) = held {
             continue;
         }
-        let sight = Sight { place: planned[index].sight.place.clone(), held };
+        let sight = Sight { place: planned[index].sight.place.clone(), held, table: None };
         let again = Planned::of(sight, bringing);
         let holds = again.at.is_as_it_should_be();
         let outcome = &mut all[index].outcome;

@@ -3,10 +3,9 @@
 use std::collections::BTreeMap;
 
 use cledger_core::kept::Kept;
-use cledger_core::model::{OutletKind, OutputFormat};
-use cledger_core::render::RenderedOutput;
+use cledger_core::model::{Apart, OutletKind, OutputFormat};
+use cledger_core::render::{RenderedOutput, value_of_row};
 use cledger_core::tree::Tree;
-use cledger_core::value::Value;
 use cledger_formats::{Particulars, format, particulars};
 use zeroize::Zeroizing;
 
@@ -26,17 +25,17 @@ pub(crate) struct Part {
 pub(crate) enum Form<'f> {
     /// A format of names and values.
     Tree(OutputFormat, Particulars<'f>),
-    /// Rows, as a JSON object of texts.
-    Rows,
+    /// Rows, as a JSON object of texts; of lookup tables that are kept apart these are JSON again.
+    Rows(&'f [Apart]),
     /// Text alone.
     Text,
 }
 
 impl<'f> Form<'f> {
     /// The form of what an outlet has, or of one of its files; `output` is what the ledger makes for it.
-    pub(crate) fn of(kind: &OutletKind, output: Option<&'f RenderedOutput<'_>>) -> Self {
+    pub(crate) fn of(kind: &'f OutletKind, output: Option<&'f RenderedOutput<'_>>) -> Self {
         match (kind, output) {
-            (OutletKind::Rows(_), _) => Form::Rows,
+            (OutletKind::Rows(rows), _) => Form::Rows(&rows.rows.apart),
             (OutletKind::Http(_), _) => Form::Tree(OutputFormat::Json, Particulars::default()),
             (_, Some(output)) if output.output.template.is_none() => {
                 Form::Tree(output.output.format, particulars(output))
@@ -56,10 +55,13 @@ impl<'f> Form<'f> {
             Form::Tree(this, particulars) => {
                 existing::read(text, this, particulars).ok().map(|found| found.tree)
             }
-            Form::Rows => {
+            Form::Rows(apart) => {
                 let rows: Option<BTreeMap<String, String>> = serde_json::from_str(text).ok();
                 rows.map(|rows| {
-                    Tree(rows.iter().map(|(name, text)| (name.as_str().into(), Value::text(text))).collect())
+                    let value = |(name, text): (&String, &String)| {
+                        (name.as_str().into(), value_of_row(apart, name, text))
+                    };
+                    Tree(rows.iter().map(value).collect())
                 })
             }
             Form::Text => None,
@@ -74,7 +76,7 @@ impl<'f> Form<'f> {
                 let form = format(this, particulars).ok_or("it has no form to be written in")?;
                 particulars.write(&*form, tree).map(Zeroizing::new).map_err(|error| error.to_string())
             }
-            Form::Rows => Ok(rows(tree.0.iter().map(|(name, value)| (name.as_str(), value.to_text())))),
+            Form::Rows(_) => Ok(rows(tree.0.iter().map(|(name, value)| (name.as_str(), value.to_text())))),
             Form::Text => Err("it has no form to be written in".to_owned()),
         }
     }

@@ -7,7 +7,7 @@ use cledger_core::model::{Ledger, OutletKind, StageId};
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
 use cledger_core::value::{Held as HeldValue, Value};
-use cledger_outlets::held::Held;
+use cledger_outlets::held::{Asked, Held, Values};
 use cledger_store::daybook::{Content, Left};
 use zeroize::Zeroizing;
 
@@ -21,6 +21,7 @@ use crate::bringing::returning::Returning;
 use crate::bringing::rules::{Rules, Where};
 use crate::bringing::sight::Sight;
 use crate::reality::places::Place;
+use crate::reality::rows::values_of;
 use crate::reality::veiling::Veil;
 
 /// What is to be brought, and all that it is judged by.
@@ -36,6 +37,18 @@ pub(crate) struct Bringing<'b> {
     pub(crate) forms: &'b Forms<'b>,
     pub(crate) rules: &'b Rules,
     pub(crate) veil: &'b Veil,
+}
+
+impl Bringing<'_> {
+    /// How the values of rows at an outlet are said now, and were when they were brought.
+    pub(crate) fn said(&self, outlet: &str) -> Vec<Values> {
+        let now = self.content.rows.get(outlet).and_then(|kept| Form::Rows(&[]).read_kept(kept));
+        let kind = self.ledger.outlets.iter().find(|known| known.name.as_str() == outlet);
+        let kind = kind.map(|known| &known.kind).filter(|kind| matches!(kind, OutletKind::Rows(_)));
+        let brought = kind.map(|kind| self.baseline.brought((outlet, kind), None, Form::Rows(&[])));
+        let parts = [now].into_iter().chain(brought.into_iter().flatten());
+        parts.filter_map(|part| part?.tree.as_ref().map(values_of)).collect()
+    }
 }
 
 /// Where that comes from which is to be there.
@@ -109,7 +122,8 @@ impl<'l> Planned<'l> {
             Err(Some(reason)) => (Seen::NotKnown(reason), Vec::new()),
             Err(None) => (Seen::OnlyLookedAt, Vec::new()),
         };
-        Self { at: AtOutlet { outlet, kind, since, seen }, sight, parts }
+        let refused = refused(&sight, &bringing.owner.to_string(), &parts);
+        Self { at: AtOutlet { outlet, kind, since, seen, refused }, sight, parts }
     }
 
     /// Leaves all of it as it is: its place is another unit's by now.
@@ -122,6 +136,17 @@ impl<'l> Planned<'l> {
     pub(crate) fn has_work(&self) -> bool {
         self.parts.iter().any(|part| !matches!(part.end, End::Kept))
     }
+}
+
+/// Why a table does not take what is to be brought there, if that can be seen from its columns.
+fn refused(sight: &Sight<'_>, owner: &str, parts: &[ToDo]) -> Option<String> {
+    let (table, Some(Asked::Rows(of))) = (sight.table.as_ref()?, sight.place.source.asked.get(owner)) else {
+        return None;
+    };
+    parts.iter().find_map(|part| match &part.end {
+        End::Changed(changes) => table.takes(of, changes).err().map(|failure| failure.to_string()),
+        End::Kept | End::Written(..) | End::Gone => None,
+    })
 }
 
 /// The parts of a unit at an outlet; the reason why nobody can tell, or none where nothing is ever brought.
@@ -290,13 +315,8 @@ impl<'p> OnePart<'p> {
     /// How it ends where these names and values are to be there.
     fn end_of_names(&self, sides: Sides<'_>, target: Tree) -> Result<End, String> {
         if let OutletKind::Rows(_) = self.kind {
-            let texts = |tree: Option<&Tree>| {
-                let pairs = tree.into_iter().flat_map(|tree| &tree.0);
-                pairs
-                    .map(|(name, value)| (name.to_string(), Zeroizing::new(value.to_text().to_string())))
-                    .collect()
-            };
-            return Ok(End::Changed(row_changes(&texts(sides.there), &texts(Some(&target)))));
+            let there = sides.there.map(values_of).unwrap_or_default();
+            return Ok(End::Changed(row_changes(&there, &values_of(&target))));
         }
         if self.ours.is_none() && target.0.is_empty() {
             return Ok(End::Gone);

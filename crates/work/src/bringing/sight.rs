@@ -1,8 +1,11 @@
 //! Looking at the outlets of a unit.
 
+use std::sync::Arc;
+
 use cledger_core::address::Owner;
 use cledger_core::model::StageId;
-use cledger_outlets::held::Held;
+use cledger_outlets::Tables;
+use cledger_outlets::held::{Held, Values};
 
 use crate::opened::Opened;
 use crate::reality::around::Around;
@@ -14,14 +17,18 @@ use crate::trouble::Trouble;
 pub(crate) struct Sight<'l> {
     pub(crate) place: Place<'l>,
     pub(crate) held: Held,
+    /// The table that it has rows in, if it is one.
+    pub(crate) table: Option<Arc<Tables>>,
 }
 
-/// Looks at all outlets of a unit in a stage, for the files that are asked of each.
+/// Looks at all outlets of a unit in a stage, for the files that are asked of each, and in the words in which the
+/// values of rows were said.
 pub(crate) fn look<'l>(
     opened: &'l Opened,
     around: &Around<'l>,
     (owner, stage): (&Owner, StageId),
     asked: &dyn Fn(&str) -> Vec<String>,
+    said: &dyn Fn(&str) -> Vec<Values>,
 ) -> Result<Vec<Sight<'l>>, Trouble> {
     let ledger = &opened.ledger;
     let mut places = places::of_owner(ledger, around, owner, stage)?;
@@ -31,13 +38,15 @@ pub(crate) fn look<'l>(
         files.sort_unstable();
         files.dedup();
         place.ask(ledger, owner, files)?;
+        place.say(owner, said(&outlet));
     }
     let sources: Vec<_> = places.iter().map(|place| place.source.clone()).collect();
     let backs = read_all(&sources, &*opened.at.telling, "outlets");
     let name = owner.to_string();
     let sights = places.into_iter().zip(backs).map(|(place, mut back)| {
         let held = back.units.remove(&name).unwrap_or_else(|| Held::NotKnown(place.trouble(&back)));
-        Sight { place, held }
+        let table = back.tables.remove(&name);
+        Sight { place, held, table }
     });
     Ok(sights.collect())
 }

@@ -60,7 +60,7 @@ pub(super) fn literal_of(known: &Key, said: &Said, this: Option<Type>) -> Result
         | Form::Ends
         | Form::Words(_)
         | Form::Values
-        | Form::ListOf(_) => saying.list().map(Literal::Whole),
+        | Form::ListOf(..) => saying.list().map(Literal::Whole),
         Form::Labels
         | Form::WordsByWord(..)
         | Form::OutputName
@@ -179,7 +179,7 @@ impl<'s> Saying<'s> {
                 };
                 list(all().flat_map(split).map(read).collect::<Result<Vec<_>, _>>()?.into_iter())
             }
-            Form::ListOf(_) => {
+            Form::ListOf(..) => {
                 let wanted = "write a TOML table: { name = \"…\" }";
                 let of = |value: &String| in_toml(value).ok_or_else(|| self.wrong(value, wanted));
                 list(all().map(of).collect::<Result<Vec<_>, _>>()?.into_iter())

@@ -156,9 +156,16 @@ pub(crate) fn reached<'p>(
         return Ok(());
     };
     let (owner, stage) = (&whom.owner, &ledger.stage(whom.stage).name);
+    let name = &outlet.outlet;
+    if outlet.refused.is_some() {
+        let message =
+            format!("outlet `{name}` does not take `{owner}@{stage}`, and nothing is brought: {reason}");
+        return Err(
+            Trouble::outside(message).help("see the outlet in ledger.toml, and the columns of its table")
+        );
+    }
     let message = format!(
-        "what outlet `{}` has of `{owner}@{stage}` cannot be looked at, and nothing is brought: {reason}",
-        outlet.outlet
+        "what outlet `{name}` has of `{owner}@{stage}` cannot be looked at, and nothing is brought: {reason}"
     );
     Err(Trouble::outside(message).help(format!("`cledger outlet list @{stage}` says which outlets answer")))
 }

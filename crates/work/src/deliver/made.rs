@@ -8,7 +8,9 @@ use cledger_formats::{Particulars, format};
 use cledger_store::daybook::Content;
 use zeroize::Zeroizing;
 
+use crate::bringing::part::rows;
 use crate::meant::unit_of;
+use crate::reality::rows::values_of;
 use crate::rendered;
 use crate::trouble::Trouble;
 
@@ -42,11 +44,8 @@ pub(crate) fn made(
             content(&mut session, output, subject, stage).map_err(|error| wrong(error.to_string()))?;
         let secret = output.is_secret();
         if let OutletKind::Rows(_) = &outlet.kind {
-            let rows = output.values.iter().filter_map(|(name, (_, effective))| {
-                Some((name.join("."), serde_json::Value::from(effective.expose()?.to_text().as_str())))
-            });
-            let rows: serde_json::Map<String, serde_json::Value> = rows.collect();
-            let text = Zeroizing::new(serde_json::Value::Object(rows).to_string());
+            let values = values_of(&output.tree());
+            let text = rows(values.iter().map(|(name, text)| (name.as_str(), text.as_str())));
             made.rows.insert(outlet.name.to_string(), Kept::new(text, secret));
         } else {
             let json = format(OutputFormat::Json, Particulars::default());

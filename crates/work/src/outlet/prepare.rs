@@ -74,7 +74,7 @@ fn ways(ledger: &Ledger, outlet: &Outlet, rows: &RowsOutlet) -> Vec<Way> {
                 let expanded = text.expand_for(ledger, &owner, stage);
                 expanded.map_or_else(|_| format!("{text}@{}", stage.0), Into::into)
             };
-            let key = [text(rows.at.as_text()), text(&rows.table)];
+            let key = [text(rows.at.as_text()), rows.table.as_ref().map(text).unwrap_or_default()];
             if found.iter().all(|(_, known)| *known != key) {
                 found.push((Way { stage, owner, is_one_of_many: false }, key));
             }
@@ -98,8 +98,10 @@ fn one(
         Owner::Shared => format!("@{stage}"),
         owner => format!("{owner}@{stage}"),
     };
-    let table = reading.text(&rows.table, &way.owner).unwrap_or_else(|_| rows.table.to_string());
-    let what = if rows.columns.are_given {
+    let table = rows.table.as_ref().map_or_else(String::new, |table| {
+        reading.table(table, &way.owner).map_or_else(|_| table.to_string(), |parts| parts.join("."))
+    });
+    let what = if rows.columns.are_given || rows.table.is_none() {
         Preparing::TheirOwn
     } else if !write {
         Preparing::Wanted

@@ -6,15 +6,15 @@ use std::rc::Rc;
 use cledger_core::address::Owner;
 use cledger_core::drift::{self, FileDrift, Observed};
 use cledger_core::model::{Ledger, OutputFormat, StageId, Subject};
-use cledger_core::render::{RenderedOutput, Rendering};
+use cledger_core::render::{RenderedOutput, Rendering, value_of_row};
 use cledger_core::resolve::Resolver;
 use cledger_core::tree::Tree;
-use cledger_core::value::Value;
 use cledger_formats::{Particulars, particulars, text_of};
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::{FileThere, Held};
 use cledger_outlets::read_back::{ReadBack, Source, read_back};
 use jiff::civil::Date;
+use zeroize::Zeroizing;
 
 use crate::asking::Telling;
 use crate::existing::{self, ExistingError};
@@ -24,6 +24,7 @@ use crate::reality::looked::{Look, Looked};
 use crate::reality::making::{Made, make};
 use crate::reality::places::{Place, holder};
 use crate::reality::remains::Remains;
+use crate::reality::rows::values_of;
 use crate::reality::standing::{State, UnitDrift};
 use crate::reality::veiling;
 use crate::trouble::Trouble;
@@ -75,6 +76,9 @@ pub(crate) fn look_for<'l>(
             let owner = ledger.owner(subject);
             let files = with_remains(&owner, files);
             place.ask(ledger, &owner, files)?;
+            if let Made::Content(Ok(output)) = &this {
+                place.say(&owner, vec![values_of(&output.tree())]);
+            }
             made.push(this);
         }
         let mut gone = if place.is_whole { remains.gone(ledger, place.stage, &outlet) } else { Vec::new() };
@@ -219,7 +223,11 @@ fn state(ledger: &Ledger, look: &Look<'_>, held: &Held) -> State {
             State::There(vec![("document".to_owned(), drift::of_output(ledger, output, observed))])
         }
         (Made::Content(Ok(output)), Held::Rows(values)) => {
-            let values = values.iter().map(|(name, value)| (name.as_str().into(), Value::text(value)));
+            let apart = &output.output.apart;
+            let value = |(name, text): (&String, &Zeroizing<String>)| {
+                (name.as_str().into(), value_of_row(apart, name, text))
+            };
+            let values = values.iter().map(value);
             let observed = Observed::Tree(Tree(values.collect()));
             State::There(vec![("rows".to_owned(), drift::of_output(ledger, output, observed))])
         }

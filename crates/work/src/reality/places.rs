@@ -6,11 +6,11 @@ use std::time::Duration;
 
 use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::model::{
-    Beside, HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, RowsOutlet, StageId, StageText, Subject,
+    HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, RowsOutlet, StageId, StageText, Subject,
 };
 use cledger_core::trust::of_outlet;
 use cledger_core::uri::ENCODED;
-use cledger_outlets::held::{Asked, RowsOf, UnitFiles, Written};
+use cledger_outlets::held::{Asked, RowsOf, Said, UnitFiles, Values};
 use cledger_outlets::reach::Reach;
 use cledger_outlets::read_back::{Listing, ReadBack, Source};
 use cledger_store::Links;
@@ -254,7 +254,7 @@ pub(crate) fn holder(ledger: &Ledger, outlet: &Outlet, stage: StageId, gone: &Ow
     ledger.subjects_in(stage).map(|subject| ledger.owner(subject)).find(taken)
 }
 
-fn expand(
+pub(super) fn expand(
     outlet: &Outlet,
     text: &StageText,
     ledger: &Ledger,
@@ -268,6 +268,11 @@ fn expand(
 fn no_label(outlet: &Outlet, missing: &NoLabel) -> Trouble {
     Trouble::usage(format!("outlet `{}`: {missing}", outlet.name))
         .help("give the stage the label in ledger.toml, or name fewer stages")
+}
+
+/// What rows that are ours hold beside, for messages.
+fn said_of(only: &[(String, String)]) -> String {
+    only.iter().map(|(column, text)| format!(", {column} {text}")).collect()
 }
 
 impl<'l> Place<'l> {
@@ -287,7 +292,7 @@ impl<'l> Place<'l> {
                 Asked::Environment(text(outlet, pid_file)?.into())
             }
             Some((outlet, OutletKind::Http(http))) => Asked::Document(self.url(outlet, http, ledger, of)?),
-            Some((outlet, OutletKind::Rows(rows))) => Asked::Rows(self.rows(outlet, rows, ledger, of)?),
+            Some((outlet, OutletKind::Rows(rows))) => Asked::Rows(self.rows(outlet, rows, of)?),
             directory => {
                 let (base, below, links) = match (&self.source.listing, directory) {
                     (Some(Listing::Folders(folder, links)), _) => {
@@ -309,6 +314,13 @@ impl<'l> Place<'l> {
         Ok(())
     }
 
+    /// Says in which words the values of a unit were said, for rows whose columns have words of their own.
+    pub(crate) fn say(&mut self, of: &Owner, said: Vec<Values>) {
+        if let Some(Asked::Rows(rows)) = self.source.asked.get_mut(&of.to_string()) {
+            rows.said = Said(said);
+        }
+    }
+
     /// Finds the way of a unit, where each has one of its own.
     fn find_own_way(&mut self, of: &Owner) {
         let (Some(outlet), Some(reading)) = (self.outlet, &self.reading) else { return };
@@ -327,34 +339,9 @@ impl<'l> Place<'l> {
     }
 
     /// The rows of a unit.
-    fn rows(
-        &self,
-        outlet: &Outlet,
-        rows: &RowsOutlet,
-        ledger: &Ledger,
-        of: &Owner,
-    ) -> Result<RowsOf, Trouble> {
-        let text = |text| expand(outlet, text, ledger, of, self.stage);
-        let scope = match &rows.scope {
-            Some(scope) => text(scope)?,
-            None => format!("{of}@{}", ledger.stage(self.stage).name),
-        };
-        let mut found = RowsOf { scope, ..RowsOf::default() };
-        for (column, beside) in &rows.beside {
-            let written = match beside {
-                Beside::Where(only) => {
-                    found.only.push((column.clone(), text(only)?));
-                    continue;
-                }
-                Beside::Fixed(fixed) => Written::Text(text(fixed)?),
-                Beside::Who => {
-                    Written::Text(self.reading.as_ref().map(|it| it.who.clone()).unwrap_or_default())
-                }
-                Beside::When => Written::Now,
-            };
-            found.written.push((column.clone(), written));
-        }
-        Ok(found)
+    fn rows(&self, outlet: &Outlet, rows: &RowsOutlet, of: &Owner) -> Result<RowsOf, Trouble> {
+        let Some(reading) = &self.reading else { return Ok(RowsOf::default()) };
+        reading.rows_of((outlet, rows), of)
     }
 
     /// The address of a unit's document.
@@ -387,13 +374,19 @@ impl<'l> Place<'l> {
             // Where each has a way of its own, it may lead elsewhere.
             Asked::Rows(_) if self.source.own.contains_key(owner) => return Ok(()),
             Asked::Rows(of) => {
-                let only: Vec<String> =
-                    of.only.iter().map(|(column, text)| format!(", {column} {text}")).collect();
-                format!("{}{}", of.scope, only.concat())
+                for table in of.tables.iter().filter(|table| table.is_needed) {
+                    let key = format!("{}{}", table.table.join("."), said_of(&table.only));
+                    self.refuse_twice(key, owner)?;
+                }
+                format!("{}{}", of.scope, said_of(&of.only))
             }
             // One process can be several units.
             Asked::Environment(_) => return Ok(()),
         };
+        self.refuse_twice(key, owner)
+    }
+
+    fn refuse_twice(&mut self, key: String, owner: &str) -> Result<(), Trouble> {
         let outlet = self.outlet.map(|outlet| outlet.name.to_string()).unwrap_or_default();
         if let Some(other) = self.taken.get(&key).filter(|other| *other != owner) {
             let message = format!("outlet `{outlet}` has one place, `{key}`, for `{other}` and `{owner}`");

@@ -6,8 +6,9 @@ use cledger_core::delivery::Arrived;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift, Since};
 use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, OutputFormat};
+use cledger_core::render::value_of_row;
 use cledger_core::tree::Tree;
-use cledger_core::value::Value;
+use cledger_core::value::{Held, Value};
 use cledger_formats::{Particulars, particulars};
 use cledger_store::Keys;
 use cledger_store::daybook::{Content, Daybook, Kind, Record, Wanted};
@@ -43,7 +44,7 @@ pub(crate) fn tell(
             let Some(record) = record else {
                 if let (true, State::There(files)) = (is_given, &mut unit.state) {
                     for (_, drift) in files {
-                        pass_over_theirs(drift, |_| false);
+                        pass_over_theirs(drift, |_| None);
                     }
                 }
                 continue;
@@ -66,7 +67,7 @@ pub(crate) fn tell(
             for (path, drift) in files {
                 if let Some(delivered) = delivered(&content, &look.made, &outlet, path) {
                     if is_given {
-                        pass_over_theirs(drift, |name| delivered.get(&name.steps).is_some());
+                        pass_over_theirs(drift, |name| delivered.get(&name.steps));
                     }
                     of_file(drift, &look.made, path, &delivered);
                 }
@@ -100,9 +101,10 @@ fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Op
     let format = made.format_of(path);
     if let Some(rows) = text(content.rows.get(outlet)) {
         let rows: BTreeMap<String, String> = serde_json::from_str(&rows).ok()?;
-        return Some(Tree(
-            rows.iter().map(|(name, text)| (name.as_str().into(), Value::text(text))).collect(),
-        ));
+        let apart = made.output(path).map(|output| output.output.apart.as_slice()).unwrap_or_default();
+        let value =
+            |(name, text): (&String, &String)| (name.as_str().into(), value_of_row(apart, name, text));
+        return Some(Tree(rows.iter().map(value).collect()));
     }
     let (text, format, of_output) = if let Some(text) = text(content.documents.get(outlet)) {
         (text, OutputFormat::Json, Particulars::default())
@@ -113,13 +115,31 @@ fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Op
     existing::read(&text, format, of_output).ok().map(|found| found.tree)
 }
 
-/// Passes over names in a table of somebody else's that were never ours.
-fn pass_over_theirs(drift: &mut FileDrift, was_brought: impl Fn(&Drifted) -> bool) {
+/// Passes over names and rows in a table of somebody else's that were never ours; `brought` is what came of a name.
+fn pass_over_theirs<'v>(drift: &mut FileDrift, brought: impl Fn(&Drifted) -> Option<&'v Value>) {
     let FileDrift::Drifted(names) = drift else { return };
-    names.retain(|name| name.what != NameDrift::ExtraThere || was_brought(name));
+    names.retain(|name| name.what != NameDrift::ExtraThere || brought(name).is_some());
+    for name in names.iter_mut() {
+        let brought = brought(name);
+        pass_over_their_rows(name, brought);
+    }
+    names.retain(|name| name.what != NameDrift::Differs || name.expected != name.there);
     if names.is_empty() {
         *drift = FileDrift::AsLedger;
     }
+}
+
+/// Passes over the rows of a lookup table that are neither in the ledger nor were brought.
+fn pass_over_their_rows(name: &mut Drifted, brought: Option<&Value>) {
+    let rows = |value: Option<&Value>| match value {
+        Some(Value::Map(rows)) => Some(rows.clone()),
+        _ => None,
+    };
+    let Some(ours) = rows(name.expected.as_ref().map(Held::expose)) else { return };
+    let Some(mut there) = rows(name.there.as_ref().map(Held::expose)) else { return };
+    let brought = rows(brought).unwrap_or_default();
+    there.retain(|key, _| ours.contains_key(key) || brought.contains_key(key));
+    name.there = Some(Held::new(Value::Map(there), name.secret));
 }
 
 fn of_file(drift: &mut FileDrift, made: &Made<'_>, path: &str, delivered: &Tree) {

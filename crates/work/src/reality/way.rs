@@ -55,19 +55,25 @@ impl<'l> Reading<'l> {
         if rows.database == Database::Sqlite {
             at = Zeroizing::new(self.folder.join(at.as_str()).display().to_string());
         }
-        let table = self.text(&rows.table, owner)?;
+        let table = rows.table.as_ref().map(|table| self.table(table, owner)).transpose()?;
         Ok(RowsReach {
             database: rows.database,
             at: Sent::new(at),
             password: self.secret(rows.password.as_ref(), owner)?,
-            table: parts_of_table(&table).ok_or_else(|| format!("`{table}` names no table"))?,
+            table: table.unwrap_or_default(),
             columns: rows.columns.clone(),
             trust: self.trust.clone(),
         })
     }
 
+    /// The parts of a table's name.
+    pub(crate) fn table(&self, table: &StageText, owner: &Owner) -> Result<Vec<String>, String> {
+        let table = self.text(table, owner)?;
+        parts_of_table(&table).ok_or_else(|| format!("`{table}` names no table"))
+    }
+
     /// A text with what it refers to.
-    pub(crate) fn text(&self, text: &StageText, owner: &Owner) -> Result<String, String> {
+    fn text(&self, text: &StageText, owner: &Owner) -> Result<String, String> {
         let text = text.expand_for(self.ledger, owner, self.stage).map_err(|missing| missing.to_string())?;
         Ok(text.into_owned())
     }

@@ -35,6 +35,10 @@ pub(crate) fn print(console: &mut Console, outlets: &[AtOutlet]) {
                 for it in told {
                     part(console, it, outlet.since);
                 }
+                if let Some(reason) = &outlet.refused {
+                    let text = format!("    {}: {}", style::doubtful("not taken"), values::escape(reason));
+                    console.wrapped(&text, "      ");
+                }
             }
         }
     }

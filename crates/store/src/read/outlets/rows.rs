@@ -1,14 +1,15 @@
 //! Outlets of the kinds `postgres`, `mariadb` and `sqlite`: rows of tables.
 
 use cledger_core::model::{
-    Beside, Database, Given, OutputFormat, RowColumns, RowsOutlet, StageText, is_column_name, parts_of_table,
+    Apart, Beside, Database, FieldPatterns, Given, LookupRows, OutputFormat, RowColumns, RowsOutlet,
+    StageText, is_column_name, parts_of_table,
 };
 
 use super::super::frame::{In, Item};
 use super::super::outputs::stage_text;
 use super::super::toml_table::TomlTable;
 use super::{content, from, given};
-use crate::vocabulary::{COLUMNS, names};
+use crate::vocabulary::{COLUMNS, LOOKUP_ROWS, names};
 
 /// The table of our own layout, where no other name is given.
 const TABLE: &str = "cledger_values";
@@ -23,24 +24,33 @@ pub(super) fn rows(read: In<'_>, table: &TomlTable<'_>, database: Database) -> O
         database,
         at,
         password: None,
-        table: StageText::parse(TABLE).unwrap_or_default(),
+        table: (!table.contains_key("tables")).then(|| StageText::parse(TABLE).unwrap_or_default()),
         columns: RowColumns::default(),
         scope: None,
         beside: Vec::new(),
+        tables: Vec::new(),
         rows: content(read, table, OutputFormat::Properties),
     };
     for (key, item) in table {
         match key.get_ref().as_ref() {
             "password" => rows.password = from(read, item, "`password`"),
-            "table" => rows.table = table_name(read, item).unwrap_or_default(),
+            "table" => rows.table = table_name(read, item),
             "columns" => rows.columns = columns(read, item).unwrap_or_default(),
             "scope" => rows.scope = stage_text(read, item, "`scope`").map(|(text, _)| text),
-            "where" => add(&mut rows.beside, beside(read, item, "`where`", Beside::Where)),
-            "fixed" => add(&mut rows.beside, beside(read, item, "`fixed`", Beside::Fixed)),
-            "who" => add(&mut rows.beside, column(read, item).map(|name| (name, Beside::Who))),
-            "when" => add(&mut rows.beside, column(read, item).map(|name| (name, Beside::When))),
-            _ => {}
+            "tables" => rows.tables = tables(read, item),
+            key => rows.beside.extend(beside(read, key, item)),
         }
+    }
+    let apart = |table: &LookupRows| {
+        let columns = table.columns.iter().map(|(name, _)| name.clone()).collect();
+        Apart { entry: table.entry.clone(), columns }
+    };
+    rows.rows.apart = rows.tables.iter().map(apart).collect();
+    if rows.table.is_none() {
+        // Nothing has a place there but the lookup tables.
+        rows.rows.only = FieldPatterns::default();
+        let all = rows.tables.iter().all(|table| rows.rows.only.add(table.entry.as_str()).is_ok());
+        debug_assert!(all, "a name is a pattern of fields");
     }
     for key in ["columns", "where", "fixed", "who", "when"] {
         if let Some(item) = table.get(key).filter(|_| !table.contains_key("table")) {
@@ -48,12 +58,56 @@ pub(super) fn rows(read: In<'_>, table: &TomlTable<'_>, database: Database) -> O
             read.wrong_with(item.span(), message, "name it too: table = \"…\"");
         }
     }
-    refuse_twice(read, table, &rows);
+    let RowColumns { scope, name, value, .. } = &rows.columns;
+    refuse_twice(
+        read,
+        table,
+        [scope, name, value].into_iter().chain(rows.beside.iter().map(|(name, _)| name)),
+    );
     Some(rows)
 }
 
-fn add(beside: &mut Vec<(String, Beside)>, more: impl IntoIterator<Item = (String, Beside)>) {
-    beside.extend(more);
+/// The lookup tables that have a table of their own.
+fn tables(read: In<'_>, item: Item<'_, '_>) -> Vec<LookupRows> {
+    let mut found: Vec<LookupRows> = Vec::new();
+    for item in read.list(item, "`tables`") {
+        let Some(table) = read.table(item, "a table of `tables`") else { continue };
+        let Some(rows) = lookup_rows(read, item, table) else { continue };
+        if found.iter().any(|known| known.entry == rows.entry) {
+            read.wrong(item.span(), format!("`{}` has a table already", rows.entry));
+        }
+        found.push(rows);
+    }
+    found
+}
+
+fn lookup_rows(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>) -> Option<LookupRows> {
+    let (mut entry, mut name, mut key_column) = (None, None, None);
+    let (mut columns, mut others) = (Vec::new(), Vec::new());
+    read.keys(table, &names(&LOOKUP_ROWS), |key, item| match key {
+        "entry" => {
+            let text = read.text(item, "`entry`");
+            entry = text.and_then(|text| read.name_text(text, item.span(), "a lookup table", false));
+        }
+        "table" => name = table_name(read, item),
+        "key" => key_column = column(read, item),
+        "columns" => columns = pairs(read, item),
+        key => others.extend(beside(read, key, item)),
+    });
+    for needed in ["entry", "table", "key", "columns"].iter().filter(|key| !table.contains_key(**key)) {
+        let help = "write { entry = \"…\", table = \"…\", key = \"COLUMN\", columns = { … = \"COLUMN\" } }";
+        read.wrong_with(item.span(), format!("a table of `tables` has no `{needed}`"), help);
+    }
+    let (entry, table_name, key) = (entry?, name?, key_column?);
+    let named = [&key].into_iter().chain(columns.iter().map(|(_, column)| column));
+    refuse_twice(read, table, named.chain(others.iter().map(|(name, _)| name)));
+    Some(LookupRows { entry, table: table_name, key, columns, beside: others })
+}
+
+/// Columns of a lookup table, and how they are called in the database.
+fn pairs(read: In<'_>, item: Item<'_, '_>) -> Vec<(String, String)> {
+    let Some(table) = read.table(item, "`columns`") else { return Vec::new() };
+    table.iter().filter_map(|(key, item)| Some((key.get_ref().to_string(), column(read, item)?))).collect()
 }
 
 /// A table's name, which is looked at again once what it refers to is known.
@@ -96,8 +150,19 @@ fn column(read: In<'_>, item: Item<'_, '_>) -> Option<String> {
     Some(text.to_owned())
 }
 
+/// What a key says of columns beside those that hold values.
+fn beside(read: In<'_>, key: &str, item: Item<'_, '_>) -> Vec<(String, Beside)> {
+    match key {
+        "where" => texts(read, item, "`where`", Beside::Where),
+        "fixed" => texts(read, item, "`fixed`", Beside::Fixed),
+        "who" => column(read, item).map(|name| (name, Beside::Who)).into_iter().collect(),
+        "when" => column(read, item).map(|name| (name, Beside::When)).into_iter().collect(),
+        _ => Vec::new(),
+    }
+}
+
 /// Columns with what they hold, as text.
-fn beside(
+fn texts(
     read: In<'_>,
     item: Item<'_, '_>,
     what: &str,
@@ -118,10 +183,8 @@ fn beside(
 }
 
 /// Refuses a column that is named twice: one of the two would be lost.
-fn refuse_twice(read: In<'_>, table: &TomlTable<'_>, rows: &RowsOutlet) {
-    let RowColumns { scope, name, value, .. } = &rows.columns;
-    let beside = rows.beside.iter().map(|(name, _)| name);
-    let mut all: Vec<&String> = [scope, name, value].into_iter().chain(beside).collect();
+fn refuse_twice<'c>(read: In<'_>, table: &TomlTable<'_>, named: impl Iterator<Item = &'c String>) {
+    let mut all: Vec<&String> = named.collect();
     all.sort_unstable();
     if let Some(twice) = all.windows(2).find(|pair| pair[0] == pair[1]) {
         let item = ["when", "who", "fixed", "where", "columns"].iter().find_map(|key| table.get(*key));

@@ -1,0 +1,71 @@
+//! The rows of a lookup table, which has a table of its own: by key, and with a column for each cell.
+//!
+//! On their way they are one text, as the ledger has one value: a JSON object by key, of objects of texts by column.
+
+use std::collections::BTreeMap;
+
+use zeroize::Zeroizing;
+
+use super::connection::Row;
+use super::table::Lookup;
+use crate::failure::Failure;
+
+/// The cells of a row by the ledger's column; a cell without anything is not there.
+pub(super) type Cells = BTreeMap<String, Zeroizing<String>>;
+
+/// Rows by key.
+pub(super) type Rows = BTreeMap<String, Cells>;
+
+/// Reads the text of a lookup table.
+pub(super) fn rows(name: &str, text: &str) -> Result<Rows, Failure> {
+    let read: Result<BTreeMap<String, BTreeMap<String, String>>, _> = serde_json::from_str(text);
+    let read =
+        read.map_err(|_| Failure::unexpected(format!("`{name}` has no rows that a table could hold")))?;
+    let cells = |cells: BTreeMap<String, String>| {
+        cells.into_iter().map(|(column, text)| (column, Zeroizing::new(text))).collect()
+    };
+    Ok(read.into_iter().map(|(key, row)| (key, cells(row))).collect())
+}
+
+/// The text of rows.
+pub(super) fn text(rows: &Rows) -> Zeroizing<String> {
+    let cells =
+        |cells: &Cells| cells.iter().map(|(column, text)| (column.clone(), text.as_str().into())).collect();
+    let rows = rows.iter().map(|(key, row)| (key.clone(), serde_json::Value::Object(cells(row))));
+    Zeroizing::new(serde_json::Value::Object(rows.collect()).to_string())
+}
+
+/// What there is, with each cell in the words in which it was said, where it is the same in the column's type.
+pub(super) fn in_words_of(lookup: &Lookup, there: &str, said: &[&str]) -> Option<Zeroizing<String>> {
+    let name = &lookup.of.name;
+    let mut there = rows(name, there).ok()?;
+    let said: Vec<Rows> = said.iter().filter_map(|said| rows(name, said).ok()).collect();
+    for (key, cells) in &mut there {
+        for (name, text) in cells {
+            let Some(column) = lookup.cells.get(name) else { continue };
+            let words =
+                said.iter().find_map(|said| said.get(key)?.get(name).filter(|it| column.is_same(it, text)));
+            if let Some(words) = words {
+                *text = words.clone();
+            }
+        }
+    }
+    Some(text(&there))
+}
+
+/// The rows that a query of the key and all cells gave.
+pub(super) fn of_query(lookup: &Lookup, found: Vec<Row>) -> Result<Rows, Failure> {
+    let mut rows = Rows::new();
+    for row in found {
+        let mut cells = row.into_iter();
+        let Some(Some(key)) = cells.next() else { continue };
+        let key = lookup.key.told(key);
+        let named = lookup.cells.iter().zip(cells);
+        let named = named.filter_map(|((name, column), text)| Some((name.clone(), column.told(text?))));
+        if rows.insert(key.to_string(), named.collect()).is_some() {
+            let (name, key) = (&lookup.of.name, key.as_str());
+            return Err(Failure::unexpected(format!("`{name}` has two rows with the key `{key}`")));
+        }
+    }
+    Ok(rows)
+}
