@@ -77,6 +77,12 @@ pub struct LookupRows {
 }
 
 impl RowsOutlet {
+    /// Whether what stands under these steps is a row, or a cell of one, of a lookup table that has a table of its own.
+    pub fn is_of_lookup(&self, steps: &[String]) -> bool {
+        let is_it = |table: &LookupRows| steps.first().is_some_and(|first| first == table.entry.as_str());
+        steps.len() > 1 && self.tables.iter().any(is_it)
+    }
+
     /// Whether each unit has a way there of its own: another server, database, login or table.
     pub(super) fn way_varies_by_unit(&self) -> bool {
         self.at.as_text().refers_to_unit()

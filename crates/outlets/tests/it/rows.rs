@@ -7,14 +7,15 @@ use cledger_core::delivery::RowChange;
 use cledger_core::model::{Database, RowColumns};
 use cledger_outlets::Trust;
 use cledger_outlets::bring::{Content, Load, NotBrought, bring};
-use cledger_outlets::held::{Asked, Held, RowsOf, Values, Written};
+use cledger_outlets::held::{Asked, Held, RowsOf, Said, TableOf, Values, Written};
 use cledger_outlets::reach::{Reach, RowsReach, Sent};
 use cledger_outlets::read_back::{Listing, ReadBack, Source, read_back};
 use mysql::prelude::Queryable as _;
 use tempfile::TempDir;
 use zeroize::Zeroizing;
 
-use crate::database::{Server, mariadb, postgres};
+use crate::database::{Server, postgres};
+use crate::mariadb::mariadb;
 
 const LIMIT: Duration = Duration::from_secs(10);
 
@@ -245,6 +246,7 @@ fn of_quay(quay: &str) -> RowsOf {
         scope: quay.to_owned(),
         only: [("tenant", "brackwater"), ("active", "true")].map(pair).to_vec(),
         written: [("state", "drawn up"), ("changed_by", "mole")].map(written).to_vec(),
+        ..RowsOf::default()
     };
     of.written.push(("changed_at".to_owned(), Written::Now));
     of
@@ -315,5 +317,79 @@ fn what_a_table_does_not_take_is_refused_by_column_and_row_and_nothing_is_writte
             );
         }
         assert_eq!(base.rows(of_quay("4")), "", "{database:?}: nothing is written");
+    }
+}
+
+/// A table of codes of somebody else's, and the rows of ours in it.
+fn of_codes(base: &mut Base) -> RowsOf {
+    let (number, id) = match base.reach.database {
+        Database::Postgres => ("numeric(8, 2)", "id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY"),
+        Database::MariaDb => ("decimal(8, 2)", "id bigint PRIMARY KEY AUTO_INCREMENT"),
+        Database::Sqlite => ("DECIMAL", "id INTEGER PRIMARY KEY"),
+    };
+    base.run(&format!(
+        "CREATE TABLE codes ({id}, company varchar(20) NOT NULL, code varchar(10) NOT NULL, \
+         price {number} NOT NULL, label varchar(12), active boolean NOT NULL, UNIQUE (company, code))"
+    ));
+    base.run("INSERT INTO codes (company, code, price, active) VALUES ('others', 'adult', 99, '1')");
+    let pair = |column: &str, text: &str| (column.to_owned(), text.to_owned());
+    let table = TableOf {
+        name: "fares".to_owned(),
+        table: vec!["codes".to_owned()],
+        key: "code".to_owned(),
+        columns: vec![pair("price", "price"), pair("name", "label"), pair("on", "active")],
+        only: vec![pair("company", "brackwater")],
+        written: Vec::new(),
+        is_needed: true,
+    };
+    base.reach.table = Vec::new();
+    RowsOf { tables: vec![table], ..of("desk@dev") }
+}
+
+#[test]
+fn a_lookup_table_is_rows_by_key_in_the_types_of_its_columns() {
+    for mut base in Base::all() {
+        let database = base.reach.database;
+        let codes = of_codes(&mut base);
+        let first = "{\"adult\":{\"name\":\"Adult\",\"on\":\"true\",\"price\":\"12.50\"},\
+                     \"dog\":{\"on\":\"false\",\"price\":\"2\"}}";
+        let load = base.load(codes.clone(), Held::NotThere, vec![insert("fares", first)]);
+        assert_eq!(bring(vec![load]), [Ok(())], "{database:?}");
+        // As the database says it, and in the words in which it was said.
+        let told = base.rows(codes.clone());
+        let plain = first.replace("12.50", "12.5");
+        assert_eq!(told, format!("fares={plain}"), "{database:?}");
+        let said = Said(vec![[("fares".to_owned(), text(first))].into()]);
+        let codes = RowsOf { said, ..codes };
+        assert_eq!(base.rows(codes.clone()), format!("fares={first}"), "{database:?}");
+        // What has changed of a row is changed, what went goes, and all others stay as they are, others' too.
+        let id = |base: &mut Base, code: &str| {
+            base.told(&format!(
+                "SELECT CAST(id AS {}) FROM codes WHERE company = 'brackwater' AND code = '{code}'",
+                if database == Database::MariaDb { "CHAR" } else { "TEXT" }
+            ))
+        };
+        let adult = id(&mut base, "adult");
+        let second =
+            "{\"adult\":{\"on\":\"true\",\"price\":\"12.50\"},\"child\":{\"on\":\"true\",\"price\":\"6\"}}";
+        let load = base.load(codes.clone(), held(&[("fares", first)]), vec![update("fares", second)]);
+        assert_eq!(bring(vec![load]), [Ok(())], "{database:?}");
+        let said = Said(vec![[("fares".to_owned(), text(second))].into()]);
+        let codes = RowsOf { said, ..codes };
+        assert_eq!(base.rows(codes.clone()), format!("fares={second}"), "{database:?}");
+        assert_eq!(id(&mut base, "adult"), adult, "{database:?}: the row is the same one");
+        // A row that the table refuses takes all others with it, and is named.
+        let bad = second.replace("\"6\"", "\"six\"").replace("child", "crew");
+        let load = base.load(codes.clone(), held(&[("fares", second)]), vec![update("fares", &bad)]);
+        let told = bring(vec![load]).remove(0);
+        let Err(NotBrought::Failed(reason)) = told else { panic!("{database:?} {told:?}") };
+        assert!(reason.contains("price of the row `crew`") && !reason.contains("six"), "{reason}");
+        assert_eq!(base.rows(codes.clone()), format!("fares={second}"), "{database:?}");
+        let load =
+            base.load(codes.clone(), held(&[("fares", second)]), vec![RowChange::Remove("fares".to_owned())]);
+        assert_eq!(bring(vec![load]), [Ok(())], "{database:?}");
+        assert_eq!(base.rows(codes), "", "{database:?}");
+        let others = base.told("SELECT code FROM codes WHERE company = 'others'");
+        assert_eq!(others, "adult", "{database:?}: what others have stays");
     }
 }

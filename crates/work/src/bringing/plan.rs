@@ -251,17 +251,21 @@ impl<'p> OnePart<'p> {
     }
 
     /// Whether a name is never ours.
-    fn is_theirs(&self, name: &OutputName) -> bool {
-        let name = name.join(".");
+    fn is_theirs(&self, steps: &OutputName) -> bool {
+        let name = steps.join(".");
         if self.place.keeps(&name) {
             return true;
         }
         let OutletKind::Rows(rows) = self.kind else { return false };
+        let has =
+            |part: Option<&Part>, steps: &[String]| tree(part).is_some_and(|it| it.get(steps).is_some());
+        if rows.is_of_lookup(steps) {
+            let row = &steps[..2];
+            return !has(self.ours.as_ref(), row) && !self.brought.iter().any(|part| has(part.as_ref(), row));
+        }
         // In a table of somebody else's only what the contract names is ours, or was brought before.
         let name = std::slice::from_ref(&name);
-        let was_brought = || {
-            self.brought.iter().any(|part| tree(part.as_ref()).is_some_and(|tree| tree.get(name).is_some()))
-        };
+        let was_brought = || self.brought.iter().any(|part| has(part.as_ref(), name));
         let is_of_contract = || self.bringing.forms.field(self.outlet, None, &name.to_vec()).is_some();
         rows.columns.are_given && !was_brought() && !is_of_contract()
     }

@@ -89,7 +89,10 @@ impl Restoring {
         let mut first: Option<Before> = None;
         let mut names: BTreeMap<OutputName, Option<Value>> = BTreeMap::new();
         let (mut has_names, mut was_ours) = (true, false);
-        let is_given = matches!(kind, OutletKind::Rows(rows) if rows.columns.are_given);
+        let stays = |name: &OutputName| match kind {
+            OutletKind::Rows(rows) => rows.columns.are_given || rows.is_of_lookup(name),
+            _ => false,
+        };
         for content in self.here(outlet) {
             let ours = of_content(content, (outlet, kind), path).and_then(|kept| form.read_kept(kept));
             let before = Before::recall(&content.before, outlet, path);
@@ -105,7 +108,7 @@ impl Restoring {
                 names.entry(name).or_insert(before);
             }
             // The first time all that went is theirs; in a table of somebody else's the rest has stayed.
-            for (name, value) in known.into_iter().filter(|_| !is_given && !was_ours) {
+            for (name, value) in known.into_iter().filter(|(name, _)| !was_ours && !stays(name)) {
                 names.entry(name).or_insert_with(|| Some(value.clone()));
             }
             if !was_ours && ours.is_some() {

@@ -401,10 +401,12 @@ impl<'l> Place<'l> {
         self.outlet.is_some_and(|outlet| matches!(outlet.kind, OutletKind::Process { .. }))
     }
 
-    /// Whether it is an application's own table.
-    pub(crate) fn is_of_application(&self) -> bool {
-        let kind = self.outlet.map(|outlet| &outlet.kind);
-        matches!(kind, Some(OutletKind::Rows(rows)) if rows.columns.are_given)
+    /// Whether its table is an application's own, if it has rows.
+    pub(crate) fn has_rows(&self) -> Option<bool> {
+        match self.outlet.map(|outlet| &outlet.kind) {
+            Some(OutletKind::Rows(rows)) => Some(rows.columns.are_given),
+            _ => None,
+        }
     }
 
     /// Whether it can tell which units are there.

@@ -32,7 +32,7 @@ pub(crate) fn tell(
     let last = last_records(book, ledger)?;
     for looked in looked {
         let outlet = looked.place.outlet_name().map(|(name, _)| name).unwrap_or_default();
-        let is_given = looked.place.is_of_application();
+        let rows = looked.place.has_rows();
         for (look, unit) in looked.looks.iter().zip(&mut looked.units) {
             let of = (&ledger.owner(look.subject), looked.place.stage);
             let record = last.get(&(unit.owner.clone(), unit.stage.clone()));
@@ -42,9 +42,9 @@ pub(crate) fn tell(
             };
             let record = record.filter(says);
             let Some(record) = record else {
-                if let (true, State::There(files)) = (is_given, &mut unit.state) {
+                if let (Some(is_given), State::There(files)) = (rows, &mut unit.state) {
                     for (_, drift) in files {
-                        pass_over_theirs(drift, |_| None);
+                        pass_over_theirs(drift, is_given, |_| None);
                     }
                 }
                 continue;
@@ -66,8 +66,8 @@ pub(crate) fn tell(
             let content = daybook::content(record, ledger, keys)?;
             for (path, drift) in files {
                 if let Some(delivered) = delivered(&content, &look.made, &outlet, path) {
-                    if is_given {
-                        pass_over_theirs(drift, |name| delivered.get(&name.steps));
+                    if let Some(is_given) = rows {
+                        pass_over_theirs(drift, is_given, |name| delivered.get(&name.steps));
                     }
                     of_file(drift, &look.made, path, &delivered);
                 }
@@ -115,11 +115,16 @@ fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Op
     existing::read(&text, format, of_output).ok().map(|found| found.tree)
 }
 
-/// Passes over names and rows in a table of somebody else's that were never ours; `brought` is what came of a name.
-fn pass_over_theirs<'v>(drift: &mut FileDrift, brought: impl Fn(&Drifted) -> Option<&'v Value>) {
+/// Passes over rows of lookup tables, and names where `is_given` says that the table is somebody else's, that were never
+/// ours; `brought` is what came of a name.
+fn pass_over_theirs<'v>(
+    drift: &mut FileDrift,
+    is_given: bool,
+    brought: impl Fn(&Drifted) -> Option<&'v Value>,
+) {
     let FileDrift::Drifted(names) = drift else { return };
-    names.retain(|name| name.what != NameDrift::ExtraThere || brought(name).is_some());
-    for name in names.iter_mut() {
+    names.retain(|name| !is_given || name.what != NameDrift::ExtraThere || brought(name).is_some());
+    for name in names.iter_mut().filter(|name| name.what == NameDrift::Differs) {
         let brought = brought(name);
         pass_over_their_rows(name, brought);
     }
@@ -139,6 +144,10 @@ fn pass_over_their_rows(name: &mut Drifted, brought: Option<&Value>) {
     let Some(mut there) = rows(name.there.as_ref().map(Held::expose)) else { return };
     let brought = rows(brought).unwrap_or_default();
     there.retain(|key, _| ours.contains_key(key) || brought.contains_key(key));
+    if there.is_empty() && !ours.is_empty() {
+        (name.there, name.what) = (None, NameDrift::MissingThere);
+        return;
+    }
     name.there = Some(Held::new(Value::Map(there), name.secret));
 }
 
