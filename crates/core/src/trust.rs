@@ -14,7 +14,7 @@ use crate::cipher::{Cipher, KeyScope};
 use crate::impact::Written;
 use crate::model::{
     Database, Given, LayerId, Ledger, LookUp, LookUpSource, Outlet, OutletKind, Ready, StageId, StageText,
-    Subject, UnitId,
+    Subject, UnitId, Wake,
 };
 use crate::name::Name;
 use crate::probe::{Service, Target, places};
@@ -35,6 +35,8 @@ pub enum Thing {
     File,
     /// An environment variable.
     Variable,
+    /// A process that gets a signal: the file with its number, and the signal.
+    Process,
 }
 
 impl Thing {
@@ -46,6 +48,7 @@ impl Thing {
             Thing::Program => "program",
             Thing::File => "file",
             Thing::Variable => "variable",
+            Thing::Process => "process",
         }
     }
 }
@@ -155,10 +158,18 @@ pub fn of_outlet(outlet: &Outlet, ledger: &Ledger, stage: StageId) -> BTreeSet<N
         }
     }
     let effect = &outlet.effect;
-    if !effect.reload.is_empty() {
-        let words: Vec<String> = effect.reload.iter().map(|word| for_stage(word, ledger, stage)).collect();
-        names.insert(Named::new(Thing::Program, words.join(" ")));
-    }
+    names.extend(effect.wake.iter().map(|wake| match wake {
+        Wake::Program(words) => {
+            let words: Vec<String> = words.iter().map(|word| for_stage(word, ledger, stage)).collect();
+            Named::new(Thing::Program, words.join(" "))
+        }
+        Wake::Signal(pid_file, signal) => {
+            let pid_file = for_stage(pid_file, ledger, stage);
+            Named::new(Thing::Process, format!("{pid_file} {signal}"))
+        }
+        Wake::Touch(path) => Named::new(Thing::File, for_stage(path, ledger, stage)),
+        Wake::Call(url) => Named::new(Thing::Address, for_stage(url, ledger, stage)),
+    }));
     names.extend(effect.ready.iter().map(|ready| match ready {
         Ready::Http(text) => Named::new(Thing::Address, for_stage(text, ledger, stage)),
         Ready::File(text) => Named::new(Thing::File, for_stage(text, ledger, stage)),

@@ -14,7 +14,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD_NO_PAD;
 use cledger_core::uri::ENCODED;
 use percent_encoding::utf8_percent_encode;
-use rustix::process::{Pid, Signal, kill_process_group};
+use rustix::process::{Pid, Signal, kill_process, kill_process_group};
 use zeroize::Zeroizing;
 
 use crate::failure::Deadline;
@@ -89,6 +89,42 @@ pub fn reload(this: &Reload<'_>) -> Result<(), String> {
     let said = end_of(said.trim());
     let said = if said.is_empty() { String::new() } else { format!(": {said}") };
     Err(format!("`{program}` ended with {ended}{said}"))
+}
+
+/// Sends a signal to the process whose number is in a file.
+pub fn signal(pid_file: &Path, name: &str) -> Result<(), String> {
+    let shown = pid_file.display();
+    let said = fs::read_to_string(pid_file).map_err(|error| format!("`{shown}` cannot be read: {error}"))?;
+    let number: Option<i32> = said.trim().parse().ok().filter(|number| *number > 1);
+    let pid = number.and_then(Pid::from_raw);
+    let pid = pid.ok_or_else(|| format!("`{shown}` holds no number of a process"))?;
+    let signal = match name {
+        "HUP" => Signal::HUP,
+        "USR1" => Signal::USR1,
+        "USR2" => Signal::USR2,
+        _ => return Err(format!("no signal `{name}` is sent")),
+    };
+    let number = pid.as_raw_nonzero();
+    kill_process(pid, signal)
+        .map_err(|error| format!("process {number} of `{shown}` gets no {name}: {error}"))
+}
+
+/// Sets the time of a file to now; makes an empty one where there is none.
+pub fn touch(path: &Path) -> Result<(), String> {
+    let file = fs::File::options().append(true).create(true).open(path);
+    let touched = file.and_then(|file| file.set_modified(SystemTime::now()));
+    touched.map_err(|error| format!("`{}` cannot be written: {error}", path.display()))
+}
+
+/// Calls an address with POST and an empty body, once: another time it might do something else.
+pub fn call(url: &str, trust: &Trust, within: Duration) -> Result<(), String> {
+    let trust = url.starts_with("https://").then_some(trust);
+    let agent = agent(trust, None, Redirects::Shown, Deadline::within(within));
+    let agent = agent.map_err(|failure| failure.to_string())?;
+    let told = agent.post(url).send_empty();
+    let response = told.map_err(|error| format!("`{url}`: {}", failure(&error, false)))?;
+    let status = response.status();
+    if status.is_success() { Ok(()) } else { Err(format!("`{url}` says status {}", status.as_u16())) }
 }
 
 /// Listens to a program on a thread of its own, and gives the end of what it said once that is all.

@@ -314,13 +314,13 @@ impl<'r> Rows<'r> {
             if before.is_some_and(|before| is_same_row(lookup, before, row)) {
                 continue;
             }
-            let of_row = lookup.cells.iter().map(|(column, known)| (known, row.get(column).cloned()));
+            let of_row =
+                lookup.cells.iter().map(|(name, column)| (column, lookup::cell(column, row.get(name))));
             let mut cells: Vec<Cell<'_>> = of_row.collect();
             cells.extend(self.written(table, &lookup.of.written, now)?);
             let statement = match before {
                 Some(_) => self.update(table, &cells, row_of(lookup, &only, key)),
                 None => {
-                    cells.retain(|(_, text)| text.is_some());
                     cells.extend(
                         row_of(lookup, &only, key).into_iter().map(|(column, text)| cell(column, text)),
                     );

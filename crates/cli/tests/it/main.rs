@@ -46,6 +46,7 @@ mod remove;
 mod rename;
 mod render;
 mod report;
+mod rows;
 mod run;
 mod schema;
 mod search;

@@ -222,7 +222,7 @@ fn what_an_outlet_cannot_be_is_refused_where_it_stands() {
         ("name = \"x\"\nkind = \"directory\"\nstages = [\"tset\"]\npath = \"a\"", "there is no stage `tset`"),
         (
             "name = \"x\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"${desk/hold}\"",
-            "`${desk/hold}` cannot stand in a name",
+            "`${desk/hold}` cannot stand here",
         ),
         (
             "name = \"x\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"a\"\ntimeout = \"1ms\"",

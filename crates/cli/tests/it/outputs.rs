@@ -141,7 +141,7 @@ fn what_an_output_cannot_be_is_refused_where_it_stands() {
             "json files have no comments, and so no header",
         ),
         ("path = \"a\"\nformat = \"json\"\nname = \"x\"", 13, "only a manifest has a `name`"),
-        ("path = \"${limit}\"\nformat = \"json\"", 11, "`${limit}` cannot stand in a name"),
+        ("path = \"${limit}\"\nformat = \"json\"", 11, "`${limit}` cannot stand here"),
         ("path = \"a/${stage.name\"\nformat = \"json\"", 11, "`${` is opened here and never closed"),
         ("path = \"${stage.name}/../x\"\nformat = \"json\"", 11, "this path cannot be rendered to"),
         (
@@ -169,7 +169,7 @@ fn what_an_output_cannot_be_is_refused_where_it_stands() {
         (
             "path = \"a\"\nformat = \"k8s-config\"\nmanifest = { x = \"${a}\" }",
             13,
-            "`${a}` cannot stand in a name",
+            "`${a}` cannot stand here",
         ),
         ("path = \"a\"\nformat = \"yaml\"\nelement = \"a\"", 13, "only an XML file has an `element`"),
         (

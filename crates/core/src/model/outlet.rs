@@ -33,14 +33,32 @@ pub struct Outlet {
 /// What makes a delivery take effect, and how one sees that it did.
 #[derive(Debug, Clone, Default)]
 pub struct Effecting {
-    /// The program with its arguments that is started after a delivery; nothing where this is empty.
-    pub reload: Vec<StageText>,
+    /// What is done after a delivery, in this order.
+    pub wake: Vec<Wake>,
     /// What answers once it counts.
     pub ready: Option<Ready>,
     /// How long each of the two may take.
     pub within: Duration,
     /// Variables that the program gets although secrets of outlets come from them.
     pub pass: Vec<String>,
+}
+
+/// What makes a program take up what was brought.
+#[derive(Debug, Clone)]
+pub enum Wake {
+    /// This program is started with its arguments.
+    Program(Vec<StageText>),
+    /// The process whose number is in this file, from the ledger's folder, gets this signal (POSIX).
+    Signal(StageText, &'static str),
+    /// This file, from the ledger's folder, is written anew as it is, or made empty.
+    Touch(StageText),
+    /// This address is called with POST (RFC 9110) and an empty body.
+    Call(StageText),
+}
+
+impl Wake {
+    /// The signals that can be sent: those that programs have handlers for, and that end none that has.
+    pub const SIGNALS: [&'static str; 3] = ["HUP", "USR1", "USR2"];
 }
 
 /// What tells that a delivery counts.

@@ -20,7 +20,7 @@ pub enum StageTextError {
     #[error("`${{` is opened here and never closed")]
     Unclosed,
     /// A reference to something else.
-    #[error("`${{{0}}}` cannot stand in a name: only the stage and the unit can")]
+    #[error("`${{{0}}}` cannot stand here: only the stage and the unit can")]
     OfField(String),
 }
 

@@ -1,16 +1,18 @@
 //! The rows of a lookup table, which has a table of its own: by key, and with a column for each cell.
 //!
-//! On their way they are one text, as the ledger has one value: a JSON object by key, of objects of texts by column.
+//! On their way they are one text, as the ledger has one value: a JSON object by key, of objects of texts by column. A
+//! cell without anything is an empty text there, and NULL in a column that holds no text.
 
 use std::collections::BTreeMap;
 
 use zeroize::Zeroizing;
 
+use super::column::{Column, Holds};
 use super::connection::Row;
 use super::table::Lookup;
 use crate::failure::Failure;
 
-/// The cells of a row by the ledger's column; a cell without anything is not there.
+/// The cells of a row by the ledger's column.
 pub(super) type Cells = BTreeMap<String, Zeroizing<String>>;
 
 /// Rows by key.
@@ -60,12 +62,20 @@ pub(super) fn of_query(lookup: &Lookup, found: Vec<Row>) -> Result<Rows, Failure
         let mut cells = row.into_iter();
         let Some(Some(key)) = cells.next() else { continue };
         let key = lookup.key.told(key);
+        let told = |(column, text): (&Column, Option<Zeroizing<String>>)| {
+            text.map(|text| column.told(text)).unwrap_or_default()
+        };
         let named = lookup.cells.iter().zip(cells);
-        let named = named.filter_map(|((name, column), text)| Some((name.clone(), column.told(text?))));
+        let named = named.map(|((name, column), text)| (name.clone(), told((column, text))));
         if rows.insert(key.to_string(), named.collect()).is_some() {
             let (name, key) = (&lookup.of.name, key.as_str());
             return Err(Failure::unexpected(format!("`{name}` has two rows with the key `{key}`")));
         }
     }
     Ok(rows)
+}
+
+/// What a column gets for the text of a cell: NULL where it holds no text, and the cell nothing.
+pub(super) fn cell(column: &Column, text: Option<&Zeroizing<String>>) -> Option<Zeroizing<String>> {
+    text.filter(|text| !text.is_empty() || column.holds == Holds::Text).cloned()
 }

@@ -179,9 +179,14 @@ impl Lookup {
                 let Some(known) = self.cells.get(column) else {
                     return Err(refused(&of_cell(), &"the outlet names no column for it"));
                 };
-                known.refuse(text).map_err(|why| refused(&of_cell(), &why))?;
+                let Some(text) = lookup::cell(known, Some(text)) else { continue };
+                known.refuse(&text).map_err(|why| refused(&of_cell(), &why))?;
             }
-            let has = cells.keys().filter_map(|column| self.cells.get(column)).chain([&self.key]);
+            let given = cells.iter().filter_map(|(name, text)| {
+                let column = self.cells.get(name)?;
+                lookup::cell(column, Some(text)).map(|_| column)
+            });
+            let has = given.chain([&self.key]);
             let said: Vec<&str> = has.map(|column| column.name.as_str()).collect();
             self.table
                 .gets_all(&said, &self.of.only, &self.of.written)

@@ -352,7 +352,7 @@ fn a_lookup_table_is_rows_by_key_in_the_types_of_its_columns() {
         let database = base.reach.database;
         let codes = of_codes(&mut base);
         let first = "{\"adult\":{\"name\":\"Adult\",\"on\":\"true\",\"price\":\"12.50\"},\
-                     \"dog\":{\"on\":\"false\",\"price\":\"2\"}}";
+                     \"dog\":{\"name\":\"\",\"on\":\"false\",\"price\":\"2\"}}";
         let load = base.load(codes.clone(), Held::NotThere, vec![insert("fares", first)]);
         assert_eq!(bring(vec![load]), [Ok(())], "{database:?}");
         // As the database says it, and in the words in which it was said.
@@ -370,8 +370,7 @@ fn a_lookup_table_is_rows_by_key_in_the_types_of_its_columns() {
             ))
         };
         let adult = id(&mut base, "adult");
-        let second =
-            "{\"adult\":{\"on\":\"true\",\"price\":\"12.50\"},\"child\":{\"on\":\"true\",\"price\":\"6\"}}";
+        let second = "{\"adult\":{\"name\":\"Adult\",\"on\":\"true\",\"price\":\"12.50\"},\"child\":{\"name\":\"\",\"on\":\"true\",\"price\":\"6\"}}";
         let load = base.load(codes.clone(), held(&[("fares", first)]), vec![update("fares", second)]);
         assert_eq!(bring(vec![load]), [Ok(())], "{database:?}");
         let said = Said(vec![[("fares".to_owned(), text(second))].into()]);

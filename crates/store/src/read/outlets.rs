@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use cledger_core::model::{
     Database, Effecting, Given, Outlet, OutletKind, Output, OutputFormat, Ready, SecretsIn, Stage, StageText,
+    Wake,
 };
 use cledger_core::types::duration;
 use wildmatch::WildMatch;
@@ -15,7 +16,7 @@ use super::frame::{In, Item};
 use super::outputs::{naming, patterns, stage_text};
 use super::stages::belongs;
 use super::toml_table::{Spanned, TomlTable, TomlValue};
-use crate::vocabulary::{OUTLET, OUTLET_KINDS, names};
+use crate::vocabulary::{OUTLET, OUTLET_KINDS, SIGNAL, names};
 use cledger_core::model::Mistake;
 
 /// How long an outlet may take to answer where nothing is said.
@@ -60,7 +61,10 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>, stages: &[Sta
             keep = texts.map(|(text, _)| WildMatch::new(text)).collect();
         }
         "timeout" => timeout = self::time(read, item, "`timeout`"),
-        "reload" => effect.reload = reload(read, item),
+        "reload" => effect.wake.push(Wake::Program(reload(read, item))),
+        "signal" => effect.wake.extend(signal(read, item)),
+        "touch" => effect.wake.extend(stage_text(read, item, "`touch`").map(|(text, _)| Wake::Touch(text))),
+        "call" => effect.wake.extend(call(read, item)),
         "ready" => effect.ready = ready(read, item),
         "pass" => effect.pass = pass(read, item),
         "within" => effect.within = time(read, item, "`within`").unwrap_or(WITHIN),
@@ -78,6 +82,13 @@ fn outlet(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>, stages: &[Sta
             read.wrong_with(item.span(), format!("this outlet has no `{key}`"), help);
         }
     }
+    // The order is one and the same, however the keys stand.
+    effect.wake.sort_by_key(|wake| match wake {
+        Wake::Program(_) => 0,
+        Wake::Signal(..) => 1,
+        Wake::Touch(_) => 2,
+        Wake::Call(_) => 3,
+    });
     let kind = kind?;
     refuse_what_does_not_fit(read, item, table, kind);
     let kind = self::kind(read, table, kind)?;
@@ -93,7 +104,8 @@ fn refuse_what_does_not_fit(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<
         read.wrong(item.span(), format!("an outlet of kind \"{kind}\" needs a `{wanted}`"));
     }
     let nothing_is_brought = |key: &str| {
-        ["process", "by-hand"].contains(&kind) && ["reload", "ready", "within", "pass"].contains(&key)
+        ["process", "by-hand"].contains(&kind)
+            && ["reload", "signal", "touch", "call", "ready", "within", "pass"].contains(&key)
     };
     for (key, _) in table {
         let name = key.get_ref().as_ref();
@@ -230,6 +242,31 @@ fn reload(read: In<'_>, item: Item<'_, '_>) -> Vec<StageText> {
         );
     }
     words
+}
+
+/// The signal that a process gets, and the file with its number.
+fn signal(read: In<'_>, item: Item<'_, '_>) -> Option<Wake> {
+    let table = read.table(item, "`signal`")?;
+    let (mut pid_file, mut signal) = (None, None);
+    read.keys(table, &names(&SIGNAL), |key, item| match key {
+        "pid_file" => pid_file = stage_text(read, item, "`pid_file`").map(|(text, _)| text),
+        _ => signal = read.choice(item, "the signal", &Wake::SIGNALS.map(|name| (name, name))),
+    });
+    if !table.contains_key("pid_file") || !table.contains_key("send") {
+        let help = "write signal = { pid_file = \"PATH\", send = \"HUP\" }";
+        read.wrong_with(item.span(), "`signal` says not both whom and what", help);
+    }
+    Some(Wake::Signal(pid_file?, signal?))
+}
+
+/// The address that is called.
+fn call(read: In<'_>, item: Item<'_, '_>) -> Option<Wake> {
+    let text = address(read, item, "`call`")?;
+    if !["http://", "https://"].iter().any(|start| text.as_written().starts_with(start)) {
+        read.wrong_with(item.span(), "`call` is no address", "write \"http://HOST/PATH\"");
+        return None;
+    }
+    Some(Wake::Call(text))
 }
 
 fn ready(read: In<'_>, item: Item<'_, '_>) -> Option<Ready> {

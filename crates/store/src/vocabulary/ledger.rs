@@ -1,7 +1,7 @@
 //! The keys of `ledger.toml`.
 
 use cledger_core::findings::Code;
-use cledger_core::model::{Class, DaybookStore, Naming, OutletKind, SecretsIn};
+use cledger_core::model::{Class, DaybookStore, Naming, OutletKind, SecretsIn, Wake};
 
 use super::{Form, Key, words};
 
@@ -115,7 +115,7 @@ const OF_SERVER: [&str; 15] = [
 ];
 
 /// `[[outlet]]`.
-pub const OUTLET: [Key; 32] = [
+pub const OUTLET: [Key; 35] = [
     Key::new("name", Form::Name, "What it is called"),
     Key::new("kind", Form::Word(|| OutletKind::NAMES.to_vec()), "How it is reached"),
     Key::new("stages", Form::Patterns, "The stages that it is for, as patterns"),
@@ -123,6 +123,9 @@ pub const OUTLET: [Key; 32] = [
     Key::new("keep", Form::Patterns, "Names and folders there that are never ours"),
     Key::new("timeout", Form::Text, "How long it may take to answer; 10s if not given"),
     Key::new("reload", Form::Texts, "The program that makes a delivery count, and its arguments"),
+    Key::new("signal", Form::Parts(&SIGNAL), "The process that gets a signal after a delivery"),
+    Key::new("touch", Form::Text, "The file that is written anew, as it is, after a delivery"),
+    Key::new("call", Form::Text, "The address that is called with POST after a delivery"),
     Key::new("ready", Form::Text, "What tells that a delivery counts: an address, or file:PATH"),
     Key::new("within", Form::Text, "How long a delivery may take to count; 30s if not given"),
     Key::new(
@@ -164,6 +167,12 @@ pub const OUTLET: [Key; 32] = [
         "The file with the number of a process; may refer to the stage and the unit",
     ),
     Key::new("chore", Form::Text, "What a person has to do who brings it there by hand"),
+];
+
+/// A signal.
+pub const SIGNAL: [Key; 2] = [
+    Key::new("pid_file", Form::Text, "The file with the number of the process"),
+    Key::new("send", Form::Word(|| Wake::SIGNALS.to_vec()), "The signal"),
 ];
 
 /// The rows of a lookup table.

@@ -6,7 +6,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use cledger_core::address::Owner;
-use cledger_core::model::{Effecting, Ledger, Ready, StageId, StageText};
+use cledger_core::model::{Effecting, Ledger, Ready, StageId, StageText, Wake};
 use cledger_core::trust;
 use cledger_outlets::effect::{self, Masking, Reload};
 
@@ -25,8 +25,17 @@ pub(crate) struct Effects<'e> {
 /// What came of each program and each look.
 #[derive(Default)]
 struct Done {
-    reloaded: BTreeMap<Vec<String>, Result<(), String>>,
+    woken: BTreeMap<Call, Result<(), String>>,
     ready: BTreeMap<String, Result<(), String>>,
+}
+
+/// What has something taken up, with all that it refers to.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+enum Call {
+    Program(Vec<String>),
+    Signal(String, &'static str),
+    Touch(String),
+    Address(String),
 }
 
 /// Variables that no program gets which a ledger names: those that secrets of its outlets come from, but for
@@ -59,23 +68,21 @@ impl<'e> Effects<'e> {
         (owner, stage): (&Owner, StageId),
         masking: &Masking,
     ) -> Result<Option<Result<(), String>>, Trouble> {
-        if effect.reload.is_empty() && effect.ready.is_none() {
+        if effect.wake.is_empty() && effect.ready.is_none() {
             return Ok(None);
         }
-        let words = effect.reload.iter().map(|word| self.expanded(word, owner, stage));
-        let words: Vec<String> = words.collect::<Result<_, _>>()?;
+        let all = effect.wake.iter().map(|wake| self.call(wake, owner, stage));
+        let all: Vec<Call> = all.collect::<Result<_, _>>()?;
         // One after the other: programs that reload the same thing are not to meet.
         let mut done = self.done.lock().unwrap_or_else(PoisonError::into_inner);
-        let reload = |words: &Vec<String>| {
-            effect::reload(&Reload {
-                words,
-                folder: self.around.ledger_folder,
-                within: effect.within,
-                without: &without(self.ledger, &effect.pass),
-                masking,
-            })
-        };
-        let mut counts = done.reloaded.entry(words).or_insert_with_key(reload).clone();
+        let mut counts = Ok(());
+        for call in all {
+            let make = |call: &Call| self.make(call, effect, masking);
+            counts.clone_from(done.woken.entry(call).or_insert_with_key(make));
+            if counts.is_err() {
+                break;
+            }
+        }
         if let (Ok(()), Some(this)) = (&counts, &effect.ready) {
             let (Ready::Http(text) | Ready::File(text)) = this;
             let text = self.expanded(text, owner, stage)?;
@@ -84,6 +91,32 @@ impl<'e> Effects<'e> {
             counts.clone_from(done.ready.entry(text).or_insert_with_key(wait));
         }
         Ok(Some(counts))
+    }
+
+    fn call(&self, wake: &Wake, owner: &Owner, stage: StageId) -> Result<Call, Trouble> {
+        let text = |text: &StageText| self.expanded(text, owner, stage);
+        Ok(match wake {
+            Wake::Program(words) => Call::Program(words.iter().map(text).collect::<Result<_, _>>()?),
+            Wake::Signal(pid_file, signal) => Call::Signal(text(pid_file)?, signal),
+            Wake::Touch(path) => Call::Touch(text(path)?),
+            Wake::Call(url) => Call::Address(text(url)?),
+        })
+    }
+
+    fn make(&self, call: &Call, effect: &Effecting, masking: &Masking) -> Result<(), String> {
+        let folder = self.around.ledger_folder;
+        match call {
+            Call::Program(words) => effect::reload(&Reload {
+                words,
+                folder,
+                within: effect.within,
+                without: &without(self.ledger, &effect.pass),
+                masking,
+            }),
+            Call::Signal(pid_file, signal) => effect::signal(&folder.join(pid_file), signal),
+            Call::Touch(path) => effect::touch(&folder.join(path)),
+            Call::Address(url) => effect::call(url, &self.around.trust, effect.within),
+        }
     }
 
     fn wait(&self, is_file: bool, text: &str, within: Duration) -> Result<(), String> {

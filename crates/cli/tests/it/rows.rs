@@ -1,0 +1,196 @@
+//! Outlets that are rows of an application's own tables: a database for each unit and stage, and lookup tables by key.
+
+use rusqlite::Connection;
+use snapbox::str;
+
+use crate::test_ledger::{TestLedger, written};
+
+const LEDGER: &str = "format = 1\nname = \"Harbour\"\n\
+    [[stage]]\nname = \"dev\"\nclass = \"development\"\nlabels = { zone = \"alpha\" }\n\
+    [[stage]]\nname = \"prod\"\nclass = \"production\"\nlabels = { zone = \"omega\" }\n\
+    [[outlet]]\nname = \"office\"\nkind = \"sqlite\"\nstages = [\"*\"]\n\
+    path = \"../${stage.label.zone}-${unit.name}.db\"\ntable = \"options\"\n\
+    columns = { scope = \"part\", name = \"key\", value = \"val\" }\nscope = \"main\"\n\
+    where = { tenant = \"${stage.class} brackwater\" }\nfixed = { source = \"ledger\" }\nwhen = \"changed\"\n\
+    [[outlet.tables]]\nentry = \"fares\"\ntable = \"fares\"\nkey = \"code\"\n\
+    columns = { price = \"amount\", label = \"label\" }\nwhere = { company = \"brackwater\" }\n";
+
+const DESK: &str = "[variables.hold]\ntype = \"duration\"\ndefault = \"5m\"\n\
+    [tables.fares]\nkey = \"code\"\ncolumns = [\"code\", \"price\", \"label\"]\n\
+    [tables.fares.rows]\nadult = { price = \"12.50\", label = \"Adult\" }\nchild = { price = \"6\", label = \"\" }\n";
+
+/// A ledger whose two units have a database each in every stage, in which others have rows, too.
+fn harbour() -> TestLedger {
+    let gate = "[variables.opening]\ndefault = \"06:00\"\n";
+    let ledger =
+        TestLedger::with([("ledger.toml", LEDGER), ("units/desk.toml", DESK), ("units/gate.toml", gate)]);
+    for name in ["alpha-desk", "alpha-gate", "omega-desk", "omega-gate"] {
+        let database = Connection::open(ledger.path(&format!("../{name}.db"))).unwrap();
+        database
+            .execute_batch(
+                "CREATE TABLE options (id INTEGER PRIMARY KEY, tenant TEXT NOT NULL, part TEXT NOT NULL,
+                 key TEXT NOT NULL, val TEXT NOT NULL, source TEXT NOT NULL, changed TIMESTAMP NOT NULL,
+                 UNIQUE (tenant, part, key));
+                 CREATE TABLE fares (id INTEGER PRIMARY KEY, company TEXT NOT NULL, code TEXT NOT NULL,
+                 amount DECIMAL(8, 2) NOT NULL, label TEXT, UNIQUE (company, code));
+                 INSERT INTO options (tenant, part, key, val, source, changed)
+                 VALUES ('others', 'main', 'hold', '99m', 'hand', '2026-01-01');
+                 INSERT INTO fares (company, code, amount) VALUES ('others', 'adult', 99), ('brackwater', 'bike', 3)",
+            )
+            .unwrap();
+    }
+    ledger.with_keys(&["dev", "prod"])
+}
+
+fn run(ledger: &TestLedger, statement: &str) {
+    Connection::open(ledger.path("../alpha-desk.db")).unwrap().execute_batch(statement).unwrap();
+}
+
+/// The rows of the desk's database, those of others too.
+fn rows(ledger: &TestLedger) -> Vec<String> {
+    let database = Connection::open(ledger.path("../alpha-desk.db")).unwrap();
+    let mut query = database
+        .prepare(
+            "SELECT tenant || ' ' || key || '=' || val || ' ' || source FROM options UNION ALL
+             SELECT company || ' ' || code || '=' || amount || ' ' || coalesce(label, '-') FROM fares ORDER BY 1",
+        )
+        .unwrap();
+    query.query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect()
+}
+
+const THEIRS: [&str; 3] = ["brackwater bike=3 -", "others adult=99 -", "others hold=99m hand"];
+
+const OURS: [&str; 3] =
+    ["brackwater adult=12.5 Adult", "brackwater child=6 ", "development brackwater hold=5m ledger"];
+
+fn sorted(groups: &[&[&'static str]]) -> Vec<&'static str> {
+    let mut all = groups.concat();
+    all.sort_unstable();
+    all
+}
+
+#[test]
+fn units_come_to_databases_of_their_own_and_leave_what_is_there_of_others() {
+    let ledger = harbour();
+    ledger.run("outlet list").code(0).stdout_eq(str![[r#"
+outlet  kind    stage  units there  last
+office  sqlite  dev    2 of 2       never  answers
+office  sqlite  prod   2 of 2       never  answers
+
+"#]]);
+    ledger.run("deliver desk@dev").code(0).stdout_eq(str![[r#"
+desk@dev  delivery 1, the first
+  field  before  after
+  fares  none    2 rows  new
+  hold   none    5m      new
+  outlet office (sqlite)
+      name               there  then
+      fares.adult.label  none   Adult  comes
+      fares.adult.price  none   12.50  comes
+      fares.child.label  none   ""     comes
+      fares.child.price  none   6      comes
+      hold               none   5m     comes
+Nothing is delivered yet. To do it, add --write.
+
+"#]]);
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS]));
+    ledger.run("deliver @dev --write --why first").code(0);
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS, &OURS]));
+    // What is not ours is passed over, and numbers are the same however a database writes them.
+    let (out, _) = written(&ledger.run("drift @dev").code(0));
+    assert!(out.contains("no drift: 2 units as the ledger says."), "{out}");
+    run(
+        &ledger,
+        "UPDATE fares SET amount = 13 WHERE code = 'adult' AND company = 'brackwater';
+         DELETE FROM fares WHERE code = 'child'; UPDATE options SET val = '7m' WHERE source = 'ledger'",
+    );
+    ledger.run("drift desk@dev").code(1).stdout_eq(str![[r#"
+dev (outlet office, sqlite)
+desk  (last delivered: 1 of [..])
+  rows
+  name         ledger             there
+  fares        2 rows             1 row     differs: edited by hand
+    row adult  price 12.50        price 13  differs
+    row child  label "", price 6  none      missing there
+  hold         5m                 7m        differs: edited by hand
+
+drift: 1 of 1 unit is not as the ledger says.
+
+"#]]);
+    let (_, err) = written(&ledger.run("deliver desk@dev --write --why x").code(4));
+    assert!(err.contains("`fares.adult.price`") && err.contains("edited by hand since delivery 1"), "{err}");
+    ledger.run("drift --take desk/*@dev --write").code(0);
+    let taken = "[units.desk]\nhold = \"7m\"\nfares.adult = { label = \"Adult\", price = \"13\" }\n\
+                 fares.child = { absent = true }\n";
+    let said = ledger.read("stages/dev.toml");
+    assert!(taken.lines().all(|line| said.contains(line)), "{said}");
+    ledger.run("drift desk@dev").code(0);
+    ledger.run("deliver desk@dev --write --why taken").code(0);
+    ledger.run("deliver desk@dev --again 1 --write --why back").code(0);
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS, &OURS]));
+    ledger.run("withdraw desk@dev --write --why gone").code(0);
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS]));
+}
+
+#[test]
+fn what_a_table_lacks_is_said_in_the_plan_and_where_the_outlet_says_it_wrongly() {
+    let ledger = harbour();
+    for (said, instead, command, message) in [
+        (
+            "fixed = { source = \"ledger\" }\n",
+            "",
+            "deliver desk@dev",
+            "`options` needs more of each new row than is said: `source` (TEXT)",
+        ),
+        (
+            "label = \"label\"",
+            "label = \"name\"",
+            "drift desk@dev",
+            "`fares` has no column `name`: it has id, company, code, amount, label",
+        ),
+        (
+            "amount\", label = \"label\"",
+            "amount\"",
+            "drift desk@dev",
+            "outlet `office`: no column is said for `label` of `desk/fares`",
+        ),
+        (
+            "label = \"label\"",
+            "label = \"label\", tax = \"id\"",
+            "drift desk@dev",
+            "`desk/fares` has no column `tax` beside its key",
+        ),
+        (
+            "stage.label.zone",
+            "stage.label.area",
+            "drift desk@dev",
+            "`${stage.label.area}` has no value: the stage has no such label",
+        ),
+        ("table = \"options\"", "table = \"a.b.c\"", "drift desk@dev", "`a.b.c` names no table"),
+        ("key = \"code\"\n", "", "drift desk@dev", "a table of `tables` has no `key`"),
+        ("when = \"changed\"", "when = \"source\"", "drift desk@dev", "the column `source` is named twice"),
+        ("${stage.class} brackwater", "${desk/hold}", "drift desk@dev", "`${desk/hold}` cannot stand here"),
+    ] {
+        assert!(LEDGER.contains(said), "{said}");
+        ledger.write("ledger.toml", LEDGER.replacen(said, instead, 1));
+        let run = ledger.run(command);
+        assert_ne!(run.get_output().status.code(), Some(0), "{said}");
+        let (out, err) = written(&run);
+        assert!(out.contains(message) || err.contains(message), "{said}: {out}{err}");
+    }
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS]));
+}
+
+#[test]
+fn a_lookup_table_alone_can_be_what_an_outlet_has() {
+    let ledger = harbour();
+    let start = LEDGER.find("table = \"options\"").unwrap();
+    let end = LEDGER.find("[[outlet.tables]]").unwrap();
+    ledger.write("ledger.toml", [&LEDGER[..start], &LEDGER[end..]].concat());
+    ledger.run("deliver desk@dev --write --why first").code(0);
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS, &OURS[..2]]));
+    let without_rows = DESK[..DESK.find("[tables.fares.rows]").unwrap()].to_owned();
+    ledger.write("units/desk.toml", without_rows + "required = false\n");
+    ledger.run("deliver desk@dev --write --why none").code(0);
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS]), "without rows there is nothing of it");
+}
