@@ -20,7 +20,7 @@ pub(crate) struct OutletArgs {
 enum OutletCommand {
     /// List outlets by stage, and say whether each answers and which units are there
     List(list::ListArgs),
-    /// Make the tables of outlets of kind postgres, where they are not there yet
+    /// Make the tables of outlets that are databases, where they are not there yet
     Prepare(prepare::PrepareArgs),
     /// Find values that the other side assigns, and write them into the ledger
     Lookup(lookup::LookupArgs),

@@ -35,6 +35,8 @@ mod killed;
 mod legacy;
 mod list;
 mod live_units;
+#[path = "../../../outlets/tests/it/mariadb.rs"]
+mod mariadb;
 mod outlets;
 mod outputs;
 mod probe;

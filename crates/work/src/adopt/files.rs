@@ -89,7 +89,9 @@ pub(crate) fn read(
         let id = known_stage(ledger, stage)?;
         let stage = Name::parse(stage).map_err(|error| Trouble::usage(error.to_string()))?;
         if let Some(there) = there.texts(path, id)? {
-            files.not_read.extend(there.not_read);
+            // Several stages have the same.
+            let known: BTreeSet<String> = files.not_read.iter().map(|it| it.path.clone()).collect();
+            files.not_read.extend(there.not_read.into_iter().filter(|it| !known.contains(&it.path)));
             for (at, below, text) in there.texts {
                 let (shown, file) = (format!("{path} {below}"), files.old.len());
                 files.add_text(ledger, unit, (id, &stage), (&shown, &below, &text), said, false)?;

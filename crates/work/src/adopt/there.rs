@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use cledger_core::address::Owner;
-use cledger_core::model::{OutputFormat, StageId};
+use cledger_core::model::{Outlet, OutletKind, OutputFormat, StageId};
 use cledger_core::name::{Name, nearest};
 use cledger_core::tree::Tree;
 use cledger_core::value::Value;
@@ -128,13 +128,32 @@ impl There<'_> {
                 return Err(Trouble::usage(message)
                     .help(format!("`cledger drift @{stage_name}` shows what is there")));
             }
-            Some((_, held)) => texts.add(self.unit, name, &source, held)?,
+            Some((_, mut held)) => {
+                texts.part(&source, outlet, &mut held);
+                texts.add(self.unit, name, &source, held)?;
+            }
         }
         Ok(texts)
     }
 }
 
 impl Texts {
+    /// Passes over lookup tables that have a table of their own there: which columns they have is for the contract to say.
+    fn part(&mut self, source: &str, outlet: &Outlet, held: &mut Held) {
+        let (OutletKind::Rows(rows), Held::Rows(values)) = (&outlet.kind, held) else { return };
+        for table in &rows.tables {
+            if values.remove(table.entry.as_str()).is_some() {
+                let path = format!("{source} {}", table.entry);
+                let reason = format!(
+                    "its rows are a lookup table: declare it (cledger add table), and take them with cledger drift \
+                     --take '*/{}'",
+                    table.entry
+                );
+                self.not_read.push(NotRead { path, reason });
+            }
+        }
+    }
+
     /// Adds what an outlet holds, each thing as the text of a file.
     fn add(&mut self, unit: &Name, outlet: &str, source: &str, held: Held) -> Result<(), Trouble> {
         let at = |place| FoundAt { outlet: outlet.to_owned(), place };
