@@ -307,3 +307,52 @@ fn a_reload_ends_in_time_and_takes_what_it_started_with_it() {
     fs::write(folder.path().join("ready"), "").unwrap();
     assert_eq!(effect::written_since(folder.path(), "ready", stamp, short), Ok(()));
 }
+
+#[test]
+fn what_wakes_a_program_is_done_once_and_says_what_went_wrong() {
+    let folder = TempDir::new().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    // A file that is touched keeps what is in it.
+    fs::write(path("stamp"), "as it is").unwrap();
+    let old = std::time::SystemTime::UNIX_EPOCH;
+    fs::File::options().append(true).open(path("stamp")).unwrap().set_modified(old).unwrap();
+    effect::touch(&path("stamp")).unwrap();
+    assert_eq!(fs::read_to_string(path("stamp")).unwrap(), "as it is");
+    assert!(effect::stamp(&path("stamp")).unwrap() > old);
+    effect::touch(&path("new")).unwrap();
+    assert!(path("new").exists() && effect::touch(&path("no/such/folder")).is_err());
+    // A program that waits for a signal.
+    let script = "trap 'echo woken > out; exit 0' HUP; echo $$ > pid; while :; do sleep 0.02; done";
+    let mut child =
+        std::process::Command::new("bash").args(["-c", script]).current_dir(folder.path()).spawn().unwrap();
+    while !fs::read_to_string(path("pid")).is_ok_and(|text| text.ends_with('\n')) {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    effect::signal(&path("pid"), "HUP").unwrap();
+    assert!(child.wait().unwrap().success() && path("out").exists());
+    let told = effect::signal(&path("pid"), "HUP").unwrap_err();
+    assert!(told.contains("gets no HUP"), "{told}");
+    for bad in ["0", "1", "-7", "x", ""] {
+        fs::write(path("pid"), bad).unwrap();
+        let told = effect::signal(&path("pid"), "USR1").unwrap_err();
+        assert!(told.contains("holds no number of a process"), "{bad}: {told}");
+    }
+    assert!(effect::signal(&path("nobody"), "HUP").unwrap_err().contains("cannot be read"));
+    // An address is called once, whatever it says.
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let url = format!("http://{}/reload", listener.local_addr().unwrap());
+    let asked = std::thread::spawn(move || {
+        ["204 No Content", "503 Busy"].map(|status| {
+            use std::io::{Read as _, Write as _};
+            let (mut stream, _) = listener.accept().unwrap();
+            let mut text = [0; 1024];
+            let count = stream.read(&mut text).unwrap();
+            write!(stream, "HTTP/1.1 {status}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n").unwrap();
+            String::from_utf8_lossy(&text[..count]).into_owned()
+        })
+    });
+    assert_eq!(effect::call(&url, &Trust::default(), LIMIT), Ok(()));
+    assert!(effect::call(&url, &Trust::default(), LIMIT).unwrap_err().ends_with("says status 503"));
+    assert!(asked.join().unwrap().iter().all(|asked| asked.starts_with("POST /reload HTTP/1.1\r\n")));
+    assert!(effect::call(&url, &Trust::default(), LIMIT).unwrap_err().contains("refused"));
+}

@@ -123,7 +123,11 @@ pub const OUTLET: [Key; 35] = [
     Key::new("keep", Form::Patterns, "Names and folders there that are never ours"),
     Key::new("timeout", Form::Text, "How long it may take to answer; 10s if not given"),
     Key::new("reload", Form::Texts, "The program that makes a delivery count, and its arguments"),
-    Key::new("signal", Form::Parts(&SIGNAL), "The process that gets a signal after a delivery"),
+    Key::new(
+        "signal",
+        Form::Parts(&SIGNAL),
+        "The process that gets a signal after a delivery: its file with the number, and HUP, USR1 or USR2",
+    ),
     Key::new("touch", Form::Text, "The file that is written anew, as it is, after a delivery"),
     Key::new("call", Form::Text, "The address that is called with POST after a delivery"),
     Key::new("ready", Form::Text, "What tells that a delivery counts: an address, or file:PATH"),
