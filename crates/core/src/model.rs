@@ -35,7 +35,7 @@ pub use entry::{Entry, Form, Kind, UrlShape};
 pub use field_patterns::{FieldPatterns, NoFieldPattern};
 pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
-pub use look_up::{LookUp, LookUpError, LookUpSource, value_at};
+pub use look_up::{ExactSpot, LookUp, LookUpError, LookUpSource, Spot};
 pub use outlet::{Effecting, Given, HttpOutlet, Outlet, OutletKind, Ready, Wake};
 pub use output::{
     Apart, Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputStages,

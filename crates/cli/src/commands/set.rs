@@ -37,7 +37,7 @@ pub(crate) struct SetArgs {
     /// The last day on which the setting is meant to count
     #[arg(long, value_name = "YYYY-MM-DD")]
     until: Option<String>,
-    /// Where `outlet lookup` finds the value: `https://HOST/PATH#/JSON/POINTER`, or an outlet's name
+    /// Where `outlet lookup` finds the value: `https://HOST/PATH#/JSON/POINTER` or `…#$.JSON.PATH`, or an outlet's name
     #[arg(long, value_name = "PLACE")]
     looked_up: Option<String>,
     /// Take what was changed in a table that `matrix --csv` has written, each cell as a setting of its stage

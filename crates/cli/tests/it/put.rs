@@ -302,6 +302,22 @@ fn what_the_other_side_assigns_is_looked_up() {
     let place = format!("{}/registry/${{stage.name}}#/desks/0/", standin.url());
     ledger.command("set desk/desk_id@dev --looked-up").arg(format!("{place}id")).assert().code(0);
     ledger.command("set desk/title@dev=x --looked-up").arg(format!("{place}name")).assert().code(0);
+    // By its name among several, whatever its place is.
+    let desks = format!("{}/registry/all#$[?@.of=='${{unit.name}}@${{stage.name}}'].id", standin.url());
+    ledger.write(
+        "../boards/registry/all.json",
+        r#"[{"of": "gate@dev", "id": 3}, {"of": "desk@dev", "id": 17}]"#,
+    );
+    ledger.command("set desk/desk_id@dev --looked-up").arg(&desks).assert().code(0);
+    let (out, _) = written(&ledger.run("outlet lookup desk/desk_id@dev").code(0));
+    assert!(out.contains("desk/desk_id@dev  none yet  17     differs"), "{out}");
+    ledger.write("../boards/registry/all.json", r#"[{"of": "gate@dev", "id": 3}]"#);
+    let (out, _) = written(&ledger.run("outlet lookup desk/desk_id@dev").code(3));
+    assert!(out.contains("`$[?@.of=='desk@dev'].id` leads to nothing"), "{out}");
+    let (_, err) =
+        written(&ledger.command("set desk/desk_id@dev --looked-up").arg("boards#$[?").assert().code(2));
+    assert!(err.contains("no JSONPath query"), "{err}");
+    ledger.command("set desk/desk_id@dev --looked-up").arg(format!("{place}id")).assert().code(0);
     let place = "desk_id = { absent = true, looked_up = \"http://127";
     assert!(ledger.read("stages/dev.toml").contains(place), "{}", ledger.read("stages/dev.toml"));
     let before = ledger.read("stages/dev.toml");

@@ -1,11 +1,13 @@
 //! Where the other side keeps a value that it assigns.
 
-use percent_encoding::percent_decode_str;
+use std::fmt;
 
-use super::{StageText, StageTextError};
+use percent_encoding::percent_decode_str;
+use serde_json_path::{JsonPath, NormalizedPath, PathElement};
+
+use super::{Ledger, NoLabel, StageId, StageText, StageTextError, Subject};
 use crate::json::Json;
 use crate::name::Name;
-use crate::tree::Tree;
 use crate::value::Value;
 
 /// Where a setting's value can be looked up.
@@ -23,16 +25,34 @@ pub enum LookUpSource {
     Address {
         /// The address, without its fragment.
         url: StageText,
-        /// The steps to the value.
-        steps: Vec<String>,
+        /// Where in it.
+        spot: Spot,
     },
     /// A value of the same unit in an outlet.
     Outlet {
         /// The outlet.
         name: Name,
-        /// The steps to the value; the field's own name there if not given.
-        steps: Option<Vec<String>>,
+        /// Where in what it has of the unit; under the field's own name there if not given.
+        spot: Option<Spot>,
     },
+}
+
+/// A place in a JSON document.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Spot {
+    /// Below these steps: a JSON Pointer (RFC 6901).
+    Steps(Vec<String>),
+    /// Where a query leads to exactly one value (RFC 9535).
+    Query(StageText),
+}
+
+/// The same for a unit in a stage.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ExactSpot {
+    /// Below these steps.
+    Steps(Vec<String>),
+    /// Where this query leads to exactly one value.
+    Query(String),
 }
 
 /// Why a text says nowhere to look.
@@ -44,27 +64,31 @@ pub enum LookUpError {
     /// An address without a place in its document.
     #[error("`looked_up` does not say where in the document: `#/` and the names to go by are missing")]
     NoPointer,
-    /// What stands behind `#` does not begin with `/`.
-    #[error("what stands behind `#` begins with `/`, as JSON Pointers do")]
+    /// What stands behind `#` begins with neither `/` nor `$`.
+    #[error("what stands behind `#` begins with `/`, as JSON Pointers do, or with `$`, as queries do")]
     NotPointer,
+    /// It is no query.
+    #[error("what stands behind `#` is no JSONPath query: {0}")]
+    NoQuery(String),
     /// A reference that cannot stand there.
     #[error(transparent)]
     Text(#[from] StageTextError),
 }
 
 impl LookUp {
-    /// Reads `https://HOST/PATH#/JSON/POINTER`, `OUTLET` or `OUTLET#/JSON/POINTER` (RFC 6901, section 6).
+    /// Reads `https://HOST/PATH#/JSON/POINTER`, `OUTLET` or `OUTLET#/JSON/POINTER` (RFC 6901, section 6); in place of the
+    /// pointer a query can stand (RFC 9535): `#$.berths[?@.name=='quay-4'].ref`.
     pub fn parse(text: &str) -> Result<Self, LookUpError> {
-        let (place, pointer) = match text.split_once('#') {
-            Some((place, pointer)) => (place, Some(steps(pointer).ok_or(LookUpError::NotPointer)?)),
+        let (place, spot) = match text.split_once('#') {
+            Some((place, spot)) => (place, Some(Spot::parse(spot)?)),
             None => (text, None),
         };
         let source = if place.starts_with("http://") || place.starts_with("https://") {
-            let steps = pointer.ok_or(LookUpError::NoPointer)?;
-            LookUpSource::Address { url: StageText::parse(place)?, steps }
+            let spot = spot.ok_or(LookUpError::NoPointer)?;
+            LookUpSource::Address { url: StageText::parse(place)?, spot }
         } else {
             let name = Name::parse(place).map_err(|_| LookUpError::Nothing)?;
-            LookUpSource::Outlet { name, steps: pointer }
+            LookUpSource::Outlet { name, spot }
         };
         Ok(Self { text: text.to_owned(), source })
     }
@@ -72,6 +96,14 @@ impl LookUp {
     /// The text as it is written.
     pub fn as_written(&self) -> &str {
         &self.text
+    }
+
+    /// Whether its place in a document depends on the stage or the unit.
+    pub fn varies(&self) -> bool {
+        match &self.source {
+            LookUpSource::Address { spot, .. } => spot.varies(),
+            LookUpSource::Outlet { spot, .. } => spot.as_ref().is_some_and(Spot::varies),
+        }
     }
 }
 
@@ -82,21 +114,100 @@ fn steps(pointer: &str) -> Option<Vec<String>> {
     Some(steps.map(|step| step.replace("~1", "/").replace("~0", "~")).collect())
 }
 
-/// The value below these steps, also within lists, where a step is a position from 0.
-pub fn value_at(tree: &Tree, steps: &[String]) -> Option<Value> {
-    let (first, rest) = steps.split_first()?;
-    let mut value = Json::of_value(tree.0.get(first.as_str())?);
-    for step in rest {
-        value = match value {
-            Json::Object(pairs) => pairs.into_iter().find(|(name, _)| name == step)?.1,
-            Json::List(mut items) => {
-                let at: usize = step.parse().ok()?;
-                (at < items.len()).then(|| items.swap_remove(at))?
-            }
-            _ => return None,
-        };
+/// The query of a fragment. What it refers to can only stand in one of its texts.
+fn query(text: &str) -> Result<StageText, LookUpError> {
+    let decoded = percent_decode_str(text).decode_utf8().map_err(|_| LookUpError::NotPointer)?;
+    JsonPath::parse(&decoded).map_err(|error| LookUpError::NoQuery(error.to_string()))?;
+    Ok(StageText::parse(&decoded)?)
+}
+
+impl Spot {
+    fn parse(text: &str) -> Result<Self, LookUpError> {
+        if text.starts_with('$') {
+            return query(text).map(Spot::Query);
+        }
+        steps(text).map(Spot::Steps).ok_or(LookUpError::NotPointer)
     }
-    Some(value.into_value())
+
+    /// Whether it depends on the stage or the unit.
+    pub fn varies(&self) -> bool {
+        matches!(self, Spot::Query(text) if text.varies())
+    }
+
+    /// The place for a subject in a stage.
+    pub fn expand(&self, ledger: &Ledger, subject: Subject, stage: StageId) -> Result<ExactSpot, NoLabel> {
+        Ok(match self {
+            Spot::Steps(steps) => ExactSpot::Steps(steps.clone()),
+            Spot::Query(text) => ExactSpot::Query(text.expand(ledger, subject, stage)?.into_owned()),
+        })
+    }
+
+    /// The place as it is written, of one that depends on nothing.
+    pub fn as_it_is(&self) -> ExactSpot {
+        match self {
+            Spot::Steps(steps) => ExactSpot::Steps(steps.clone()),
+            Spot::Query(text) => ExactSpot::Query(text.as_written().to_owned()),
+        }
+    }
+}
+
+impl ExactSpot {
+    /// The value that is there in the text of a JSON document; the reason why it leads to none otherwise.
+    pub fn find(&self, text: &str) -> Result<Value, String> {
+        let no_json = |error: &dyn fmt::Display| format!("no JSON: {error}");
+        let document = Json::parse(text).map_err(|error| no_json(&error))?;
+        let steps = match self {
+            ExactSpot::Steps(steps) => steps.clone(),
+            ExactSpot::Query(query) => {
+                let path =
+                    JsonPath::parse(query).map_err(|error| format!("`{query}` is no query: {error}"))?;
+                let document: serde_json::Value =
+                    serde_json::from_str(text).map_err(|error| no_json(&error))?;
+                let found: Vec<Vec<String>> =
+                    path.query_located(&document).locations().map(steps_of).collect();
+                match &found[..] {
+                    [one] => one.clone(),
+                    [] => return Err(format!("`{query}` leads to nothing")),
+                    several => {
+                        let count = several.len();
+                        return Err(format!("`{query}` leads to {count} values, and must lead to one"));
+                    }
+                }
+            }
+        };
+        below(document, &steps).map(Json::into_value).ok_or_else(|| format!("it has no `{self}`"))
+    }
+}
+
+impl fmt::Display for ExactSpot {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            ExactSpot::Steps(steps) => f.write_str(&steps.join("/")),
+            ExactSpot::Query(query) => f.write_str(query),
+        }
+    }
+}
+
+/// The steps of a place that a query found.
+fn steps_of(path: &NormalizedPath<'_>) -> Vec<String> {
+    path.iter()
+        .map(|element| match element {
+            PathElement::Name(name) => (*name).to_owned(),
+            PathElement::Index(at) => at.to_string(),
+        })
+        .collect()
+}
+
+/// What is below these steps, also within lists, where a step is a position from 0.
+fn below(document: Json, steps: &[String]) -> Option<Json> {
+    steps.iter().try_fold(document, |value, step| match value {
+        Json::Object(pairs) => pairs.into_iter().find(|(name, _)| name == step).map(|(_, value)| value),
+        Json::List(mut items) => {
+            let at: usize = step.parse().ok()?;
+            (at < items.len()).then(|| items.swap_remove(at))
+        }
+        _ => None,
+    })
 }
 
 #[cfg(test)]
@@ -106,14 +217,11 @@ mod tests {
     #[test]
     fn places_are_read_and_found() {
         let address = LookUp::parse("https://r.example/${stage.name}/desks#/by%20quay/1/a~1b").unwrap();
-        let LookUpSource::Address { url, steps } = address.source else { panic!("an address") };
+        let LookUpSource::Address { url, spot } = address.source else { panic!("an address") };
         assert_eq!(url.as_written(), "https://r.example/${stage.name}/desks");
-        assert_eq!(steps, ["by quay", "1", "a/b"]);
-        let mut tree = Tree::default();
-        let row = Value::Map([("a/b".into(), Value::Integer(7))].into());
-        tree.insert(&["by quay".to_owned()], Value::List(vec![Value::Boolean(true), row]));
-        assert!(value_at(&tree, &steps) == Some(Value::Integer(7)));
-        assert!(value_at(&tree, &["by quay".to_owned(), "2".to_owned()]).is_none());
+        let document = r#"{"by quay": [true, {"a/b": 12345678901234567890}], "x": 1}"#;
+        assert!(spot.as_it_is().find(document).unwrap().to_text() == "12345678901234567890");
+        assert!(ExactSpot::Steps(vec!["by quay".to_owned(), "2".to_owned()]).find(document).is_err());
         assert!(LookUp::parse("boards").is_ok() && LookUp::parse("boards#/id").is_ok());
         for (text, error) in [
             ("http://r.example/x", LookUpError::NoPointer),
@@ -123,5 +231,22 @@ mod tests {
         ] {
             assert_eq!(LookUp::parse(text), Err(error), "{text}");
         }
+        for bad in ["boards#$[", "boards#$.a[?@.b==${unit.name}]", "boards#$.a[?@.b=='${desk/hold}']"] {
+            assert!(LookUp::parse(bad).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn a_query_leads_to_exactly_one_value() {
+        let berths =
+            r#"[{"name": "quay-4", "ref": "b-17"}, {"name": "quay-5", "ref": 18}, {"name": "quay-5"}]"#;
+        let found =
+            |query: &str| ExactSpot::Query(query.to_owned()).find(berths).map(|it| it.to_text().to_string());
+        assert_eq!(found("$[?@.name=='quay-4'].ref"), Ok("b-17".to_owned()));
+        assert_eq!(found("$[?@.name=='quay-5'].ref"), Ok("18".to_owned()));
+        assert_eq!(found("$[1].ref"), Ok("18".to_owned()));
+        assert!(found("$[?@.name=='quay-5'].name").unwrap_err().contains("leads to 2 values"));
+        assert!(found("$[?@.name=='quay-9'].ref").unwrap_err().contains("leads to nothing"));
+        assert!(ExactSpot::Query("$.a".to_owned()).find("<html>").unwrap_err().contains("no JSON"));
     }
 }

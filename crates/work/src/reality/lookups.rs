@@ -8,15 +8,13 @@ use cledger_core::cipher::secret_of;
 use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 use cledger_core::impact::Written;
 use cledger_core::model::{
-    Declaration, LayerId, Ledger, LookUp, LookUpSource, OutletKind, OutputFormat, Setting, SettingValue,
-    StageId, value_at,
+    Declaration, ExactSpot, LayerId, Ledger, LookUp, LookUpSource, OutletKind, Setting, SettingValue, StageId,
 };
 use cledger_core::reference::escape;
 use cledger_core::resolve::{Opened, Outside as _, Resolver};
 use cledger_core::search::{self, Conditions};
 use cledger_core::trust::of_look_up;
 use cledger_core::value::{Held, Value};
-use cledger_formats::Particulars;
 use cledger_outlets::effect::Masking;
 use cledger_outlets::held::{Asked, Held as There};
 use cledger_outlets::reach::{HttpReach, Reach};
@@ -26,7 +24,6 @@ use jiff::civil::Date;
 use zeroize::Zeroizing;
 
 use crate::asking::Telling;
-use crate::existing;
 use crate::known::require;
 use crate::meant::Place as Field;
 use crate::reality::around::Around;
@@ -71,9 +68,9 @@ impl Lookup<'_> {
 /// Where one setting's value is to be found.
 enum Way {
     /// In the document at an address: that of this source.
-    Document { source: usize, url: String, steps: Vec<String> },
+    Document { source: usize, url: String, spot: ExactSpot },
     /// In what the outlet at this place has of a unit.
-    Unit { place: usize, owner: String, steps: Vec<String> },
+    Unit { place: usize, owner: String, spot: ExactSpot },
     /// Nowhere, for this reason.
     None(String),
 }
@@ -117,13 +114,13 @@ pub(crate) fn look_up<'l>(
             let found = found.map(held);
             Lookup { field, layer, look_up, said, found }
         };
-        let (source, key, steps) = match way {
+        let (source, key, spot) = match way {
             Way::None(reason) => return lookup(Err(reason)),
-            Way::Document { source, url, steps } => (source, url, steps),
-            Way::Unit { place, owner, steps } => (urls + place, owner, steps),
+            Way::Document { source, url, spot } => (source, url, spot),
+            Way::Unit { place, owner, spot } => (urls + place, owner, spot),
         };
         let late = || Err(format!("no answer within {} s", sources[source].limit.as_secs_f32()));
-        lookup(value(&backs[source], &key, &steps, source < urls).unwrap_or_else(late))
+        lookup(value(&backs[source], &key, &spot, source < urls).unwrap_or_else(late))
     });
     Ok(lookups.collect())
 }
@@ -151,23 +148,27 @@ impl Ways<'_, '_> {
             LayerId::Group(_) => None,
         };
         match &look_up.source {
-            LookUpSource::Address { url, steps } => {
+            LookUpSource::Address { url, spot } => {
+                let spot = match stage {
+                    Some(stage) => spot.expand(self.ledger, field.subject, stage),
+                    None => Ok(spot.as_it_is()),
+                };
                 let url = match stage {
                     Some(stage) => url.expand(self.ledger, field.subject, stage),
-                    None if url.varies() => {
+                    None if url.varies() || look_up.varies() => {
                         return Ok(Way::None("it refers to a stage, and stands in a group".to_owned()));
                     }
                     None => Ok(url.as_written().into()),
                 };
-                Ok(match url {
-                    Ok(url) => {
+                Ok(match (url, spot) {
+                    (Ok(url), Ok(spot)) => {
                         require(&self.around.granted, [&of_look_up(&url)])?;
-                        Way::Document { source: self.at(&url), url: url.into_owned(), steps: steps.clone() }
+                        Way::Document { source: self.at(&url), url: url.into_owned(), spot }
                     }
-                    Err(missing) => Way::None(missing.to_string()),
+                    (Err(missing), _) | (_, Err(missing)) => Way::None(missing.to_string()),
                 })
             }
-            LookUpSource::Outlet { name, steps } => {
+            LookUpSource::Outlet { name, spot } => {
                 let outlets = self.ledger.outlets.iter();
                 let Some(at) = outlets.clone().position(|outlet| outlet.name == *name) else {
                     return Ok(Way::None(format!("there is no outlet `{name}`")));
@@ -184,13 +185,18 @@ impl Ways<'_, '_> {
                     )));
                 };
                 let own = output.name_in(self.ledger, field.subject, stage, field.slot);
-                let steps = match (steps, own) {
-                    (Some(steps), _) if matches!(outlet.kind, OutletKind::Rows(_)) => {
-                        vec![steps.join("/")]
+                let has_rows = matches!(outlet.kind, OutletKind::Rows(_));
+                let expanded = spot.as_ref().map(|spot| spot.expand(self.ledger, field.subject, stage));
+                let spot = match (expanded.transpose(), own) {
+                    (Ok(Some(ExactSpot::Query(_))), _) if has_rows => {
+                        return Ok(Way::None(format!("outlet `{name}` has rows, and no document to query")));
                     }
-                    (Some(steps), _) => steps.clone(),
-                    (None, Ok(own)) => own,
-                    (None, Err(missing)) => return Ok(Way::None(missing.to_string())),
+                    (Ok(Some(ExactSpot::Steps(steps))), _) if has_rows => {
+                        ExactSpot::Steps(vec![steps.join("/")])
+                    }
+                    (Ok(Some(spot)), _) => spot,
+                    (Ok(None), Ok(own)) => ExactSpot::Steps(own),
+                    (Err(missing), _) | (_, Err(missing)) => return Ok(Way::None(missing.to_string())),
                 };
                 let known = self.outlets.iter().position(|(key, _)| *key == (at, stage));
                 let place = known.unwrap_or(self.outlets.len());
@@ -199,7 +205,7 @@ impl Ways<'_, '_> {
                     self.outlets.push(((at, stage), made));
                 }
                 self.outlets[place].1.ask(self.ledger, &self.ledger.owner(field.subject), Vec::new())?;
-                Ok(Way::Unit { place, owner: owner.to_string(), steps })
+                Ok(Way::Unit { place, owner: owner.to_string(), spot })
             }
         }
     }
@@ -225,21 +231,18 @@ impl Ways<'_, '_> {
 }
 
 /// The value that a source has; `None` if it did not answer in time.
-fn value(back: &ReadBack, key: &str, steps: &[String], is_document: bool) -> Option<Result<Value, String>> {
-    let missing = || Err(format!("it has no `{}`", steps.join("/")));
+fn value(back: &ReadBack, key: &str, spot: &ExactSpot, is_document: bool) -> Option<Result<Value, String>> {
     Some(match (back.units.get(key), &back.trouble) {
         (None, Some(trouble)) => Err(trouble.clone()),
         (None, None) => return None,
         (Some(There::NotKnown(reason)), _) => Err(reason.clone()),
-        (Some(There::Document(text, _)), _) => {
-            match existing::read(text, OutputFormat::Json, Particulars::default()) {
-                Ok(found) => value_at(&found.tree, steps).map_or_else(missing, Ok),
-                Err(error) => Err(error.to_string()),
-            }
-        }
+        (Some(There::Document(text, _)), _) => spot.find(text),
         (Some(There::Rows(rows)), _) => {
-            let row = steps.first().and_then(|name| rows.get(name));
-            row.map_or_else(missing, |text| Ok(Value::text(text)))
+            let row = match spot {
+                ExactSpot::Steps(steps) => steps.first().and_then(|name| rows.get(name)),
+                ExactSpot::Query(_) => None,
+            };
+            row.map(|text| Value::text(text)).ok_or_else(|| format!("it has no `{spot}`"))
         }
         (Some(_), _) if is_document => Err("there is no such document".to_owned()),
         (Some(_), _) => Err("the unit is not there".to_owned()),
