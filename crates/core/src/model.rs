@@ -36,7 +36,7 @@ pub use field_patterns::{FieldPatterns, NoFieldPattern};
 pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
 pub use look_up::{ExactSpot, LookUp, LookUpError, LookUpSource, Spot};
-pub use outlet::{Effecting, Given, HttpOutlet, Outlet, OutletKind, Ready, Wake};
+pub use outlet::{Effecting, Given, HttpLogin, HttpOutlet, OAuth, Outlet, OutletKind, Ready, Wake};
 pub use output::{
     Apart, Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputStages,
     OutputTable, OutputTemplate, SecretsIn,

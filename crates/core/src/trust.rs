@@ -13,8 +13,8 @@ use crate::address::Owner;
 use crate::cipher::{Cipher, KeyScope};
 use crate::impact::Written;
 use crate::model::{
-    Database, Given, LayerId, Ledger, LookUp, LookUpSource, Outlet, OutletKind, Ready, StageId, StageText,
-    Subject, UnitId, Wake,
+    Database, Given, HttpLogin, LayerId, Ledger, LookUp, LookUpSource, Outlet, OutletKind, Ready, StageId,
+    StageText, Subject, UnitId, Wake,
 };
 use crate::name::Name;
 use crate::probe::{Service, Target, places};
@@ -144,7 +144,12 @@ pub fn of_outlet(outlet: &Outlet, ledger: &Ledger, stage: StageId) -> BTreeSet<N
         OutletKind::ByHand { .. } => {}
         OutletKind::Http(http) => {
             names.extend(given(&http.url));
-            names.extend(http.token.iter().flat_map(source));
+            names.extend(match &http.login {
+                HttpLogin::None => Vec::new(),
+                HttpLogin::Bearer(token) => source(token),
+                HttpLogin::Basic(_, password) => source(password),
+                HttpLogin::OAuth(oauth) => [address(&oauth.url), source(&oauth.secret)].concat(),
+            });
             names.extend(http.proxy.iter().flat_map(address));
         }
         OutletKind::Rows(rows) => {

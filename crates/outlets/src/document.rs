@@ -11,7 +11,8 @@ use zeroize::Zeroizing;
 use crate::failure::{Deadline, Failure, NotBrought};
 use crate::file::LARGEST;
 use crate::http::{Redirects, agent, failure};
-use crate::reach::HttpReach;
+use crate::oauth::basic;
+use crate::reach::{HttpLogin, HttpReach, Sent};
 
 /// How long the pause before the second try is; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(100);
@@ -38,22 +39,25 @@ pub(crate) enum Put {
 pub(crate) struct Documents<'r> {
     reach: &'r HttpReach,
     agent: Agent,
+    /// What is shown at the door.
+    authorization: Option<Zeroizing<String>>,
     deadline: Deadline,
 }
 
 impl<'r> Documents<'r> {
-    /// Gets ready for the service; nothing is sent yet.
+    /// Gets ready for the service; nothing is sent there yet, but a token may be fetched for it.
     pub(crate) fn of(reach: &'r HttpReach, deadline: Deadline) -> Result<Self, Failure> {
         let trust = reach.over_tls.then_some(&reach.trust);
         let agent = agent(trust, reach.proxy.as_deref(), Redirects::Followed, deadline)?;
-        Ok(Self { reach, agent, deadline })
+        let authorization = authorization(&reach.login, deadline)?;
+        Ok(Self { reach, agent, authorization, deadline })
     }
 
     /// Reads a document; `None` where there is none.
     pub(crate) fn get(&self, url: &str) -> Result<Option<Document>, Failure> {
         let mut response = self.send(|left| {
             let request = self.agent.get(url).config().timeout_global(Some(left)).build();
-            self.bearer(request).call()
+            self.shown(request).call()
         })?;
         match response.status() {
             StatusCode::OK => {}
@@ -76,7 +80,7 @@ impl<'r> Documents<'r> {
         self.change(url, seen, is_ours, |left| {
             let request = self.agent.put(url).config().timeout_global(Some(left));
             let request = request.max_redirects(0).max_redirects_will_error(false).build();
-            let request = self.bearer(request).header(header::CONTENT_TYPE, "application/json");
+            let request = self.shown(request).header(header::CONTENT_TYPE, "application/json");
             let request = match seen {
                 None => request.header(header::IF_NONE_MATCH, "*"),
                 Some(Document { version: Some(version), .. }) => request.header(header::IF_MATCH, version),
@@ -94,7 +98,7 @@ impl<'r> Documents<'r> {
             |found| found.is_none(),
             |left| {
                 let request = self.agent.delete(url).config().timeout_global(Some(left));
-                let request = self.bearer(request.max_redirects(0).max_redirects_will_error(false).build());
+                let request = self.shown(request.max_redirects(0).max_redirects_will_error(false).build());
                 match &seen.version {
                     Some(version) => request.header(header::IF_MATCH, version).call(),
                     None => request.call(),
@@ -143,12 +147,9 @@ impl<'r> Documents<'r> {
         }
     }
 
-    fn bearer<B>(&self, request: ureq::RequestBuilder<B>) -> ureq::RequestBuilder<B> {
-        match &self.reach.token {
-            Some(token) => {
-                let header = Zeroizing::new(format!("Bearer {}", token.expose()));
-                request.header(header::AUTHORIZATION, header.as_str())
-            }
+    fn shown<B>(&self, request: ureq::RequestBuilder<B>) -> ureq::RequestBuilder<B> {
+        match &self.authorization {
+            Some(header) => request.header(header::AUTHORIZATION, header.as_str()),
             None => request,
         }
     }
@@ -169,6 +170,17 @@ impl<'r> Documents<'r> {
             pause *= 2;
         }
     }
+}
+
+/// The header that shows who one is.
+fn authorization(login: &HttpLogin, deadline: Deadline) -> Result<Option<Zeroizing<String>>, Failure> {
+    let bearer = |token: &Sent| Zeroizing::new(format!("Bearer {}", token.expose()));
+    Ok(match login {
+        HttpLogin::None => None,
+        HttpLogin::Bearer(token) => Some(bearer(token)),
+        HttpLogin::Basic(user, password) => Some(basic(user, password.expose())),
+        HttpLogin::OAuth(oauth) => Some(bearer(&oauth.token(deadline)?)),
+    })
 }
 
 /// Whether a request found nobody, or came at a bad time.
@@ -192,7 +204,7 @@ fn of_change(status: StatusCode, none_is_done: bool) -> Result<Put, Failure> {
     }
 }
 
-fn of_status(status: StatusCode) -> Failure {
+pub(crate) fn of_status(status: StatusCode) -> Failure {
     let number = status.as_u16();
     match number {
         401 | 403 => Failure::new(Answer::AccessDenied, format!("status {number}")),

@@ -12,6 +12,7 @@ mod failure;
 pub mod file;
 pub mod held;
 mod http;
+mod oauth;
 mod postgresql;
 pub mod probe;
 pub mod reach;
@@ -22,6 +23,7 @@ mod tls;
 mod trust;
 
 pub use failure::Failure;
+pub use oauth::OAuth;
 pub use postgresql::{is_address, log_in};
 pub use rows::Tables;
 pub use trust::Trust;

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use cledger_core::model::{Database, RowColumns};
 use zeroize::Zeroizing;
 
+use crate::oauth::OAuth;
 use crate::trust::Trust;
 
 /// The way to an outlet.
@@ -42,13 +43,27 @@ impl std::fmt::Debug for Sent {
     }
 }
 
+/// How one shows who one is over HTTP.
+#[derive(Debug, Clone, Default)]
+pub enum HttpLogin {
+    /// Not at all.
+    #[default]
+    None,
+    /// A bearer token (RFC 6750).
+    Bearer(Sent),
+    /// A user and a password (RFC 7617).
+    Basic(String, Sent),
+    /// A token that is fetched once, when the first request needs it.
+    OAuth(Arc<OAuth>),
+}
+
 /// The way to a service that keeps JSON documents.
 #[derive(Debug, Clone)]
 pub struct HttpReach {
     /// Whether its addresses begin with `https`.
     pub over_tls: bool,
-    /// The bearer token.
-    pub token: Option<Sent>,
+    /// What is shown at the door.
+    pub login: HttpLogin,
     /// The proxy between.
     pub proxy: Option<String>,
     /// How often a request is made again.

@@ -234,6 +234,27 @@ fn what_an_outlet_cannot_be_is_refused_where_it_stands() {
         ),
         ("name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]", "an outlet of kind \"http\" needs a `url`"),
         (
+            "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"http://a\"\nuser = \"b\"",
+            "`user` and `password` go together",
+        ),
+        (
+            "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"http://a\"\ntoken = { from = \"env:A\" }\n\
+             oauth = { url = \"http://b\", client = \"c\", secret = { from = \"env:B\" } }",
+            "there is more than one way to log in",
+        ),
+        (
+            "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"http://a\"\noauth = { url = \"http://b\" }",
+            "`oauth` lacks one of `url`, `client` and `secret`",
+        ),
+        (
+            "name = \"x\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"a\"\nsignal = { send = \"KILL\" }",
+            "the signal cannot be \"KILL\"",
+        ),
+        (
+            "name = \"x\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"a\"\ncall = \"ftp://a\"",
+            "`call` is no address",
+        ),
+        (
             "name = \"x\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"http://a\"\ntoken = \"t\"",
             "`token` does not stand in the ledger",
         ),

@@ -114,6 +114,47 @@ impl Given {
     }
 }
 
+/// How one shows who one is over HTTP; secrets by where they come from.
+#[derive(Debug, Clone, Default)]
+pub enum HttpLogin {
+    /// Not at all.
+    #[default]
+    None,
+    /// A bearer token (RFC 6750).
+    Bearer(StageText),
+    /// A user and a password (RFC 7617).
+    Basic(StageText, StageText),
+    /// A token that another service gives for these (RFC 6749, section 4.4).
+    OAuth(Box<OAuth>),
+}
+
+/// The client credentials that a token is given for.
+#[derive(Debug, Clone)]
+pub struct OAuth {
+    /// The address that gives tokens.
+    pub url: StageText,
+    /// The client.
+    pub client: StageText,
+    /// Its secret.
+    pub secret: StageText,
+    /// What the token is for, where that is said.
+    pub scope: Option<StageText>,
+}
+
+impl HttpLogin {
+    /// Its texts.
+    pub fn texts(&self) -> Vec<&StageText> {
+        match self {
+            HttpLogin::None => Vec::new(),
+            HttpLogin::Bearer(token) => vec![token],
+            HttpLogin::Basic(user, password) => vec![user, password],
+            HttpLogin::OAuth(oauth) => {
+                [&oauth.url, &oauth.client, &oauth.secret].into_iter().chain(&oauth.scope).collect()
+            }
+        }
+    }
+}
+
 /// A JSON document for each unit, read with GET and written with PUT (RFC 9110).
 #[derive(Debug, Clone)]
 pub struct HttpOutlet {
@@ -121,8 +162,8 @@ pub struct HttpOutlet {
     pub url: Given,
     /// What follows it; the unit's name comes behind it unless it refers to the unit.
     pub path: StageText,
-    /// What is sent as a bearer token (RFC 6750).
-    pub token: Option<StageText>,
+    /// What is shown at the door.
+    pub login: HttpLogin,
     /// The proxy between.
     pub proxy: Option<StageText>,
     /// How often it is tried again where it does not answer, or says that it cannot now.
@@ -172,7 +213,10 @@ impl OutletKind {
         let given = |given: &Given| given.as_text().refers_to_unit();
         let text = |text: &Option<StageText>| text.as_ref().is_some_and(StageText::refers_to_unit);
         match self {
-            OutletKind::Http(http) => given(&http.url) || text(&http.token) || text(&http.proxy),
+            OutletKind::Http(http) => {
+                let login = http.login.texts();
+                given(&http.url) || login.iter().any(|text| text.refers_to_unit()) || text(&http.proxy)
+            }
             OutletKind::Rows(rows) => rows.way_varies_by_unit(),
             OutletKind::Directory { .. } | OutletKind::Process { .. } | OutletKind::ByHand { .. } => false,
         }

@@ -9,9 +9,9 @@ use cledger_outlets::bring::{Content, Load, NewFile, NotBrought, bring};
 use cledger_outlets::effect::{self, Masking, Reload};
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::{Asked, Held, UnitFiles};
-use cledger_outlets::reach::{HttpReach, Reach, Sent};
+use cledger_outlets::reach::{HttpLogin, HttpReach, Reach, Sent};
 use cledger_outlets::read_back::{Listing, ReadBack, Source, read_back};
-use cledger_outlets::{Trust, log_in};
+use cledger_outlets::{OAuth, Trust, log_in};
 use cledger_standin::{Fault, Options, StandIn};
 use cledger_store::Links;
 use tempfile::TempDir;
@@ -24,7 +24,7 @@ const LIMIT: Duration = Duration::from_secs(10);
 
 fn http(url: &str, trust: Trust) -> Reach {
     let over_tls = url.starts_with("https://");
-    Reach::Http(HttpReach { over_tls, token: None, proxy: None, retries: 1, trust })
+    Reach::Http(HttpReach { over_tls, login: HttpLogin::None, proxy: None, retries: 1, trust })
 }
 
 fn source(url: &str, trust: Trust, limit: Duration) -> Source {
@@ -105,10 +105,10 @@ fn a_token_never_follows_a_redirect_to_another_origin() {
         )
     });
     let url = format!("http://localhost:{first}/desk");
-    let token = Some(Sent::new(Zeroizing::new("low-tide".to_owned())));
+    let login = HttpLogin::Bearer(Sent::new(Zeroizing::new("low-tide".to_owned())));
     let trust = Trust::default();
     let reach =
-        Reach::Http(HttpReach { over_tls: false, token, proxy: None, retries: 0, trust: trust.clone() });
+        Reach::Http(HttpReach { over_tls: false, login, proxy: None, retries: 0, trust: trust.clone() });
     let back = read_back(&[Source { reach, ..source(&url, trust, LIMIT) }], |_| ());
     assert!(matches!(back[0].units["desk"], Held::Document(..)), "{}", reason(&back[0]));
     let request = heard.recv().unwrap();
@@ -355,4 +355,74 @@ fn what_wakes_a_program_is_done_once_and_says_what_went_wrong() {
     assert!(effect::call(&url, &Trust::default(), LIMIT).unwrap_err().ends_with("says status 503"));
     assert!(asked.join().unwrap().iter().all(|asked| asked.starts_with("POST /reload HTTP/1.1\r\n")));
     assert!(effect::call(&url, &Trust::default(), LIMIT).unwrap_err().contains("refused"));
+}
+
+/// A service that answers each request by what stands in it, and counts those for tokens.
+fn small_service(answer: fn(&str) -> (u16, String)) -> String {
+    use std::io::{BufRead as _, Read as _, Write as _};
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let url = format!("http://{}", listener.local_addr().unwrap());
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            let mut reader = std::io::BufReader::new(stream.unwrap());
+            let mut asked = String::new();
+            while reader.read_line(&mut asked).unwrap() > 2 {}
+            let length = asked.to_ascii_lowercase();
+            let length = length.lines().find_map(|line| line.strip_prefix("content-length: ")?.parse().ok());
+            let mut body = vec![0; length.unwrap_or_default()];
+            reader.read_exact(&mut body).unwrap();
+            asked.push_str(&String::from_utf8(body).unwrap());
+            let (status, text) = answer(&asked);
+            let length = text.len();
+            let head =
+                format!("HTTP/1.1 {status} x\r\nContent-Length: {length}\r\nConnection: close\r\n\r\n");
+            reader.get_mut().write_all((head + &text).as_bytes()).unwrap();
+        }
+    });
+    url
+}
+
+#[test]
+fn a_service_is_shown_who_asks_and_a_token_is_fetched_once() {
+    let url = small_service(|asked| {
+        // `quay:tide/1` and the client `quay office` with the secret `low&tide`, as their headers have them.
+        let basic = asked.contains("uthorization: Basic cXVheTp0aWRlLzE=\r\n");
+        let client = asked.contains("uthorization: Basic cXVheSUyMG9mZmljZTpsb3clMjZ0aWRl\r\n");
+        let is_form = asked.ends_with("\r\n\r\ngrant_type=client_credentials&scope=values%3Aread");
+        if asked.starts_with("POST /token ") && client && is_form {
+            static GIVEN: std::sync::atomic::AtomicU32 = std::sync::atomic::AtomicU32::new(0);
+            let count = GIVEN.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
+            (200, format!(r#"{{"access_token": "tide-{count}", "token_type": "Bearer"}}"#))
+        } else if basic || asked.contains("uthorization: Bearer tide-0\r\n") {
+            (200, "{\"a\": 1}".to_owned())
+        } else {
+            (401, String::new())
+        }
+    });
+    let secret = |text: &str| Sent::new(Zeroizing::new(text.to_owned()));
+    let oauth = |path: &str, secret: Sent| {
+        let scope = Some("values:read".to_owned());
+        let client =
+            OAuth::new(format!("{url}{path}"), "quay office".to_owned(), secret, scope, Trust::default());
+        HttpLogin::OAuth(std::sync::Arc::new(client))
+    };
+    let read = |login: &HttpLogin| {
+        let (proxy, trust) = (None, Trust::default());
+        let reach =
+            Reach::Http(HttpReach { over_tls: false, login: login.clone(), proxy, retries: 0, trust });
+        let mut back =
+            read_back(&[Source { reach, ..source(&url, Trust::default(), LIMIT) }], |_| ()).remove(0);
+        match (back.units.remove("desk"), back.trouble) {
+            (Some(Held::Document(text, _)), _) => text.to_string(),
+            (Some(Held::NotKnown(reason)), _) | (_, Some(reason)) => reason,
+            other => panic!("{other:?}"),
+        }
+    };
+    assert_eq!(read(&HttpLogin::Basic("quay".to_owned(), secret("tide/1"))), "{\"a\": 1}");
+    assert_eq!(read(&HttpLogin::Basic("quay".to_owned(), secret("tide/2"))), "access denied: status 401");
+    let kept = oauth("/token", secret("low&tide"));
+    assert_eq!([read(&kept), read(&kept)], ["{\"a\": 1}"; 2], "the second token would not do");
+    assert_eq!(read(&oauth("/token", secret("high"))), "access denied: no token: status 401");
+    let told = read(&oauth("/other", secret("low&tide")));
+    assert!(told.contains("no token") && !told.contains("low"), "{told}");
 }

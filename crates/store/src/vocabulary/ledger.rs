@@ -91,7 +91,10 @@ pub const OUTLET_KINDS: [KindOfOutlet; 7] = [
     ("directory", &["path", "follow_links"], &["path"]),
     (
         "http",
-        &["url", "path", "token", "proxy", "retries", "naming", "prefix", "only", "except", "secrets"],
+        &[
+            "url", "path", "token", "user", "password", "oauth", "proxy", "retries", "naming", "prefix",
+            "only", "except", "secrets",
+        ],
         &["url"],
     ),
     ("postgres", &OF_SERVER, &["url"]),
@@ -115,7 +118,7 @@ const OF_SERVER: [&str; 15] = [
 ];
 
 /// `[[outlet]]`.
-pub const OUTLET: [Key; 35] = [
+pub const OUTLET: [Key; 37] = [
     Key::new("name", Form::Name, "What it is called"),
     Key::new("kind", Form::Word(|| OutletKind::NAMES.to_vec()), "How it is reached"),
     Key::new("stages", Form::Patterns, "The stages that it is for, as patterns"),
@@ -145,6 +148,12 @@ pub const OUTLET: [Key; 35] = [
     Key::new("follow_links", Form::Boolean, "Links below the folder are followed"),
     Key::new("url", Form::Given, "The address of the service or the database"),
     Key::new("token", Form::From, "The bearer token"),
+    Key::new("user", Form::Text, "Who logs in with a password"),
+    Key::new(
+        "oauth",
+        Form::Table,
+        "url, client, secret and scope: the credentials that a token is given for",
+    ),
     Key::new("proxy", Form::Text, "The proxy between"),
     Key::new("retries", Form::Whole(10), "How often it is tried again"),
     Key::new("naming", Form::Word(|| words(&Naming::ALL)), "How names are made"),
@@ -171,6 +180,14 @@ pub const OUTLET: [Key; 35] = [
         "The file with the number of a process; may refer to the stage and the unit",
     ),
     Key::new("chore", Form::Text, "What a person has to do who brings it there by hand"),
+];
+
+/// Client credentials.
+pub const OAUTH: [Key; 4] = [
+    Key::new("url", Form::Text, "The address that gives tokens"),
+    Key::new("client", Form::Text, "The client"),
+    Key::new("secret", Form::From, "Its secret"),
+    Key::new("scope", Form::Text, "What the token is for"),
 ];
 
 /// A signal.

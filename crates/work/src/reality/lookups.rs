@@ -17,7 +17,7 @@ use cledger_core::trust::of_look_up;
 use cledger_core::value::{Held, Value};
 use cledger_outlets::effect::Masking;
 use cledger_outlets::held::{Asked, Held as There};
-use cledger_outlets::reach::{HttpReach, Reach};
+use cledger_outlets::reach::{HttpLogin, HttpReach, Reach};
 use cledger_outlets::read_back::{ReadBack, Source};
 use cledger_store::{Surroundings, Target};
 use jiff::civil::Date;
@@ -217,7 +217,7 @@ impl Ways<'_, '_> {
         }
         let reach = HttpReach {
             over_tls: url.starts_with("https://"),
-            token: None,
+            login: HttpLogin::None,
             proxy: None,
             retries: 1,
             trust: self.around.trust.clone(),

@@ -1,17 +1,18 @@
 //! The way to an outlet, with addresses and tokens fetched from where they are kept.
 
 use std::path::Path;
+use std::sync::{Arc, PoisonError};
 
 use cledger_core::address::Owner;
 use cledger_core::model::{
-    Database, Given, HttpOutlet, Ledger, RowsOutlet, StageId, StageText, parts_of_table,
+    self, Database, Given, HttpOutlet, Ledger, RowsOutlet, StageId, StageText, parts_of_table,
 };
 use cledger_core::resolve::{Fetched, Outside};
-use cledger_outlets::Trust;
-use cledger_outlets::reach::{HttpReach, Reach, RowsReach, Sent};
+use cledger_outlets::reach::{HttpLogin, HttpReach, Reach, RowsReach, Sent};
+use cledger_outlets::{OAuth, Trust};
 use zeroize::Zeroizing;
 
-use crate::reality::around::Around;
+use crate::reality::around::{Around, Tokens};
 
 /// What the texts of a way are read with: whose they are, and where what does not stand in the ledger comes from.
 #[derive(Clone)]
@@ -21,6 +22,7 @@ pub(crate) struct Reading<'l> {
     folder: &'l Path,
     outside: &'l dyn Outside,
     trust: Trust,
+    tokens: Tokens,
     /// Who works here.
     pub(crate) who: String,
 }
@@ -29,7 +31,8 @@ impl<'l> Reading<'l> {
     pub(crate) fn of(ledger: &'l Ledger, stage: StageId, around: &Around<'l>) -> Self {
         let (folder, outside) = (around.ledger_folder, around.outside);
         let (trust, who) = (around.trust.clone(), around.who.clone());
-        Self { ledger, stage, folder, outside, trust, who }
+        let tokens = Arc::clone(&around.tokens);
+        Self { ledger, stage, folder, outside, trust, tokens, who }
     }
 
     /// The address of a service and the way there for a unit, or for all; the reason why there is none otherwise.
@@ -41,7 +44,7 @@ impl<'l> Reading<'l> {
         }
         let reach = HttpReach {
             over_tls,
-            token: self.secret(http.token.as_ref(), owner)?,
+            login: self.login(&http.login, owner)?,
             proxy: http.proxy.as_ref().map(|proxy| self.text(proxy, owner)).transpose()?,
             retries: http.retries,
             trust: self.trust.clone(),
@@ -78,6 +81,31 @@ impl<'l> Reading<'l> {
         Ok(text.into_owned())
     }
 
+    /// What is shown at the door; a token that has to be fetched is the same for all who show the same for it.
+    fn login(&self, login: &model::HttpLogin, owner: &Owner) -> Result<HttpLogin, String> {
+        Ok(match login {
+            model::HttpLogin::None => HttpLogin::None,
+            model::HttpLogin::Bearer(token) => HttpLogin::Bearer(Sent::new(self.fetched_text(token, owner)?)),
+            model::HttpLogin::Basic(user, password) => {
+                HttpLogin::Basic(self.text(user, owner)?, Sent::new(self.fetched_text(password, owner)?))
+            }
+            model::HttpLogin::OAuth(oauth) => {
+                let scope = oauth.scope.as_ref().map(|scope| self.text(scope, owner)).transpose()?;
+                let (url, client) = (self.text(&oauth.url, owner)?, self.text(&oauth.client, owner)?);
+                let source = self.text(&oauth.secret, owner)?;
+                let key = format!("{url}\n{client}\n{source}\n{}", scope.as_deref().unwrap_or_default());
+                let mut known = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
+                if let Some(known) = known.get(&key) {
+                    return Ok(HttpLogin::OAuth(Arc::clone(known)));
+                }
+                let secret = Sent::new(self.fetched(&source)?);
+                let oauth = Arc::new(OAuth::new(url, client, secret, scope, self.trust.clone()));
+                known.insert(key, Arc::clone(&oauth));
+                HttpLogin::OAuth(oauth)
+            }
+        })
+    }
+
     fn given(&self, given: &Given, owner: &Owner) -> Result<Zeroizing<String>, String> {
         let text = self.text(given.as_text(), owner)?;
         match given {
@@ -87,8 +115,11 @@ impl<'l> Reading<'l> {
     }
 
     fn secret(&self, source: Option<&StageText>, owner: &Owner) -> Result<Option<Sent>, String> {
-        let fetched = |source: &StageText| self.fetched(&self.text(source, owner)?);
-        Ok(source.map(fetched).transpose()?.map(Sent::new))
+        Ok(source.map(|source| self.fetched_text(source, owner)).transpose()?.map(Sent::new))
+    }
+
+    fn fetched_text(&self, source: &StageText, owner: &Owner) -> Result<Zeroizing<String>, String> {
+        self.fetched(&self.text(source, owner)?)
     }
 
     fn fetched(&self, source: &str) -> Result<Zeroizing<String>, String> {
