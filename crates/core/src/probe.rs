@@ -10,6 +10,9 @@ use crate::resolve::{Effective, FieldId, Outcome, Session};
 use crate::uri::host_of;
 use crate::value::{Held, Value};
 
+/// The port at which LDAP is spoken over TLS alone.
+const LDAPS: u16 = 636;
+
 /// A service that is to be tried.
 #[derive(Clone)]
 pub struct Target {
@@ -47,6 +50,22 @@ pub enum Service {
         /// Whether it is encrypted (`sslmode`), and whether the certificate counts.
         tls: Tls,
     },
+    /// MariaDB, and what speaks as it does.
+    MariaDb {
+        /// The database.
+        database: Option<String>,
+        /// Who logs in.
+        login: Login,
+        /// Whether it is encrypted (`sslmode`), and whether the certificate counts.
+        tls: Tls,
+    },
+    /// A service that says what it is before anybody logs in.
+    Greeting(Greeting),
+    /// LDAP (RFC 4511): a simple bind, of nobody where no user is said.
+    Ldap {
+        /// Who logs in: a distinguished name.
+        login: Login,
+    },
     /// Redis (RESP).
     Redis {
         /// The number of the database.
@@ -63,6 +82,39 @@ pub enum Service {
         /// What is shown at the door.
         auth: Auth,
     },
+}
+
+/// The protocols in which a service says what it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Greeting {
+    /// Mail (RFC 5321).
+    Smtp,
+    /// AMQP 0-9-1.
+    Amqp,
+    /// SFTP, which is spoken over SSH (RFC 4253).
+    Sftp,
+}
+
+impl Greeting {
+    /// The protocols with their names in contracts, and the port at which they are spoken in plain text.
+    const ALL: [(Greeting, &'static str); 3] =
+        [(Greeting::Smtp, "smtp"), (Greeting::Amqp, "amqp"), (Greeting::Sftp, "sftp")];
+
+    /// The protocol with this name, unless the port is one at which it is spoken over TLS alone.
+    fn of(protocol: &str, port: u16) -> Option<Self> {
+        let found = Self::ALL.iter().find(|(_, name)| *name == protocol)?.0;
+        let is_encrypted = matches!((found, port), (Greeting::Smtp, 465) | (Greeting::Amqp, 5671));
+        (!is_encrypted).then_some(found)
+    }
+
+    /// Its name in contracts.
+    pub fn protocol(self) -> &'static str {
+        match self {
+            Greeting::Smtp => "smtp",
+            Greeting::Amqp => "amqp",
+            Greeting::Sftp => "sftp",
+        }
+    }
 }
 
 /// A user and a password.
@@ -202,6 +254,12 @@ impl Target {
                 let database = database.as_deref().unwrap_or_default();
                 format!("postgresql://{}:{}/{database}", self.host, self.port)
             }
+            Service::MariaDb { database, .. } => {
+                let database = database.as_deref().unwrap_or_default();
+                format!("mysql://{}:{}/{database}", self.host, self.port)
+            }
+            Service::Greeting(greeting) => format!("{}://{}:{}", greeting.protocol(), self.host, self.port),
+            Service::Ldap { .. } => format!("ldap://{}:{}", self.host, self.port),
             Service::Redis { database, .. } => {
                 let database = database.map(|number| format!("/{number}")).unwrap_or_default();
                 format!("redis://{}:{}{database}", self.host, self.port)
@@ -212,9 +270,11 @@ impl Target {
     /// What tells it from others, but for secrets.
     fn key(&self) -> (String, String, u16, Option<String>) {
         let more = match &self.service {
-            Service::Tcp { .. } => None,
-            Service::Postgresql { login, tls, .. } => Some(format!("{tls:?} {:?}", login.user)),
-            Service::Redis { login, .. } => login.user.clone(),
+            Service::Tcp { .. } | Service::Greeting(_) => None,
+            Service::Postgresql { login, tls, .. } | Service::MariaDb { login, tls, .. } => {
+                Some(format!("{tls:?} {:?}", login.user))
+            }
+            Service::Redis { login, .. } | Service::Ldap { login } => login.user.clone(),
             Service::Http { proxy, auth, .. } => {
                 let user = if let Auth::Basic(login) = auth { login.user.clone() } else { None };
                 Some(format!("{proxy:?} {:?} {user:?}", std::mem::discriminant(auth)))
@@ -226,8 +286,11 @@ impl Target {
     /// What is shown to be let in, compared where it lies.
     fn secret(&self) -> Option<&Value> {
         let held = match &self.service {
-            Service::Tcp { .. } => None,
-            Service::Postgresql { login, .. } | Service::Redis { login, .. } => login.password.as_ref(),
+            Service::Tcp { .. } | Service::Greeting(_) => None,
+            Service::Postgresql { login, .. }
+            | Service::MariaDb { login, .. }
+            | Service::Ldap { login }
+            | Service::Redis { login, .. } => login.password.as_ref(),
             Service::Http { auth, .. } => match auth {
                 Auth::None | Auth::OwnHeader => None,
                 Auth::Basic(login) => login.password.as_ref(),
@@ -411,7 +474,13 @@ fn of_entry(entry: &Entry, values: &Values<'_>) -> Result<Vec<Target>, String> {
                     let database = text("database").and_then(|number| number.parse().ok());
                     Service::Redis { database, login: login() }
                 }
-                other => Service::Tcp { protocol: other.to_owned() },
+                "mysql" => {
+                    let tls = tls(values, &host).map_err(|error| error.to_string())?;
+                    Service::MariaDb { database: text("database"), login: login(), tls }
+                }
+                "ldap" if port != LDAPS => Service::Ldap { login: login() },
+                other => Greeting::of(other, port)
+                    .map_or_else(|| Service::Tcp { protocol: other.to_owned() }, Service::Greeting),
             };
             Ok(vec![target(host, port, service)])
         }

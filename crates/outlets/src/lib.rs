@@ -12,6 +12,7 @@ mod failure;
 pub mod file;
 pub mod held;
 mod http;
+mod mariadb;
 mod oauth;
 mod postgresql;
 pub mod probe;

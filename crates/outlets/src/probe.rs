@@ -3,7 +3,10 @@
 //! Nothing is written anywhere: the first step that fails is the answer. Each target has a thread and
 //! a time limit of its own; one that hangs is left behind, and the others are reported all the same.
 
+mod greeting;
 mod http;
+mod ldap;
+mod mariadb;
 mod postgresql;
 mod redis;
 
@@ -80,6 +83,11 @@ impl Prober {
             Service::Postgresql { database, login, tls } => {
                 postgresql::probe(self, target, (database.as_deref(), login, *tls), deadline)
             }
+            Service::MariaDb { database, login, tls } => {
+                mariadb::probe(self, target, (database.as_deref(), login, *tls), deadline)
+            }
+            Service::Greeting(greeting) => greeting::probe(target, *greeting, deadline),
+            Service::Ldap { login } => ldap::probe(target, login, deadline),
             Service::Redis { database, login } => redis::probe(target, *database, login, deadline),
             Service::Http { url, proxy, auth } => {
                 http::probe(self, target, (url, proxy.as_deref(), auth), deadline)

@@ -1,25 +1,18 @@
 //! Rows in MariaDB.
 
-use std::io::Write as _;
-
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
-use cledger_core::probe::{Answer, Tls};
+use cledger_core::probe::Tls;
 use jiff::Timestamp;
 use mysql::consts::CapabilityFlags;
 use mysql::prelude::Queryable as _;
-use mysql::{Conn, Error, Opts, OptsBuilder, Params, SslOpts, Value};
-use tempfile::NamedTempFile;
+use mysql::{Conn, Error, Opts, OptsBuilder, Params, Value};
 use zeroize::Zeroizing;
 
 use super::column::{Column, Holds};
 use super::connection::{Connection, Row, as_digit};
 use crate::database_url::without_mode;
 use crate::failure::{Deadline, Failure, NotBrought};
+use crate::mariadb::{connect, failure};
 use crate::reach::RowsReach;
-use crate::tcp::of_io;
-use crate::tls;
-use crate::trust::Trust;
 
 /// What addresses begin with.
 const SCHEME: &str = "mariadb://";
@@ -42,24 +35,12 @@ pub(super) fn open(reach: &RowsReach, deadline: Deadline) -> Result<impl Connect
     let encrypted = Tls::of(mode.as_deref(), &host);
     let encrypted = encrypted.map_err(|error| Failure::unexpected(format!("its `url`: {error}")))?;
     let mut builder = OptsBuilder::from_opts(opts)
-        .prefer_socket(false)
-        .tcp_connect_timeout(Some(deadline.left()?))
-        .read_timeout(Some(deadline.left()?))
-        .write_timeout(Some(deadline.left()?))
         // Rows that are found count, and not only those that change.
         .additional_capabilities(CapabilityFlags::CLIENT_FOUND_ROWS);
     if let Some(password) = &reach.password {
         builder = builder.pass(Some(password.expose()));
     }
-    let roots = if encrypted == Tls::Verified { Some(pem(&reach.trust)?) } else { None };
-    builder = match (encrypted, &roots) {
-        (Tls::Off, _) => builder.ssl_opts(None),
-        (_, Some(roots)) => {
-            builder.ssl_opts(SslOpts::default().with_root_cert_path(Some(roots.path().to_owned())))
-        }
-        (_, None) => builder.ssl_opts(SslOpts::default().with_danger_accept_invalid_certs(true)),
-    };
-    let mut connection = Conn::new(builder).map_err(|error| failure(&error))?;
+    let mut connection = connect(builder, &reach.trust, encrypted, deadline)?;
     let left = deadline.left()?;
     for statement in [
         format!("SET SESSION max_statement_time = {:.3}", left.as_secs_f64()),
@@ -71,25 +52,6 @@ pub(super) fn open(reach: &RowsReach, deadline: Deadline) -> Result<impl Connect
         connection.query_drop(statement).map_err(|error| failure(&error))?;
     }
     Ok(MariaDb(connection))
-}
-
-/// The certificates that are trusted, in a file as the library wants it (RFC 7468); there is no secret in them.
-fn pem(trust: &Trust) -> Result<NamedTempFile, Failure> {
-    let written = || -> std::io::Result<NamedTempFile> {
-        let mut file = NamedTempFile::new()?;
-        for certificate in trust.certificates() {
-            let text = STANDARD.encode(certificate);
-            writeln!(file, "-----BEGIN CERTIFICATE-----")?;
-            for at in (0..text.len()).step_by(64) {
-                writeln!(file, "{}", &text[at..text.len().min(at + 64)])?;
-            }
-            writeln!(file, "-----END CERTIFICATE-----")?;
-        }
-        file.flush()?;
-        Ok(file)
-    };
-    written()
-        .map_err(|error| Failure::unexpected(format!("trusted certificates cannot be handed on: {error}")))
 }
 
 impl Connection for MariaDb {
@@ -236,30 +198,6 @@ fn holds(data_type: &str, declared: &str) -> Holds {
 fn words(declared: &str) -> Vec<String> {
     let inside = declared.strip_prefix("enum('").and_then(|rest| rest.strip_suffix("')"));
     inside.map(|inside| inside.split("','").map(|word| word.replace("''", "'")).collect()).unwrap_or_default()
-}
-
-/// What an error says, without what the server says: that may hold values.
-fn failure(error: &Error) -> Failure {
-    let said = match error {
-        Error::MySqlError(said) => said,
-        Error::IoError(error) => return of_io(error),
-        error => return tls::of_any(error),
-    };
-    let (answer, words) = match said.code {
-        1045 | 1044 | 1142 | 1698 => (Answer::AccessDenied, "the login or its rights"),
-        1049 => {
-            return Failure::new(Answer::NoSuchDatabase, "the server is there, and the database is not");
-        }
-        1205 | 1213 => return Failure::unexpected("somebody else is changing it"),
-        1969 => return Failure::new(Answer::NoAnswer, "within the time limit"),
-        1062 => (Answer::Unexpected, "there is such a row already"),
-        1048 | 1364 => (Answer::Unexpected, "a column that is never empty would be"),
-        1451 | 1452 => (Answer::Unexpected, "another table does not go with it"),
-        4025 => (Answer::Unexpected, "a condition of the table is not met"),
-        1406 | 1264 | 1265 | 1366 | 1292 => (Answer::Unexpected, "a value does not fit its column"),
-        _ => (Answer::Unexpected, "the server refuses it"),
-    };
-    Failure::new(answer, format!("{words}, error {} (SQLSTATE {})", said.code, said.state))
 }
 
 #[cfg(test)]

@@ -7,8 +7,9 @@ use tempfile::TempDir;
 
 use crate::database::{Server, as_nobody, found, free_port, wait_for};
 
-/// A MariaDB with a user `keeper`, its password `tide-1`, and a database `berths`.
-pub(crate) fn mariadb() -> Option<Server> {
+/// A MariaDB with a user `keeper`, its password `tide-1`, and a database `berths`. With a certificate and its key, both as
+/// PEM, it also speaks TLS.
+pub(crate) fn mariadb(certificate: Option<(&str, &str)>) -> Option<Server> {
     let server = Path::new("/usr/sbin/mariadbd");
     let server = found(server.exists().then(|| server.to_owned()), "MariaDB")?;
     let folder = TempDir::new().unwrap();
@@ -19,6 +20,15 @@ pub(crate) fn mariadb() -> Option<Server> {
                       GRANT ALL ON *.* TO keeper@'127.0.0.1';\n\
                       CREATE DATABASE berths CHARACTER SET utf8mb4;\n";
     fs::write(&first, statements).unwrap();
+    let mut encrypted = vec!["--skip-ssl".to_owned()];
+    if let Some((pem, key)) = certificate {
+        let paths = [("cert", pem), ("key", key)].map(|(name, text)| {
+            let path = folder.path().join(name);
+            fs::write(&path, text).unwrap();
+            format!("--ssl-{name}={}", path.display())
+        });
+        encrypted = paths.to_vec();
+    }
     let mut made = as_nobody(folder.path(), Path::new("/usr/bin/mariadb-install-db"));
     made.args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"]).arg(&data);
     assert!(made.status().unwrap().success(), "mariadb-install-db");
@@ -26,6 +36,7 @@ pub(crate) fn mariadb() -> Option<Server> {
     let mut child = as_nobody(folder.path(), &server)
         .args(["--no-defaults", "--bind-address=127.0.0.1", "--skip-name-resolve", "--skip-log-bin"])
         .args(["--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=8M"])
+        .args(encrypted)
         .arg(data)
         .arg(format!("--port={port}"))
         .arg(format!("--socket={}", socket.display()))

@@ -2,13 +2,14 @@
 
 use std::time::Duration;
 
-use cledger_core::probe::{Answer, Auth, Login, Probed, Service, Target, Tls};
+use cledger_core::probe::{Answer, Auth, Greeting, Login, Probed, Service, Target, Tls};
 use cledger_core::value::{Held, Value};
 use cledger_outlets::Trust;
 use cledger_outlets::probe::Prober;
 use jiff::Timestamp;
 
 use crate::database::{free_port, postgres};
+use crate::mariadb::mariadb;
 use crate::servers::{self, Authority};
 
 const LONG: Duration = Duration::from_secs(30);
@@ -213,4 +214,97 @@ fn redis_is_logged_in_to() {
         .all(&[target("127.0.0.1", garbage, service)])
         .remove(0);
     assert_ne!(probed.answer, Answer::Answers);
+}
+
+#[test]
+fn mariadb_is_logged_in_to() {
+    let authority = Authority::new("harbour");
+    let signed = authority.sign("localhost", (2020, 1, 1), (2096, 1, 1));
+    let Some(server) = mariadb(Some((&signed.pem, &signed.key_pem))) else { return };
+    let trusting = Prober::new(Trust::of(vec![authority.der.clone()]), LONG, Timestamp::now());
+    let keeper = || login("keeper", "tide-1");
+    for (prober, host, database, login, tls, answer, words) in [
+        (&trusting, "127.0.0.1", "berths", keeper(), Tls::Off, Answer::Answers, "logged in"),
+        (&trusting, "127.0.0.1", "berths", login("keeper", "tide-2"), Tls::Off, Answer::AccessDenied, "1045"),
+        (&trusting, "127.0.0.1", "nowhere", keeper(), Tls::Off, Answer::NoSuchDatabase, "is not"),
+        (&trusting, "localhost", "berths", keeper(), Tls::Verified, Answer::Answers, "logged in, over TLS"),
+        (&trusting, "127.0.0.1", "berths", keeper(), Tls::Verified, Answer::Certificate, "not for this host"),
+        (&trusting, "127.0.0.1", "berths", keeper(), Tls::Unverified, Answer::Answers, "over TLS"),
+        (&prober(), "localhost", "berths", keeper(), Tls::Verified, Answer::Certificate, "not trusted here"),
+    ] {
+        let database = Some(database.to_owned());
+        let service = Service::MariaDb { database, login, tls };
+        let probed = try_one(prober, target(host, server.port, service));
+        assert_eq!(probed.answer, answer, "{host} {tls:?} {}", probed.detail);
+        assert!(probed.detail.contains(words) && !probed.detail.contains("tide-"), "{}", probed.detail);
+    }
+}
+
+/// A service that says this, once it has got so many bytes, and then waits for what comes.
+fn scripted(first: usize, says: &'static [u8]) -> u16 {
+    use std::io::{Read as _, Write as _};
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            let mut asked = vec![0; first];
+            stream.read_exact(&mut asked).unwrap();
+            stream.write_all(says).unwrap();
+            let _ = stream.read_to_end(&mut asked);
+        }
+    });
+    port
+}
+
+#[test]
+fn services_that_say_what_they_are_are_told_from_others() {
+    let start = b"\x01\x00\x00\x00\x00\x00\x04\x00\x0a\x00\x0a\x00\x09\xce";
+    let cases: [(Greeting, usize, &[u8], Answer, &str); 9] = [
+        (Greeting::Smtp, 0, b"220-mole.example\r\n220 ready\r\n", Answer::Answers, "greets as SMTP"),
+        (Greeting::Smtp, 0, b"554 not today\r\n", Answer::Unexpected, "554"),
+        (Greeting::Smtp, 0, b"SSH-2.0-x\r\n", Answer::Unexpected, "does not greet as SMTP"),
+        (Greeting::Sftp, 0, b"welcome\r\nSSH-2.0-x\r\n", Answer::Answers, "greets as SSH"),
+        (Greeting::Sftp, 0, b"220 mail\r\n\r\n", Answer::Unexpected, "does not greet as SSH"),
+        (Greeting::Amqp, 8, start, Answer::Answers, "AMQP 0-9-1"),
+        (Greeting::Amqp, 8, b"AMQP\x00\x01\x00\x00", Answer::Unexpected, "another version"),
+        (Greeting::Amqp, 8, b"HTTP/1.1 400 Bad Request\r\n", Answer::Unexpected, "does not greet as AMQP"),
+        (Greeting::Amqp, 8, b"AM", Answer::NoAnswer, "within"),
+    ];
+    for (greeting, first, says, answer, words) in cases {
+        let port = scripted(first, says);
+        let prober = Prober::new(Trust::of(Vec::new()), Duration::from_secs(2), Timestamp::now());
+        let probed = try_one(&prober, target("127.0.0.1", port, Service::Greeting(greeting)));
+        assert_eq!(probed.answer, answer, "{greeting:?} {}", probed.detail);
+        assert!(probed.detail.contains(words), "{greeting:?} {}", probed.detail);
+    }
+}
+
+#[test]
+fn ldap_is_bound_to_as_somebody_or_nobody() {
+    let bound = |code: u8| -> &'static [u8] {
+        Vec::from([0x30, 0x0c, 2, 1, 1, 0x61, 7, 0x0a, 1, code, 4, 0, 4, 0]).leak()
+    };
+    let berth = "cn=quay,dc=example";
+    for (login, says, answer, words) in [
+        (Login::default(), bound(0), Answer::Answers, "without a login"),
+        (login(berth, "low tide"), bound(0), Answer::Answers, "logged in"),
+        (login(berth, "low tide"), bound(49), Answer::AccessDenied, "the login"),
+        (login(berth, "low tide"), bound(8), Answer::AccessDenied, "code 8"),
+        (Login::default(), bound(48), Answer::Answers, "code 48"),
+        // The same in a longer form of its length.
+        (
+            Login::default(),
+            b"\x30\x84\0\0\0\x0c\x02\x01\x01\x61\x07\x0a\x01\x00\x04\x00\x04\x00",
+            Answer::Answers,
+            "without",
+        ),
+        (Login::default(), b"HTTP/1.1 400 x\r\n\r\n", Answer::Unexpected, "as LDAP does"),
+        (Login::default(), b"\x30\x84\xff\xff\xff\xff", Answer::Unexpected, "as LDAP does"),
+        (Login::default(), b"\x30\x03\x02\x01\x01", Answer::Unexpected, "as LDAP does"),
+    ] {
+        let port = scripted(14, says);
+        let probed = try_one(&prober(), target("127.0.0.1", port, Service::Ldap { login }));
+        assert_eq!(probed.answer, answer, "{says:?} {}", probed.detail);
+        assert!(probed.detail.contains(words) && !probed.detail.contains("tide"), "{}", probed.detail);
+    }
 }

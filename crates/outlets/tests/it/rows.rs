@@ -60,7 +60,7 @@ impl Base {
     }
 
     fn mariadb() -> Option<Self> {
-        let server = mariadb()?;
+        let server = mariadb(None)?;
         let url = format!("mariadb://keeper@127.0.0.1:{}/berths", server.port);
         let with_password = url.replace("mariadb://keeper@", "mysql://keeper:tide-1@");
         let opts = mysql::Opts::from_url(&with_password).unwrap();
