@@ -318,14 +318,11 @@ impl<'r> Rows<'r> {
                 lookup.cells.iter().map(|(name, column)| (column, lookup::cell(column, row.get(name))));
             let mut cells: Vec<Cell<'_>> = of_row.collect();
             cells.extend(self.written(table, &lookup.of.written, now)?);
-            let statement = match before {
-                Some(_) => self.update(table, &cells, row_of(lookup, &only, key)),
-                None => {
-                    cells.extend(
-                        row_of(lookup, &only, key).into_iter().map(|(column, text)| cell(column, text)),
-                    );
-                    self.insert(table, &cells)
-                }
+            let statement = if before.is_some() {
+                self.update(table, &cells, row_of(lookup, &only, key))
+            } else {
+                cells.extend(row_of(lookup, &only, key).into_iter().map(|(column, text)| cell(column, text)));
+                self.insert(table, &cells)
             };
             let Statement { text, values, .. } = statement;
             self.one_row(&format!("`{name}`, row `{key}`"), &text, &values)?;

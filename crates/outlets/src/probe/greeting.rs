@@ -44,7 +44,7 @@ pub(super) fn probe(target: &Target, greeting: Greeting, deadline: Deadline) -> 
         }
         Greeting::Smtp => {
             let line = line(&mut stream).map_err(told)?;
-            if line.starts_with("4") || line.starts_with("5") {
+            if line.starts_with(['4', '5']) {
                 let code = line.get(..3).unwrap_or_default();
                 return Err(Failure::unexpected(format!("it greets with {code}: it takes no mail now")));
             }

@@ -72,12 +72,11 @@ fn bind(login: &Login) -> Zeroizing<Vec<u8>> {
 fn part(tag: u8, inside: &[u8]) -> Zeroizing<Vec<u8>> {
     let mut part = Zeroizing::new(Vec::with_capacity(inside.len() + 6));
     part.push(tag);
-    match u8::try_from(inside.len()) {
-        Ok(length @ ..=127) => part.push(length),
-        _ => {
-            part.push(0x84);
-            part.extend(u32::try_from(inside.len()).unwrap_or(u32::MAX).to_be_bytes());
-        }
+    if let Ok(length @ ..=127) = u8::try_from(inside.len()) {
+        part.push(length);
+    } else {
+        part.push(0x84);
+        part.extend(u32::try_from(inside.len()).unwrap_or(u32::MAX).to_be_bytes());
     }
     part.extend(inside);
     part

@@ -20,6 +20,9 @@ const SCHEME: &str = "mariadb://";
 /// The collation that tells all texts apart.
 const BINARY: &str = "COLLATE utf8mb4_nopad_bin";
 
+/// What the catalogue says of a column.
+type Described = (String, String, String, Option<u64>, String, bool, String);
+
 /// A connection to a server.
 struct MariaDb(Conn);
 
@@ -64,9 +67,8 @@ impl Connection for MariaDb {
         let asked = "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, CHARACTER_MAXIMUM_LENGTH, IS_NULLABLE, \
                      COLUMN_DEFAULT IS NOT NULL, EXTRA FROM information_schema.COLUMNS \
                      WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ? ORDER BY ORDINAL_POSITION";
-        type Found = (String, String, String, Option<u64>, String, bool, String);
-        let rows: Vec<Found> = self.0.exec(asked, (schema, name)).map_err(|error| failure(&error))?;
-        let column = |(name, data_type, declared, longest, nullable, filled, extra): Found| {
+        let rows: Vec<Described> = self.0.exec(asked, (schema, name)).map_err(|error| failure(&error))?;
+        let column = |(name, data_type, declared, longest, nullable, filled, extra): Described| {
             let extra = extra.to_ascii_lowercase();
             let is_numbered = extra.contains("auto_increment");
             let is_generated = extra.contains("generated");

@@ -272,8 +272,8 @@ fn services_that_say_what_they_are_are_told_from_others() {
     ];
     for (greeting, first, says, answer, words) in cases {
         let port = scripted(first, says);
-        let prober = Prober::new(Trust::of(Vec::new()), Duration::from_secs(2), Timestamp::now());
-        let probed = try_one(&prober, target("127.0.0.1", port, Service::Greeting(greeting)));
+        let hurried = Prober::new(Trust::of(Vec::new()), Duration::from_secs(2), Timestamp::now());
+        let probed = try_one(&hurried, target("127.0.0.1", port, Service::Greeting(greeting)));
         assert_eq!(probed.answer, answer, "{greeting:?} {}", probed.detail);
         assert!(probed.detail.contains(words), "{greeting:?} {}", probed.detail);
     }

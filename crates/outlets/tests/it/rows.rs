@@ -115,15 +115,13 @@ impl Base {
     /// The rows of a scope, as `name=value` with blanks between.
     fn rows(&self, of: RowsOf) -> String {
         let back = self.read(of, None);
-        match back.units.get("desk") {
-            Some(Held::Rows(rows)) => {
-                let rows: Vec<String> =
-                    rows.iter().map(|(name, value)| format!("{name}={}", value.as_str())).collect();
-                rows.join(" ")
-            }
-            Some(Held::NotThere) => String::new(),
-            other => panic!("{other:?}, {:?}", back.trouble),
+        if let Some(Held::Rows(rows)) = back.units.get("desk") {
+            let rows: Vec<String> =
+                rows.iter().map(|(name, value)| format!("{name}={}", value.as_str())).collect();
+            return rows.join(" ");
         }
+        assert!(matches!(back.units.get("desk"), Some(Held::NotThere)), "{:?}", back.trouble);
+        String::new()
     }
 }
 

@@ -96,7 +96,7 @@ fn one(
     let of = match &way.owner {
         _ if !way.is_one_of_many => String::new(),
         Owner::Shared => format!("@{stage}"),
-        owner => format!("{owner}@{stage}"),
+        owner @ Owner::Unit(..) => format!("{owner}@{stage}"),
     };
     let table = rows.table.as_ref().map_or_else(String::new, |table| {
         reading.table(table, &way.owner).map_or_else(|_| table.to_string(), |parts| parts.join("."))

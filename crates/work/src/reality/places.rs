@@ -272,10 +272,10 @@ fn no_label(outlet: &Outlet, missing: &NoLabel) -> Trouble {
 
 /// What rows that are ours hold beside, for messages.
 fn said_of(only: &[(String, String)]) -> String {
-    only.iter().map(|(column, text)| format!(", {column} {text}")).collect()
+    only.iter().flat_map(|(column, text)| [", ", column, " ", text]).collect()
 }
 
-impl<'l> Place<'l> {
+impl Place<'_> {
     fn without_outlet(stage: StageId, subjects: Vec<Subject>, is_whole: bool, source: Source) -> Self {
         let (base, taken) = (String::new(), BTreeMap::new());
         let (outlet, reading, is_ledger) = (None, None, false);

@@ -5,7 +5,7 @@ use cledger_core::value::Value;
 
 use super::super::frame::{In, Item};
 use super::super::outputs::stage_text;
-use super::super::toml_table::TomlTable;
+use super::super::toml_table::{Spanned, TomlTable};
 use super::{address, content, from, given};
 use crate::vocabulary::{OAUTH, names};
 
@@ -42,14 +42,14 @@ pub(super) fn http(read: In<'_>, table: &TomlTable<'_>) -> Option<HttpOutlet> {
     }
     let says = |key: &str| table.contains_key(key);
     if says("user") != says("password") {
-        let at = table.get("user").or_else(|| table.get("password")).map_or(0..0, |item| item.span());
+        let at = table.get("user").or_else(|| table.get("password")).map_or(0..0, Spanned::span);
         read.wrong_with(at, "`user` and `password` go together", "write both, or leave both out");
     }
     let ways = [says("token"), says("user"), says("oauth")];
     if ways.iter().filter(|is_said| **is_said).count() > 1 {
-        let at = ["oauth", "user", "token"].iter().find_map(|key| table.get(*key));
+        let at = ["oauth", "user", "token"].iter().find_map(|key| table.get(key));
         let message = "there is more than one way to log in";
-        read.wrong_with(at.map_or(0..0, |item| item.span()), message, "say `token`, `user` or `oauth`");
+        read.wrong_with(at.map_or(0..0, Spanned::span), message, "say `token`, `user` or `oauth`");
     }
     if let (Some(user), Some(password)) = (user, password) {
         http.login = HttpLogin::Basic(user, password);
@@ -67,7 +67,7 @@ fn oauth(read: In<'_>, item: Item<'_, '_>) -> Option<Box<OAuth>> {
         "secret" => secret = from(read, item, "`secret`"),
         _ => scope = stage_text(read, item, "`scope`").map(|(text, _)| text),
     });
-    if ["url", "client", "secret"].iter().any(|key| !table.contains_key(*key)) {
+    if ["url", "client", "secret"].iter().any(|key| !table.contains_key(key)) {
         let help = "write oauth = { url = \"https://…\", client = \"…\", secret = { from = \"env:NAME\" } }";
         read.wrong_with(item.span(), "`oauth` lacks one of `url`, `client` and `secret`", help);
     }

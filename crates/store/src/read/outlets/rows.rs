@@ -7,7 +7,7 @@ use cledger_core::model::{
 
 use super::super::frame::{In, Item};
 use super::super::outputs::stage_text;
-use super::super::toml_table::TomlTable;
+use super::super::toml_table::{Spanned, TomlTable};
 use super::{content, from, given};
 use crate::vocabulary::{COLUMNS, LOOKUP_ROWS, names};
 
@@ -94,7 +94,7 @@ fn lookup_rows(read: In<'_>, item: Item<'_, '_>, table: &TomlTable<'_>) -> Optio
         "columns" => columns = pairs(read, item),
         key => others.extend(beside(read, key, item)),
     });
-    for needed in ["entry", "table", "key", "columns"].iter().filter(|key| !table.contains_key(**key)) {
+    for needed in ["entry", "table", "key", "columns"].iter().filter(|key| !table.contains_key(key)) {
         let help = "write { entry = \"…\", table = \"…\", key = \"COLUMN\", columns = { … = \"COLUMN\" } }";
         read.wrong_with(item.span(), format!("a table of `tables` has no `{needed}`"), help);
     }
@@ -186,9 +186,9 @@ fn texts(
 fn refuse_twice<'c>(read: In<'_>, table: &TomlTable<'_>, named: impl Iterator<Item = &'c String>) {
     let mut all: Vec<&String> = named.collect();
     all.sort_unstable();
-    if let Some(twice) = all.windows(2).find(|pair| pair[0] == pair[1]) {
-        let item = ["when", "who", "fixed", "where", "columns"].iter().find_map(|key| table.get(*key));
-        let span = item.map_or(0..0, |item| item.span());
-        read.wrong_with(span, format!("the column `{}` is named twice", twice[0]), "name each once");
+    if let Some([twice, ..]) = all.windows(2).find(|pair| pair[0] == pair[1]) {
+        let item = ["when", "who", "fixed", "where", "columns"].iter().find_map(|key| table.get(key));
+        let span = item.map_or(0..0, Spanned::span);
+        read.wrong_with(span, format!("the column `{twice}` is named twice"), "name each once");
     }
 }
