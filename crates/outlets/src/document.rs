@@ -3,16 +3,16 @@
 use std::thread;
 use std::time::Duration;
 
-use cledger_core::probe::Answer;
 use ureq::http::{Response, StatusCode, header};
 use ureq::{Agent, Body};
 use zeroize::Zeroizing;
 
 use crate::failure::{Deadline, Failure, NotBrought};
 use crate::file::LARGEST;
-use crate::http::{Redirects, agent, failure};
+use crate::http::{Redirects, agent, failure, of_status};
 use crate::oauth::basic;
-use crate::reach::{HttpLogin, HttpReach, Sent};
+use crate::reach::{HttpLogin, HttpReach};
+use crate::sent::Sent;
 
 /// How long the pause before the second try is; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(100);
@@ -201,14 +201,5 @@ fn of_change(status: StatusCode, none_is_done: bool) -> Result<Put, Failure> {
             Err(Failure::unexpected(format!("status {}: it sends elsewhere", status.as_u16())))
         }
         status => Err(of_status(status)),
-    }
-}
-
-pub(crate) fn of_status(status: StatusCode) -> Failure {
-    let number = status.as_u16();
-    match number {
-        401 | 403 => Failure::new(Answer::AccessDenied, format!("status {number}")),
-        407 => Failure::new(Answer::AccessDenied, "the proxy wants a login"),
-        _ => Failure::unexpected(format!("status {number}")),
     }
 }

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use cledger_core::probe::Answer;
+use ureq::http::StatusCode;
 use ureq::tls::{Certificate, RootCerts, TlsConfig, TlsProvider};
 use ureq::{Agent, Proxy};
 
@@ -70,5 +71,15 @@ pub(crate) fn failure(error: &ureq::Error, by_proxy: bool) -> Failure {
         ureq::Error::BodyExceedsLimit(_) => Failure::unexpected("its answer is too large"),
         ureq::Error::Protocol(_) => Failure::new(Answer::Unexpected, "it does not speak HTTP as we do"),
         other => tls::of_any(other),
+    }
+}
+
+/// What an answer says that is neither a success nor sends elsewhere.
+pub(crate) fn of_status(status: StatusCode) -> Failure {
+    let number = status.as_u16();
+    match number {
+        401 | 403 => Failure::new(Answer::AccessDenied, format!("status {number}")),
+        407 => Failure::new(Answer::AccessDenied, "the proxy wants a login"),
+        _ => Failure::unexpected(format!("status {number}")),
     }
 }

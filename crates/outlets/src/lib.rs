@@ -19,6 +19,7 @@ pub mod probe;
 pub mod reach;
 pub mod read_back;
 mod rows;
+mod sent;
 mod tcp;
 mod tls;
 mod trust;

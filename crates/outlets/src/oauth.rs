@@ -11,8 +11,8 @@ use ureq::http::header;
 use zeroize::Zeroizing;
 
 use crate::failure::{Deadline, Failure};
-use crate::http::{Redirects, agent, failure};
-use crate::reach::Sent;
+use crate::http::{Redirects, agent, failure, of_status};
+use crate::sent::Sent;
 use crate::trust::Trust;
 
 /// The largest answer that is read, in bytes.
@@ -64,7 +64,7 @@ impl OAuth {
         let mut response = request.send(&body).map_err(|error| failure(&error, false))?;
         let status = response.status();
         if !status.is_success() {
-            return Err(crate::document::of_status(status));
+            return Err(of_status(status));
         }
         let read = response.body_mut().with_config().limit(LARGEST).read_to_vec().map(Zeroizing::new);
         let answer = read.map_err(|error| failure(&error, false))?;

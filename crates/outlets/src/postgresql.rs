@@ -7,14 +7,13 @@ use std::time::Duration;
 
 use cledger_core::probe::{Answer, Tls};
 use postgres::config::{Host, SslMode};
-use postgres::error::SqlState;
+use postgres::error::{DbError, SqlState};
 use postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use crate::database_url::without_mode;
 use crate::failure::{Deadline, Failure};
-use crate::reach::Sent;
-use crate::rows::refusal;
+use crate::sent::Sent;
 use crate::tls;
 use crate::trust::Trust;
 
@@ -105,6 +104,24 @@ pub(crate) fn failure(error: &postgres::Error) -> Failure {
         return Failure::new(Answer::AccessDenied, format!("SQLSTATE {}", code.code()));
     }
     refusal(said).unwrap_or_else(|| Failure::new(Answer::Unexpected, format!("SQLSTATE {}", code.code())))
+}
+
+/// What a server says of a row that it does not take, without the values that it may say.
+fn refusal(error: &DbError) -> Option<Failure> {
+    let constraint = error.constraint().map(|name| format!(" (`{name}`)")).unwrap_or_default();
+    let column = error.column().map(|name| format!("the column `{name}`")).unwrap_or_default();
+    let words = [
+        (SqlState::UNIQUE_VIOLATION, format!("there is such a row already{constraint}")),
+        (SqlState::NOT_NULL_VIOLATION, format!("{column} is never empty")),
+        (SqlState::FOREIGN_KEY_VIOLATION, format!("another table does not go with it{constraint}")),
+        (SqlState::CHECK_VIOLATION, format!("a condition of the table is not met{constraint}")),
+        (SqlState::STRING_DATA_RIGHT_TRUNCATION, "it is longer than its column".to_owned()),
+        (SqlState::NUMERIC_VALUE_OUT_OF_RANGE, "a number is greater than its column takes".to_owned()),
+        (SqlState::INVALID_TEXT_REPRESENTATION, "a value is not of its column's type".to_owned()),
+        (SqlState::INVALID_DATETIME_FORMAT, "a value is no time as its column takes it".to_owned()),
+    ];
+    let (code, words) = words.into_iter().find(|(code, _)| code == error.code())?;
+    Some(Failure::new(Answer::Unexpected, format!("{words}, SQLSTATE {}", code.code())))
 }
 
 #[cfg(test)]

@@ -4,10 +4,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use cledger_core::model::{Database, RowColumns};
-use zeroize::Zeroizing;
 
 use crate::oauth::OAuth;
 use crate::trust::Trust;
+
+pub use crate::sent::Sent;
 
 /// The way to an outlet.
 #[derive(Debug, Clone)]
@@ -20,27 +21,6 @@ pub enum Reach {
     Rows(RowsReach),
     /// There is none, for this reason.
     None(String),
-}
-
-/// A secret that is sent, shared by those who send it, and never printed.
-#[derive(Clone)]
-pub struct Sent(Arc<Zeroizing<String>>);
-
-impl Sent {
-    /// Takes the secret over.
-    pub fn new(secret: Zeroizing<String>) -> Self {
-        Self(Arc::new(secret))
-    }
-
-    pub(crate) fn expose(&self) -> &str {
-        &self.0
-    }
-}
-
-impl std::fmt::Debug for Sent {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Sent(…)")
-    }
 }
 
 /// How one shows who one is over HTTP.

@@ -8,12 +8,14 @@ mod postgres;
 mod sqlite;
 mod statement;
 mod table;
+mod there;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
 use cledger_core::delivery::RowChange;
+use cledger_core::model::Database;
 use jiff::{Timestamp, Unit};
 use zeroize::Zeroizing;
 
@@ -22,11 +24,12 @@ use crate::held::{RowsOf, TableOf, Values, Written};
 use crate::reach::RowsReach;
 
 use column::Column;
-use connection::{Access, Connection, Row, open};
+use connection::{Access, Connection, Row};
+use lookup::Lookup;
 use statement::{Cell, Statement};
-use table::{Lookup, Main, TableThere, refused};
+use table::Main;
+use there::{TableThere, refused};
 
-pub(crate) use postgres::refusal;
 pub use table::Tables;
 
 /// How many scopes are asked for in one statement.
@@ -235,7 +238,7 @@ impl<'r> Rows<'r> {
         changes: &[RowChange],
     ) -> Result<bool, NotBrought> {
         let tables = self.tables(of)?;
-        tables.takes(of, changes)?;
+        tables.takes(of, seen, changes)?;
         self.database.begin(&held(&self.quoted(&self.reach.table), of))?;
         let lock = self.database.for_update();
         let mut there = Values::new();
@@ -379,6 +382,15 @@ impl<'r> Rows<'r> {
         }
         Err(NotBrought::Failed(format!("{what}: {count} rows instead of one")))
     }
+}
+
+/// Opens the database of an outlet.
+fn open(reach: &RowsReach, access: Access, deadline: Deadline) -> Result<Box<dyn Connection>, Failure> {
+    Ok(match reach.database {
+        Database::Postgres => Box::new(postgres::open(reach, deadline)?),
+        Database::MariaDb => Box::new(mariadb::open(reach, deadline)?),
+        Database::Sqlite => Box::new(sqlite::open(reach, access, deadline)?),
+    })
 }
 
 fn cell<'c>(column: &'c Column, text: &str) -> Cell<'c> {

@@ -1,13 +1,10 @@
 //! What a database has to be able to do, whichever it is.
 
-use cledger_core::model::Database;
 use jiff::Timestamp;
 use zeroize::Zeroizing;
 
 use super::column::{Column, Holds};
-use super::{mariadb, postgres, sqlite};
-use crate::failure::{Deadline, Failure, NotBrought};
-use crate::reach::RowsReach;
+use crate::failure::{Failure, NotBrought};
 
 /// A row that was read: empty cells are `None`.
 pub(crate) type Row = Vec<Option<Zeroizing<String>>>;
@@ -66,19 +63,6 @@ pub(crate) trait Connection {
 
     /// Ends the transaction. Without that, all of it is undone when the connection goes.
     fn commit(&mut self) -> Result<(), NotBrought>;
-}
-
-/// Opens the database of an outlet.
-pub(crate) fn open(
-    reach: &RowsReach,
-    access: Access,
-    deadline: Deadline,
-) -> Result<Box<dyn Connection>, Failure> {
-    Ok(match reach.database {
-        Database::Postgres => Box::new(postgres::open(reach, deadline)?),
-        Database::MariaDb => Box::new(mariadb::open(reach, deadline)?),
-        Database::Sqlite => Box::new(sqlite::open(reach, access, deadline)?),
-    })
 }
 
 /// A truth as `1` or `0`, where a database has no words for it.

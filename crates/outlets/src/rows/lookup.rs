@@ -5,12 +5,55 @@
 
 use std::collections::BTreeMap;
 
+use cledger_core::delivery::RowChange;
 use zeroize::Zeroizing;
 
 use super::column::{Column, Holds};
 use super::connection::Row;
-use super::table::Lookup;
+use super::there::{TableThere, refused};
 use crate::failure::Failure;
+use crate::held::TableOf;
+
+/// A table with a column for each of a lookup table's.
+#[derive(Debug, Clone)]
+pub(super) struct Lookup {
+    pub(super) of: TableOf,
+    pub(super) table: TableThere,
+    pub(super) key: Column,
+    /// The columns by their names in the ledger.
+    pub(super) cells: BTreeMap<String, Column>,
+}
+
+impl Lookup {
+    pub(super) fn takes(&self, seen: Option<&Zeroizing<String>>, change: &RowChange) -> Result<(), Failure> {
+        let (RowChange::Insert(name, text) | RowChange::Update(name, text)) = change else { return Ok(()) };
+        let seen = seen.map(|seen| rows(name, seen)).transpose()?.unwrap_or_default();
+        for (key, cells) in &rows(name, text)? {
+            self.key.refuse(key).map_err(|why| refused(&format!("`{name}`, the key `{key}`"), &why))?;
+            for (column, text) in cells {
+                let of_cell = || format!("`{name}`, {column} of the row `{key}`");
+                let Some(known) = self.cells.get(column) else {
+                    return Err(refused(&of_cell(), &"the outlet names no column for it"));
+                };
+                let Some(text) = cell(known, Some(text)) else { continue };
+                known.refuse(&text).map_err(|why| refused(&of_cell(), &why))?;
+            }
+            if seen.contains_key(key) {
+                continue;
+            }
+            let given = cells.iter().filter_map(|(name, text)| {
+                let column = self.cells.get(name)?;
+                cell(column, Some(text)).map(|_| column)
+            });
+            let has = given.chain([&self.key]);
+            let said: Vec<&str> = has.map(|column| column.name.as_str()).collect();
+            self.table
+                .gets_all(&said, &self.of.only, &self.of.written)
+                .map_err(|failure| refused(&format!("`{name}`, the row `{key}`"), &failure))?;
+        }
+        Ok(())
+    }
+}
 
 /// The cells of a row by the ledger's column.
 pub(super) type Cells = BTreeMap<String, Zeroizing<String>>;

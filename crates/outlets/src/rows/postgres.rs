@@ -1,6 +1,5 @@
 //! Rows in PostgreSQL.
 
-use cledger_core::probe::Answer;
 use jiff::Timestamp;
 use postgres::Client;
 use postgres::types::ToSql;
@@ -144,23 +143,4 @@ fn holds(name: &str) -> Holds {
         "json" | "jsonb" => Holds::Json,
         _ => Holds::Other,
     }
-}
-
-/// What a server says of a row that it does not take, without the values that it may say.
-pub(crate) fn refusal(error: &postgres::error::DbError) -> Option<Failure> {
-    use postgres::error::SqlState;
-    let constraint = error.constraint().map(|name| format!(" (`{name}`)")).unwrap_or_default();
-    let column = error.column().map(|name| format!("the column `{name}`")).unwrap_or_default();
-    let words = [
-        (SqlState::UNIQUE_VIOLATION, format!("there is such a row already{constraint}")),
-        (SqlState::NOT_NULL_VIOLATION, format!("{column} is never empty")),
-        (SqlState::FOREIGN_KEY_VIOLATION, format!("another table does not go with it{constraint}")),
-        (SqlState::CHECK_VIOLATION, format!("a condition of the table is not met{constraint}")),
-        (SqlState::STRING_DATA_RIGHT_TRUNCATION, "it is longer than its column".to_owned()),
-        (SqlState::NUMERIC_VALUE_OUT_OF_RANGE, "a number is greater than its column takes".to_owned()),
-        (SqlState::INVALID_TEXT_REPRESENTATION, "a value is not of its column's type".to_owned()),
-        (SqlState::INVALID_DATETIME_FORMAT, "a value is no time as its column takes it".to_owned()),
-    ];
-    let (code, words) = words.into_iter().find(|(code, _)| code == error.code())?;
-    Some(Failure::new(Answer::Unexpected, format!("{words}, SQLSTATE {}", code.code())))
 }
