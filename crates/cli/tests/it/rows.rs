@@ -194,3 +194,29 @@ fn a_lookup_table_alone_can_be_what_an_outlet_has() {
     ledger.run("deliver desk@dev --write --why none").code(0);
     assert_eq!(rows(&ledger), sorted(&[&THEIRS]), "without rows there is nothing of it");
 }
+
+#[test]
+fn what_was_captured_comes_back_and_what_is_not_ours_stays_out_of_the_record() {
+    let ledger = harbour();
+    ledger.run("deliver desk@dev --write --why first").code(0);
+    ledger.run("capture @dev --out ../dev.toml").code(0);
+    run(
+        &ledger,
+        "UPDATE fares SET amount = 13 WHERE code = 'adult' AND company = 'brackwater';
+         DELETE FROM fares WHERE code = 'child'; DELETE FROM options WHERE source = 'ledger'",
+    );
+    ledger.run("outlet put desk@dev --captured ../dev.toml --overwrite-edits --why back --write").code(0);
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS, &OURS]));
+    let (out, _) = written(&ledger.run("drift desk@dev").code(0));
+    assert!(out.contains("no drift: 1 unit as the ledger says."), "{out}");
+    ledger.run("withdraw desk@dev --write --why gone").code(0);
+    assert_eq!(rows(&ledger), sorted(&[&THEIRS]));
+}
+
+#[test]
+fn where_neither_side_has_a_value_none_is_said_to_be_there() {
+    let ledger = harbour();
+    ledger.write("units/gate.toml", "[credentials.till]\nform = \"token\"\n");
+    let (out, _) = written(&ledger.run("drift gate@dev").code(1));
+    assert!(out.contains("  till.token  none    none   no value in the ledger"), "{out}");
+}

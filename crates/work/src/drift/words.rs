@@ -82,8 +82,11 @@ pub fn sides(drifted: &Drifted) -> [String; 2] {
         None => "(not shown)".to_owned(),
     };
     let in_ledger = !matches!(drifted.what, NameDrift::ExtraThere | NameDrift::NoValueHere);
-    [
-        shown(drifted.expected.as_ref(), in_ledger),
-        shown(drifted.there.as_ref(), drifted.what != NameDrift::MissingThere),
-    ]
+    // Of what has no value here, nothing may be there either.
+    let is_there = match drifted.what {
+        NameDrift::MissingThere => false,
+        NameDrift::NoValueHere => drifted.there.is_some(),
+        NameDrift::Differs | NameDrift::ExtraThere | NameDrift::Unreadable => true,
+    };
+    [shown(drifted.expected.as_ref(), in_ledger), shown(drifted.there.as_ref(), is_there)]
 }

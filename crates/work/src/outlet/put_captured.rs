@@ -6,9 +6,11 @@ use std::path::Path;
 use cledger_core::address::Owner;
 use cledger_core::cipher::secret_of;
 use cledger_core::kept::Kept;
-use cledger_core::model::{FieldPatterns, LayerId, OutletKind, StageId};
+use cledger_core::model::{FieldPatterns, LayerId, OutletKind, RowsOutlet, StageId};
 use cledger_core::name::Name;
 use cledger_core::output::OutputName;
+use cledger_core::render::RenderedOutput;
+use cledger_core::tree::Tree;
 use cledger_core::value::Held as HeldValue;
 use cledger_outlets::held::Held as Seen;
 use cledger_store::daybook::{Content, Daybook as _, Kind as RecordKind};
@@ -21,7 +23,7 @@ use crate::bringing::bring::{Bringer, Purpose, kept_before, left};
 use crate::bringing::brought::Brought;
 use crate::bringing::effects::Effects;
 use crate::bringing::grounds::Grounds;
-use crate::bringing::part::Form;
+use crate::bringing::part::{Form, Part};
 use crate::bringing::plan::{From, Planned};
 use crate::bringing::putting::Putting;
 use crate::bringing::rules::{Edits, Rules};
@@ -390,7 +392,11 @@ impl<'l> PuttingBack<'_, 'l> {
             for part in &way.parts {
                 let Some(put) = &part.put else { continue };
                 let path = part.path.as_deref();
-                let text = Kept::new(put.text.clone(), true);
+                let text = match kind {
+                    OutletKind::Rows(rows) => our_rows(put, rows, grounds, (outlet, delivered)),
+                    _ => put.text.clone(),
+                };
+                let text = Kept::new(text, true);
                 let other = match (kind, path) {
                     (OutletKind::Directory { .. }, Some(path)) => content.files.insert(path.to_owned(), text),
                     (OutletKind::Rows(_), _) => content.rows.insert(outlet.to_owned(), text),
@@ -404,9 +410,7 @@ impl<'l> PuttingBack<'_, 'l> {
                     );
                     return Err(Trouble::refused(message).help("bring it back in parts: --only ENTRY.FIELD"));
                 }
-                for (name, value) in
-                    put.tree.as_ref().map(cledger_core::tree::Tree::leaves).unwrap_or_default()
-                {
+                for (name, value) in put.tree.as_ref().map(Tree::leaves).unwrap_or_default() {
                     let Some((field, secret)) = grounds.forms.field(outlet, path, &name) else { continue };
                     let declaration = ledger.field(field.subject, field.slot).1;
                     let text = Zeroizing::new(value.to_text().to_string());
@@ -420,6 +424,31 @@ impl<'l> PuttingBack<'_, 'l> {
         }
         Ok(content)
     }
+}
+
+/// What of the rows that come back is ours: what else was captured in somebody else's table has stayed there.
+fn our_rows(
+    put: &Part,
+    rows: &RowsOutlet,
+    grounds: &Grounds<'_>,
+    (outlet, delivered): (&str, Option<&Content>),
+) -> Zeroizing<String> {
+    let Some(tree) = &put.tree else { return put.text.clone() };
+    let form = Form::Rows(&rows.rows.apart);
+    let before = delivered.and_then(|content| form.read_kept(content.rows.get(outlet)?)?.tree);
+    let now = grounds.forms.output(outlet, None).map(RenderedOutput::tree);
+    let is_known = |steps: &[String]| [&before, &now].into_iter().flatten().any(|it| it.get(steps).is_some());
+    let is_ours = |name: &OutputName| {
+        if rows.is_of_lookup(name) {
+            return is_known(&name[..2]);
+        }
+        !rows.columns.are_given || grounds.forms.field(outlet, None, name).is_some() || is_known(name)
+    };
+    let mut ours = Tree::default();
+    for (name, value) in tree.leaves().into_iter().filter(|(name, _)| is_ours(name)) {
+        ours.insert(&name, value.clone());
+    }
+    form.write(&ours).unwrap_or_else(|_| put.text.clone())
 }
 
 /// Refuses to bring names alone back into what cannot be read as names now.
