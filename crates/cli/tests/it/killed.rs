@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use crate::copied::copy;
 use crate::test_ledger::{TestLedger, is_there, written};
 
-/// A unit with two files, a secret in both, and something delivered.
+/// A unit with two files, a secret in both, rows in a database of somebody else's, and something delivered.
 struct Estate {
     ledger: TestLedger,
     /// What the ledger says.
@@ -24,14 +24,29 @@ impl Estate {
     fn new() -> Self {
         let manifest = "format = 1\nname = \"Killed\"\ndefault_stage = \"dev\"\n\
                         [[stage]]\nname = \"dev\"\nclass = \"development\"\n\
-                        [[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"../live\"\n";
+                        [[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"../live\"\n\
+                        [[outlet]]\nname = \"rows\"\nkind = \"sqlite\"\nstages = [\"dev\"]\npath = \"../rows.db\"\n\
+                        table = \"options\"\ncolumns = { scope = \"part\", name = \"key\", value = \"val\" }\n\
+                        only = [\"count\", \"word\", \"codes\"]\n[[outlet.tables]]\nentry = \"codes\"\ntable = \"codes\"\n\
+                        key = \"code\"\ncolumns = { level = \"level\" }\n";
         let desk = "[variables.count]\ntype = \"integer\"\n[variables.word]\nsecret = true\n\
                     [variables.flag]\ndefault = \"up\"\n\
+                    [tables.codes]\nkey = \"code\"\ncolumns = [\"code\", \"level\"]\n\
+                    rows = { a = { level = \"${count}\" }, b = { level = \"7\" } }\n\
                     [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\nonly = [\"count\", \"word\"]\n\
                     [[output]]\npath = \"desk.json\"\nformat = \"json\"\nonly = [\"count\", \"word\"]\n";
         let ledger = TestLedger::with([("ledger.toml", manifest), ("units/desk.toml", desk)]);
         ledger.write("stages/dev.toml", "[units.desk]\ncount = 0\n");
         fs::create_dir(ledger.path("../live")).unwrap();
+        let database = rusqlite::Connection::open(ledger.path("../rows.db")).unwrap();
+        database
+            .execute_batch(
+                "CREATE TABLE options (part TEXT, key TEXT, val TEXT, UNIQUE (part, key));
+                 CREATE TABLE codes (code TEXT PRIMARY KEY, level INTEGER);
+                 INSERT INTO options VALUES ('desk@dev', 'theirs', 'stays'); INSERT INTO codes VALUES ('theirs', 1)",
+            )
+            .unwrap();
+        drop(database);
         let ledger = ledger.with_keys(&["dev"]);
         ledger.command("set desk/word@dev --stdin").stdin(SECRET).assert().code(0);
         ledger.run("deliver desk@dev --write --why first").code(0);
@@ -71,6 +86,14 @@ impl Estate {
         program.env("CLEDGER_WHO", "ben").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
     }
 
+    /// All rows of the database, as `key=value`.
+    fn rows(&self) -> String {
+        let database = rusqlite::Connection::open(self.ledger.path("../rows.db")).unwrap();
+        let query = "SELECT group_concat(pair, ' ') FROM (SELECT key || '=' || val AS pair FROM options
+                     UNION ALL SELECT code || '=' || level FROM codes ORDER BY 1)";
+        database.query_row(query, [], |row| row.get(0)).unwrap()
+    }
+
     /// The next command puts all right, and nothing is lost.
     fn is_whole(&self, is_thorough: bool, after: &str) {
         let told = self.ledger.run("deliver desk@dev --write --why after");
@@ -87,6 +110,9 @@ impl Estate {
             serde_json::from_str(&self.ledger.read("../live/desk/desk.json")).unwrap();
         assert_eq!(json, serde_json::json!({ "count": self.count, "word": SECRET }), "{after}");
         assert_eq!(self.ledger.files("../live").len(), 2, "{after}");
+        let count = self.count;
+        let expected = format!("a={count} b=7 count={count} theirs=1 theirs=stays word={SECRET}");
+        assert_eq!(self.rows(), expected, "{after}");
         assert_eq!(self.files(), self.files, "{after}");
         assert!(self.has("variables.flag") != self.has("variables.mark"), "{after}");
         if is_thorough {

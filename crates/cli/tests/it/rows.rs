@@ -168,6 +168,7 @@ fn what_a_table_lacks_is_said_in_the_plan_and_where_the_outlet_says_it_wrongly()
         ),
         ("table = \"options\"", "table = \"a.b.c\"", "drift desk@dev", "`a.b.c` names no table"),
         ("key = \"code\"\n", "", "drift desk@dev", "a table of `tables` has no `key`"),
+        ("table = \"options\"\n", "", "drift desk@dev", "`columns` is about the columns of a table"),
         ("when = \"changed\"", "when = \"source\"", "drift desk@dev", "the column `source` is named twice"),
         ("${stage.class} brackwater", "${desk/hold}", "drift desk@dev", "`${desk/hold}` cannot stand here"),
     ] {

@@ -281,11 +281,14 @@ impl Output {
     }
 
     /// Whether a field of the unit has its place in this one of its outputs. A lookup table that has a
-    /// file of its own stands in that alone.
+    /// file of its own stands in that alone, and one that is kept apart always where it is.
     pub fn holds(&self, unit: &Unit, entry: &Entry, field: &Declaration) -> bool {
         let is_of = |output: &Output| output.table.as_ref().is_some_and(|table| table.entry == entry.name);
         if self.table.is_some() {
             return is_of(self);
+        }
+        if self.apart.iter().any(|apart| apart.entry == entry.name) {
+            return true;
         }
         let name = field.name.as_ref().map(Name::as_str);
         let covers = |patterns: &FieldPatterns| patterns.covers(entry.name.as_str(), name);

@@ -123,7 +123,8 @@ fn chosen<'l>(names: &[Name], ledger: &'l Ledger) -> Result<Vec<(&'l Outlet, &'l
         .outlets
         .iter()
         .filter_map(|outlet| match &outlet.kind {
-            OutletKind::Rows(rows) => Some((outlet, rows.as_ref())),
+            // Lookup tables are always somebody else's.
+            OutletKind::Rows(rows) if rows.table.is_some() => Some((outlet, rows.as_ref())),
             _ => None,
         })
         .collect();

@@ -48,11 +48,12 @@ pub(super) fn rows(read: In<'_>, table: &TomlTable<'_>, database: Database) -> O
     rows.rows.apart = rows.tables.iter().map(apart).collect();
     if rows.table.is_none() {
         // Nothing has a place there but the lookup tables.
-        rows.rows.only = FieldPatterns::default();
-        let all = rows.tables.iter().all(|table| rows.rows.only.add(table.entry.as_str()).is_ok());
-        debug_assert!(all, "a name is a pattern of fields");
+        rows.rows.except = FieldPatterns::default();
+        // It is a pattern of fields: all of them.
+        let _ = rows.rows.except.add("*");
     }
-    for key in ["columns", "where", "fixed", "who", "when"] {
+    let of_names: &[&str] = if rows.table.is_none() { &["scope", "only", "except"] } else { &[] };
+    for key in ["columns", "where", "fixed", "who", "when"].iter().chain(of_names) {
         if let Some(item) = table.get(key).filter(|_| !table.contains_key("table")) {
             let message = format!("`{key}` is about the columns of a table");
             read.wrong_with(item.span(), message, "name it too: table = \"…\"");
