@@ -57,7 +57,7 @@ pub enum Wake {
 }
 
 impl Wake {
-    /// The signals that can be sent: those that programs have handlers for, and that end none that has.
+    /// The signals that can be sent: those by which programs are told to take up what is new.
     pub const SIGNALS: [&'static str; 3] = ["HUP", "USR1", "USR2"];
 }
 

@@ -1,6 +1,11 @@
 //! Rows of tables, in each of the databases as it really is.
 
 use std::collections::BTreeMap;
+use std::io::{Read as _, Write as _};
+use std::net::{Shutdown, TcpListener, TcpStream};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
 use std::time::Duration;
 
 use cledger_core::delivery::RowChange;
@@ -22,6 +27,8 @@ const LIMIT: Duration = Duration::from_secs(10);
 /// A database with somebody else in it.
 struct Base {
     reach: RowsReach,
+    /// The address, or the path of the file.
+    at: String,
     other: Other,
     _server: Option<Server>,
     _folder: TempDir,
@@ -42,13 +49,13 @@ impl Base {
     fn of(database: Database, at: String, other: Other, server: Option<Server>, folder: TempDir) -> Self {
         let reach = RowsReach {
             database,
-            at: Sent::new(Zeroizing::new(at)),
+            at: Sent::new(Zeroizing::new(at.clone())),
             password: Some(Sent::new(Zeroizing::new("tide-1".to_owned()))),
             table: vec!["values".to_owned()],
             columns: RowColumns::default(),
             trust: Trust::default(),
         };
-        Self { reach, other, _server: server, _folder: folder }
+        Self { reach, at, other, _server: server, _folder: folder }
     }
 
     fn postgres() -> Option<Self> {
@@ -388,5 +395,61 @@ fn a_lookup_table_is_rows_by_key_in_the_types_of_its_columns() {
         assert_eq!(base.rows(codes), "", "{database:?}");
         let others = base.told("SELECT code FROM codes WHERE company = 'others'");
         assert_eq!(others, "adult", "{database:?}: what others have stays");
+    }
+}
+
+/// Stands between us and a server, and breaks the connection when the transaction is to end: before the server hears
+/// of that, or after it has answered.
+fn breaking(port: u16, when_answered: bool) -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let ours = listener.local_addr().unwrap().port();
+    thread::spawn(move || {
+        for client in listener.incoming().flatten() {
+            let server = TcpStream::connect(("127.0.0.1", port)).unwrap();
+            let is_over = Arc::new(AtomicBool::new(false));
+            let (mut from_server, mut to_client) = (server.try_clone().unwrap(), client.try_clone().unwrap());
+            let seen = Arc::clone(&is_over);
+            thread::spawn(move || {
+                let mut some = [0; 8192];
+                while let Ok(count @ 1..) = from_server.read(&mut some) {
+                    if seen.load(Ordering::SeqCst) || to_client.write_all(&some[..count]).is_err() {
+                        break;
+                    }
+                }
+                let _ = to_client.shutdown(Shutdown::Both);
+            });
+            let (mut from_client, mut to_server) = (client, server);
+            thread::spawn(move || {
+                let mut some = [0; 8192];
+                while let Ok(count @ 1..) = from_client.read(&mut some) {
+                    let ends = some[..count].windows(6).any(|word| word == b"COMMIT");
+                    is_over.store(ends, Ordering::SeqCst);
+                    if ends && !when_answered {
+                        break;
+                    }
+                    to_server.write_all(&some[..count]).unwrap();
+                }
+                let _ = to_server.shutdown(Shutdown::Both);
+            });
+        }
+    });
+    ours
+}
+
+#[test]
+fn where_the_answer_to_the_last_step_is_lost_nobody_says_what_came_of_it() {
+    for base in [Base::postgres(), Base::mariadb()].into_iter().flatten() {
+        let database = base.reach.database;
+        base.reach.prepare(LIMIT).unwrap();
+        let port = base.at.rsplit(':').next().unwrap().split('/').next().unwrap().to_owned();
+        for (scope, when_answered, came) in [("lost@dev", false, ""), ("done@dev", true, "a=1")] {
+            let between = breaking(port.parse().unwrap(), when_answered).to_string();
+            let at = Sent::new(Zeroizing::new(base.at.replace(&port, &between)));
+            let reach = Reach::Rows(RowsReach { at, ..base.reach.clone() });
+            let load = base.load(of(scope), Held::NotThere, vec![insert("a", "1")]);
+            let told = bring(vec![Load { reach, ..load }]);
+            assert!(matches!(&told[..], [Err(NotBrought::NotKnown(_))]), "{database:?} {scope} {told:?}");
+            assert_eq!(base.rows(of(scope)), came, "{database:?} {scope}");
+        }
     }
 }
