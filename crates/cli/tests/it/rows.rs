@@ -99,6 +99,11 @@ Nothing is delivered yet. To do it, add --write.
     // What is not ours is passed over, and numbers are the same however a database writes them.
     let (out, _) = written(&ledger.run("drift @dev").code(0));
     assert!(out.contains("no drift: 2 units as the ledger says."), "{out}");
+    // So they are where the ledger says something new: nobody has edited what was delivered.
+    ledger.write("units/desk.toml", DESK.replace("12.50", "11.00"));
+    let (out, _) = written(&ledger.run("drift desk@dev").code(1));
+    assert!(out.contains("differs: awaiting delivery") && out.contains("price 12.50  differs"), "{out}");
+    ledger.write("units/desk.toml", DESK);
     run(
         &ledger,
         "UPDATE fares SET amount = 13 WHERE code = 'adult' AND company = 'brackwater';

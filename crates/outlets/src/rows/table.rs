@@ -34,7 +34,7 @@ impl Tables {
     }
 
     /// Tells values in the words in which they were said, where they are the same in their column's type.
-    pub(super) fn in_words_of(&self, values: &mut Values, said: &[Values]) {
+    pub fn in_words_of(&self, values: &mut Values, said: &[Values]) {
         for (name, text) in values {
             let said: Vec<&str> =
                 said.iter().filter_map(|said| said.get(name)).map(|it| it.as_str()).collect();

@@ -139,7 +139,8 @@ fn judged<'l>(
     for (&subject, made) in place.subjects.iter().zip(all_made) {
         let owner = ledger.owner(subject).to_string();
         let held = back.units.remove(&owner);
-        let look = Look { subject, made, held };
+        let tables = back.tables.remove(&owner);
+        let look = Look { subject, made, held, tables };
         let mut state = match &look.held {
             None => State::NotKnown(place.trouble(&back)),
             Some(held) => state(ledger, &look, held),

@@ -1,6 +1,9 @@
 //! What was seen at places.
 
+use std::sync::Arc;
+
 use cledger_core::model::Subject;
+use cledger_outlets::Tables;
 use cledger_outlets::held::Held;
 
 use crate::reality::making::Made;
@@ -13,6 +16,8 @@ pub(crate) struct Look<'l> {
     pub(crate) made: Made<'l>,
     /// What was there; `None` where it was not reached in time.
     pub(crate) held: Option<Held>,
+    /// The tables that it has rows in, if it has.
+    pub(crate) tables: Option<Arc<Tables>>,
 }
 
 /// A place, and what was seen there.

@@ -10,15 +10,17 @@ use cledger_core::render::value_of_row;
 use cledger_core::tree::Tree;
 use cledger_core::value::{Held, Value};
 use cledger_formats::{Particulars, particulars};
+use cledger_outlets::held::Values;
 use cledger_store::Keys;
 use cledger_store::daybook::{Content, Daybook, Kind, Record, Wanted};
 
 use crate::daybook;
 use crate::deliver::recorded::{arrived, renamed};
 use crate::existing;
-use crate::reality::looked::Looked;
+use crate::reality::looked::{Look, Looked};
 use crate::reality::making::Made;
 use crate::reality::places::is_its_place;
+use crate::reality::rows::values_of;
 use crate::reality::standing::{LastDelivery, State};
 use crate::trouble::Trouble;
 
@@ -67,6 +69,7 @@ pub(crate) fn tell(
             for (path, drift) in files {
                 if let Some(delivered) = delivered(&content, &look.made, &outlet, path) {
                     if let Some(is_given) = rows {
+                        in_words_of(look, path, &delivered, drift);
                         pass_over_theirs(drift, is_given, |name| delivered.get(&name.steps));
                     }
                     of_file(drift, &look.made, path, &delivered);
@@ -113,6 +116,21 @@ fn delivered(content: &Content, made: &Made<'_>, outlet: &str, path: &str) -> Op
         (text(content.files.get(path))?, format, particulars(output))
     };
     existing::read(&text, format, of_output).ok().map(|found| found.tree)
+}
+
+/// Tells what is there in the words in which the ledger says it now, or said it when it was delivered, where it is the
+/// same in its column's type.
+fn in_words_of(look: &Look<'_>, path: &str, delivered: &Tree, drift: &mut FileDrift) {
+    let (FileDrift::Drifted(names), Some(tables)) = (drift, &look.tables) else { return };
+    let Some(output) = look.made.output(path) else { return };
+    let said = [values_of(&output.tree()), values_of(delivered)];
+    for name in names {
+        let Some(there) = &name.there else { continue };
+        let mut values = Values::from([(name.name.clone(), there.expose().to_secret_text())]);
+        tables.in_words_of(&mut values, &said);
+        let value = values.values().next().map(|text| value_of_row(&output.output.apart, &name.name, text));
+        name.there = value.map(|value| Held::new(value, there.is_secret()));
+    }
 }
 
 /// Passes over rows of lookup tables, and names where `is_given` says that the table is somebody else's, that were never
