@@ -72,7 +72,7 @@ pub(crate) fn arg(key: &Key, with_words: bool) -> Arg {
         Form::Parts(_) => arg.value_name("KEY=VALUE"),
         Form::Some(_) => arg.value_name("KEY='START END'"),
         Form::When(_) => arg.value_name("WHEN"),
-        Form::Table | Form::ListOf(..) => arg.value_name("TABLE"),
+        Form::Table | Form::TableOf(..) | Form::ListOf(..) => arg.value_name("TABLE"),
         Form::Texts => arg.value_name("TEXT").allow_hyphen_values(true),
         Form::Text | Form::Ends | Form::Given | Form::OutputName | Form::Rows | Form::Things => {
             arg.value_name("TEXT")

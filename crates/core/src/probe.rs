@@ -96,13 +96,11 @@ pub enum Greeting {
 }
 
 impl Greeting {
-    /// The protocols with their names in contracts, and the port at which they are spoken in plain text.
-    const ALL: [(Greeting, &'static str); 3] =
-        [(Greeting::Smtp, "smtp"), (Greeting::Amqp, "amqp"), (Greeting::Sftp, "sftp")];
+    const ALL: [Greeting; 3] = [Greeting::Smtp, Greeting::Amqp, Greeting::Sftp];
 
     /// The protocol with this name, unless the port is one at which it is spoken over TLS alone.
     fn of(protocol: &str, port: u16) -> Option<Self> {
-        let found = Self::ALL.iter().find(|(_, name)| *name == protocol)?.0;
+        let found = Self::ALL.into_iter().find(|greeting| greeting.protocol() == protocol)?;
         let is_encrypted = matches!((found, port), (Greeting::Smtp, 465) | (Greeting::Amqp, 5671));
         (!is_encrypted).then_some(found)
     }

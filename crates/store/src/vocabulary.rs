@@ -78,6 +78,8 @@ pub enum Form {
     Some(&'static [Key]),
     /// A list of tables with these keys, of which those are needed.
     ListOf(&'static [Key], &'static [&'static str]),
+    /// A table with these keys, of which those are needed.
+    TableOf(&'static [Key], &'static [&'static str]),
     /// Any table.
     Table,
     /// The rows of a lookup table: a CSV file, or a table by keys.

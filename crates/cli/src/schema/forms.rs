@@ -68,6 +68,7 @@ fn of_form(form: Form) -> Value {
         Form::Parts(keys) => of_keys(keys, json!({}), &names(keys)),
         Form::Some(keys) => of_keys(keys, json!({}), &[]),
         Form::ListOf(keys, needed) => list(of_keys(keys, json!({}), needed)),
+        Form::TableOf(keys, needed) => of_keys(keys, json!({}), needed),
         Form::Table => json!({ "type": "object" }),
         Form::Rows => json!({ "type": ["string", "object"] }),
         // Each has its own schema, which whoever asks for it adds.

@@ -291,6 +291,32 @@ fn rows_are_merged_in_the_table_of_an_application() {
 }
 
 #[test]
+fn a_service_can_be_another_one_for_each_unit_and_stage_with_tokens_of_their_own() {
+    let ledger = TestLedger::with(SMALL);
+    let standin = StandIn::start(Options { folder: ledger.path("../boards"), ..Options::default() }).unwrap();
+    let outlet = format!(
+        "[[outlet]]\nname = \"boards\"\nkind = \"http\"\nstages = [\"*\"]\nurl = \"{}/${{unit.name}}/of-${{stage.name}}\"\n\
+         token = {{ from = \"env:TOKEN_${{unit.name}}\" }}\n",
+        standin.url()
+    );
+    ledger.write("ledger.toml", ledger.read("ledger.toml") + &outlet);
+    ledger.write("units/gate.toml", "[variables.opening]\ndefault = \"06:00\"\n");
+    let ledger = ledger.with_keys(&["dev", "prod"]);
+    // Each token is trusted by its own name.
+    let (out, _) = written(&ledger.untrusted("trust").assert());
+    assert!(out.contains("variable  TOKEN_desk") && out.contains("variable  TOKEN_gate"), "{out}");
+    let run = |arguments: &str| ledger.command(arguments).env("TOKEN_gate", "low-tide").assert();
+    let (out, _) = written(&run("deliver gate@dev --write --why first").code(0));
+    assert!(out.contains("gate@dev  boards  http  brought"), "{out}");
+    assert_eq!(ledger.read("../boards/gate/of-dev.json").trim(), "{\n  \"opening\": \"06:00\"\n}");
+    run("drift gate@dev").code(0);
+    // What is in the way of one unit is in the way of no other.
+    let (out, _) = written(&run("drift @dev").code(3));
+    assert!(out.contains("as the ledger says: gate"), "{out}");
+    assert!(out.contains("desk  not known: the environment variable `TOKEN_desk` is not set"), "{out}");
+}
+
+#[test]
 fn what_the_other_side_assigns_is_looked_up() {
     let (ledger, standin) = boards("");
     ledger.write("../boards/registry/dev.json", r#"{"desks": [{"id": 17, "name": "a ${b}"}]}"#);

@@ -226,3 +226,20 @@ fn where_neither_side_has_a_value_none_is_said_to_be_there() {
     let (out, _) = written(&ledger.run("drift gate@dev").code(1));
     assert!(out.contains("  till.token  none    none   no value in the ledger"), "{out}");
 }
+
+#[test]
+fn what_leads_to_one_place_for_two_is_refused_whatever_way_it_is_reached() {
+    let ledger = harbour();
+    let kiosk = "[instances.kiosk]\nstages = [\"dev\"]\n";
+    ledger.write("units/gate.toml", format!("{kiosk}[variables.opening]\ndefault = \"06:00\"\n"));
+    // A database for each unit, and none for each instance.
+    let (_, err) = written(&ledger.run("drift gate@dev gate+kiosk@dev").code(2));
+    assert!(err.contains("for `gate` and `gate+kiosk`") && err.contains("${unit.instance}"), "{err}");
+    ledger.write(
+        "ledger.toml",
+        LEDGER.replace("scope = \"main\"", "scope = \"${unit.name}+${unit.instance}\""),
+    );
+    ledger.run("deliver gate@dev gate+kiosk@dev --write --why first").code(0);
+    let (out, _) = written(&ledger.run("drift gate@dev gate+kiosk@dev").code(0));
+    assert!(out.contains("no drift: 2 units as the ledger says."), "{out}");
+}

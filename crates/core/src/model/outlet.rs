@@ -226,7 +226,7 @@ impl OutletKind {
     pub fn output(&self) -> Option<&Output> {
         match self {
             OutletKind::Http(http) => Some(&http.document),
-            OutletKind::Rows(rows) => Some(&rows.rows),
+            OutletKind::Rows(rows) => Some(&rows.content),
             OutletKind::Directory { .. } | OutletKind::Process { .. } | OutletKind::ByHand { .. } => None,
         }
     }

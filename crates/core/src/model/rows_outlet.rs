@@ -18,13 +18,12 @@ pub enum Database {
 }
 
 impl Database {
-    /// All of them, with the kinds of outlets that they are.
-    pub const ALL: [(Database, &'static str); 3] =
-        [(Database::Postgres, "postgres"), (Database::MariaDb, "mariadb"), (Database::Sqlite, "sqlite")];
+    /// All of them.
+    pub const ALL: [Database; 3] = [Database::Postgres, Database::MariaDb, Database::Sqlite];
 
     /// The database of a kind of outlets, if it is one.
     pub fn of_kind(kind: &str) -> Option<Self> {
-        Self::ALL.iter().find(|(_, known)| *known == kind).map(|(database, _)| *database)
+        Self::ALL.into_iter().find(|database| database.kind() == kind)
     }
 
     /// The kind of its outlets.
@@ -58,7 +57,7 @@ pub struct RowsOutlet {
     /// The lookup tables that have a table of their own.
     pub tables: Vec<LookupRows>,
     /// What of a unit stands there, and under which names.
-    pub rows: Output,
+    pub content: Output,
 }
 
 /// The rows of a lookup table as rows of a table that it has for itself.

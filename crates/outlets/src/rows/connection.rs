@@ -9,7 +9,7 @@ use crate::failure::{Failure, NotBrought};
 /// A row that was read: empty cells are `None`.
 pub(crate) type Row = Vec<Option<Zeroizing<String>>>;
 
-/// Whether something that is written may be lost, or is there for good.
+/// What a database is opened for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Access {
     /// Nothing is written.

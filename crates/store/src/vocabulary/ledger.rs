@@ -151,7 +151,7 @@ pub const OUTLET: [Key; 37] = [
     Key::new("user", Form::Text, "Who logs in with a password"),
     Key::new(
         "oauth",
-        Form::Table,
+        Form::TableOf(&OAUTH, &["url", "client", "secret"]),
         "url, client, secret and scope: the credentials that a token is given for",
     ),
     Key::new("proxy", Form::Text, "The proxy between"),

@@ -167,7 +167,7 @@ fn look_back(planned: &[Planned<'_>], which: &[usize], bringing: &Bringing<'_>, 
         if let Held::NotKnown(_) = held {
             continue;
         }
-        let sight = Sight { place: planned[index].sight.place.clone(), held, table: None };
+        let sight = Sight { place: planned[index].sight.place.clone(), held, tables: None };
         let again = Planned::of(sight, bringing);
         let holds = again.at.is_as_it_should_be();
         let outcome = &mut all[index].outcome;

@@ -35,7 +35,7 @@ impl<'f> Form<'f> {
     /// The form of what an outlet has, or of one of its files; `output` is what the ledger makes for it.
     pub(crate) fn of(kind: &'f OutletKind, output: Option<&'f RenderedOutput<'_>>) -> Self {
         match (kind, output) {
-            (OutletKind::Rows(rows), _) => Form::Rows(&rows.rows.apart),
+            (OutletKind::Rows(rows), _) => Form::Rows(&rows.content.apart),
             (OutletKind::Http(_), _) => Form::Tree(OutputFormat::Json, Particulars::default()),
             (_, Some(output)) if output.output.template.is_none() => {
                 Form::Tree(output.output.format, particulars(output))

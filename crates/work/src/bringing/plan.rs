@@ -140,13 +140,14 @@ impl<'l> Planned<'l> {
 
 /// Why a table does not take what is to be brought there, if that can be seen from its columns.
 fn refused(sight: &Sight<'_>, owner: &str, parts: &[ToDo]) -> Option<String> {
-    let (table, Some(Asked::Rows(of))) = (sight.table.as_ref()?, sight.place.source.asked.get(owner)) else {
+    let (tables, Some(Asked::Rows(of))) = (sight.tables.as_ref()?, sight.place.source.asked.get(owner))
+    else {
         return None;
     };
     let nothing = Values::new();
     let seen = if let Held::Rows(values) = &sight.held { values } else { &nothing };
     parts.iter().find_map(|part| match &part.end {
-        End::Changed(changes) => table.takes(of, seen, changes).err().map(|failure| failure.to_string()),
+        End::Changed(changes) => tables.takes(of, seen, changes).err().map(|failure| failure.to_string()),
         End::Kept | End::Written(..) | End::Gone => None,
     })
 }

@@ -17,8 +17,8 @@ use crate::trouble::Trouble;
 pub(crate) struct Sight<'l> {
     pub(crate) place: Place<'l>,
     pub(crate) held: Held,
-    /// The table that it has rows in, if it is one.
-    pub(crate) table: Option<Arc<Tables>>,
+    /// The tables that it has rows in, if it has.
+    pub(crate) tables: Option<Arc<Tables>>,
 }
 
 /// Looks at all outlets of a unit in a stage, for the files that are asked of each, and in the words in which the
@@ -45,8 +45,8 @@ pub(crate) fn look<'l>(
     let name = owner.to_string();
     let sights = places.into_iter().zip(backs).map(|(place, mut back)| {
         let held = back.units.remove(&name).unwrap_or_else(|| Held::NotKnown(place.trouble(&back)));
-        let table = back.tables.remove(&name);
-        Sight { place, held, table }
+        let tables = back.tables.remove(&name);
+        Sight { place, held, tables }
     });
     Ok(sights.collect())
 }

@@ -67,6 +67,7 @@ pub(super) fn literal_of(known: &Key, said: &Said, this: Option<Type>) -> Result
         | Form::Parts(_)
         | Form::Some(_)
         | Form::Table
+        | Form::TableOf(..)
         | Form::Rows => saying.table(),
         _ => saying.value().map(Literal::Whole),
     }

@@ -161,7 +161,7 @@ pub(crate) fn reached<'p>(
         let message =
             format!("outlet `{name}` does not take `{owner}@{stage}`, and nothing is brought: {reason}");
         return Err(
-            Trouble::outside(message).help("see the outlet in ledger.toml, and the columns of its table")
+            Trouble::outside(message).help(format!("set a value that the column takes (cledger set), or mend the outlet: cledger change outlet:{name}"))
         );
     }
     let message = format!(

@@ -8,9 +8,8 @@ use cledger_formats::{Particulars, format};
 use cledger_store::daybook::Content;
 use zeroize::Zeroizing;
 
-use crate::bringing::part::rows;
+use crate::bringing::part::Form;
 use crate::meant::unit_of;
-use crate::reality::rows::values_of;
 use crate::rendered;
 use crate::trouble::Trouble;
 
@@ -44,8 +43,7 @@ pub(crate) fn made(
             content(&mut session, output, subject, stage).map_err(|error| wrong(error.to_string()))?;
         let secret = output.is_secret();
         if let OutletKind::Rows(_) = &outlet.kind {
-            let values = values_of(&output.tree());
-            let text = rows(values.iter().map(|(name, text)| (name.as_str(), text.as_str())));
+            let text = Form::Rows(&[]).write(&output.tree()).map_err(wrong)?;
             made.rows.insert(outlet.name.to_string(), Kept::new(text, secret));
         } else {
             let json = format(OutputFormat::Json, Particulars::default());

@@ -434,7 +434,7 @@ fn our_rows(
     (outlet, delivered): (&str, Option<&Content>),
 ) -> Zeroizing<String> {
     let Some(tree) = &put.tree else { return put.text.clone() };
-    let form = Form::Rows(&rows.rows.apart);
+    let form = Form::Rows(&rows.content.apart);
     let before = delivered.and_then(|content| form.read_kept(content.rows.get(outlet)?)?.tree);
     let now = grounds.forms.output(outlet, None).map(RenderedOutput::tree);
     let is_known = |steps: &[String]| [&before, &now].into_iter().flatten().any(|it| it.get(steps).is_some());

@@ -368,22 +368,35 @@ impl Place<'_> {
 
     /// Two units cannot have one place: each would take what the other has for its own.
     fn refuse_sharing(&mut self, asked: &Asked, owner: &str) -> Result<(), Trouble> {
+        // What is not reached is told with its reason.
+        if matches!(self.source.own.get(owner), Some(Reach::None(_))) {
+            return Ok(());
+        }
         let key = match asked {
             Asked::Files(files) => files.base.join(&files.below).display().to_string(),
             Asked::Document(text) => text.clone(),
-            // Where each has a way of its own, it may lead elsewhere.
-            Asked::Rows(_) if self.source.own.contains_key(owner) => return Ok(()),
             Asked::Rows(of) => {
+                // Ways that differ may lead to one and the same table all the same.
+                let way = self.way_in_words(owner);
                 for table in of.tables.iter().filter(|table| table.is_needed) {
-                    let key = format!("{}{}", table.table.join("."), said_of(&table.only));
+                    let key = format!("{way}{}{}", table.table.join("."), said_of(&table.only));
                     self.refuse_twice(key, owner)?;
                 }
-                format!("{}{}", of.scope, said_of(&of.only))
+                format!("{way}{}{}", of.scope, said_of(&of.only))
             }
             // One process can be several units.
             Asked::Environment(_) => return Ok(()),
         };
         self.refuse_twice(key, owner)
+    }
+
+    /// Where the way of a unit leads, as the outlet says it; empty where all have one.
+    fn way_in_words(&self, owner: &str) -> String {
+        let (Some(outlet), Some(reading)) = (self.outlet, &self.reading) else { return String::new() };
+        match &outlet.kind {
+            OutletKind::Rows(rows) if self.source.own.contains_key(owner) => reading.place_of(rows, owner),
+            _ => String::new(),
+        }
     }
 
     fn refuse_twice(&mut self, key: String, owner: &str) -> Result<(), Trouble> {

@@ -2,9 +2,8 @@
 
 use cledger_core::address::Owner;
 use cledger_core::model::{Beside, Kind, LookupRows, Outlet, RowsOutlet, StageText, Subject};
-use cledger_outlets::held::{RowsOf, Said, TableOf, Values, Written};
-
 use cledger_core::tree::Tree;
+use cledger_outlets::held::{RowsOf, Said, TableOf, Values, Written};
 use zeroize::Zeroizing;
 
 use crate::reality::places::expand;

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::{Arc, PoisonError};
 
-use cledger_core::address::Owner;
+use cledger_core::address::{Address, Owner};
 use cledger_core::model::{
     self, Database, Given, HttpOutlet, Ledger, RowsOutlet, StageId, StageText, parts_of_table,
 };
@@ -69,6 +69,14 @@ impl<'l> Reading<'l> {
         })
     }
 
+    /// Where the rows of a unit are, as the outlet says it: server, database and table, without a login.
+    pub(super) fn place_of(&self, rows: &RowsOutlet, owner: &str) -> String {
+        let owner = Address::parse(owner).ok().and_then(|address| address.owner).unwrap_or(Owner::Shared);
+        let texts = [Some(rows.at.as_text()), rows.table.as_ref()].into_iter().flatten();
+        let said = texts.map(|text| self.text(text, &owner).unwrap_or_default() + ", ");
+        said.collect()
+    }
+
     /// The parts of a table's name.
     pub(crate) fn table(&self, table: &StageText, owner: &Owner) -> Result<Vec<String>, String> {
         let table = self.text(table, owner)?;
@@ -77,7 +85,8 @@ impl<'l> Reading<'l> {
 
     /// A text with what it refers to.
     fn text(&self, text: &StageText, owner: &Owner) -> Result<String, String> {
-        let text = text.expand_for(self.ledger, owner, self.stage).map_err(|missing| missing.to_string())?;
+        let text = text.expand_for(self.ledger, owner, self.stage);
+        let text = text.map_err(|missing| format!("{missing}; give it one in ledger.toml"))?;
         Ok(text.into_owned())
     }
 

@@ -29,7 +29,7 @@ pub(super) fn rows(read: In<'_>, table: &TomlTable<'_>, database: Database) -> O
         scope: None,
         beside: Vec::new(),
         tables: Vec::new(),
-        rows: content(read, table, OutputFormat::Properties),
+        content: content(read, table, OutputFormat::Properties),
     };
     for (key, item) in table {
         match key.get_ref().as_ref() {
@@ -45,12 +45,12 @@ pub(super) fn rows(read: In<'_>, table: &TomlTable<'_>, database: Database) -> O
         let columns = table.columns.iter().map(|(name, _)| name.clone()).collect();
         Apart { entry: table.entry.clone(), columns }
     };
-    rows.rows.apart = rows.tables.iter().map(apart).collect();
+    rows.content.apart = rows.tables.iter().map(apart).collect();
     if rows.table.is_none() {
         // Nothing has a place there but the lookup tables.
-        rows.rows.except = FieldPatterns::default();
+        rows.content.except = FieldPatterns::default();
         // It is a pattern of fields: all of them.
-        let _ = rows.rows.except.add("*");
+        let _ = rows.content.except.add("*");
     }
     let of_names: &[&str] = if rows.table.is_none() { &["scope", "only", "except"] } else { &[] };
     for key in ["columns", "where", "fixed", "who", "when"].iter().chain(of_names) {
