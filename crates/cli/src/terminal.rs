@@ -102,7 +102,6 @@ impl Asking for Terminal {
     }
 }
 
-/// A bar that is cleared when it is dropped.
 /// What came of each part, a line each.
 struct Lines(Terminal);
 
@@ -114,6 +113,7 @@ impl Progress for Lines {
     }
 }
 
+/// A bar that is cleared when it is dropped.
 struct Bar(ProgressBar);
 
 impl Progress for Bar {

@@ -10,6 +10,7 @@ pub mod bundle;
 mod bundled;
 pub(crate) mod by_hand;
 pub mod chores;
+mod deliveries;
 pub(crate) mod delivering;
 pub mod dropping;
 pub(crate) mod due;
@@ -24,16 +25,18 @@ pub mod plan;
 pub(crate) mod recorded;
 mod standing;
 pub mod status;
+mod taking_off;
 pub(crate) mod tested;
 pub mod to_do;
 pub mod withdraw;
+mod withdrawn;
 pub mod words;
 
 use std::collections::BTreeMap;
 
 use cledger_core::delivery::{Arrived, referred_first};
 use cledger_core::findings::Finding;
-use cledger_core::model::{StageId, Subject};
+use cledger_core::model::{Outlet, StageId, Subject};
 use cledger_store::daybook::{Daybook as _, Entry, Kind as RecordKind, Wanted};
 
 pub use self::asked::{AT_ONCE, Settle, ToDeliver};
@@ -41,7 +44,7 @@ use self::at_once::Pace;
 pub use self::bundle::Together;
 use self::delivering::Delivering;
 pub use self::outcome::{Delivered, Delivery};
-use self::plan::{plan, plan_again};
+use self::plan::{Plan, plan, plan_again};
 use self::recorded::{Planner, arrived};
 use crate::bringing::at::AtOutlet;
 use crate::bringing::effects::Effects;
@@ -54,6 +57,7 @@ use crate::daybook;
 use crate::gate;
 use crate::opened::Opened;
 use crate::reality::around::Around;
+use crate::several::each;
 use crate::shared_book::SharedBook;
 use crate::trouble::Trouble;
 
@@ -91,10 +95,16 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
         Delivering { opened, asked, planner, around: &around, effects: &effects, book, again };
     let mut gaps = delivering.errors(&subjects, stage)?;
     let mut deliveries = Vec::new();
-    for subject in subjects {
+    for &subject in &subjects {
         delivering.finish_open(subject, stage)?;
-        match delivering.plan(subject, stage)? {
+    }
+    let telling = &*opened.at.telling;
+    let plans =
+        each(subjects, asked.at_once, (telling, "units"), |subject, _| delivering.plan(subject, stage));
+    for plan in plans {
+        match plan? {
             Ok(plan) => {
+                delivering.tell_lost_outlets(&plan);
                 deliveries.push(Delivery { plan, brought: Vec::new(), recorded: None, trouble: None });
             }
             Err(found) if gaps.is_empty() => gaps.extend(found),
@@ -143,35 +153,36 @@ impl Delivering<'_, '_> {
     }
 
     /// What a delivery would be, and what its outlets have now.
-    fn plan(&mut self, subject: Subject, stage: StageId) -> Result<plan::Planned, Trouble> {
+    fn plan(&self, subject: Subject, stage: StageId) -> Result<plan::Planned, Trouble> {
+        let mut book = self.book.clone();
         let (owner, name) =
             (self.opened.ledger.owner(subject).to_string(), self.opened.ledger.stage(stage).name.as_str());
         let mut plan = match self.earlier(&owner, name)? {
             Some(number) => {
-                let record = history::numbered(&mut self.book, &owner, name, number)?;
-                plan_again(&self.planner, &mut self.book, (subject, stage), &record)?
+                let record = history::numbered(&mut book, &owner, name, number)?;
+                plan_again(&self.planner, &mut book, (subject, stage), &record)?
             }
-            None => match plan(&self.planner, &mut self.book, subject, stage)? {
+            None => match plan(&self.planner, &mut book, subject, stage)? {
                 Ok(plan) => plan,
                 Err(gaps) => return Ok(Err(gaps)),
             },
         };
         let whom = Whom::of(&self.opened.ledger, subject, stage);
         let rules = self.rules()?;
-        plan.outlets = self.outlets(&whom, rules, &plan)?;
+        (plan.outlets, plan.lost_outlets) = self.outlets(&whom, rules, &plan)?;
         let by_hand = by_hand::outlets(&self.opened.ledger, &whom.owner, stage);
         plan.by_hand = by_hand.map(|(outlet, chore)| (outlet.to_owned(), chore.to_owned())).collect();
         if plan.again.is_none() {
-            plan.untested = tested::untested(&self.planner, &mut self.book, (subject, stage), &plan.content)?;
+            plan.untested = tested::untested(&self.planner, &mut book, (subject, stage), &plan.content)?;
         }
         Ok(Ok(plan))
     }
 
     /// The number of the delivery whose content is brought in place of what the ledger says, if one is.
-    fn earlier(&mut self, owner: &str, stage: &str) -> Result<Option<u64>, Trouble> {
+    fn earlier(&self, owner: &str, stage: &str) -> Result<Option<u64>, Trouble> {
         let Some(settle) = self.asked.settle else { return Ok(self.again.get(owner).copied()) };
         let wanted = Wanted { beside: Some(false), ..Wanted::of(owner, stage) };
-        let mut entries = self.book.entries(&wanted, false)?;
+        let mut entries = self.book.clone().entries(&wanted, false)?;
         let of = format!("{owner}@{stage}");
         let last = entries.pop().filter(|entry| entry.meta.kind.is_brought());
         let Some(last) = last.filter(|entry| arrived(&entry.meta) != Arrived::Whole) else {
@@ -189,32 +200,42 @@ impl Delivering<'_, '_> {
         }
     }
 
-    /// What a unit's outlets have now, and what of that a plan changes.
-    fn outlets(&mut self, whom: &Whom, rules: Rules, plan: &plan::Plan) -> Result<Vec<AtOutlet>, Trouble> {
-        let mut grounds = Grounds::read(&self.planner, &mut self.book, whom, rules)?;
+    /// What a unit's outlets have now, and what of that a plan changes; and which are not declared any more.
+    fn outlets(
+        &self,
+        whom: &Whom,
+        rules: Rules,
+        plan: &Plan,
+    ) -> Result<(Vec<AtOutlet>, Vec<String>), Trouble> {
+        let mut book = self.book.clone();
+        let mut grounds = Grounds::read(&self.planner, &mut book, whom, rules)?;
         let stage = &self.opened.ledger.stage(whom.stage).name;
         // What is still open may have been brought.
-        let open = crate::bringing::baseline::left_open(&mut self.book, &plan.owner, stage.as_str())?;
+        let open = crate::bringing::baseline::left_open(&mut book, &plan.owner, stage.as_str())?;
         if let Some(open) = open {
             let content = crate::bringing::baseline::content_of(&self.planner, &open)?;
             grounds.baseline = grounds.baseline.with_open(&open, &content);
         }
         let from = if plan.again.is_some() { From::Earlier } else { From::Ledger };
-        self.tell_lost_outlets(whom, &grounds);
         let bringing = grounds.bringing(&self.opened.ledger, whom, &plan.content, from);
-        Ok(self.bringer().plan(&bringing)?.into_iter().map(|planned| planned.at).collect())
+        let planned = self.bringer().plan(&bringing)?;
+        Ok((planned.into_iter().map(|planned| planned.at).collect(), self.lost_outlets(whom, &grounds)))
     }
 
-    /// Tells which outlets the ledger does not declare any more, although something lies there: nothing is reached
-    /// on the daybook's word alone.
-    fn tell_lost_outlets(&self, whom: &Whom, grounds: &Grounds<'_>) {
-        let (ledger, owner) = (&self.opened.ledger, &whom.owner);
-        let stage = &ledger.stage(whom.stage).name;
+    /// The outlets that the ledger does not declare any more, although something lies there.
+    fn lost_outlets(&self, whom: &Whom, grounds: &Grounds<'_>) -> Vec<String> {
+        let ledger = &self.opened.ledger;
         let is_declared = |name: &String| {
-            let taking = |outlet: &cledger_core::model::Outlet| ledger.takes(outlet, whom.stage, owner);
+            let taking = |outlet: &Outlet| ledger.takes(outlet, whom.stage, &whom.owner);
             ledger.outlets.iter().any(|outlet| outlet.name.as_str() == name && taking(outlet))
         };
-        for outlet in grounds.baseline.outlets().iter().filter(|name| !is_declared(name)) {
+        grounds.baseline.outlets().into_iter().filter(|name| !is_declared(name)).collect()
+    }
+
+    /// Tells which those are: nothing is reached on the daybook's word alone.
+    fn tell_lost_outlets(&self, plan: &Plan) {
+        let (owner, stage) = (&plan.owner, &self.opened.ledger.stage(plan.stage).name);
+        for outlet in &plan.lost_outlets {
             self.opened.at.telling.notice(&format!(
                 "Outlet {outlet} takes nothing of {owner}@{stage} any more, and what was brought there is left as it \
                  is: declare it again, and withdraw it."
@@ -239,7 +260,7 @@ impl Delivering<'_, '_> {
     }
 
     /// Refuses what is not granted of one delivery; gives its reason.
-    fn granted(&mut self, plan: &plan::Plan) -> Result<String, Trouble> {
+    fn granted(&mut self, plan: &Plan) -> Result<String, Trouble> {
         let (asked, ledger) = (self.asked, &self.opened.ledger);
         let whom = Whom::of(ledger, plan.subject, plan.stage);
         guards::somewhere(ledger, plan)?;
@@ -293,8 +314,8 @@ impl Delivering<'_, '_> {
             self.together(delivered, reasons)?;
         } else {
             let not_begun = asked.stop_at_failure.then_some("leave --stop-at-failure out");
-            let pace = Pace { at_once: asked.at_once, not_begun };
-            at_once::all(self, &mut delivered.deliveries, reasons, (pace, BTreeMap::new()));
+            let pace = Pace { not_begun, ..Pace::of(asked.at_once) };
+            deliveries::make(self, &mut delivered.deliveries, reasons, (pace, BTreeMap::new()));
         }
         if is_alone && let Some(trouble) = delivered.deliveries.iter_mut().find_map(|it| it.trouble.take()) {
             return Err(trouble);

@@ -58,6 +58,7 @@ pub mod routine;
 pub mod run;
 pub mod set;
 pub mod setting;
+mod several;
 pub mod share;
 mod shared_book;
 pub mod show;

@@ -3,6 +3,7 @@
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
+use cledger_work::deliver::AT_ONCE;
 use cledger_work::deliver::withdraw::{AllWithdrawn, ToWithdraw, Withdrawn, take_settings_out, withdraw};
 use cledger_work::whole_units::WholeUnits;
 use cledger_work::{Kind, Trouble};
@@ -27,6 +28,9 @@ pub(crate) struct WithdrawArgs {
     /// Take the unit's settings for the stage out of the ledger, too
     #[arg(long)]
     settings: bool,
+    /// Take so many units off at once
+    #[arg(long, value_name = "COUNT", default_value_t = AT_ONCE)]
+    at_once: usize,
     #[command(flatten)]
     act: ActOptions,
     #[command(flatten)]
@@ -38,7 +42,12 @@ pub(crate) struct WithdrawArgs {
 pub(crate) fn run(args: &WithdrawArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let what = WholeUnits::parse(&args.what, args.stage.as_ref(), "withdrawn")?.without_delivery()?;
     let consent = args.change.consent();
-    let asked = ToWithdraw { edits: args.edits.edits(), consent: consent.clone(), write: args.act.writes() };
+    let asked = ToWithdraw {
+        edits: args.edits.edits(),
+        at_once: args.at_once,
+        consent: consent.clone(),
+        write: args.act.writes(),
+    };
     let withdrawn = withdraw(&app.open_for(&what)?, &what, &asked)?;
     let mut settings = None;
     if args.settings && args.act.writes() && withdrawn.units.iter().all(Withdrawn::is_well) {

@@ -292,7 +292,9 @@ fn a_delivery_that_is_killed_is_finished_by_the_next() {
 
 #[test]
 fn a_withdrawal_does_not_take_the_place_of_what_was_left_open() {
-    let ledger = ledger("reload = [\"sh\", \"-c\", \"test -e spare || kill -9 $PPID\"]\n");
+    let ledger = ledger(
+        "reload = [\"sh\", \"-c\", \"cat live/dev/desk/*.env >> ups; test -e spare || kill -9 $PPID\"]\n",
+    );
     ledger.write("spare", "");
     run(&ledger, "deliver desk@dev --write --why first", 0);
     fs::remove_file(ledger.path("spare")).unwrap();
@@ -302,12 +304,17 @@ fn a_withdrawal_does_not_take_the_place_of_what_was_left_open() {
     let (_, err) = run(&ledger, "withdraw desk@dev --write --why gone", 4);
     assert!(err.contains("finish it first: cledger deliver desk@dev --write"), "{err}");
     assert!(ledger.read("live/dev/desk/desk.env").contains("HOLD=7m"), "what is there stays");
+    run(&ledger, "set desk/hold@dev=8m", 0);
+    fs::write(ledger.path("ups"), "").unwrap();
     run(&ledger, "deliver desk@dev --write --why after", 0);
+    // What is finished is taken up, and what comes after it, too.
+    let ups = ledger.read("ups");
+    assert_eq!(ups.matches("HOLD=7m").count() + 10 * ups.matches("HOLD=8m").count(), 11, "{ups}");
     let (out, _) = run(&ledger, "show desk@dev:2", 0);
     assert!(out.contains("why  killed") && out.contains("note  finished by ada"), "{out}");
     run(&ledger, "withdraw desk@dev --write --why gone", 0);
     let (out, _) = run(&ledger, "history --verify", 0);
-    assert!(out.starts_with("whole: 3 records"), "{out}");
+    assert!(out.starts_with("whole: 4 records"), "{out}");
 }
 
 #[test]

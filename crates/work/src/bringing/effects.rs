@@ -50,6 +50,12 @@ impl<'e> Effects<'e> {
         Self { ledger, around, stamps: Mutex::default(), done: Mutex::default() }
     }
 
+    /// What was taken up so far counts for nothing that is brought from now on.
+    pub(crate) fn anew(&self) {
+        *self.stamps.lock().unwrap_or_else(PoisonError::into_inner) = BTreeMap::new();
+        *self.done.lock().unwrap_or_else(PoisonError::into_inner) = Done::default();
+    }
+
     /// Notes, before anything is brought, when the file was last written that tells that it counts.
     pub(super) fn note(&self, effect: &Effecting, owner: &Owner, stage: StageId) -> Result<(), Trouble> {
         if let Some(Ready::File(path)) = &effect.ready {

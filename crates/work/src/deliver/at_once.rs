@@ -1,18 +1,13 @@
-//! Many units brought at once: first all are brought, so many at a time; then each program that has them taken up
-//! runs once; then each is looked at again and recorded.
+//! Many units at once: first each is brought, or taken off, so many at a time; then each program that has that taken up
+//! runs once; then all are looked at again and recorded, as many at a time.
 
-use std::collections::{BTreeMap, VecDeque};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
-use std::thread;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use cledger_outlets::effect::Masking;
 
-use crate::deliver::delivering::{Delivering, InHand};
-use crate::deliver::outcome::Delivery;
-use crate::deliver::plan::Plan;
-use crate::reality::masking::masking_of;
-use crate::shared_book::Held;
+use crate::asking::Telling;
+use crate::deliver::delivering::Recorded;
+use crate::several::each;
 use crate::trouble::Trouble;
 
 /// How many are brought at once, and what is done where one fails.
@@ -20,90 +15,83 @@ use crate::trouble::Trouble;
 pub(super) struct Pace {
     /// How many at once.
     pub(super) at_once: usize,
+    /// How many are looked at in the end at once.
+    pub(super) looks: usize,
     /// What there is to do for those that are not begun once one has failed; they are begun all the same without it.
     pub(super) not_begun: Option<&'static str>,
+    /// Whether one has failed already.
+    pub(super) has_failed: bool,
 }
 
-/// Makes the deliveries that have a reason, and puts what came of each into it. Those that are `held` already stay so
-/// until then.
-pub(super) fn all(
-    delivering: &Delivering<'_, '_>,
-    deliveries: &mut [Delivery],
+impl Pace {
+    /// So many at once, whatever fails.
+    pub(super) fn of(at_once: usize) -> Self {
+        Self { at_once, looks: at_once, not_begun: None, has_failed: false }
+    }
+}
+
+/// What is done to many units at their outlets. Each has its place among them.
+pub(super) trait Tasks: Sync {
+    /// One that was brought, or taken off, and is neither taken up nor recorded yet.
+    type InHand: Send;
+
+    /// How all of them are called, as of which so many are done.
+    const CALLED: &'static str;
+
+    /// Brings one, or takes it off.
+    fn bring(&self, at: usize, why: &str) -> Result<Self::InHand, Trouble>;
+
+    /// Whether all of it came where it was to come, as far as that shows by now.
+    fn is_well(in_hand: &Self::InHand) -> bool;
+
+    /// How that ended, for whoever watches; what came of it in the end is told in the result.
+    fn ended(&self, at: usize, trouble: Option<&Trouble>) -> String;
+
+    /// What hides the secrets of all of these: a program that they share may tell those of any.
+    fn masking(&self, in_hand: &[(usize, &Self::InHand)]) -> Masking;
+
+    /// Has one taken up, each program once for all units that share it.
+    fn take_up(&self, at: usize, in_hand: &mut Self::InHand, masking: &Masking) -> Result<(), Trouble>;
+
+    /// Looks whether it is as it is to be, and records it.
+    fn record(&self, at: usize, in_hand: Self::InHand) -> Result<Recorded, Trouble>;
+}
+
+/// Does those that have a reason, and gives what came of each, by its place.
+pub(super) fn all<T: Tasks>(
+    tasks: &T,
+    telling: &dyn Telling,
     reasons: Vec<Option<String>>,
-    (pace, held): (Pace, BTreeMap<usize, Held>),
-) {
-    let work: VecDeque<(usize, String)> =
-        reasons.into_iter().enumerate().filter_map(|(at, why)| Some((at, why?))).collect();
-    let threads = pace.at_once.clamp(1, work.len().max(1));
-    // What was refused before has failed, too.
+    pace: Pace,
+) -> Vec<(usize, Result<Recorded, Trouble>)> {
     let stops = pace.not_begun.is_some();
-    let is_over = stops && deliveries.iter().any(Delivery::has_failed);
-    let (work, is_over, held) = (Mutex::new(work), AtomicBool::new(is_over), Mutex::new(held));
-    let in_hand: Mutex<Vec<(usize, Result<InHand<'_, '_>, Trouble>)>> = Mutex::default();
-    let (count, done) = (lock(&work).len(), AtomicUsize::new(0));
-    let progress = Mutex::new(delivering.opened.at.telling.begins(count, "deliveries"));
-    let plans: Vec<_> = deliveries.iter().map(|delivery| &delivery.plan).collect();
-    thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(|| {
-                while !is_over.load(Ordering::SeqCst) {
-                    let Some((at, why)) = lock(&work).pop_front() else { return };
-                    let kept = lock(&held).remove(&at);
-                    let held = kept.map_or_else(|| delivering.hold(plans[at]), Ok);
-                    let brought = held.and_then(|held| delivering.bring(plans[at], &why, held));
-                    if stops && !brought.as_ref().is_ok_and(InHand::is_well) {
-                        is_over.store(true, Ordering::SeqCst);
-                    }
-                    lock(&progress).ended(&ended(delivering, plans[at], brought.as_ref().err()));
-                    lock(&in_hand).push((at, brought));
-                    lock(&progress).done(done.fetch_add(1, Ordering::SeqCst) + 1);
-                }
-            });
+    let is_over = AtomicBool::new(stops && pace.has_failed);
+    let work: Vec<(usize, String)> =
+        reasons.into_iter().enumerate().filter_map(|(at, why)| Some((at, why?))).collect();
+    let brought = each(work, pace.at_once, (telling, T::CALLED), |(at, why), tell| {
+        if is_over.load(Ordering::SeqCst) {
+            let message = format!("it was not begun: another of the {} failed before", T::CALLED);
+            let not_begun = Trouble::refused(message).help(pace.not_begun.unwrap_or_default());
+            return (at, Err(not_begun));
         }
+        let brought = tasks.bring(at, &why);
+        if stops && !brought.as_ref().is_ok_and(T::is_well) {
+            is_over.store(true, Ordering::SeqCst);
+        }
+        tell(&tasks.ended(at, brought.as_ref().err()));
+        (at, brought)
     });
-    let mut in_hand = in_hand.into_inner().unwrap_or_else(PoisonError::into_inner);
-    in_hand.sort_by_key(|(at, _)| *at);
-    let masking = masking_for(delivering, deliveries);
-    let mut taken_up = Vec::new();
-    for (at, brought) in in_hand {
+    let in_hand: Vec<_> = brought.iter().filter_map(|(at, it)| Some((*at, it.as_ref().ok()?))).collect();
+    let masking = tasks.masking(&in_hand);
+    let taken_up = brought.into_iter().map(|(at, brought)| {
         let taken = brought.and_then(|mut in_hand| {
-            delivering.take_up(&mut in_hand, &deliveries[at].plan, &masking)?;
+            tasks.take_up(at, &mut in_hand, &masking)?;
             Ok(in_hand)
         });
-        taken_up.push((at, taken));
-    }
-    for (at, taken) in taken_up {
-        let recorded = taken.and_then(|in_hand| delivering.record(in_hand, &deliveries[at].plan));
-        match recorded {
-            Ok(recorded) => (deliveries[at].brought, deliveries[at].recorded) = recorded,
-            Err(trouble) => deliveries[at].trouble = Some(trouble),
-        }
-    }
-    for (at, _) in lock(&work).drain(..) {
-        let message = "it was not begun: another delivery failed before";
-        deliveries[at].trouble = Some(Trouble::refused(message).help(pace.not_begun.unwrap_or_default()));
-    }
-}
-
-/// How the bringing of one unit ended, for whoever watches; what came of it in the end is told in the result.
-fn ended(delivering: &Delivering<'_, '_>, plan: &Plan, trouble: Option<&Trouble>) -> String {
-    let of = format!("{}@{}", plan.owner, delivering.opened.ledger.stage(plan.stage).name);
-    match trouble {
-        None => format!("{of}: sent to its outlets"),
-        Some(trouble) => format!("{of}: not delivered: {trouble}"),
-    }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// What hides the secrets of all units: a program that they share may tell those of any.
-fn masking_for(delivering: &Delivering<'_, '_>, deliveries: &[Delivery]) -> Masking {
-    let resolver = delivering.planner.resolver;
-    masking_of(deliveries.iter().filter(|delivery| !delivery.plan.is_idle()).map(|delivery| {
-        let plan = &delivery.plan;
-        let earlier = if plan.again.is_some() { Some(&plan.content) } else { None };
-        (resolver, plan.subject, plan.stage, [earlier, plan.delivered()])
-    }))
+        (at, taken)
+    });
+    let taken_up = taken_up.collect();
+    each(taken_up, pace.looks, (telling, "looks afterwards"), |(at, taken), _| {
+        (at, taken.and_then(|in_hand| tasks.record(at, in_hand)))
+    })
 }

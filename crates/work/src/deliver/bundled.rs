@@ -5,10 +5,12 @@ use std::collections::BTreeMap;
 use cledger_core::delivery::Arrived;
 use cledger_store::daybook::{AnswerState, Kind, Member};
 
-use crate::deliver::at_once::{self, Pace};
+use crate::deliver::at_once::Pace;
+use crate::deliver::deliveries;
 use crate::deliver::delivering::Delivering;
 use crate::deliver::outcome::{Delivered, Delivery};
 use crate::deliver::recorded::arrived;
+use crate::several::each;
 use crate::shared_book::Held;
 use crate::trouble::Trouble;
 
@@ -28,8 +30,8 @@ impl Delivering<'_, '_> {
         let held = self.hold_all(deliveries, &reasons)?;
         let given = self.asked.consent.why.as_deref();
         let why = given.map_or_else(|| whole_reason(deliveries, &reasons), str::to_owned);
-        let pace = Pace { at_once: 1, not_begun: Some(NOT_BEGUN) };
-        at_once::all(self, deliveries, reasons, (pace, held));
+        let pace = Pace { at_once: 1, not_begun: Some(NOT_BEGUN), ..Pace::of(self.asked.at_once) };
+        deliveries::make(self, deliveries, reasons, (pace, held));
         let members = deliveries.iter().filter_map(member).collect();
         together.record(self.opened, &mut self.book, (Kind::BundleDelivered, self.asked.again), &why, members)
     }
@@ -47,9 +49,12 @@ impl Delivering<'_, '_> {
         for at in order {
             all.insert(at, self.hold(&deliveries[at].plan)?);
         }
-        for (&at, held) in &mut all {
-            self.look_again(&deliveries[at].plan, held)?;
-        }
+        let telling = &*self.opened.at.telling;
+        let looked =
+            each(all.iter_mut().collect(), self.asked.at_once, (telling, "units"), |(at, held), _| {
+                self.look_again(&deliveries[*at].plan, held).map(drop)
+            });
+        looked.into_iter().collect::<Result<(), Trouble>>()?;
         Ok(all)
     }
 }

@@ -83,6 +83,7 @@ impl Delivering<'_, '_> {
         let token = book.take_up(&open)?;
         let contents = [Some(&content), None];
         let masking = masking(self.planner.resolver, whom.subject, whom.stage, contents);
+        self.effects.anew();
         let mut brought = bringer.bring(planned, &bringing, (&masking, Purpose::Finish))?;
         brought.extend(by_hand::brought(ledger, &whom.owner, whom.stage, None));
         record((self.opened, book), (meta, &packed), &token, brought, false).map(Some)

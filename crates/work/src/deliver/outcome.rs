@@ -9,7 +9,7 @@ use cledger_store::daybook::Record;
 use crate::bringing::brought::Brought;
 use crate::deliver::bundle::Together;
 use crate::deliver::plan::Plan;
-use crate::deliver::withdraw::Withdrawn;
+use crate::deliver::withdrawn::Withdrawn;
 use crate::trouble::{Kind, Trouble};
 
 /// What came of the delivery of one unit.

@@ -40,6 +40,8 @@ pub struct Plan {
     pub done: BTreeSet<String>,
     /// What its outlets have now, and what of that changes.
     pub outlets: Vec<AtOutlet>,
+    /// The outlets that hold something of it, and that the ledger does not declare any more.
+    pub lost_outlets: Vec<String>,
     /// The number of the delivery whose content comes again.
     pub again: Option<u64>,
     /// The outlets that are reached by hand, each with what to do.
@@ -108,6 +110,7 @@ fn whole(
         version: unit_of(subject).and_then(|unit| ledger.unit(unit).version.clone()),
         done,
         outlets: Vec::new(),
+        lost_outlets: Vec::new(),
         again: None,
         by_hand: Vec::new(),
         untested: Untested::new(),

@@ -1,110 +1,56 @@
 //! What was delivered, taken off the outlets again, and what was there before brought back.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
-use cledger_core::address::{Address, Owner};
-use cledger_core::delivery::{Arrived, still_open};
-use cledger_core::model::{LayerId, OutletKind, StageId, Subject};
-use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Member, Meta, Open, Packed, Wanted};
+use cledger_core::delivery::Arrived;
+use cledger_core::model::{LayerId, StageId, Subject};
+use cledger_store::daybook::{AnswerState, Content, Daybook, Kind, Member, Meta, Wanted};
 use cledger_store::{Target, What, setting};
 
-use crate::bringing::at::{AtOutlet, Seen};
 use crate::bringing::baseline::left_open;
-use crate::bringing::bring::{Bringer, Purpose, kept_before, left};
-use crate::bringing::brought::{Brought, Outcome};
+use crate::bringing::brought::Brought;
 use crate::bringing::effects::Effects;
 use crate::bringing::grounds::Grounds;
-use crate::bringing::plan::{Bringing, From, Planned};
-use crate::bringing::restoring::Restoring;
-use crate::bringing::rules::{Edits, Rules};
+use crate::bringing::plan::From;
+use crate::bringing::rules::Edits;
 use crate::bringing::whom::Whom;
 use crate::change::{CHANGES, Changing, Consent, countersigned};
 use crate::daybook;
+use crate::deliver::asked::AT_ONCE;
+use crate::deliver::at_once::Pace;
 use crate::deliver::bundle::Together;
-use crate::deliver::by_hand;
-use crate::deliver::delivering::{Delivering, record};
+use crate::deliver::delivering::Delivering;
 use crate::deliver::finish::told;
-use crate::deliver::guards;
-use crate::deliver::recorded::{Planner, arrived, meta, past};
-use crate::deliver::standing::{standing, whom, whoms};
+use crate::deliver::recorded::{Planner, arrived};
+use crate::deliver::standing::{standing, whoms};
+use crate::deliver::taking_off::{self, Withdrawing};
+pub use crate::deliver::withdrawn::Withdrawn;
 use crate::gate;
 use crate::opened::Opened;
 use crate::reality::around::Around;
-use crate::reality::masking::masking;
-use crate::reality::places::holder;
+use crate::several::each;
 use crate::shared_book::{Held, SharedBook};
-use crate::trouble::{Kind as TroubleKind, Trouble};
+use crate::trouble::Trouble;
 use crate::whole_units::WholeUnits;
 
 /// What is to be withdrawn.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct ToWithdraw {
     /// What becomes of what is there and not ours.
     pub edits: Edits,
+    /// How many units are taken off at once.
+    pub at_once: usize,
     /// What somebody says to it.
     pub consent: Consent,
     /// Do it.
     pub write: bool,
 }
 
-/// What came of a withdrawal.
-#[derive(Debug)]
-pub struct Withdrawn {
-    /// The unit or instance.
-    pub owner: String,
-    /// The stage.
-    pub stage: String,
-    /// How it is called now, if it was only renamed.
-    pub now: Option<String>,
-    /// Who that is in the ledger, if it still belongs to the stage, for what follows.
-    pub subject: Option<Subject>,
-    /// The stage, for what follows.
-    pub stage_id: StageId,
-    /// The number of the record that is taken off.
-    pub number: u64,
-    /// Whether that is a withdrawal before, which did not come whole and is done again.
-    pub again: bool,
-    /// What the outlets have now, and what of that goes or is brought back.
-    pub outlets: Vec<AtOutlet>,
-    /// What the outlets answered; nothing where it was only shown.
-    pub brought: Vec<Brought>,
-    /// The number of the withdrawal, where it was made.
-    pub recorded: Option<u64>,
-    /// Whether it was to be done, and not only shown.
-    pub write: bool,
-    /// Whether what is not ours may be overwritten.
-    pub overwrites: bool,
-    /// Why it was not done, or not to its end.
-    pub trouble: Option<Trouble>,
-}
-
-impl Withdrawn {
-    /// What kind of trouble there was, if any.
-    pub fn kind(&self) -> Option<TroubleKind> {
-        if let Some(trouble) = &self.trouble {
-            return Some(trouble.kind());
-        }
-        let is_unknown = self.outlets.iter().any(|outlet| outlet.reason().is_some());
-        if is_unknown || !self.brought.iter().all(Brought::is_well) {
-            return Some(TroubleKind::Outside);
-        }
-        let is_blocked = self.outlets.iter().any(|outlet| outlet.blocking().next().is_some());
-        (is_blocked && !self.write && !self.overwrites).then_some(TroubleKind::Found)
+impl Default for ToWithdraw {
+    fn default() -> Self {
+        let (edits, consent) = (Edits::default(), Consent::default());
+        Self { edits, at_once: AT_ONCE, consent, write: false }
     }
-
-    /// Whether all went well.
-    pub fn is_well(&self) -> bool {
-        self.kind().is_none()
-    }
-}
-
-/// What it takes to withdraw.
-struct Withdrawing<'a, 'l> {
-    opened: &'a Opened,
-    planner: Planner<'a, 'l>,
-    around: &'a Around<'a>,
-    effects: &'a Effects<'a>,
-    edits: &'a Edits,
 }
 
 /// What came of withdrawing units.
@@ -137,10 +83,10 @@ pub fn withdraw(opened: &Opened, what: &WholeUnits, asked: &ToWithdraw) -> Resul
         }
         None => None,
     };
-    let mut all = Vec::new();
-    for whom in whoms {
-        all.push(withdrawing.plan(&mut book, &whom, asked.write)?);
-    }
+    let looked = each(whoms, asked.at_once, (&*opened.at.telling, "units"), |whom, _| {
+        withdrawing.plan(&mut book.clone(), &whom, asked.write)
+    });
+    let mut all = looked.into_iter().collect::<Result<Vec<_>, _>>()?;
     // What comes back was in order when it was there; what is said by now is named, and holds nothing up.
     let subjects: Vec<Subject> = all.iter().filter_map(|withdrawn| withdrawn.subject).collect();
     gate::tell_now(opened, &gate::holding_up(opened, &resolver, &subjects, id)?);
@@ -157,21 +103,16 @@ pub fn withdraw(opened: &Opened, what: &WholeUnits, asked: &ToWithdraw) -> Resul
     let why = why.ok_or_else(|| Trouble::usage("a withdrawal has a reason").help("add --why TEXT"))?;
     let why = daybook::reason(why)?.to_owned();
     let own = together.as_ref().map(|it| Held::take(&book, &it.unit(), &it.stage)).transpose()?;
-    let is_alone = all.len() == 1 && together.is_none();
-    let mut has_failed = false;
-    for withdrawn in &mut all {
-        if has_failed && together.is_some() {
-            let message = "it was not begun: another withdrawal failed before";
-            withdrawn.trouble =
-                Some(Trouble::refused(message).help("mend that, and withdraw the bundle again"));
-            continue;
-        }
-        match withdrawing.carry_out(&book, withdrawn, &why) {
-            Ok(()) => {}
-            Err(trouble) if is_alone => return Err(trouble),
-            Err(trouble) => withdrawn.trouble = Some(trouble),
-        }
-        has_failed |= !withdrawn.is_well();
+    let reasons = vec![Some(why.clone()); all.len()];
+    let not_begun = together.is_some().then_some("mend that, and withdraw the bundle again");
+    // What goes together goes in its order.
+    let at_once = if together.is_some() { 1 } else { asked.at_once };
+    let pace = Pace { at_once, not_begun, ..Pace::of(asked.at_once) };
+    taking_off::make((&withdrawing, &book), &mut all, reasons, pace);
+    if let ([one], None) = (&mut *all, &together)
+        && let Some(trouble) = one.trouble.take()
+    {
+        return Err(trouble);
     }
     if let Some(together) = &mut together {
         let members = all.iter().map(member).collect();
@@ -194,43 +135,7 @@ fn member(withdrawn: &Withdrawn) -> Member {
     Member { unit: withdrawn.owner.clone(), number, state }
 }
 
-impl<'a> Withdrawing<'a, '_> {
-    fn bringer(&self) -> Bringer<'a> {
-        Bringer { opened: self.opened, around: self.around, effects: self.effects }
-    }
-
-    /// What each outlet is to have in place of what was delivered.
-    fn restored(
-        &self,
-        book: &mut dyn Daybook,
-        whom: &Whom,
-        grounds: &Grounds<'_>,
-    ) -> Result<Content, Trouble> {
-        let ledger = &self.opened.ledger;
-        let restoring = Restoring::read(&self.planner, book, whom)?;
-        let taking = ledger.outlets.iter().filter(|outlet| ledger.takes(outlet, whom.stage, &whom.owner));
-        let outlets: Vec<(&str, &OutletKind)> =
-            taking.map(|outlet| (outlet.name.as_str(), &outlet.kind)).collect();
-        Ok(restoring.content(&outlets, &grounds.forms))
-    }
-
-    /// What taking it off means at each outlet; where another unit has its place by now, nothing.
-    fn planned(&self, whom: &Whom, bringing: &Bringing<'_>) -> Result<Vec<Planned<'a>>, Trouble> {
-        let mut all = self.bringer().plan(bringing)?;
-        for planned in all.iter_mut().filter(|_| whom.subject.is_none()) {
-            let outlet = planned.sight.place.outlet;
-            let to = outlet.and_then(|it| holder(&self.opened.ledger, it, whom.stage, &whom.owner));
-            if let Some(to) = to {
-                planned.hand_on(&to);
-            }
-        }
-        Ok(all)
-    }
-
-    fn rules(&self) -> Result<Rules, Trouble> {
-        Ok(Rules::of(self.edits, self.opened.at.today()?).without_waivers())
-    }
-
+impl Withdrawing<'_, '_> {
     /// What a withdrawal would be.
     fn plan(&self, book: &mut dyn Daybook, whom: &Whom, write: bool) -> Result<Withdrawn, Trouble> {
         let ledger = &*self.opened.ledger;
@@ -273,80 +178,6 @@ impl<'a> Withdrawing<'a, '_> {
             stage,
         })
     }
-
-    /// Takes it off, and records that.
-    fn carry_out(&self, book: &SharedBook, withdrawn: &mut Withdrawn, why: &str) -> Result<(), Trouble> {
-        let ledger = &*self.opened.ledger;
-        let (owner, stage) = (withdrawn.owner.clone(), withdrawn.stage.clone());
-        let parsed = Address::parse(&owner)?.owner.unwrap_or(Owner::Shared);
-        let whom = whom(self.opened, parsed, withdrawn.stage_id);
-        let mut held = Held::take(book, &owner, &stage)?;
-        let book = &mut held.book;
-        guards::unchanged(book, (&owner, &stage), Some(withdrawn.number))?;
-        let open = left_open(book, &owner, &stage)?;
-        let grounds = Grounds::read(&self.planner, book, &whom, self.rules()?)?;
-        let restored = self.restored(book, &whom, &grounds)?;
-        let mut content = Content::default();
-        let bringing = grounds.bringing(ledger, &whom, &content, From::Before(&restored));
-        let planned = self.planned(&whom, &bringing)?;
-        guards::reached(&whom, ledger, planned.iter().map(|planned| &planned.at))?;
-        // Of an interrupted withdrawal something may be off already.
-        guards::edits(&whom, ledger, planned.iter().map(|planned| &planned.at), bringing.rules.overwrite)?;
-        let scope = ledger.key_scope(LayerId::Stage(whom.stage));
-        let before = kept_before(&planned, self.planner.keys.has_key(&scope));
-        let mut meta = meta(self.opened, &owner, &stage, Kind::Withdrawn, why);
-        meta.left = left(&planned);
-        let nothing = Content::default();
-        let bringing = grounds.bringing(ledger, &whom, &nothing, From::Before(&restored));
-        let packed = if before.is_empty() {
-            Packed::default()
-        } else {
-            content.before = before;
-            daybook::pack(book, (&self.opened.keys_anew(), &scope), &content, &mut meta)?
-        };
-        let is_finishing = open.is_some();
-        let token = match open {
-            Some(Open { meta: ref before, .. }) if before.kind != Kind::Withdrawn => {
-                return Err(Trouble::refused(format!("a delivery of `{owner}@{stage}` was left open"))
-                    .help(format!("finish it first: cledger deliver {owner}@{stage} --write")));
-            }
-            Some(open) => {
-                self.opened.at.stepping.before("take up")?;
-                meta.finished_by = Some(std::mem::replace(&mut meta.who, open.meta.who.clone()));
-                book.take_up(&open)?
-            }
-            None => {
-                self.opened.at.stepping.before("open")?;
-                book.open(&meta, &packed)?
-            }
-        };
-        let masking = masking(self.planner.resolver, whom.subject, whom.stage, [Some(&restored), None]);
-        let handed_on: BTreeMap<String, String> = planned.iter().filter_map(handed_on).collect();
-        let purpose = if is_finishing { Purpose::FinishTakingOff } else { Purpose::TakeOff };
-        let mut brought = self.bringer().bring(planned, &bringing, (&masking, purpose))?;
-        for brought in &mut brought {
-            if let Some(to) = handed_on.get(&brought.outlet) {
-                brought.outcome = Outcome::HandedOn(format!("its place is that of {to} now"));
-            }
-        }
-        brought.extend(by_hand::brought(ledger, &whom.owner, whom.stage, Some(withdrawn.number)));
-        let entries = book.entries(&Wanted::of(&owner, &stage), false)?;
-        let history: Vec<_> = entries.iter().map(|entry| past(&entry.meta)).collect();
-        let chores = still_open(&history).into_iter().chain(by_hand::chores(&brought));
-        meta.chores = Some(chores.collect());
-        let (brought, recorded) = record((self.opened, book), (meta, &packed), &token, brought, false)?;
-        withdrawn.brought = brought;
-        withdrawn.recorded = recorded.map(|record| record.meta.number);
-        Ok(())
-    }
-}
-
-/// An outlet whose place is another unit's by now, and that unit.
-fn handed_on(planned: &Planned<'_>) -> Option<(String, String)> {
-    match &planned.at.seen {
-        Seen::HandedOn(to) => Some((planned.at.outlet.clone(), to.clone())),
-        _ => None,
-    }
 }
 
 /// What a stage still has of units that do not belong to it any more; where some units are delivered alone, of what
@@ -359,16 +190,16 @@ pub(super) fn left_over(
     let Delivering { planner, around, effects, book, .. } = delivering;
     let edits = &asked.edits;
     let withdrawing = Withdrawing { opened, planner: *planner, around, effects, edits };
-    let mut left_over = Vec::new();
     let is_meant = |whom: &Whom| {
         let now = || opened.ledger.now_called(&whom.owner);
         whom.subject.is_none()
             && (asked.what.is_all() || now().is_some_and(|now| asked.what.has(opened, &now)))
     };
-    for whom in standing(opened, book, stage)?.into_iter().filter(is_meant) {
-        left_over.push(withdrawing.plan(book, &whom, asked.write)?);
-    }
-    Ok(left_over)
+    let whoms = standing(opened, book, stage)?.into_iter().filter(is_meant).collect();
+    let planned = each(whoms, asked.at_once, (&*opened.at.telling, "left over"), |whom, _| {
+        withdrawing.plan(&mut book.clone(), &whom, asked.write)
+    });
+    planned.into_iter().collect()
 }
 
 /// Takes off what is left over; of a unit that was renamed only once it is there under its new name.
@@ -381,21 +212,21 @@ pub(super) fn all_left_over(
     let Delivering { planner, around, effects, book, .. } = delivering;
     let edits = &asked.edits;
     let withdrawing = Withdrawing { opened, planner: *planner, around, effects, edits };
-    for withdrawn in left_over {
+    let mut reasons = Vec::new();
+    for withdrawn in &mut *left_over {
         if let Some(now) = withdrawn.now.as_ref().filter(|now| failed.contains(*now)) {
             let message = format!("it is called {now} now, and that was not delivered");
             withdrawn.trouble = Some(Trouble::refused(message));
+            reasons.push(None);
             continue;
         }
         let drafted = || match &withdrawn.now {
             Some(now) => format!("{} is called {now} now.", withdrawn.owner),
             None => format!("{} does not belong to {} any more.", withdrawn.owner, withdrawn.stage),
         };
-        let why = asked.consent.why.clone().unwrap_or_else(drafted);
-        if let Err(trouble) = withdrawing.carry_out(book, withdrawn, &why) {
-            withdrawn.trouble = Some(trouble);
-        }
+        reasons.push(Some(asked.consent.why.clone().unwrap_or_else(drafted)));
     }
+    taking_off::make((&withdrawing, book), left_over, reasons, Pace::of(asked.at_once));
 }
 
 /// Takes all settings of a unit or instance for a stage out of the ledger.

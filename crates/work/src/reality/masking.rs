@@ -17,18 +17,16 @@ pub(crate) fn masking(
     stage: StageId,
     contents: [Option<&Content>; 2],
 ) -> Masking {
-    let mut secrets = subject.map(|subject| secrets_of(resolver, subject, stage)).unwrap_or_default();
-    secrets.extend(contents.into_iter().flatten().flat_map(secrets_in));
-    Masking::of(secrets.iter().map(|secret| secret.as_str()))
+    masking_of([(resolver, subject, stage, contents)].into_iter())
 }
 
 /// The same of several units.
 pub(crate) fn masking_of<'m, 'l: 'm>(
-    units: impl Iterator<Item = (&'m Resolver<'l>, Subject, StageId, [Option<&'m Content>; 2])>,
+    units: impl Iterator<Item = (&'m Resolver<'l>, Option<Subject>, StageId, [Option<&'m Content>; 2])>,
 ) -> Masking {
     let mut secrets = Vec::new();
     for (resolver, subject, stage, contents) in units {
-        secrets.extend(secrets_of(resolver, subject, stage));
+        secrets.extend(subject.iter().flat_map(|&subject| secrets_of(resolver, subject, stage)));
         secrets.extend(contents.into_iter().flatten().flat_map(secrets_in));
     }
     Masking::of(secrets.iter().map(|secret: &Zeroizing<String>| secret.as_str()))
@@ -36,7 +34,8 @@ pub(crate) fn masking_of<'m, 'l: 'm>(
 
 /// Whatever may be a secret in a content.
 fn secrets_in(content: &Content) -> Vec<Zeroizing<String>> {
-    let texts = content.files.values().chain(content.documents.values()).chain(content.rows.values());
+    let ours = content.files.values().chain(content.documents.values()).chain(content.rows.values());
+    let texts = ours.chain(content.before.values());
     texts.filter(|kept| kept.is_secret()).filter_map(Kept::expose).flat_map(|text| words_of(text)).collect()
 }
 

@@ -231,7 +231,8 @@ fn many_units_at_once_share_one_reload_and_one_failure_does_not_hold_up_the_rest
         let unit = "[variables.a]\ndefault = \"1\"\n[[output]]\npath = \"a.env\"\nformat = \"dotenv\"\n";
         place.write(&format!("units/u{number}.toml"), unit);
     }
-    let reload = "reload = [\"sh\", \"-c\", \"echo x >> ../reloads\"]\n";
+    // It says how many files it finds.
+    let reload = "reload = [\"sh\", \"-c\", \"ls ../live/dev/*/a.env | wc -l >> ../reloads\"]\n";
     place.write("ledger.toml", &(place.read("ledger.toml") + reload));
     // Somebody else's file stands in the way of one of them.
     place.write("../live/dev/u3/a.env", "A=theirs\n");
@@ -241,7 +242,12 @@ fn many_units_at_once_share_one_reload_and_one_failure_does_not_hold_up_the_rest
     let made: Vec<bool> = delivered.deliveries.iter().map(|it| it.recorded.is_some()).collect();
     assert_eq!(made.iter().filter(|made| **made).count(), 8);
     assert!(delivered.deliveries[3].trouble.is_some() && !made[3]);
-    assert_eq!(place.read("../reloads"), "x\n");
+    assert_eq!(place.read("../reloads"), "9\n");
+    // Once for all of them, and not before the last is off.
+    let off = ToWithdraw { at_once: 3, consent: because(&[]), write: true, ..ToWithdraw::default() };
+    let off = withdraw(&place.open(), &whole("@dev"), &off).unwrap();
+    assert!(off.units.len() == 8 && off.units.iter().all(|unit| unit.recorded.is_some()));
+    assert_eq!(place.read("../reloads"), "9\n1\n");
 }
 
 #[test]

@@ -44,7 +44,7 @@ fn leaving(names: &[&str]) -> Edits {
 
 fn take_off(place: &Place, overwrite: bool) -> Result<(), Trouble> {
     let edits = Edits { leave: Vec::new(), overwrite };
-    let asked = ToWithdraw { edits, consent: because(&[]), write: true };
+    let asked = ToWithdraw { edits, consent: because(&[]), write: true, ..ToWithdraw::default() };
     withdraw(&place.open(), &whole("desk@dev"), &asked).map(drop)
 }
 

@@ -4,7 +4,7 @@ use cledger_core::delivery::InStage;
 use cledger_core::name::Name;
 use cledger_store::{Disk, Scope, read};
 use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
-use cledger_work::deliver::{Delivered, Edits, ToDeliver, chores, deliver, history, status};
+use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, status};
 use cledger_work::drift::{ToLookAt, drift};
 use cledger_work::keys::{KeyChange, ToMake, identity, make};
 use cledger_work::rename::{ToRename, rename};
@@ -111,7 +111,7 @@ fn a_renamed_unit_keeps_its_history_and_leaves_nothing_behind() {
 }
 
 fn take_off(place: &Place, of: &str) -> Result<(), Trouble> {
-    let asked = ToWithdraw { edits: Edits::default(), consent: because(&[]), write: true };
+    let asked = ToWithdraw { consent: because(&[]), write: true, ..ToWithdraw::default() };
     withdraw(&place.open(), &whole(of), &asked).map(drop)
 }
 
