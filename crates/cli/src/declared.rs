@@ -74,9 +74,13 @@ pub(crate) fn arg(key: &Key, with_words: bool) -> Arg {
         Form::When(_) => arg.value_name("WHEN"),
         Form::Table | Form::TableOf(..) | Form::ListOf(..) => arg.value_name("TABLE"),
         Form::Texts => arg.value_name("TEXT").allow_hyphen_values(true),
-        Form::Text | Form::Ends | Form::Given | Form::OutputName | Form::Rows | Form::Things => {
-            arg.value_name("TEXT")
-        }
+        Form::Text
+        | Form::OneOrMoreTexts
+        | Form::Ends
+        | Form::Given
+        | Form::OutputName
+        | Form::Rows
+        | Form::Things => arg.value_name("TEXT"),
     }
 }
 

@@ -9,6 +9,7 @@ mod bundle;
 mod coverage;
 mod declaration;
 mod entry;
+mod expectation;
 mod field_patterns;
 mod judging;
 mod ledger;
@@ -32,14 +33,15 @@ pub use bundle::Bundle;
 pub use coverage::Idle;
 pub use declaration::{Constraints, Declaration, Default, Distinct, OutputNames, Rejection, Required, Vary};
 pub use entry::{Entry, Form, Kind, UrlShape};
+pub use expectation::{Answer, Expectation, Expected, NotExpected};
 pub use field_patterns::{FieldPatterns, NoFieldPattern};
 pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
 pub use look_up::{ExactSpot, LookUp, LookUpError, LookUpSource, Spot};
 pub use outlet::{Effecting, Given, HttpLogin, HttpOutlet, OAuth, Outlet, OutletKind, Ready, Wake};
 pub use output::{
-    Apart, Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputStages,
-    OutputTable, OutputTemplate, SecretsIn,
+    Apart, Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputTable,
+    OutputTemplate, SecretsIn,
 };
 pub use part::Part;
 pub use rows_outlet::{Beside, Database, LookupRows, RowColumns, RowsOutlet, is_column_name, parts_of_table};
@@ -47,7 +49,7 @@ pub use rule::{Condition, Demand, Rule};
 pub use setting::{
     LayerSettings, Note, Setting, SettingValue, Source, Stranger, Stray, StrayKind, TableFault, Verdict,
 };
-pub use stage::{Class, Follow, FollowOf, Group, Stage};
+pub use stage::{Class, Follow, FollowOf, Group, SomeStages, Stage};
 pub(crate) use stage_text::expand as expand_stage_text;
 pub use stage_text::{NoLabel, StageText, StageTextError};
 pub use unit::{

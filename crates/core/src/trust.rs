@@ -175,9 +175,11 @@ pub fn of_outlet(outlet: &Outlet, ledger: &Ledger, stage: StageId) -> BTreeSet<N
         Wake::Touch(path) => Named::new(Thing::File, for_stage(path, ledger, stage)),
         Wake::Call(url) => Named::new(Thing::Address, for_stage(url, ledger, stage)),
     }));
-    names.extend(effect.ready.iter().map(|ready| match ready {
-        Ready::Http(text) => Named::new(Thing::Address, for_stage(text, ledger, stage)),
-        Ready::File(text) => Named::new(Thing::File, for_stage(text, ledger, stage)),
+    names.extend(effect.ready.iter().filter_map(|ready| match ready {
+        Ready::Http(text) => Some(Named::new(Thing::Address, for_stage(text, ledger, stage))),
+        Ready::File(text) => Some(Named::new(Thing::File, for_stage(text, ledger, stage))),
+        // The services of units are named by these.
+        Ready::Probe => None,
     }));
     names.extend(effect.pass.iter().map(|name| Named::new(Thing::Variable, name.as_str())));
     names

@@ -57,7 +57,7 @@ fn one(load: &Load) -> Result<(), NotBrought> {
                 _ => None,
             };
             let documents = Documents::of(http, deadline).map_err(NotBrought::from)?;
-            // Without an entity tag this is the only guard, and it is cheap.
+            // Without an entity tag this is the only guard; and what does not answer is not written to.
             if documents.get(url).map_err(NotBrought::from)? != seen {
                 return Err(NotBrought::ChangedMeanwhile);
             }

@@ -12,11 +12,18 @@ pub struct Failure {
     pub answer: Answer,
     /// More of it in words; never a secret.
     pub detail: String,
+    /// Whether a proxy on the way says so.
+    pub by_proxy: bool,
 }
 
 impl Failure {
     pub(crate) fn new(answer: Answer, detail: impl Into<String>) -> Self {
-        Self { answer, detail: detail.into() }
+        Self { answer, detail: detail.into(), by_proxy: false }
+    }
+
+    /// The same of a proxy on the way.
+    pub(crate) fn of_proxy(answer: Answer, detail: impl fmt::Display) -> Self {
+        Self { by_proxy: true, ..Self::new(answer, format!("the proxy: {detail}")) }
     }
 
     pub(crate) fn unexpected(detail: impl Into<String>) -> Self {

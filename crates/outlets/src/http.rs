@@ -61,11 +61,11 @@ pub(crate) fn failure(error: &ureq::Error, by_proxy: bool) -> Failure {
         ureq::Error::Io(error) => tls::of_any(error),
         ureq::Error::HostNotFound => Failure::new(Answer::NoSuchHost, "its name leads nowhere"),
         ureq::Error::ConnectProxyFailed(said) if said.contains("407") => {
-            Failure::new(Answer::AccessDenied, "the proxy wants a login")
+            Failure::of_proxy(Answer::AccessDenied, "it wants a login")
         }
-        ureq::Error::ConnectProxyFailed(_) => Failure::new(Answer::Unexpected, "the proxy does not go there"),
+        ureq::Error::ConnectProxyFailed(_) => Failure::of_proxy(Answer::Unexpected, "it does not go there"),
         ureq::Error::ConnectionFailed if by_proxy => {
-            Failure::new(Answer::Refused, "the proxy: nothing listens there")
+            Failure::of_proxy(Answer::Refused, "nothing listens there")
         }
         ureq::Error::TooManyRedirects => Failure::unexpected("it sends from one address to the next"),
         ureq::Error::BodyExceedsLimit(_) => Failure::unexpected("its answer is too large"),
@@ -79,7 +79,7 @@ pub(crate) fn of_status(status: StatusCode) -> Failure {
     let number = status.as_u16();
     match number {
         401 | 403 => Failure::new(Answer::AccessDenied, format!("status {number}")),
-        407 => Failure::new(Answer::AccessDenied, "the proxy wants a login"),
+        407 => Failure::of_proxy(Answer::AccessDenied, "it wants a login"),
         _ => Failure::unexpected(format!("status {number}")),
     }
 }

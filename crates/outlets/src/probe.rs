@@ -24,12 +24,6 @@ use crate::trust::Trust;
 /// How many targets are tried at once.
 const AT_ONCE: usize = 512;
 
-/// A target that answers.
-struct Reached {
-    detail: String,
-    days_left: Option<i64>,
-}
-
 /// Tries targets.
 #[derive(Clone)]
 pub struct Prober {
@@ -66,11 +60,7 @@ impl Prober {
         while let Ok((at, probed)) = receiver.recv_timeout(end.saturating_duration_since(Instant::now())) {
             found[at] = Some(probed);
         }
-        let late = || Probed {
-            answer: Answer::NoAnswer,
-            detail: format!("within {} s", self.limit.as_secs_f32()),
-            days_left: None,
-        };
+        let late = || Probed::new(Answer::NoAnswer, format!("within {} s", self.limit.as_secs_f32()));
         found.into_iter().map(|probed| probed.unwrap_or_else(late)).collect()
     }
 
@@ -78,7 +68,7 @@ impl Prober {
         let tried = match &target.service {
             Service::Tcp { .. } => {
                 let connected = tcp::connect(&target.host, target.port, deadline);
-                connected.map(|_| Reached { detail: "as far as TCP".to_owned(), days_left: None })
+                connected.map(|_| Probed::new(Answer::Answers, "as far as TCP"))
             }
             Service::Postgresql { database, login, tls } => {
                 postgresql::probe(self, target, (database.as_deref(), login, *tls), deadline)
@@ -94,8 +84,8 @@ impl Prober {
             }
         };
         match tried {
-            Ok(Reached { detail, days_left }) => Probed { answer: Answer::Answers, detail, days_left },
-            Err(Failure { answer, detail }) => Probed { answer, detail, days_left: None },
+            Ok(probed) => probed,
+            Err(Failure { answer, detail, by_proxy }) => Probed { by_proxy, ..Probed::new(answer, detail) },
         }
     }
 }

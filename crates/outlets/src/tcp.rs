@@ -12,7 +12,7 @@ pub(crate) fn connect(host: &str, port: u16, deadline: Deadline) -> Result<TcpSt
     let addresses = (host, port).to_socket_addrs();
     let nowhere = || Failure::new(Answer::NoSuchHost, "its name leads nowhere");
     let addresses = addresses.map_err(|_| nowhere())?;
-    let mut failure = nowhere();
+    let mut failures = Vec::new();
     for address in addresses {
         match TcpStream::connect_timeout(&address, deadline.left()?) {
             Ok(stream) => {
@@ -21,10 +21,12 @@ pub(crate) fn connect(host: &str, port: u16, deadline: Deadline) -> Result<TcpSt
                 limited.map_err(|error| of_io(&error))?;
                 return Ok(stream);
             }
-            Err(error) => failure = of_io(&error),
+            Err(error) => failures.push(of_io(&error)),
         }
     }
-    Err(failure)
+    // That one address refuses does not say it of the others.
+    failures.sort_by_key(|failure| failure.answer != Answer::Refused);
+    Err(failures.pop().unwrap_or_else(nowhere))
 }
 
 /// What an error of the system says.
@@ -35,7 +37,7 @@ pub(crate) fn of_io(error: &io::Error) -> Failure {
             Failure::new(Answer::NoAnswer, "within the time limit")
         }
         io::ErrorKind::HostUnreachable | io::ErrorKind::NetworkUnreachable => {
-            Failure::new(Answer::NoAnswer, "there is no way there")
+            Failure::new(Answer::NoWay, "as this machine's network says")
         }
         io::ErrorKind::ConnectionReset
         | io::ErrorKind::ConnectionAborted

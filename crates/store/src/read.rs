@@ -16,6 +16,7 @@ mod bundles;
 mod contract;
 mod documents;
 mod entries;
+mod expectations;
 mod frame;
 mod judging;
 mod layout;

@@ -7,7 +7,7 @@ mod contract;
 mod ledger;
 
 pub use contract::{
-    CONNECTION, CREDENTIAL, DELIMITERS, ENDPOINT, FIELD, INSTANCE, LEFT_OUT, OUTPUT, TABLE, UNIT,
+    CONNECTION, CREDENTIAL, DELIMITERS, ENDPOINT, FIELD, INSTANCE, LEFT_OUT, OUTPUT, PROBE, TABLE, UNIT,
 };
 pub use ledger::{
     ALIGNED, BUNDLE, CHECK, CHORE, COLUMNS, CONDITION, DAYBOOK, FOLLOW, GROUP, KindOfOutlet, LEDGER,
@@ -48,6 +48,8 @@ pub enum Form {
     Patterns,
     /// A pattern or name, or a list of them.
     OneOrMore,
+    /// A text, or a list of texts.
+    OneOrMoreTexts,
     /// A list of any texts.
     Texts,
     /// A start and an end.

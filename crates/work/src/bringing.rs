@@ -15,6 +15,7 @@ pub(crate) mod grounds;
 mod load;
 pub(crate) mod part;
 pub(crate) mod plan;
+mod probing;
 pub(crate) mod putting;
 pub(crate) mod restoring;
 pub(crate) mod returning;

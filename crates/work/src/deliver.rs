@@ -90,7 +90,7 @@ pub fn deliver(opened: &Opened, asked: &ToDeliver) -> Result<Delivered, Trouble>
     let resolver = opened.assuming(&staying);
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
     let around = Around::of(opened);
-    let effects = Effects::new(ledger, &around);
+    let effects = Effects::new(opened, &around, &resolver);
     let mut delivering =
         Delivering { opened, asked, planner, around: &around, effects: &effects, book, again };
     let mut gaps = delivering.errors(&subjects, stage)?;

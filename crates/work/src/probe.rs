@@ -1,16 +1,22 @@
 //! Whether the services that units talk to in a stage answer.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use cledger_core::address::{Address, Owner};
-use cledger_core::model::{Class, Subject};
+use cledger_core::delivery::field_changes;
+use cledger_core::model::{Class, StageId, Subject};
 use cledger_core::name::Name;
-use cledger_core::probe::{Answer, NotTried, Probed, Target, merged, targets};
+use cledger_core::probe::{NotTried, Probed, Target, merged, targets};
+use cledger_core::render::rendering;
+use cledger_core::resolve::{Assumption, Resolver};
 use cledger_core::trust::of_target;
 use cledger_outlets::Trust;
 use cledger_outlets::probe::Prober;
 
+use crate::daybook;
+use crate::deliver::made::made;
+use crate::deliver::recorded::Planner;
 use crate::known::not_trusted;
 use crate::meant::unit_of;
 use crate::opened::Opened;
@@ -23,6 +29,8 @@ pub struct ProbeReport {
     pub stage: String,
     /// What it is for.
     pub class: &'static str,
+    /// Whether only what a delivery would change something of was tried.
+    pub undelivered: bool,
     /// The services, each with its answer.
     pub probed: Vec<(Target, Probed)>,
     /// What could not be tried.
@@ -32,45 +40,91 @@ pub struct ProbeReport {
 impl ProbeReport {
     /// What kind of trouble there was, if any.
     pub fn kind(&self) -> Option<Kind> {
-        let all_answer = self.probed.iter().all(|(_, probed)| probed.answer == Answer::Answers);
-        (!(all_answer && self.not_tried.is_empty())).then_some(Kind::Found)
+        let all_are_met = self.probed.iter().all(|(target, probed)| target.wanted.is_met(probed));
+        (!(all_are_met && self.not_tried.is_empty())).then_some(Kind::Found)
     }
 }
 
-/// Tries the services of the units that these addresses name, each of them for so long.
-pub fn probe(
-    opened: &Opened,
-    addresses: &[Address],
-    countersign: Option<&Name>,
-    timeout: Duration,
-) -> Result<ProbeReport, Trouble> {
+/// What is to be tried.
+#[derive(Debug)]
+pub struct ToProbe<'p> {
+    /// The units of a stage; all of it where only that is named.
+    pub addresses: &'p [Address],
+    /// Values for this run.
+    pub assumptions: &'p [Assumption],
+    /// Only what a delivery would change something of.
+    pub undelivered: bool,
+    /// The production stage that is meant, by its name.
+    pub countersign: Option<&'p Name>,
+    /// How long each service has.
+    pub timeout: Duration,
+}
+
+/// The stage of what is to be tried.
+pub fn stage_of(opened: &Opened, addresses: &[Address]) -> Result<StageId, Trouble> {
+    opened.told_stage(addresses.iter().find_map(|address| address.stage.as_ref()))
+}
+
+/// Tries the services of units.
+pub fn probe(opened: &Opened, asked: &ToProbe<'_>) -> Result<ProbeReport, Trouble> {
     let ledger = &opened.ledger;
-    let id = opened.told_stage(addresses.iter().find_map(|address| address.stage.as_ref()))?;
+    let id = stage_of(opened, asked.addresses)?;
     let stage = ledger.stage(id);
-    if stage.class == Class::Production && countersign != Some(&stage.name) {
+    if stage.class == Class::Production && asked.countersign != Some(&stage.name) {
         let message = format!("this logs in to services of {}, a production stage", stage.name);
         return Err(Trouble::refused(message).help(format!("add --countersign {}", stage.name)));
     }
-    let owners: Vec<&Owner> = addresses.iter().filter_map(|address| address.owner.as_ref()).collect();
+    if opened.granted().is_unsaid() {
+        return Err(not_trusted("nothing is tried"));
+    }
+    let owners: Vec<&Owner> = asked.addresses.iter().filter_map(|address| address.owner.as_ref()).collect();
     let subjects: BTreeSet<Subject> = opened.subjects_in(owners, id)?.into_iter().collect();
-    let resolver = opened.resolver();
+    let resolver = opened.assuming(asked.assumptions);
     let (mut all, mut not_tried) = (Vec::new(), Vec::new());
-    for subject in subjects {
-        let (found, without) = targets(&mut resolver.session(unit_of(subject)), subject, id);
+    for &subject in &subjects {
+        let (mut found, mut without) = targets(&mut resolver.session(unit_of(subject)), subject, id);
+        if asked.undelivered {
+            let changed = changed(opened, &resolver, subject, id)?;
+            found.retain(|target| target.addresses.iter().any(|address| changed.contains(address)));
+            without.retain(|without| changed.contains(&without.address));
+        }
         all.extend(found);
         not_tried.extend(without);
     }
     let all = merged(all);
-    if opened.granted().is_unsaid() {
-        return Err(not_trusted("nothing is tried"));
-    }
     opened.require(&all.iter().flat_map(of_target).collect::<BTreeSet<_>>())?;
     opened.at.telling.detail(&format!("trying {} services", all.len()));
-    let probed = Prober::new(Trust::of_system(), timeout, (opened.at.clock)()).all(&all);
+    let probed = Prober::new(Trust::of_system(), asked.timeout, (opened.at.clock)()).all(&all);
     Ok(ProbeReport {
         stage: stage.name.to_string(),
         class: stage.class.name(),
+        undelivered: asked.undelivered,
         probed: all.into_iter().zip(probed).collect(),
         not_tried,
     })
+}
+
+/// The addresses of the entries of which a delivery would change something.
+fn changed(
+    opened: &Opened,
+    resolver: &Resolver<'_>,
+    subject: Subject,
+    stage: StageId,
+) -> Result<BTreeSet<String>, Trouble> {
+    let (owner, of_stage) = (opened.ledger.owner(subject).to_string(), &opened.ledger.stage(stage).name);
+    let planner = Planner { resolver, keys: opened.keys() };
+    let last = planner.last(&mut *daybook::planning(opened)?, &owner, stage)?;
+    let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, stage);
+    let content = if rendering.gaps.is_empty() && rendering.unreadable.is_empty() {
+        made(resolver, &rendering, subject, stage)?
+    } else {
+        let message = format!("nobody can tell what a delivery of `{owner}@{of_stage}` would change");
+        return Err(Trouble::refused(message).help(format!("cledger deliver {owner}@{of_stage} says why")));
+    };
+    let nothing = BTreeMap::new();
+    let before = last.as_ref().filter(|(record, _)| record.meta.kind.is_brought());
+    let before = before.map_or(&nothing, |(_, content)| &content.values);
+    let entry = |field: &String| field.split('.').next().unwrap_or(field).to_owned();
+    let entries = field_changes(before, &content.values).into_keys().map(|field| entry(&field));
+    Ok(entries.map(|entry| format!("{owner}/{entry}@{of_stage}")).collect())
 }

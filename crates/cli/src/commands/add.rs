@@ -50,6 +50,8 @@ enum What {
     Rule(Box<listed::RuleArgs>),
     /// A bundle: units that are delivered, promoted, compared and taken back together
     Bundle(listed::BundleArgs),
+    /// What a unit expects of a connection or an endpoint when it is probed
+    Probe(listed::ProbeArgs),
     /// A chore of a unit or a stage
     Chore(listed::ChoreArgs),
     /// That a stage follows another
@@ -95,6 +97,7 @@ pub(crate) fn run(args: &AddArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
         What::Outlet(args) => args.add(app)?.into(),
         What::Rule(args) => args.add(app)?.into(),
         What::Bundle(args) => args.add(app)?.into(),
+        What::Probe(args) => args.add(app)?.into(),
         What::Chore(args) => args.add(app)?.into(),
         What::Follow(args) => args.add(app)?.into(),
         What::Aligned(args) => args.add(app)?.into(),

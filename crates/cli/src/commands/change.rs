@@ -5,7 +5,7 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
 use cledger_store::vocabulary::{
     ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, FIELD, FOLLOW, Form, INSTANCE, Key,
-    LEDGER, OUTLET, OUTPUT, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
+    LEDGER, OUTLET, OUTPUT, PROBE, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
 };
 use cledger_work::Trouble;
 use cledger_work::declare::change::{ToChange, change};
@@ -21,7 +21,7 @@ use crate::options::{ActOptions, ChangeOptions};
 type Changeable = (&'static str, &'static [&'static [Key]], &'static [&'static str]);
 
 /// What can be changed, with its keys and those by which it is known, which are no options.
-const ALL: [Changeable; 12] = [
+const ALL: [Changeable; 13] = [
     ("Of a variable or a field", &[&FIELD], &[]),
     ("Of a connection or credential", &[&CONNECTION, &CREDENTIAL], &[]),
     ("Of a lookup table", &[&TABLE], &[]),
@@ -33,6 +33,7 @@ const ALL: [Changeable; 12] = [
     ("Of a rule", &[&RULE, &RULE_DEMANDS], &["name"]),
     ("Of a bundle", &[&BUNDLE], &["name"]),
     ("Of a chore", &[&CHORE], &[]),
+    ("Of a probe", &[&PROBE], &["name"]),
     ("Of the ledger", &[&LEDGER, &CHECK, &DAYBOOK], &["format"]),
 ];
 

@@ -7,12 +7,12 @@ use clap_complete::ArgValueCompleter;
 use cledger_core::address::Address;
 use cledger_core::name::Name;
 use cledger_work::Trouble;
-use cledger_work::meant::{address, refuse_entry, scope_of};
-use cledger_work::probe::probe;
+use cledger_work::meant::{address, refuse_entry};
+use cledger_work::probe::{ToProbe, probe, stage_of};
 
 use crate::app::App;
 use crate::complete;
-use crate::options::duration_of;
+use crate::options::{AssumeOptions, duration_of};
 
 #[derive(Debug, Args)]
 pub(crate) struct ProbeArgs {
@@ -25,6 +25,11 @@ pub(crate) struct ProbeArgs {
     /// The stage, where the address names none
     #[arg(long, value_name = "STAGE")]
     stage: Option<Name>,
+    /// Only services of which a delivery would change something, as it would be then
+    #[arg(long)]
+    undelivered: bool,
+    #[command(flatten)]
+    assume: AssumeOptions,
     /// Give each service so long
     #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = up_to_ten_minutes)]
     timeout: Duration,
@@ -50,8 +55,16 @@ pub(crate) fn run(args: &ProbeArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     if !args.units.is_empty() && address.owner.is_none() {
         addresses.remove(0);
     }
-    let opened = app.open_partly(&scope_of(&addresses))?;
-    let report = probe(&opened, &addresses, args.countersign.as_ref(), args.timeout)?;
+    let opened = app.open_partly(&args.assume.scope(&addresses)?)?;
+    let assumptions = args.assume.read(&opened.ledger, stage_of(&opened, &addresses)?)?;
+    let asked = ToProbe {
+        addresses: &addresses,
+        assumptions: &assumptions,
+        undelivered: args.undelivered,
+        countersign: args.countersign.as_ref(),
+        timeout: args.timeout,
+    };
+    let report = probe(&opened, &asked)?;
     let status = app.show(&report);
     opened.tell_unread();
     Ok(status)

@@ -12,7 +12,7 @@ use crate::options::{ActOptions, ChangeOptions};
 #[derive(Debug, Args)]
 pub(crate) struct RemoveArgs {
     /// What goes: UNIT, UNIT+INSTANCE, UNIT/ENTRY, UNIT/ENTRY.FIELD, shared/ENTRY, @STAGE, @GROUP, outlet:NAME, rule:NAME,
-    /// routine:NAME, bundle:NAME, output:UNIT/PATH, chore:UNIT/TEXT, chore:@STAGE/TEXT, follow:STAGE/FOLLOWED, aligned:STAGE,STAGE,
+    /// routine:NAME, bundle:NAME, output:UNIT/PATH, probe:UNIT/NAME, chore:UNIT/TEXT, chore:@STAGE/TEXT, follow:STAGE/FOLLOWED, aligned:STAGE,STAGE,
     /// use:UNIT/ENTRY
     #[arg(required = true, value_name = "WHAT", add = ArgValueCompleter::new(complete::address))]
     what: Vec<String>,

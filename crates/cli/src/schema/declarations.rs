@@ -1,6 +1,8 @@
 //! The schemas of contracts and of shared entries.
 
-use cledger_store::vocabulary::{CONNECTION, CREDENTIAL, ENDPOINT, FIELD, INSTANCE, OUTPUT, TABLE, UNIT};
+use cledger_store::vocabulary::{
+    CONNECTION, CREDENTIAL, ENDPOINT, FIELD, INSTANCE, OUTPUT, PROBE, TABLE, UNIT,
+};
 use serde_json::{Value, json};
 
 use super::forms::{of_keys, properties};
@@ -16,6 +18,7 @@ pub(crate) fn unit() -> Value {
     things["instances"] = named(of_keys(&INSTANCE, json!({}), &[]));
     things["output"] = json!({ "type": "array", "items": output });
     things["chore"] = chores();
+    things["probe"] = json!({ "type": "array", "items": of_keys(&PROBE, json!({}), &["name", "entry"]) });
     document("A unit's contract", properties(&UNIT, things))
 }
 

@@ -45,7 +45,9 @@ fn of_form(form: Form) -> Value {
         Form::Whole(u32::MAX) => json!({ "type": "integer", "minimum": 0 }),
         Form::Whole(most) => json!({ "type": "integer", "minimum": 0, "maximum": most }),
         Form::Names | Form::Patterns | Form::Texts => list(text),
-        Form::OneOrMore => json!({ "oneOf": [text, list(json!({ "type": "string" }))] }),
+        Form::OneOrMore | Form::OneOrMoreTexts => {
+            json!({ "oneOf": [text, list(json!({ "type": "string" }))] })
+        }
         Form::Ends => json!({
             "type": "array", "items": { "type": "string", "minLength": 1 }, "minItems": 2, "maxItems": 2
         }),

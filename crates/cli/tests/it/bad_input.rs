@@ -109,6 +109,10 @@ fn a_line_with_a_secret_is_not_shown() {
 fn every_mistake_has_its_place_and_remedy() {
     let manifest = SMALL[0].1;
     let stage = |rest: &str| format!("{manifest}{rest}\n");
+    let probe = |rest: &str| {
+        let entries = "[variables.hold]\n[endpoints.site]\n[connections.q]\nprotocol = \"tcp\"\n";
+        format!("{entries}[[probe]]\nname = \"n\"\n{rest}\n")
+    };
     let cases: Vec<(&str, String, &str, &str)> = vec![
         ("ledger.toml", String::new(), "ledger.toml:1:1", "format"),
         ("ledger.toml", "format = 2\nname = \"x\"\n".into(), "ledger.toml:1:10", "format = 1"),
@@ -173,6 +177,51 @@ fn every_mistake_has_its_place_and_remedy() {
             "units/desk.toml:3:8",
             "each-delivery",
         ),
+        ("units/desk.toml", probe("entry = \"hold\""), "units/desk.toml:7:9", "neither a connection nor"),
+        ("units/desk.toml", probe("entry = \"siet\""), "units/desk.toml:7:9", "did you mean \"site\""),
+        (
+            "units/desk.toml",
+            probe("entry = \"site\"\nexpect = \"closed\""),
+            "units/desk.toml:8:10",
+            "access-denied",
+        ),
+        (
+            "units/desk.toml",
+            probe("entry = \"site\"\nexpect = []"),
+            "units/desk.toml:8:10",
+            "nothing would be right",
+        ),
+        (
+            "units/desk.toml",
+            probe("entry = \"site\"\npath = \"../x\""),
+            "units/desk.toml:8:8",
+            "no page below",
+        ),
+        (
+            "units/desk.toml",
+            probe("entry = \"site\"\npath = \"${hold}\""),
+            "units/desk.toml:8:8",
+            "only the stage and the unit",
+        ),
+        (
+            "units/desk.toml",
+            probe("entry = \"q\"\nexpect = \"404\""),
+            "units/desk.toml:5:1",
+            "no endpoint, and has no pages",
+        ),
+        (
+            "units/desk.toml",
+            probe("entry = \"q\"\n[[probe]]\nname = \"n\"\nentry = \"q\""),
+            "units/desk.toml:8:1",
+            "already",
+        ),
+        (
+            "units/desk.toml",
+            probe("entry = \"q\"\n[[probe]]\nname = \"m\"\nentry = \"q\""),
+            "units/desk.toml:8:1",
+            "stages of its own",
+        ),
+        ("units/desk.toml", probe(""), "units/desk.toml:5:1", "no `entry`"),
         ("shared.toml", "[variables.a]\n[variables.stage]".into(), "shared.toml:2:12", "stage"),
         ("shared/more.toml", "[variables.a]".into(), "shared.toml", "both"),
         ("stages/dev.toml", "[unit.desk]".into(), "stages/dev.toml:1:2", "units"),

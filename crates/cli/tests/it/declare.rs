@@ -9,7 +9,7 @@ use serde_json::Value;
 use crate::test_ledger::is_there;
 
 /// What is added by one command and taken out again by another. An underscore is a space within a word.
-const PAIRS: [(&str, &str); 20] = [
+const PAIRS: [(&str, &str); 21] = [
     (
         "add outlet spare --kind directory --stages dev --path ../spare --keep a,b --timeout 5s",
         "outlet:spare",
@@ -32,6 +32,7 @@ const PAIRS: [(&str, &str); 20] = [
     ),
     ("add rule few --types text,host --one-of a,b,3 --when db.user=dev --countersign prod", "rule:few"),
     ("add bundle pair --units desk,gate --version 2 --about both", "bundle:pair"),
+    ("add probe desk closed --entry db --stages prod --expect refused,no-answer", "probe:desk/closed"),
     ("add chore desk wave --when changed=hold,region", "chore:desk/wave"),
     ("add chore @dev call", "chore:@dev/call"),
     ("add follow @dev late --only shared/* --except shared/*.host --write", "follow:dev/late"),
@@ -320,7 +321,7 @@ fn what_can_be_written_by_hand_can_be_said_by_a_command() {
     };
     let change = help("change");
     // Where a table stands in the files, the command that declares one, and its operands.
-    let declaring: [(&str, &str, &str, &[&str]); 18] = [
+    let declaring: [(&str, &str, &str, &[&str]); 19] = [
         ("ledger", "", "change", &["format"]),
         ("ledger", "check", "change", &[]),
         ("ledger", "daybook", "change", &[]),
@@ -336,6 +337,7 @@ fn what_can_be_written_by_hand_can_be_said_by_a_command() {
         ("unit", "instances", "add instance", &[]),
         ("unit", "output", "add output", &["path"]),
         ("unit", "chore", "add chore", &["text"]),
+        ("unit", "probe", "add probe", &["name"]),
         ("unit", "variables", "add variable", &[]),
         ("unit", "tables", "add table", &[]),
         ("waivers", "waiver", "waive", &["address", "code"]),

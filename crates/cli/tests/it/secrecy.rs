@@ -172,6 +172,7 @@ const COMMANDS: &[&str] = &[
     "add endpoint desk/board",
     "add credential desk/pass --form token",
     "add table desk/rows --columns a,b --key a",
+    "add probe desk closed --entry mq --expect refused",
     "add field desk/pay.tries --type integer --default 3",
     "add use desk mail",
     "add output desk spare.json --format json --stages dev",

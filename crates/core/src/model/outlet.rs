@@ -61,6 +61,13 @@ impl Wake {
     pub const SIGNALS: [&'static str; 3] = ["HUP", "USR1", "USR2"];
 }
 
+impl Effecting {
+    /// Whether anything is said of it.
+    pub fn is_said(&self) -> bool {
+        !self.wake.is_empty() || self.ready.is_some()
+    }
+}
+
 /// What tells that a delivery counts.
 #[derive(Debug, Clone)]
 pub enum Ready {
@@ -68,6 +75,8 @@ pub enum Ready {
     Http(StageText),
     /// This file, from the ledger's folder, is written anew.
     File(StageText),
+    /// All that the unit's contract expects of services comes out so.
+    Probe,
 }
 
 /// The kinds of outlets.

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{FieldPatterns, StageId, StageText, Unit};
+use super::{FieldPatterns, SomeStages, StageId, StageText, Unit};
 use crate::model::{Declaration, Entry};
 use crate::name::Name;
 use crate::source::Place;
@@ -219,7 +219,7 @@ pub struct Output {
     /// What makes it, where no format does.
     pub template: Option<OutputTemplate>,
     /// The stages where it is; all if nothing is said.
-    pub stages: Option<OutputStages>,
+    pub stages: Option<SomeStages>,
     /// How names are made.
     pub naming: Naming,
     /// What stands in front of all names but those given with `as`.
@@ -299,16 +299,13 @@ impl Output {
 
     /// Whether it is made in a stage.
     pub fn is_in(&self, stage: StageId) -> bool {
-        let here = |stages: &OutputStages| stages.covered.get(usize::from(stage.0)).copied().unwrap_or(false);
-        self.stages.as_ref().is_none_or(here)
+        self.stages.as_ref().is_none_or(|stages| stages.is_in(stage))
     }
 
     /// Whether this and another one are made in one and the same stage.
     pub fn meets(&self, other: &Output) -> bool {
         match (&self.stages, &other.stages) {
-            (Some(one), Some(other)) => {
-                one.covered.iter().zip(&other.covered).any(|(here, there)| *here && *there)
-            }
+            (Some(one), Some(other)) => one.meets(other),
             _ => true,
         }
     }
@@ -327,15 +324,6 @@ pub struct Apart {
     pub entry: Name,
     /// Its columns without the key's.
     pub columns: Vec<String>,
-}
-
-/// The stages where an output is.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct OutputStages {
-    /// The patterns, as they are written.
-    pub said: Vec<String>,
-    /// For each stage, whether one of them covers it.
-    pub covered: Vec<bool>,
 }
 
 /// Something that a file held when it was taken over, and that the ledger has no place for.

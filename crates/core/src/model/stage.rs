@@ -111,3 +111,24 @@ pub struct Group {
     /// What it is for, in its maintainers' words.
     pub about: Option<String>,
 }
+
+/// The stages where an output is, or something else of a contract.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SomeStages {
+    /// The patterns, as they are written.
+    pub said: Vec<String>,
+    /// For each stage, whether one of them covers it.
+    pub covered: Vec<bool>,
+}
+
+impl SomeStages {
+    /// Whether a stage is one of them.
+    pub fn is_in(&self, stage: StageId) -> bool {
+        self.covered.get(usize::from(stage.0)).copied().unwrap_or(false)
+    }
+
+    /// Whether a stage is one of both.
+    pub fn meets(&self, other: &Self) -> bool {
+        self.covered.iter().zip(&other.covered).any(|(one, other)| *one && *other)
+    }
+}

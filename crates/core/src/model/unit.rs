@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use super::{
-    Declaration, Entry, GroupId, InstanceId, LayerId, Output, Setting, SharedId, Slot, StageId, Stray, Vary,
+    Declaration, Entry, Expectation, GroupId, InstanceId, LayerId, Output, Setting, SharedId, Slot, StageId,
+    Stray, Vary,
 };
 use crate::name::Name;
 use crate::source::Place;
@@ -192,6 +193,8 @@ pub struct Unit {
     pub outputs: Vec<Output>,
     /// What a person must do around its deliveries.
     pub chores: Vec<Chore>,
+    /// What is expected of the services that it talks to.
+    pub expectations: Vec<Expectation>,
     /// Its settings, by layer: stages first, then groups.
     pub settings: Vec<Arc<SettingsOfLayer>>,
     /// Settings for something that it does not have.

@@ -2,9 +2,8 @@
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 
-use cledger_core::probe::{Greeting, Target};
+use cledger_core::probe::{Answer, Greeting, Probed, Target};
 
-use super::Reached;
 use crate::failure::{Deadline, Failure};
 use crate::tcp::{connect, of_io};
 
@@ -20,9 +19,9 @@ const METHOD: [u8; 3] = [1, 0, 0];
 /// The method `connection.start`: its class and its number.
 const START: [u8; 4] = [0, 10, 0, 10];
 
-pub(super) fn probe(target: &Target, greeting: Greeting, deadline: Deadline) -> Result<Reached, Failure> {
+pub(super) fn probe(target: &Target, greeting: Greeting, deadline: Deadline) -> Result<Probed, Failure> {
     let mut stream = connect(&target.host, target.port, deadline)?;
-    let reached = |detail: &str| Reached { detail: detail.to_owned(), days_left: None };
+    let reached = |detail: &str| Probed::new(Answer::Answers, detail);
     let other = |what: &str| Failure::unexpected(format!("it does not greet as {what} does"));
     let told = |error: std::io::Error| of_io(&error);
     match greeting {

@@ -2,28 +2,30 @@
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use cledger_core::probe::{Answer, Auth, Target};
+use cledger_core::probe::{Answer, Auth, Probed, Target};
 use cledger_core::uri::host_of;
 use zeroize::Zeroizing;
 
-use super::{Prober, Reached};
+use super::Prober;
 use crate::failure::{Deadline, Failure};
 use crate::http::{Redirects, agent, failure};
 use crate::{tcp, tls};
+
+/// The most bytes of a page that are read to find a text.
+const LARGEST_PAGE: u64 = 1 << 20;
 
 pub(super) fn probe(
     prober: &Prober,
     target: &Target,
     (url, proxy, auth): (&str, Option<&str>, &Auth),
     deadline: Deadline,
-) -> Result<Reached, Failure> {
+) -> Result<Probed, Failure> {
     let mut days_left = None;
     if let Some(proxy) = proxy {
         let (host, port) =
             host_of(proxy).ok_or_else(|| Failure::new(Answer::Unexpected, "the proxy is no address"))?;
         let connected = tcp::connect(&host, port, deadline);
-        connected
-            .map_err(|failure| Failure::new(failure.answer, format!("the proxy: {}", failure.detail)))?;
+        connected.map_err(|failure| Failure::of_proxy(failure.answer, failure.detail))?;
     } else {
         let stream = tcp::connect(&target.host, target.port, deadline)?;
         if url.starts_with("https://") {
@@ -46,15 +48,32 @@ pub(super) fn probe(
     if let Some(header) = &header {
         request = request.header("Authorization", header.as_str());
     }
-    let answer = request.call().map_err(|error| failure(&error, proxy.is_some()))?;
+    let mut answer = request.call().map_err(|error| failure(&error, proxy.is_some()))?;
     let status = answer.status().as_u16();
-    match status {
+    let detail = format!("status {status}");
+    let (word, detail) = match status {
         401 | 403 if matches!(auth, Auth::OwnHeader) => {
-            Ok(Reached { detail: format!("status {status}, without its key"), days_left })
+            (Answer::Answers, format!("{detail}, without its key"))
         }
-        401 | 403 => Err(Failure::new(Answer::AccessDenied, format!("status {status}"))),
-        407 => Err(Failure::new(Answer::AccessDenied, "the proxy wants a login")),
-        500.. => Err(Failure::new(Answer::Unexpected, format!("status {status}"))),
-        _ => Ok(Reached { detail: format!("status {status}"), days_left }),
-    }
+        401 | 403 => (Answer::AccessDenied, detail),
+        407 => return Err(Failure::of_proxy(Answer::AccessDenied, "it wants a login")),
+        500.. => (Answer::Unexpected, detail),
+        _ => (Answer::Answers, detail),
+    };
+    // In plain text a proxy may say so as well as the service.
+    let by_proxy = proxy.is_some() && !over_tls && status >= 400;
+    let page = Probed { days_left, status: Some(status), by_proxy, ..Probed::new(word, detail) };
+    let Some(text) = &target.wanted.text else { return Ok(page) };
+    let body = answer.body_mut().with_config().limit(LARGEST_PAGE).read_to_vec();
+    Ok(match body {
+        Ok(body) => {
+            let has_text = body.windows(text.len()).any(|part| part == text.as_bytes());
+            let detail = if has_text { page.detail } else { format!("{}, without the text", page.detail) };
+            Probed { has_text: Some(has_text), detail, ..page }
+        }
+        Err(error) => {
+            let failure = failure(&error, proxy.is_some());
+            Probed { detail: format!("{}, and the page is not read: {failure}", page.detail), ..page }
+        }
+    })
 }

@@ -2,10 +2,9 @@
 
 use std::io::{Read as _, Write as _};
 
-use cledger_core::probe::{Answer, Login, Target, is_this_machine};
+use cledger_core::probe::{Answer, Login, Probed, Target, is_this_machine};
 use zeroize::Zeroizing;
 
-use super::Reached;
 use crate::failure::{Deadline, Failure};
 use crate::tcp::{connect, of_io};
 
@@ -15,7 +14,7 @@ const LARGEST: u64 = 4096;
 /// The code of a login that is not right (RFC 4511, section 4.1.9).
 const WRONG_LOGIN: u8 = 49;
 
-pub(super) fn probe(target: &Target, login: &Login, deadline: Deadline) -> Result<Reached, Failure> {
+pub(super) fn probe(target: &Target, login: &Login, deadline: Deadline) -> Result<Probed, Failure> {
     let mut stream = connect(&target.host, target.port, deadline)?;
     // A password goes nowhere in plain text but to this machine itself.
     let nobody = Login::default();
@@ -32,18 +31,18 @@ pub(super) fn probe(target: &Target, login: &Login, deadline: Deadline) -> Resul
     let mut answer = vec![0; length.and_then(|it| usize::try_from(it).ok()).ok_or_else(other)?];
     stream.read_exact(&mut answer).map_err(|error| of_io(&error))?;
     match result(&answer).ok_or_else(other)? {
-        0 if login.user.is_some() => Ok(Reached { detail: "logged in".to_owned(), days_left: None }),
+        0 if login.user.is_some() => Ok(Probed::new(Answer::Answers, "logged in")),
         0 if is_open => {
             let detail = "without a login, which would go there in plain text".to_owned();
-            Ok(Reached { detail, days_left: None })
+            Ok(Probed::new(Answer::Answers, detail))
         }
-        0 => Ok(Reached { detail: "without a login".to_owned(), days_left: None }),
+        0 => Ok(Probed::new(Answer::Answers, "without a login")),
         WRONG_LOGIN => Err(Failure::new(Answer::AccessDenied, "the login")),
         code if login.user.is_some() => {
             Err(Failure::new(Answer::AccessDenied, format!("it refuses the login with code {code}")))
         }
         // It speaks LDAP, and does not let in just anybody.
-        code => Ok(Reached { detail: format!("answers with code {code}, without a login"), days_left: None }),
+        code => Ok(Probed::new(Answer::Answers, format!("answers with code {code}, without a login"))),
     }
 }
 

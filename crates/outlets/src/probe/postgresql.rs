@@ -1,10 +1,10 @@
 //! PostgreSQL: a login, and a query that reads nothing.
 
-use cledger_core::probe::{Login, Target, Tls};
+use cledger_core::probe::{Answer, Login, Probed, Target, Tls};
 use postgres::Config;
 use zeroize::Zeroizing;
 
-use super::{Prober, Reached};
+use super::Prober;
 use crate::failure::{Deadline, Failure};
 use crate::postgresql::{connect, failure};
 use crate::tcp;
@@ -14,7 +14,7 @@ pub(super) fn probe(
     target: &Target,
     (database, login, encrypted): (Option<&str>, &Login, Tls),
     deadline: Deadline,
-) -> Result<Reached, Failure> {
+) -> Result<Probed, Failure> {
     // The library does not tell these steps apart.
     drop(tcp::connect(&target.host, target.port, deadline)?);
     let mut config = Config::new();
@@ -32,5 +32,5 @@ pub(super) fn probe(
     let mut client = connect(config, &prober.trust, encrypted, deadline)?;
     client.simple_query("SELECT 1").map_err(|error| failure(&error))?;
     let encrypted = if encrypted == Tls::Off { "" } else { ", over TLS" };
-    Ok(Reached { detail: format!("logged in{encrypted}"), days_left: None })
+    Ok(Probed::new(Answer::Answers, format!("logged in{encrypted}")))
 }

@@ -1,11 +1,10 @@
 //! Redis: a login, the database, and PING.
 
-use cledger_core::probe::{Answer, Login, Target};
+use cledger_core::probe::{Answer, Login, Probed, Target};
 use redis::{
     Client, ConnectionAddr, IntoConnectionInfo as _, RedisConnectionInfo, RedisError, ServerErrorKind,
 };
 
-use super::Reached;
 use crate::failure::{Deadline, Failure};
 use crate::{tcp, tls};
 
@@ -14,7 +13,7 @@ pub(super) fn probe(
     database: Option<i64>,
     login: &Login,
     deadline: Deadline,
-) -> Result<Reached, Failure> {
+) -> Result<Probed, Failure> {
     // The library does not tell these steps apart.
     drop(tcp::connect(&target.host, target.port, deadline)?);
     let mut settings = RedisConnectionInfo::default();
@@ -40,7 +39,7 @@ pub(super) fn probe(
         return Err(Failure::new(Answer::Unexpected, "it does not answer PING with PONG"));
     }
     let login = if login.password.is_some() { "logged in" } else { "without a login" };
-    Ok(Reached { detail: login.to_owned(), days_left: None })
+    Ok(Probed::new(Answer::Answers, login))
 }
 
 fn failure(error: &RedisError) -> Failure {

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use cledger_core::probe::{Answer, Auth, Greeting, Login, Probed, Service, Target, Tls};
+use cledger_core::probe::{Answer, Auth, Greeting, Login, Probed, Service, Target, Tls, Wanted};
 use cledger_core::value::{Held, Value};
 use cledger_outlets::Trust;
 use cledger_outlets::probe::Prober;
@@ -15,7 +15,8 @@ use crate::servers::{self, Authority};
 const LONG: Duration = Duration::from_secs(30);
 
 fn target(host: &str, port: u16, service: Service) -> Target {
-    Target { addresses: vec!["desk/x@test".to_owned()], host: host.to_owned(), port, service }
+    let addresses = vec!["desk/x@test".to_owned()];
+    Target { addresses, host: host.to_owned(), port, service, wanted: Wanted::default() }
 }
 
 fn login(user: &str, password: &str) -> Login {

@@ -207,7 +207,7 @@ fn needs(path: &[String]) -> (usize, Whole) {
         | ["uses" | "default_stage"]
         | ["aligned", "except"]
         | ["stage", "follow", "except"] => (1, Whole::Key),
-        ["stages"] | ["instances", _, "stages"] | ["output", "stages"] => (0, Whole::Empty),
+        ["stages"] | ["instances", _, "stages"] | ["output" | "probe", "stages"] => (0, Whole::Empty),
         _ => (1, Whole::Item),
     }
 }

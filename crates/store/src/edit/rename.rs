@@ -284,12 +284,13 @@ impl Renaming {
                 | ["stage", "follow", "stage"]
                 | ["rule", "stages" | "equal_in" | "distinct_in" | "absent_in"],
             )
-            | (Context::Declarations(_), ["stages"] | ["instances", _, "stages"] | ["output", "stages"]) => {
-                match &self.what {
-                    Named::Stage(old) => exact(old),
-                    _ => None,
-                }
-            }
+            | (
+                Context::Declarations(_),
+                ["stages"] | ["instances", _, "stages"] | ["output" | "probe", "stages"],
+            ) => match &self.what {
+                Named::Stage(old) => exact(old),
+                _ => None,
+            },
             (Context::Manifest, ["waiver", "code"]) => match &self.what {
                 Named::Rule(old) => (text == format!("rule:{old}")).then(|| format!("rule:{}", self.to)),
                 _ => None,
@@ -319,7 +320,7 @@ impl Renaming {
             (Context::Manifest, ["rule", "present_with"] | ["rule", "when", "field"]) => {
                 self.pattern(&format!("*/{text}")).and_then(|new| Some(new.strip_prefix("*/")?.to_owned()))
             }
-            (Context::Declarations(owner), ["output", "table"]) => match &self.what {
+            (Context::Declarations(owner), ["output", "table"] | ["probe", "entry"]) => match &self.what {
                 Named::Entry(of, old) if is_meant(ledger, of, old, owner) => exact(old),
                 _ => None,
             },

@@ -5,6 +5,7 @@ use cledger_core::model::{Chore, Entry, EntryRef, FormerName, Instance, SharedId
 use cledger_core::name::{Name, nearest};
 
 use super::entries::{KINDS, entries};
+use super::expectations::expectations;
 use super::frame::{In, Item};
 use super::outputs::outputs;
 use super::patterns::Patterns;
@@ -63,6 +64,7 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &TomlTable<'_>, around: &Sur
         slots: Slots::default(),
         outputs: Vec::new(),
         chores: Vec::new(),
+        expectations: Vec::new(),
         settings: Vec::new(),
         strays: Vec::new(),
         place: read.place(0..0),
@@ -84,12 +86,12 @@ pub(super) fn unit(read: In<'_>, name: Name, table: &TomlTable<'_>, around: &Sur
         }
     }
     number(read, &mut unit, around.shared);
-    if let Some(item) = table.get("output") {
-        let of_unit = unit.entries.iter();
-        let used = unit.uses.iter().map(|&id| &around.shared.entries[usize::from(id.0)]);
-        let entries: Vec<&Entry> = of_unit.chain(used).collect();
-        unit.outputs = outputs(read, item, (&entries, around.stages));
-    }
+    let used = unit.uses.iter().map(|&id| &around.shared.entries[usize::from(id.0)]);
+    let entries: Vec<&Entry> = unit.entries.iter().chain(used).collect();
+    let outputs = table.get("output").map(|item| outputs(read, item, (&entries, around.stages)));
+    let expectations = table.get("probe").map(|item| expectations(read, item, (&entries, around.stages)));
+    unit.outputs = outputs.unwrap_or_default();
+    unit.expectations = expectations.unwrap_or_default();
     unit
 }
 

@@ -272,13 +272,16 @@ fn call(read: In<'_>, item: Item<'_, '_>) -> Option<Wake> {
 fn ready(read: In<'_>, item: Item<'_, '_>) -> Option<Ready> {
     let (text, span) = stage_text(read, item, "`ready`")?;
     let written = text.as_written();
+    if written == "probe" {
+        return Some(Ready::Probe);
+    }
     if written.starts_with("http://") || written.starts_with("https://") {
         return Some(Ready::Http(text));
     }
     let path = written.strip_prefix("file:").and_then(|path| StageText::parse(path).ok());
     if path.is_none() {
-        let message = "`ready` is neither an address nor a file";
-        read.wrong_with(span, message, "write \"http://HOST/PATH\" or \"file:PATH\"");
+        let message = "`ready` is neither an address nor a file, nor `probe`";
+        read.wrong_with(span, message, "write \"http://HOST/PATH\", \"file:PATH\" or \"probe\"");
     }
     path.map(Ready::File)
 }

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use cledger_core::model::{
     Delimiters, Entry, FieldPatterns, Kind, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder,
-    OutputStages, OutputTable, OutputTemplate, SecretsIn, Stage, StageText,
+    OutputTable, OutputTemplate, SecretsIn, SomeStages, Stage, StageText,
 };
 use cledger_core::name::nearest;
 use cledger_core::output::path_fault;
@@ -75,7 +75,7 @@ fn output(
     read.keys(table, &KEYS, |key, item| match key {
         "stages" => {
             let said = read.texts(item, "`stages`").into_iter().map(|(text, _)| text.to_owned()).collect();
-            output.stages = Some(OutputStages { said, covered: belongs(read, item, stages) });
+            output.stages = Some(SomeStages { said, covered: belongs(read, item, stages) });
         }
         "naming" => output.naming = naming(read, item, format).unwrap_or(output.naming),
         "prefix" => output.prefix = stage_text(read, item, "`prefix`").map(|(text, _)| text),

@@ -6,7 +6,7 @@ use cledger_core::types::Type;
 use super::{Form, Key, words};
 
 /// A contract.
-pub const UNIT: [Key; 14] = [
+pub const UNIT: [Key; 15] = [
     Key::new("about", Form::Text, "What the unit is"),
     Key::new("owner", Form::Text, "Who looks after it"),
     Key::new("version", Form::Text, "The version of what is deployed"),
@@ -16,6 +16,7 @@ pub const UNIT: [Key; 14] = [
     Key::new("instances", Form::Things, ""),
     Key::new("output", Form::Things, ""),
     Key::new("chore", Form::Things, ""),
+    Key::new("probe", Form::Things, ""),
     Key::new("variables", Form::Things, ""),
     Key::new("connections", Form::Things, ""),
     Key::new("endpoints", Form::Things, ""),
@@ -88,6 +89,26 @@ pub const TABLE: [Key; 6] = [
 
 const ABOUT: Key = Key::new("about", Form::Text, "What it is for");
 const FIELDS: Key = Key::new("fields", Form::Things, "");
+
+/// `[[probe]]`.
+pub const PROBE: [Key; 7] = [
+    Key::new("name", Form::Name, "What it is called"),
+    Key::new("entry", Form::Name, "The connection or endpoint that is tried"),
+    Key::new(
+        "path",
+        Form::Text,
+        "A page below an endpoint's address, in place of that; may refer to the stage and the unit",
+    ),
+    Key::new("stages", Form::Patterns, "The stages where that is so, as patterns; all if not given"),
+    Key::new(
+        "expect",
+        Form::OneOrMoreTexts,
+        "What is to come back, one of several: answers, refused, no-answer, access-denied or a status such as 404; \
+         answers if not given",
+    ),
+    Key::new("text", Form::Text, "What the page holds"),
+    Key::new("login", Form::Boolean, "Show the endpoint's login; true if not given"),
+];
 
 /// `[[output]]`.
 pub const OUTPUT: [Key; 17] = [

@@ -133,7 +133,11 @@ pub const OUTLET: [Key; 37] = [
     ),
     Key::new("touch", Form::Text, "The file that is written anew, as it is, after a delivery"),
     Key::new("call", Form::Text, "The address that is called with POST after a delivery"),
-    Key::new("ready", Form::Text, "What tells that a delivery counts: an address, or file:PATH"),
+    Key::new(
+        "ready",
+        Form::Text,
+        "What tells that a delivery counts: an address, file:PATH, or `probe`, what the contract expects",
+    ),
     Key::new("within", Form::Text, "How long a delivery may take to count; 30s if not given"),
     Key::new(
         "pass",

@@ -17,6 +17,8 @@ pub struct AtOutlet {
     pub seen: Seen,
     /// Why it does not take what is to be there, if that can be seen.
     pub refused: Option<String>,
+    /// Whether what was last brought there is not in effect, and has to be taken up once more.
+    pub not_in_effect: bool,
 }
 
 /// What was seen of a unit at an outlet.
@@ -110,9 +112,9 @@ impl AtOutlet {
         }
     }
 
-    /// Whether nothing has to be brought, and nothing stays that is not as it is to be.
+    /// Whether nothing has to be brought or taken up, and nothing stays that is not as it is to be.
     pub fn is_exact(&self) -> bool {
-        self.is_as_it_should_be() && self.staying() == 0
+        self.is_as_it_should_be() && self.staying() == 0 && !self.not_in_effect
     }
 
     /// How many names stay as they are there.

@@ -105,6 +105,12 @@ impl Baseline {
         self.surely(outlet).filter(|meta| meta.kind != Kind::Found).map(|meta| meta.number)
     }
 
+    /// Whether what was last brought to an outlet for sure was not taken up there.
+    pub(crate) fn is_not_in_effect(&self, outlet: &str) -> bool {
+        let answers = self.surely(outlet).map(|meta| meta.outlets.iter()).into_iter().flatten();
+        answers.filter(|answer| answer.outlet == outlet).any(|answer| answer.in_effect == Some(false))
+    }
+
     /// Whether what an outlet has for sure was found there, and nothing of ours came there yet.
     pub(crate) fn is_found(&self, outlet: &str) -> bool {
         self.surely(outlet).is_some_and(|meta| meta.kind == Kind::Found)

@@ -51,6 +51,18 @@ impl OnItsWay<'_> {
     pub(crate) fn is_well(&self) -> bool {
         self.all.iter().all(Brought::is_well)
     }
+
+    /// Looks whether all of it is there in the end.
+    pub(crate) fn settle(&mut self, bringing: &Bringing<'_>) {
+        let brought = self.all.iter().enumerate().filter(|(_, it)| it.outcome == Outcome::Brought);
+        let brought: Vec<usize> = brought.map(|(index, _)| index).collect();
+        look_back(&self.planned, &brought, bringing, &mut self.all);
+    }
+
+    /// What came of it at each outlet.
+    pub(crate) fn end(self) -> Vec<Brought> {
+        self.all
+    }
 }
 
 impl<'o> Bringer<'o> {
@@ -77,7 +89,8 @@ impl<'o> Bringer<'o> {
     ) -> Result<Vec<Brought>, Trouble> {
         let mut way = self.send(planned, bringing, purpose)?;
         self.take_up(&mut way, bringing, masking)?;
-        Ok(Self::settle(way, bringing))
+        way.settle(bringing);
+        Ok(way.end())
     }
 
     /// Brings what is planned.
@@ -137,25 +150,18 @@ impl<'o> Bringer<'o> {
             let is_new = match brought.outcome {
                 Outcome::Brought => true,
                 Outcome::AsItShouldBe => {
-                    matches!(way.purpose, Purpose::Finish | Purpose::FinishTakingOff)
+                    planned.at.not_in_effect
+                        || matches!(way.purpose, Purpose::Finish | Purpose::FinishTakingOff)
                 }
                 _ => false,
             };
             let effect = planned.sight.place.outlet.map(|outlet| &outlet.effect);
             if let (true, Some(effect)) = (is_new, effect) {
-                let of = (bringing.owner, bringing.stage);
+                let of = (bringing.owner, bringing.stage, bringing.from);
                 brought.effect = self.effects.take_up(effect, of, masking)?;
             }
         }
         Ok(())
-    }
-
-    /// Looks whether all of it is there in the end.
-    pub(crate) fn settle(mut way: OnItsWay<'_>, bringing: &Bringing<'_>) -> Vec<Brought> {
-        let brought = way.all.iter().enumerate().filter(|(_, it)| it.outcome == Outcome::Brought);
-        let brought: Vec<usize> = brought.map(|(index, _)| index).collect();
-        look_back(&way.planned, &brought, bringing, &mut way.all);
-        way.all
     }
 }
 

@@ -53,9 +53,9 @@ impl Brought {
         ) && !matches!(self.effect, Some(Err(_)))
     }
 
-    /// Whether the outlet had it already.
+    /// Whether the outlet had it already, and nothing was to be taken up.
     pub fn was_there(&self) -> bool {
-        self.outcome == Outcome::AsItShouldBe
+        self.outcome == Outcome::AsItShouldBe && self.effect.is_none()
     }
 
     /// Whether the outlet is as it was before.
@@ -120,7 +120,9 @@ pub fn words(state: AnswerState, in_effect: Option<bool>) -> &'static str {
     match (state, in_effect) {
         (AnswerState::TakenOff, _) => "taken off",
         (AnswerState::WasNotThere, _) => "was not there",
-        (AnswerState::AsItShouldBe, _) => "as it should be",
+        (AnswerState::AsItShouldBe, None) => "as it should be",
+        (AnswerState::AsItShouldBe, Some(true)) => "as it should be, in effect",
+        (AnswerState::AsItShouldBe, Some(false)) => "as it should be, not in effect",
         (AnswerState::Brought, None) => "brought",
         (AnswerState::Brought, Some(true)) => "brought, in effect",
         (AnswerState::Brought, Some(false)) => "brought, not in effect",

@@ -7,9 +7,13 @@ use std::time::{Duration, SystemTime};
 
 use cledger_core::address::Owner;
 use cledger_core::model::{Effecting, Ledger, Ready, StageId, StageText, Wake};
+use cledger_core::resolve::Resolver;
 use cledger_core::trust;
 use cledger_outlets::effect::{self, Masking, Reload};
 
+use crate::bringing::plan::From;
+use crate::bringing::probing::Probing;
+use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::trouble::Trouble;
 
@@ -17,6 +21,7 @@ use crate::trouble::Trouble;
 pub(crate) struct Effects<'e> {
     ledger: &'e Ledger,
     around: &'e Around<'e>,
+    probing: Probing<'e>,
     /// When the files were last written that tell that a delivery counts.
     stamps: Mutex<BTreeMap<String, Option<SystemTime>>>,
     done: Mutex<Done>,
@@ -46,8 +51,9 @@ fn without(ledger: &Ledger, pass: &[String]) -> Vec<String> {
 
 impl<'e> Effects<'e> {
     /// Nothing is taken up yet.
-    pub(crate) fn new(ledger: &'e Ledger, around: &'e Around<'e>) -> Self {
-        Self { ledger, around, stamps: Mutex::default(), done: Mutex::default() }
+    pub(crate) fn new(opened: &'e Opened, around: &'e Around<'e>, resolver: &'e Resolver<'e>) -> Self {
+        let probing = Probing { opened, resolver, trust: &around.trust };
+        Self { ledger: &opened.ledger, around, probing, stamps: Mutex::default(), done: Mutex::default() }
     }
 
     /// What was taken up so far counts for nothing that is brought from now on.
@@ -71,10 +77,10 @@ impl<'e> Effects<'e> {
     pub(super) fn take_up(
         &self,
         effect: &Effecting,
-        (owner, stage): (&Owner, StageId),
+        (owner, stage, from): (&Owner, StageId, From<'_>),
         masking: &Masking,
     ) -> Result<Option<Result<(), String>>, Trouble> {
-        if effect.wake.is_empty() && effect.ready.is_none() {
+        if !effect.is_said() {
             return Ok(None);
         }
         let all = effect.wake.iter().map(|wake| self.call(wake, owner, stage));
@@ -89,12 +95,21 @@ impl<'e> Effects<'e> {
                 break;
             }
         }
-        if let (Ok(()), Some(this)) = (&counts, &effect.ready) {
-            let (Ready::Http(text) | Ready::File(text)) = this;
-            let text = self.expanded(text, owner, stage)?;
-            let is_file = matches!(this, Ready::File(_));
-            let wait = |text: &String| self.wait(is_file, text, effect.within);
-            counts.clone_from(done.ready.entry(text).or_insert_with_key(wait));
+        match (&counts, &effect.ready) {
+            (Err(_), _) | (_, None) => {}
+            (Ok(()), Some(Ready::Probe)) => {
+                let probed = self.probing.wait((owner, stage), from, effect.within)?;
+                if probed.is_none() && effect.wake.is_empty() {
+                    return Ok(None);
+                }
+                counts = probed.unwrap_or(Ok(()));
+            }
+            (Ok(()), Some(this @ (Ready::Http(text) | Ready::File(text)))) => {
+                let text = self.expanded(text, owner, stage)?;
+                let is_file = matches!(this, Ready::File(_));
+                let wait = |text: &String| self.wait(is_file, text, effect.within);
+                counts.clone_from(done.ready.entry(text).or_insert_with_key(wait));
+            }
         }
         Ok(Some(counts))
     }

@@ -123,7 +123,10 @@ impl<'l> Planned<'l> {
             Err(None) => (Seen::OnlyLookedAt, Vec::new()),
         };
         let refused = refused(&sight, &bringing.owner.to_string(), &parts);
-        Self { at: AtOutlet { outlet, kind, since, seen, refused }, sight, parts }
+        let has_effect = sight.place.outlet.is_some_and(|outlet| outlet.effect.is_said());
+        let is_to_stay = matches!(bringing.from, From::Ledger | From::Earlier);
+        let not_in_effect = has_effect && is_to_stay && bringing.baseline.is_not_in_effect(&outlet);
+        Self { at: AtOutlet { outlet, kind, since, seen, refused, not_in_effect }, sight, parts }
     }
 
     /// Leaves all of it as it is: its place is another unit's by now.

@@ -56,6 +56,7 @@ pub(super) fn literal_of(known: &Key, said: &Said, this: Option<Type>) -> Result
         Form::Names
         | Form::Patterns
         | Form::OneOrMore
+        | Form::OneOrMoreTexts
         | Form::Texts
         | Form::Ends
         | Form::Words(_)

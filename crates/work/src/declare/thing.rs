@@ -8,7 +8,7 @@ use cledger_core::name::{Name, nearest};
 use cledger_core::value::Value;
 use cledger_store::vocabulary::{
     ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, ENDPOINT, FIELD, FOLLOW, GROUP, INSTANCE,
-    Key, LEDGER, OUTLET, OUTPUT, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
+    Key, LEDGER, OUTLET, OUTPUT, PROBE, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
 };
 use cledger_store::{Item, MANIFEST, shared_file};
 
@@ -48,6 +48,8 @@ pub enum Thing {
     Instance(Name, Name),
     /// An output of a unit, by its path.
     Output(Name, String),
+    /// What a unit expects of a service, by its name.
+    Probe(Name, Name),
     /// A unit, and a shared entry that it uses.
     Use(Name, Name),
     /// An entry, with the table of a contract that it stands in.
@@ -67,12 +69,13 @@ pub(crate) struct Where {
 }
 
 /// The words in front of what no address names.
-const WORDS: [(&str, &str); 9] = [
+const WORDS: [(&str, &str); 10] = [
     ("outlet", "outlet:NAME"),
     ("rule", "rule:NAME"),
     ("routine", "routine:NAME"),
     ("bundle", "bundle:NAME"),
     ("output", "output:UNIT/PATH"),
+    ("probe", "probe:UNIT/NAME"),
     ("chore", "chore:UNIT/TEXT or chore:@STAGE/TEXT"),
     ("follow", "follow:STAGE/FOLLOWED"),
     ("aligned", "aligned:STAGE,STAGE"),
@@ -110,6 +113,7 @@ impl Thing {
             }
             "use" => Self::Use(name(two()?.0)?, name(two()?.1.trim_start_matches("shared/"))?),
             "output" => Self::Output(name(two()?.0)?, two()?.1.to_owned()),
+            "probe" => Self::Probe(name(two()?.0)?, name(two()?.1)?),
             _ => match two()? {
                 (stage, said) if stage.starts_with('@') => {
                     Self::StageChore(name(&stage[1..])?, said.to_owned())
@@ -183,13 +187,16 @@ impl Thing {
             Self::Rule(_) => ledger.judging.rules.iter().map(|it| it.name.to_string()).collect(),
             Self::Bundle(_) => ledger.bundles.iter().map(|it| it.name.to_string()).collect(),
             Self::Output(unit, _) => outputs(opened, unit)?.clone(),
+            Self::Probe(unit, _) => probes(opened, unit)?.iter().map(Name::to_string).collect(),
             Self::Chore(..) | Self::StageChore(..) => self.chores(opened)?,
             _ => Vec::new(),
         };
         let said = match &self {
-            Self::Outlet(name) | Self::Rule(name) | Self::Routine(name) | Self::Bundle(name) => {
-                name.to_string()
-            }
+            Self::Outlet(name)
+            | Self::Rule(name)
+            | Self::Routine(name)
+            | Self::Bundle(name)
+            | Self::Probe(_, name) => name.to_string(),
             Self::Output(_, text) | Self::Chore(_, text) | Self::StageChore(_, text) => text.clone(),
             _ => String::new(),
         };
@@ -222,6 +229,7 @@ impl Thing {
             Self::Unit(name) => ledger.unit_id(name.as_str()).is_some(),
             Self::Instance(unit, instance) => opened.unit(unit, Some(instance)).is_ok(),
             Self::Output(unit, path) => outputs(opened, unit)?.contains(path),
+            Self::Probe(unit, name) => probes(opened, unit)?.contains(name),
             Self::Use(unit, entry) => {
                 let id = opened.unit_id(unit)?;
                 let shared = ledger.shared_id(entry.as_str());
@@ -269,6 +277,7 @@ impl Thing {
                 | Self::Bundle(_)
                 | Self::Aligned(_)
                 | Self::StageChore(..)
+                | Self::Probe(..)
                 | Self::Ledger
         )
     }
@@ -278,7 +287,7 @@ impl Thing {
     pub(crate) fn concerns(&self, before: &Ledger, after: &Ledger) -> Concerns {
         match self {
             Self::Rule(_) => Concerns::Rules,
-            Self::Routine(_) | Self::StageChore(..) => Concerns::Units(BTreeSet::new()),
+            Self::Routine(_) | Self::StageChore(..) | Self::Probe(..) => Concerns::Units(BTreeSet::new()),
             Self::Bundle(_) => Concerns::Patterns,
             Self::Outlet(name) => {
                 let outlets = || before.outlets.iter().chain(&after.outlets);
@@ -310,6 +319,7 @@ impl Thing {
             Self::Unit(name) => format!("unit {name}"),
             Self::Instance(unit, instance) => format!("instance {unit}+{instance}"),
             Self::Output(unit, path) => format!("output {path} of {unit}"),
+            Self::Probe(unit, name) => format!("probe {name} of {unit}"),
             Self::Use(unit, entry) => format!("use of shared/{entry} by {unit}"),
             Self::Entry(owner, _, name) => format!("{owner}/{name}"),
             Self::Field(owner, _, entry, field) => format!("{owner}/{entry}.{field}"),
@@ -332,6 +342,7 @@ impl Thing {
             Self::Unit(_) => UNIT.to_vec(),
             Self::Instance(..) => INSTANCE.to_vec(),
             Self::Output(..) => OUTPUT.to_vec(),
+            Self::Probe(..) => PROBE.to_vec(),
             Self::Entry(_, table, _) => match *table {
                 "connections" => CONNECTION.to_vec(),
                 "endpoints" => ENDPOINT.to_vec(),
@@ -352,7 +363,8 @@ impl Thing {
             | Self::Outlet(name)
             | Self::Rule(name)
             | Self::Routine(name)
-            | Self::Bundle(name) => {
+            | Self::Bundle(name)
+            | Self::Probe(_, name) => {
                 vec![("name", text(name.as_str()))]
             }
             Self::Aligned(stages) => {
@@ -393,6 +405,9 @@ impl Thing {
             }
             Self::Output(unit, _) => {
                 Where { file: contract(unit), items: vec![own("output")], path: Vec::new() }
+            }
+            Self::Probe(unit, _) => {
+                Where { file: contract(unit), items: vec![own("probe")], path: Vec::new() }
             }
             Self::Unit(unit) | Self::Use(unit, _) => {
                 Where { file: contract(unit), items: Vec::new(), path: Vec::new() }
@@ -475,6 +490,12 @@ fn in_written_order(ledger: &Ledger, stages: Vec<Name>) -> Vec<Name> {
 fn outputs(opened: &Opened, unit: &Name) -> Result<Vec<String>, Trouble> {
     let outputs = &opened.ledger.unit(opened.unit_id(unit)?).outputs;
     Ok(outputs.iter().map(|output| output.path.as_written().to_owned()).collect())
+}
+
+/// The names of what a unit expects of services.
+fn probes(opened: &Opened, unit: &Name) -> Result<Vec<Name>, Trouble> {
+    let expectations = &opened.ledger.unit(opened.unit_id(unit)?).expectations;
+    Ok(expectations.iter().map(|expectation| expectation.name.clone()).collect())
 }
 
 fn has_routine(ledger: &Ledger, name: &Name) -> bool {

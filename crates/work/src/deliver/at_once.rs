@@ -1,5 +1,5 @@
 //! Many units at once: first each is brought, or taken off, so many at a time; then each program that has that taken up
-//! runs once; then all are looked at again and recorded, as many at a time.
+//! runs once; then all are looked at again, as many at a time, and recorded in their order.
 
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -53,7 +53,10 @@ pub(super) trait Tasks: Sync {
     /// Has one taken up, each program once for all units that share it.
     fn take_up(&self, at: usize, in_hand: &mut Self::InHand, masking: &Masking) -> Result<(), Trouble>;
 
-    /// Looks whether it is as it is to be, and records it.
+    /// Looks whether it is as it is to be.
+    fn settle(&self, at: usize, in_hand: &mut Self::InHand);
+
+    /// Records what came of it.
     fn record(&self, at: usize, in_hand: Self::InHand) -> Result<Recorded, Trouble>;
 }
 
@@ -91,7 +94,15 @@ pub(super) fn all<T: Tasks>(
         (at, taken)
     });
     let taken_up = taken_up.collect();
-    each(taken_up, pace.looks, (telling, "looks afterwards"), |(at, taken), _| {
-        (at, taken.and_then(|in_hand| tasks.record(at, in_hand)))
-    })
+    let settled = each(taken_up, pace.looks, (telling, "looks afterwards"), |(at, mut taken), _| {
+        if let Ok(in_hand) = &mut taken {
+            tasks.settle(at, in_hand);
+        }
+        (at, taken)
+    });
+    // One after the other: the chain of records has their order.
+    let record = |(at, settled): (usize, Result<T::InHand, Trouble>)| {
+        (at, settled.and_then(|in_hand| tasks.record(at, in_hand)))
+    };
+    settled.into_iter().map(record).collect()
 }

@@ -167,11 +167,16 @@ impl<'a, 'l> Delivering<'a, 'l> {
         self.bringer().take_up(way, &bringing, masking)
     }
 
-    /// Looks whether it is there in the end, and records it.
+    /// Looks whether it is there in the end.
+    pub(crate) fn settle(&self, in_hand: &mut InHand<'a, 'l>, plan: &Plan) {
+        let InHand { whom, grounds, way, .. } = in_hand;
+        way.settle(&grounds.bringing(&self.opened.ledger, whom, &plan.content, Self::from(plan)));
+    }
+
+    /// Records what came of it.
     pub(crate) fn record(&self, in_hand: InHand<'a, 'l>, plan: &Plan) -> Result<Recorded, Trouble> {
-        let InHand { mut held, whom, grounds, meta, packed, token, way } = in_hand;
-        let bringing = grounds.bringing(&self.opened.ledger, &whom, &plan.content, Self::from(plan));
-        let mut brought = Bringer::settle(way, &bringing);
+        let InHand { mut held, whom, meta, packed, token, way, .. } = in_hand;
+        let mut brought = way.end();
         let is_old = is_old(plan);
         if !is_old {
             brought.extend(by_hand::brought(&self.opened.ledger, &whom.owner, plan.stage, None));

@@ -117,8 +117,11 @@ pub(crate) fn chores(book: &mut dyn Daybook, ledger: &Ledger, plan: &Plan) -> Re
 /// The reason that is given, or made of what changes.
 pub(crate) fn reason(given: Option<&str>, draft: bool, plan: &Plan) -> Result<String, Trouble> {
     let drafted = || match drafted(&plan.changes()) {
-        text if text.is_empty() => "The outlets had other values.".to_owned(),
-        text => text,
+        text if !text.is_empty() => text,
+        _ if plan.outlets.iter().all(AtOutlet::is_as_it_should_be) => {
+            "What was brought was not in effect.".to_owned()
+        }
+        _ => "The outlets had other values.".to_owned(),
     };
     match given {
         Some(why) => Ok(daybook::reason(why)?.to_owned()),

@@ -116,7 +116,7 @@ pub fn bring_back(
     let subject = opened.subject_in(owner, id)?;
     let (resolver, world) = (opened.resolver(), Around::of(opened));
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
-    let effects = Effects::new(ledger, &world);
+    let effects = Effects::new(opened, &world, &resolver);
     let bringer = Bringer { opened, around: &world, effects: &effects };
     let book = SharedBook::new(daybook::for_writing(opened, write)?);
     let whom = Whom { owner: owner.clone(), subject: Some(subject), stage: id };

@@ -120,6 +120,13 @@ impl<'a, 'l> Tasks for Withdrawals<'_, 'a, 'l> {
         self.withdrawing.take_up(in_hand, masking)
     }
 
+    fn settle(&self, _: usize, in_hand: &mut InHand<'a, 'l>) {
+        let InHand { whom, grounds, restored, way, .. } = in_hand;
+        let nothing = Content::default();
+        let ledger = &self.withdrawing.opened.ledger;
+        way.settle(&grounds.bringing(ledger, whom, &nothing, From::Before(restored)));
+    }
+
     fn record(&self, _: usize, in_hand: InHand<'a, 'l>) -> Result<Recorded, Trouble> {
         self.withdrawing.record(in_hand)
     }
@@ -238,14 +245,11 @@ impl<'a, 'l> Withdrawing<'a, 'l> {
         self.bringer().take_up(way, &bringing, masking)
     }
 
-    /// Looks whether it is off, and records that.
+    /// Records what came of it.
     fn record(&self, in_hand: InHand<'a, 'l>) -> Result<Recorded, Trouble> {
-        let InHand { mut held, whom, grounds, restored, mut meta, packed, token, way, handed_on, number } =
-            in_hand;
+        let InHand { mut held, whom, mut meta, packed, token, way, handed_on, number, .. } = in_hand;
         let ledger = &*self.opened.ledger;
-        let nothing = Content::default();
-        let bringing = grounds.bringing(ledger, &whom, &nothing, From::Before(&restored));
-        let mut brought = Bringer::settle(way, &bringing);
+        let mut brought = way.end();
         for brought in &mut brought {
             if let Some(to) = handed_on.get(&brought.outlet) {
                 brought.outcome = Outcome::HandedOn(format!("its place is that of {to} now"));

@@ -71,7 +71,7 @@ pub fn withdraw(opened: &Opened, what: &WholeUnits, asked: &ToWithdraw) -> Resul
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
     let around = Around::of(opened);
-    let effects = Effects::new(ledger, &around);
+    let effects = Effects::new(opened, &around, &resolver);
     let mut book = SharedBook::new(daybook::for_writing(opened, asked.write)?);
     let edits = &asked.edits;
     let withdrawing = Withdrawing { opened, planner, around: &around, effects: &effects, edits };

@@ -145,7 +145,7 @@ pub fn put_captured(
         )?;
     }
     let (resolver, around) = (opened.resolver(), Around::of(opened));
-    let effects = Effects::new(ledger, &around);
+    let effects = Effects::new(opened, &around, &resolver);
     let putting_back = PuttingBack {
         opened,
         planner: Planner { resolver: &resolver, keys: opened.keys() },
@@ -280,6 +280,7 @@ impl<'l> PuttingBack<'_, 'l> {
         opened.at.stepping.before("open")?;
         let token = book.open(&meta, &packed)?;
         let masking = masking(self.planner.resolver, whom.subject, stage, [Some(&content), None]);
+        self.effects.anew();
         let brought = bringer.bring(ways, &bringing, (&masking, Purpose::Bring))?;
         let (brought, made) = record((opened, book), (meta, &packed), &token, brought, false)?;
         back.brought = brought;

@@ -1,9 +1,11 @@
-//! `cledger add outlet`, `output`, `rule`, `bundle`, `chore`, `follow`, `aligned` and `use`.
+//! `cledger add outlet`, `output`, `rule`, `bundle`, `probe`, `chore`, `follow`, `aligned` and `use`.
 
 use clap::Args;
 use clap_complete::ArgValueCompleter;
 use cledger_core::name::Name;
-use cledger_store::vocabulary::{ALIGNED, BUNDLE, CHORE, FOLLOW, Key, OUTLET, OUTPUT, RULE, RULE_DEMANDS};
+use cledger_store::vocabulary::{
+    ALIGNED, BUNDLE, CHORE, FOLLOW, Key, OUTLET, OUTPUT, PROBE, RULE, RULE_DEMANDS,
+};
 use cledger_work::Trouble;
 use cledger_work::declare::add::{add, add_all};
 use cledger_work::declare::{Declared, Said, Thing};
@@ -137,6 +139,34 @@ pub(crate) struct BundleArgs {
 impl BundleArgs {
     pub(super) fn add(&self, app: &App<'_>) -> Result<Declared, Trouble> {
         declare(app, &[Thing::Bundle(self.name.clone())], &self.keys.0, &self.options)
+    }
+}
+
+#[derive(Debug)]
+struct Probe;
+
+impl Declarable for Probe {
+    const KEYS: &'static [Key] = &PROBE;
+    const OWN: &'static [&'static str] = &["name"];
+    const NEEDED: &'static [&'static str] = &["entry"];
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ProbeArgs {
+    /// The unit
+    #[arg(add = ArgValueCompleter::new(complete::address))]
+    unit: Name,
+    /// The new probe's name
+    name: Name,
+    #[command(flatten)]
+    keys: Keys<Probe>,
+    #[command(flatten)]
+    options: AddOptions,
+}
+
+impl ProbeArgs {
+    pub(super) fn add(&self, app: &App<'_>) -> Result<Declared, Trouble> {
+        declare(app, &[Thing::Probe(self.unit.clone(), self.name.clone())], &self.keys.0, &self.options)
     }
 }
 

@@ -15,6 +15,8 @@ pub(crate) struct OutletPlan<'a> {
     since: Option<u64>,
     /// Why nobody can tell what is there.
     reason: Option<&'a str>,
+    /// Whether what was last brought there is not in effect, and is taken up again.
+    not_in_effect: bool,
     /// The unit whose place it is by now, so that it stays as it is.
     #[serde(skip_serializing_if = "Option::is_none")]
     handed_on_to: Option<&'a str>,
@@ -54,6 +56,7 @@ fn one(outlet: &AtOutlet) -> OutletPlan<'_> {
         kind: outlet.kind,
         since: outlet.since,
         reason: outlet.reason(),
+        not_in_effect: outlet.not_in_effect,
         handed_on_to: match &outlet.seen {
             Seen::HandedOn(to) => Some(to),
             _ => None,

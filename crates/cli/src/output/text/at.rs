@@ -26,7 +26,7 @@ pub(crate) fn print(console: &mut Console, outlets: &[AtOutlet]) {
             }
             Seen::Parts(parts) => {
                 let told: Vec<&AtPart> = parts.iter().filter(|part| is_worth_a_word(part)).collect();
-                if told.is_empty() {
+                if told.is_empty() && !outlet.not_in_effect {
                     continue;
                 }
                 let nothing = parts.iter().all(|part| !part.is_there);
@@ -34,6 +34,12 @@ pub(crate) fn print(console: &mut Console, outlets: &[AtOutlet]) {
                 console.line(format!("{title}{nothing}"));
                 for it in told {
                     part(console, it, outlet.since);
+                }
+                if outlet.not_in_effect {
+                    console.wrapped(
+                        "    what was brought there is not in effect: it is taken up again",
+                        "      ",
+                    );
                 }
                 if let Some(reason) = &outlet.refused {
                     let text = format!("    {}: {}", style::doubtful("not taken"), values::escape(reason));

@@ -1,0 +1,83 @@
+//! The probes of a contract, asked after a delivery whether it counts.
+
+use std::thread;
+use std::time::{Duration, Instant};
+
+use cledger_core::address::Owner;
+use cledger_core::model::StageId;
+use cledger_core::probe::{Probed, Target, merged, of_contract};
+use cledger_core::resolve::Resolver;
+use cledger_core::trust::of_target;
+use cledger_outlets::Trust;
+use cledger_outlets::probe::Prober;
+
+use crate::bringing::plan::From;
+use crate::meant::unit_of;
+use crate::opened::Opened;
+use crate::trouble::Trouble;
+
+/// The pause between two rounds.
+const PAUSE: Duration = Duration::from_millis(100);
+
+/// The longest that one round takes: another one may come out as expected.
+const ROUND: Duration = Duration::from_secs(5);
+
+/// Asks the probes of contracts.
+pub(super) struct Probing<'p> {
+    pub(super) opened: &'p Opened,
+    pub(super) resolver: &'p Resolver<'p>,
+    pub(super) trust: &'p Trust,
+}
+
+impl Probing<'_> {
+    /// Waits until all that the contract of a unit expects in a stage comes out so. The error says what did not;
+    /// nothing where the contract expects nothing there, or what was brought is none of the ledger's.
+    pub(super) fn wait(
+        &self,
+        (owner, stage): (&Owner, StageId),
+        from: From<'_>,
+        within: Duration,
+    ) -> Result<Option<Result<(), String>>, Trouble> {
+        let ledger = &self.opened.ledger;
+        let Some(subject) = ledger.subjects_in(stage).find(|&subject| ledger.owner(subject) == *owner) else {
+            return Ok(None);
+        };
+        let (targets, not_tried) = of_contract(&mut self.resolver.session(unit_of(subject)), subject, stage);
+        if targets.is_empty() && not_tried.is_empty() || matches!(from, From::Before(_)) {
+            return Ok(None);
+        }
+        if !matches!(from, From::Ledger) {
+            let of = format!("{owner}@{}", ledger.stage(stage).name);
+            return Ok(Some(Err(format!(
+                "nothing was probed: the probes know the ledger's values alone (cledger probe {of})"
+            ))));
+        }
+        if let Some(without) = not_tried.first() {
+            return Ok(Some(Err(format!("{}: {}", without.address, without.reason))));
+        }
+        let targets = merged(targets);
+        self.opened.require(targets.iter().flat_map(of_target).collect::<Vec<_>>().iter())?;
+        let end = Instant::now() + within;
+        loop {
+            let left = end.saturating_duration_since(Instant::now()).max(PAUSE);
+            let round = Prober::new(self.trust.clone(), left.min(ROUND), (self.opened.at.clock)());
+            let answers = round.all(&targets);
+            let mut pairs = targets.iter().zip(&answers);
+            let Some((target, probed)) = pairs.find(|(target, probed)| !target.wanted.is_met(probed)) else {
+                return Ok(Some(Ok(())));
+            };
+            if Instant::now() + PAUSE >= end {
+                return Ok(Some(Err(otherwise(target, probed))));
+            }
+            thread::sleep(PAUSE);
+        }
+    }
+}
+
+/// What came back, and what was to come.
+fn otherwise(target: &Target, probed: &Probed) -> String {
+    let name = target.wanted.by.as_ref().map(ToString::to_string).unwrap_or_default();
+    let wanted = target.wanted.told().unwrap_or_default();
+    let (shown, answer) = (target.shown(), probed.answer.words());
+    format!("probe `{name}` expects {wanted}, and `{shown}` says: {answer} ({})", probed.detail)
+}
