@@ -1,5 +1,7 @@
 //! JSON as it is (RFC 8259): nulls, mixed lists, and numbers with all their digits, names in their order.
 
+mod parts;
+
 use std::collections::BTreeSet;
 use std::fmt;
 
@@ -8,6 +10,8 @@ use serde::de::{Deserialize, Deserializer, Error as _, MapAccess, Visitor};
 use serde::ser::{Error as _, Serialize, SerializeMap as _, Serializer};
 use serde_json::value::RawValue;
 use zeroize::Zeroize as _;
+
+pub use self::parts::{NoWay, steps};
 
 /// How deep levels may be nested.
 const DEEPEST: usize = 100;

@@ -37,8 +37,10 @@ pub use expectation::{Answer, Expectation, Expected, NotExpected};
 pub use field_patterns::{FieldPatterns, NoFieldPattern};
 pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
-pub use look_up::{ExactSpot, LookUp, LookUpError, LookUpSource, Spot};
-pub use outlet::{Effecting, Given, HttpLogin, HttpOutlet, OAuth, Outlet, OutletKind, Ready, Wake};
+pub use look_up::{ExactSpot, LookUp, LookUpError, LookUpSource, Spot, found_by, query_of};
+pub use outlet::{
+    DocumentPlace, Effecting, Given, HttpLogin, HttpOutlet, OAuth, Outlet, OutletKind, Ready, Wake,
+};
 pub use output::{
     Apart, Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputTable,
     OutputTemplate, SecretsIn,

@@ -10,7 +10,7 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crate::document::{Document, Documents, Put};
+use crate::document::Documents;
 use crate::failure::Deadline;
 use crate::held::{Asked, Held, Values};
 use crate::reach::Reach;
@@ -49,27 +49,13 @@ fn one(load: &Load) -> Result<(), NotBrought> {
         (Reach::Local(root), Asked::Files(asked), Content::Files(files, gone)) => {
             files::bring(root, asked, (files, gone), &load.seen)
         }
-        (Reach::Http(http), Asked::Document(url), Content::Document(_) | Content::NoDocument) => {
+        (Reach::Http(http), Asked::Document(of), Content::Document(_) | Content::NoDocument) => {
             let seen = match &load.seen {
-                Held::Document(text, version) => {
-                    Some(Document { text: text.clone(), version: version.clone() })
-                }
+                Held::Document(text, version) => Some((text.as_str(), version.as_deref())),
                 _ => None,
             };
-            let documents = Documents::of(http, deadline).map_err(NotBrought::from)?;
-            // Without an entity tag this is the only guard; and what does not answer is not written to.
-            if documents.get(url).map_err(NotBrought::from)? != seen {
-                return Err(NotBrought::ChangedMeanwhile);
-            }
-            let changed = match (&load.content, &seen) {
-                (Content::Document(text), seen) => documents.put(url, text, seen.as_ref()),
-                (_, Some(seen)) => documents.delete(url, seen),
-                (_, None) => Ok(Put::Taken),
-            };
-            match changed? {
-                Put::Taken => Ok(()),
-                Put::ChangedMeanwhile => Err(NotBrought::ChangedMeanwhile),
-            }
+            let text = if let Content::Document(text) = &load.content { Some(text) } else { None };
+            Documents::of(http, deadline).map_err(NotBrought::from)?.bring(of, text, seen)
         }
         (Reach::Rows(reach), Asked::Rows(of), Content::Rows(changes)) => {
             let nothing = Values::new();

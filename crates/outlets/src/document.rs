@@ -1,4 +1,8 @@
-//! JSON documents behind HTTP (RFC 9110): read with GET, written with PUT under a condition.
+//! JSON documents behind HTTP (RFC 9110): read with GET, written with PUT under a condition, made with POST where only
+//! the service knows their address.
+
+mod found;
+mod unit;
 
 use std::thread;
 use std::time::Duration;
@@ -19,16 +23,16 @@ const FIRST_PAUSE: Duration = Duration::from_millis(100);
 
 /// A document as it is there.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) struct Document {
+struct Document {
     /// What stands in it.
-    pub(crate) text: Zeroizing<String>,
+    text: Zeroizing<String>,
     /// Its entity tag, if the service gives one.
-    pub(crate) version: Option<String>,
+    version: Option<String>,
 }
 
 /// What writing a document came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Put {
+enum Put {
     /// The service took it.
     Taken,
     /// The document is not the one that it was.
@@ -54,7 +58,12 @@ impl<'r> Documents<'r> {
     }
 
     /// Reads a document; `None` where there is none.
-    pub(crate) fn get(&self, url: &str) -> Result<Option<Document>, Failure> {
+    fn get(&self, url: &str) -> Result<Option<Document>, Failure> {
+        Ok(self.get_page(url)?.map(|(document, _)| document))
+    }
+
+    /// The same, with the address of the next page, if a `Link` gives one.
+    fn get_page(&self, url: &str) -> Result<Option<(Document, Option<String>)>, Failure> {
         let mut response = self.send(|left| {
             let request = self.agent.get(url).config().timeout_global(Some(left)).build();
             self.shown(request).call()
@@ -66,16 +75,29 @@ impl<'r> Documents<'r> {
         }
         let version = response.headers().get(header::ETAG);
         let version = version.and_then(|tag| tag.to_str().ok()).map(str::to_owned);
+        let mut links = response.headers().get_all(header::LINK).iter().filter_map(|link| link.to_str().ok());
+        let next = links.find_map(found::next_of);
         let limit = u64::try_from(LARGEST).unwrap_or(u64::MAX);
         let read = response.body_mut().with_config().limit(limit).read_to_vec();
         let bytes = read.map_err(|error| failure(&error, self.reach.proxy.is_some()))?;
         let text = String::from_utf8(bytes);
         let text = text.map_err(|_| Failure::unexpected("its answer is not UTF-8 text"))?;
-        Ok(Some(Document { text: Zeroizing::new(text), version }))
+        Ok(Some((Document { text: Zeroizing::new(text), version }, next)))
+    }
+
+    /// Has the service make a document. It is asked once: a second time would make a second one.
+    fn post(&self, url: &str, text: &str) -> Result<Put, NotBrought> {
+        let left = self.deadline.left().map_err(NotBrought::from)?;
+        let request = self.agent.post(url).config().timeout_global(Some(left));
+        let request = request.max_redirects(0).max_redirects_will_error(false).build();
+        let sent = self.shown(request).header(header::CONTENT_TYPE, "application/json").send(text);
+        let failed = |error: &ureq::Error| NotBrought::uncertain(failure(error, self.reach.proxy.is_some()));
+        let response = sent.map_err(|error| failed(&error))?;
+        of_change(response.status(), false).map_err(NotBrought::uncertain)
     }
 
     /// Writes a document in place of the one that was seen, or where there was none.
-    pub(crate) fn put(&self, url: &str, text: &str, seen: Option<&Document>) -> Result<Put, NotBrought> {
+    fn put(&self, url: &str, text: &str, seen: Option<&Document>) -> Result<Put, NotBrought> {
         let is_ours = |found: Option<&Document>| found.is_some_and(|found| *found.text == *text);
         self.change(url, seen, is_ours, |left| {
             let request = self.agent.put(url).config().timeout_global(Some(left));
@@ -91,7 +113,7 @@ impl<'r> Documents<'r> {
     }
 
     /// Takes a document away that was seen.
-    pub(crate) fn delete(&self, url: &str, seen: &Document) -> Result<Put, NotBrought> {
+    fn delete(&self, url: &str, seen: &Document) -> Result<Put, NotBrought> {
         self.change(
             url,
             Some(seen),

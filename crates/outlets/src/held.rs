@@ -18,10 +18,32 @@ pub enum Asked {
     Files(UnitFiles),
     /// The environment of the process whose number is in this file.
     Environment(PathBuf),
-    /// The document at this address.
-    Document(String),
+    /// A document, or a part of one.
+    Document(DocumentOf),
     /// Its rows.
     Rows(RowsOf),
+}
+
+/// The document of a unit, and its part of that.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct DocumentOf {
+    /// Its address; where a query finds it, that of the list that leads there.
+    pub url: String,
+    /// The query that leads from a page of the list to the document's address (RFC 9535).
+    pub find: Option<String>,
+    /// The steps in a page to the address of the next one, where no `Link` says so.
+    pub next: Option<Vec<String>>,
+    /// The steps to the unit's part; all of it where there are none.
+    pub at: Vec<String>,
+    /// What a new document holds beside the part, by name.
+    pub new: Vec<(String, String)>,
+}
+
+impl DocumentOf {
+    /// All of the document at an address.
+    pub fn at_address(url: impl Into<String>) -> Self {
+        Self { url: url.into(), ..Self::default() }
+    }
 }
 
 /// The rows of a unit.

@@ -1,7 +1,7 @@
 //! Documents as files in a folder.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use percent_encoding::percent_decode_str;
@@ -11,6 +11,15 @@ pub(crate) struct Document {
     pub(crate) text: String,
     /// Its entity tag: another one for each other text.
     pub(crate) tag: String,
+}
+
+/// How many documents stand on a page of a list.
+const PAGE: usize = 3;
+
+/// The identifier of a document that is this file.
+fn id_of(path: &Path) -> Option<String> {
+    let is_document = path.extension().is_some_and(|extension| extension == "json");
+    path.file_stem().filter(|_| is_document)?.to_str().map(str::to_owned)
 }
 
 /// All documents below a folder. One is written at a time.
@@ -51,6 +60,39 @@ impl Documents {
             }
         }
         Ok(self.read(url).map(|document| document.tag))
+    }
+
+    /// A page of the list of a folder's documents, each with its identifier, and the address of the next page.
+    pub(crate) fn list(&self, url: &str) -> Option<(String, Option<String>)> {
+        let (path, query) = url.split_once('?').unwrap_or((url, ""));
+        let folder = self.path(path)?.with_extension("");
+        let mut ids: Vec<String> =
+            fs::read_dir(folder).ok()?.flatten().filter_map(|it| id_of(&it.path())).collect();
+        ids.sort_unstable();
+        let after = query.strip_prefix("after=").unwrap_or_default();
+        let mut rest = ids.iter().filter(|id| id.as_str() > after);
+        let page: Vec<&String> = rest.by_ref().take(PAGE).collect();
+        let next = rest.next().and(page.last()).map(|last| format!("{path}?after={last}"));
+        let documents = page.iter().filter_map(|id| {
+            let text = self.read(&format!("{path}/{id}"))?.text;
+            let mut document: serde_json::Value = serde_json::from_str(&text).ok()?;
+            document.as_object_mut()?.insert("id".to_owned(), (*id).as_str().into());
+            Some(document)
+        });
+        let documents: Vec<serde_json::Value> = documents.collect();
+        Some((serde_json::json!({ "documents": documents }).to_string(), next))
+    }
+
+    /// Makes a document in a folder, and gives its address; or the status that says why not.
+    pub(crate) fn make(&self, url: &str, text: &str) -> Result<String, u16> {
+        let _one = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
+        let folder = self.path(url).ok_or(400_u16)?.with_extension("");
+        fs::create_dir_all(&folder).map_err(|_| 507_u16)?;
+        let taken = fs::read_dir(&folder).map_err(|_| 507_u16)?.flatten();
+        let numbers = taken.filter_map(|it| id_of(&it.path())?.strip_prefix("d-")?.parse::<u32>().ok());
+        let path = format!("{}/d-{:04}", url.trim_end_matches('/'), numbers.max().unwrap_or(0) + 1);
+        fs::write(self.path(&path).ok_or(400_u16)?, text).map_err(|_| 507_u16)?;
+        Ok(path)
     }
 
     /// Takes a document away; whether there was one.

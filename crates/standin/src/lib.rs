@@ -1,5 +1,6 @@
 //! A small stand-in for a service that keeps JSON documents: read with GET, written with PUT under a
-//! condition, each with an entity tag (RFC 9110). It can be made to be as bad as real ones are.
+//! condition, each with an entity tag (RFC 9110). A folder is a list of its documents, page by page; POST makes one in
+//! it, with an identifier that the service assigns. It can be made to be as bad as real ones are.
 //!
 //! It listens on 127.0.0.1 alone, and keeps its documents as files in a folder.
 
@@ -90,12 +91,17 @@ fn fault_of(faults: &Faults, method: &Method, url: &str) -> Option<Fault> {
     let mut known = faults.iter().filter(|(path, _)| url.starts_with(path.as_str()));
     let (path, fault) = known.next_back().map(|(path, fault)| (path.clone(), *fault))?;
     if fault == Fault::LoseAnswer {
-        if *method != Method::Put {
+        if !is_write(method) {
             return None;
         }
         faults.remove(&path);
     }
     Some(fault)
+}
+
+/// Whether a method brings a document.
+fn is_write(method: &Method) -> bool {
+    matches!(method, Method::Put | Method::Post)
 }
 
 struct Service {
@@ -112,7 +118,7 @@ impl Service {
                 thread::sleep(HANG);
                 return;
             }
-            Some(Fault::HangWrites) if *request.method() == Method::Put => {
+            Some(Fault::HangWrites) if is_write(request.method()) => {
                 thread::sleep(HANG);
                 return;
             }
@@ -152,8 +158,30 @@ impl Service {
         match request.method() {
             Method::Get => match self.documents.read(&url) {
                 Some(document) => with(text(200, &document.text), "ETag", &document.tag),
-                None => status(404),
+                None => match self.documents.list(&url) {
+                    Some((page, next)) => {
+                        let answer = text(200, &page);
+                        next.iter().fold(answer, |answer, next| {
+                            with(answer, "Link", &format!("<{next}>; rel=\"next\""))
+                        })
+                    }
+                    None => status(404),
+                },
             },
+            Method::Post => {
+                let mut body = String::new();
+                let read = request.as_reader().take(LARGEST).read_to_string(&mut body);
+                if read.is_err() {
+                    return status(400);
+                }
+                if lose_writes {
+                    return status(201);
+                }
+                match self.documents.make(&url, &body) {
+                    Ok(place) => with(status(201), "Location", &place),
+                    Err(code) => status(code),
+                }
+            }
             Method::Put => {
                 let mut body = String::new();
                 let read = request.as_reader().take(LARGEST).read_to_string(&mut body);

@@ -10,7 +10,8 @@ use cledger_standin::{Fault, Options, StandIn};
 
 /// A stand-in for a service that keeps JSON documents, for the demo and for trying things out
 ///
-/// GET and PUT on 127.0.0.1, with entity tags. The document `/a/b` is the file `FOLDER/a/b.json`.
+/// GET, PUT, POST and DELETE on 127.0.0.1, with entity tags. The document `/a/b` is the file `FOLDER/a/b.json`; `/a` lists
+/// those of a folder, three on a page, and takes new ones.
 #[derive(Debug, Parser)]
 #[command(version)]
 struct Arguments {

@@ -6,7 +6,7 @@ use percent_encoding::percent_decode_str;
 use serde_json_path::{JsonPath, NormalizedPath, PathElement};
 
 use super::{Ledger, NoLabel, StageId, StageText, StageTextError, Subject};
-use crate::json::Json;
+use crate::json::{self, Json};
 use crate::name::Name;
 use crate::value::Value;
 
@@ -68,7 +68,7 @@ pub enum LookUpError {
     #[error("what stands behind `#` begins with `/`, as JSON Pointers do, or with `$`, as queries do")]
     NotPointer,
     /// It is no query.
-    #[error("what stands behind `#` is no JSONPath query: {0}")]
+    #[error("it is no JSONPath query: {0}")]
     NoQuery(String),
     /// A reference that cannot stand there.
     #[error(transparent)]
@@ -109,16 +109,19 @@ impl LookUp {
 
 /// The steps of a JSON Pointer in a fragment.
 fn steps(pointer: &str) -> Option<Vec<String>> {
-    let decoded = percent_decode_str(pointer).decode_utf8().ok()?;
-    let steps = decoded.strip_prefix('/')?.split('/');
-    Some(steps.map(|step| step.replace("~1", "/").replace("~0", "~")).collect())
+    json::steps(&percent_decode_str(pointer).decode_utf8().ok()?)
 }
 
-/// The query of a fragment. What it refers to can only stand in one of its texts.
+/// Reads a query. What it refers to can only stand in one of its texts.
+pub fn query_of(text: &str) -> Result<StageText, LookUpError> {
+    JsonPath::parse(text).map_err(|error| LookUpError::NoQuery(error.to_string()))?;
+    Ok(StageText::parse(text)?)
+}
+
+/// The query of a fragment.
 fn query(text: &str) -> Result<StageText, LookUpError> {
     let decoded = percent_decode_str(text).decode_utf8().map_err(|_| LookUpError::NotPointer)?;
-    JsonPath::parse(&decoded).map_err(|error| LookUpError::NoQuery(error.to_string()))?;
-    Ok(StageText::parse(&decoded)?)
+    query_of(&decoded)
 }
 
 impl Spot {
@@ -154,17 +157,11 @@ impl Spot {
 impl ExactSpot {
     /// The value that is there in the text of a JSON document; the reason why it leads to none otherwise.
     pub fn find(&self, text: &str) -> Result<Value, String> {
-        let no_json = |error: &dyn fmt::Display| format!("no JSON: {error}");
         let document = Json::parse(text).map_err(|error| no_json(&error))?;
         let steps = match self {
             ExactSpot::Steps(steps) => steps.clone(),
             ExactSpot::Query(query) => {
-                let path =
-                    JsonPath::parse(query).map_err(|error| format!("`{query}` is no query: {error}"))?;
-                let document: serde_json::Value =
-                    serde_json::from_str(text).map_err(|error| no_json(&error))?;
-                let found: Vec<Vec<String>> =
-                    path.query_located(&document).locations().map(steps_of).collect();
+                let found = located(query, text)?;
                 match &found[..] {
                     [one] => one.clone(),
                     [] => return Err(format!("`{query}` leads to nothing")),
@@ -175,7 +172,7 @@ impl ExactSpot {
                 }
             }
         };
-        below(document, &steps).map(Json::into_value).ok_or_else(|| format!("it has no `{self}`"))
+        document.part(&steps).map(Json::into_value).ok_or_else(|| format!("it has no `{self}`"))
     }
 }
 
@@ -188,6 +185,27 @@ impl fmt::Display for ExactSpot {
     }
 }
 
+/// All values to which a query (RFC 9535) leads in the text of a JSON document, in its order.
+pub fn found_by(query: &str, text: &str) -> Result<Vec<Value>, String> {
+    let mut found = Vec::new();
+    for steps in located(query, text)? {
+        let document = Json::parse(text).map_err(|error| no_json(&error))?;
+        found.extend(document.part(&steps).map(Json::into_value));
+    }
+    Ok(found)
+}
+
+/// The places to which a query leads in a text.
+fn located(query: &str, text: &str) -> Result<Vec<Vec<String>>, String> {
+    let path = JsonPath::parse(query).map_err(|error| format!("`{query}` is no query: {error}"))?;
+    let document: serde_json::Value = serde_json::from_str(text).map_err(|error| no_json(&error))?;
+    Ok(path.query_located(&document).locations().map(steps_of).collect())
+}
+
+fn no_json(error: &dyn fmt::Display) -> String {
+    format!("no JSON: {error}")
+}
+
 /// The steps of a place that a query found.
 fn steps_of(path: &NormalizedPath<'_>) -> Vec<String> {
     path.iter()
@@ -196,18 +214,6 @@ fn steps_of(path: &NormalizedPath<'_>) -> Vec<String> {
             PathElement::Index(at) => at.to_string(),
         })
         .collect()
-}
-
-/// What is below these steps, also within lists, where a step is a position from 0.
-fn below(document: Json, steps: &[String]) -> Option<Json> {
-    steps.iter().try_fold(document, |value, step| match value {
-        Json::Object(pairs) => pairs.into_iter().find(|(name, _)| name == step).map(|(_, value)| value),
-        Json::List(mut items) => {
-            let at: usize = step.parse().ok()?;
-            (at < items.len()).then(|| items.swap_remove(at))
-        }
-        _ => None,
-    })
 }
 
 #[cfg(test)]

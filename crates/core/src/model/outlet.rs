@@ -179,6 +179,33 @@ pub struct HttpOutlet {
     pub retries: u32,
     /// What of a unit stands there, and under which names.
     pub document: Output,
+    /// Which document that is, and what of it.
+    pub place: DocumentPlace,
+}
+
+/// Which document of a service is a unit's, and what of it; the one at the address, all of it, where nothing is said.
+#[derive(Debug, Clone, Default)]
+pub struct DocumentPlace {
+    /// The steps to the unit's part of the document; what stands around it is not ours.
+    pub at: Vec<StageText>,
+    /// The query that leads from what the address lists to the address of the unit's document (RFC 9535).
+    pub find: Option<StageText>,
+    /// The steps to the address of the list's next page, where no `Link` says so (RFC 8288).
+    pub next: Option<Vec<String>>,
+    /// What a new document holds beside the unit's part.
+    pub new: Vec<(String, StageText)>,
+}
+
+impl HttpOutlet {
+    /// All that says where a unit's document and its part of that are, below the service.
+    pub fn place_texts(&self) -> impl Iterator<Item = &StageText> {
+        [&self.path].into_iter().chain(&self.place.find).chain(&self.place.at)
+    }
+
+    /// Whether the unit's name is in it, so that it need not follow.
+    pub fn names_unit(&self) -> bool {
+        self.url.as_text().refers_to_unit() || self.place_texts().any(StageText::refers_to_unit)
+    }
 }
 
 impl OutletKind {
@@ -191,7 +218,7 @@ impl OutletKind {
         let refers = |text: &StageText| text.as_written().contains("${stage.name}");
         match self {
             OutletKind::Directory { path, .. } => refers(path),
-            OutletKind::Http(http) => refers(&http.path) || refers(http.url.as_text()),
+            OutletKind::Http(http) => http.place_texts().any(refers) || refers(http.url.as_text()),
             OutletKind::Rows(rows) => {
                 let is_where = |beside: &Beside| matches!(beside, Beside::Where(text) if refers(text));
                 rows.scope.as_ref().is_none_or(refers)

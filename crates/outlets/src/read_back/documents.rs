@@ -3,9 +3,9 @@
 use std::thread;
 
 use super::source::{Source, Teller};
-use crate::document::{Document, Documents};
-use crate::failure::{Deadline, Failure};
-use crate::held::{Asked, Held};
+use crate::document::Documents;
+use crate::failure::Deadline;
+use crate::held::Asked;
 use crate::reach::HttpReach;
 
 /// How many documents of one service are asked for at once.
@@ -27,21 +27,12 @@ pub(super) fn tell(http: &HttpReach, source: &Source, teller: &Teller<'_>, deadl
             scope.spawn(move || {
                 let teller = Teller { at, sender: &sender, alone };
                 for (unit, asked) in some {
-                    let Asked::Document(url) = asked else { continue };
-                    if !teller.unit(unit, held(documents.get(url))) {
+                    let Asked::Document(of) = asked else { continue };
+                    if !teller.unit(unit, documents.held(of)) {
                         return;
                     }
                 }
             });
         }
     });
-}
-
-/// What came back for a unit.
-pub(crate) fn held(found: Result<Option<Document>, Failure>) -> Held {
-    match found {
-        Ok(Some(Document { text, version })) => Held::Document(text, version),
-        Ok(None) => Held::NotThere,
-        Err(failure) => Held::NotKnown(failure.to_string()),
-    }
 }

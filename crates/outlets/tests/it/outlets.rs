@@ -8,7 +8,7 @@ use std::time::Duration;
 use cledger_outlets::bring::{Content, Load, NewFile, NotBrought, bring};
 use cledger_outlets::effect::{self, Masking, Reload};
 use cledger_outlets::file::FileError;
-use cledger_outlets::held::{Asked, Held, UnitFiles};
+use cledger_outlets::held::{Asked, DocumentOf, Held, UnitFiles};
 use cledger_outlets::reach::{HttpLogin, HttpReach, Reach, Sent};
 use cledger_outlets::read_back::{Listing, ReadBack, Source, read_back};
 use cledger_outlets::{OAuth, Trust, log_in};
@@ -28,7 +28,7 @@ fn http(url: &str, trust: Trust) -> Reach {
 }
 
 fn source(url: &str, trust: Trust, limit: Duration) -> Source {
-    let asked = [("desk".to_owned(), Asked::Document(url.to_owned()))].into();
+    let asked = [("desk".to_owned(), Asked::Document(DocumentOf::at_address(url)))].into();
     Source { reach: http(url, trust), own: BTreeMap::new(), asked, listing: None, limit }
 }
 
@@ -142,7 +142,7 @@ fn held(url: &str) -> Held {
 fn document(url: &str, seen: Held, text: &str) -> Load {
     Load {
         reach: http(url, Trust::default()),
-        asked: Asked::Document(url.to_owned()),
+        asked: Asked::Document(DocumentOf::at_address(url)),
         seen,
         content: Content::Document(Zeroizing::new(text.to_owned())),
         limit: LIMIT,

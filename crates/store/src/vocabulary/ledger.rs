@@ -92,8 +92,8 @@ pub const OUTLET_KINDS: [KindOfOutlet; 7] = [
     (
         "http",
         &[
-            "url", "path", "token", "user", "password", "oauth", "proxy", "retries", "naming", "prefix",
-            "only", "except", "secrets",
+            "url", "path", "find", "next", "at", "new", "token", "user", "password", "oauth", "proxy",
+            "retries", "naming", "prefix", "only", "except", "secrets",
         ],
         &["url"],
     ),
@@ -118,7 +118,7 @@ const OF_SERVER: [&str; 15] = [
 ];
 
 /// `[[outlet]]`.
-pub const OUTLET: [Key; 37] = [
+pub const OUTLET: [Key; 41] = [
     Key::new("name", Form::Name, "What it is called"),
     Key::new("kind", Form::Word(|| OutletKind::NAMES.to_vec()), "How it is reached"),
     Key::new("stages", Form::Patterns, "The stages that it is for, as patterns"),
@@ -159,6 +159,18 @@ pub const OUTLET: [Key; 37] = [
         "url, client, secret and scope: the credentials that a token is given for",
     ),
     Key::new("proxy", Form::Text, "The proxy between"),
+    Key::new(
+        "find",
+        Form::Text,
+        "The query (JSONPath) that leads from the list at the address to that of the unit's document",
+    ),
+    Key::new("next", Form::Text, "Where a page of that list has the address of the next one (JSON Pointer)"),
+    Key::new(
+        "at",
+        Form::Text,
+        "Where in its document the unit's values are (JSON Pointer); nothing else is ours",
+    ),
+    Key::new("new", Form::Labels, "What a new document holds beside them"),
     Key::new("retries", Form::Whole(10), "How often it is tried again"),
     Key::new("naming", Form::Word(|| words(&Naming::ALL)), "How names are made"),
     Key::new("prefix", Form::Text, "What stands in front of all names"),

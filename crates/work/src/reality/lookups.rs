@@ -16,7 +16,7 @@ use cledger_core::search::{self, Conditions};
 use cledger_core::trust::of_look_up;
 use cledger_core::value::{Held, Value};
 use cledger_outlets::effect::Masking;
-use cledger_outlets::held::{Asked, Held as There};
+use cledger_outlets::held::{Asked, DocumentOf, Held as There};
 use cledger_outlets::reach::{HttpLogin, HttpReach, Reach};
 use cledger_outlets::read_back::{ReadBack, Source};
 use cledger_store::{Surroundings, Target};
@@ -222,7 +222,7 @@ impl Ways<'_, '_> {
             retries: 1,
             trust: self.around.trust.clone(),
         };
-        let asked = [(url.to_owned(), Asked::Document(url.to_owned()))].into();
+        let asked = [(url.to_owned(), Asked::Document(DocumentOf::at_address(url)))].into();
         let (reach, own) = (Reach::Http(reach), BTreeMap::new());
         self.sources.push(Source { reach, own, asked, listing: None, limit: LIMIT });
         self.by_url.insert(url.to_owned(), self.sources.len() - 1);

@@ -6,11 +6,11 @@ use std::time::Duration;
 
 use cledger_core::address::{Address, Owner, Pattern};
 use cledger_core::model::{
-    HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, RowsOutlet, StageId, StageText, Subject,
+    DocumentPlace, HttpOutlet, Ledger, NoLabel, Outlet, OutletKind, RowsOutlet, StageId, StageText, Subject,
 };
 use cledger_core::trust::of_outlet;
 use cledger_core::uri::ENCODED;
-use cledger_outlets::held::{Asked, RowsOf, Said, UnitFiles, Values};
+use cledger_outlets::held::{Asked, DocumentOf, RowsOf, Said, UnitFiles, Values};
 use cledger_outlets::reach::Reach;
 use cledger_outlets::read_back::{Listing, ReadBack, Source};
 use cledger_store::Links;
@@ -207,18 +207,17 @@ fn parted(expanded: &str, written: &StageText) -> (PathBuf, PathBuf) {
 
 /// Whether an outlet has one and the same place for a unit under two names.
 fn is_same_place(outlet: &Outlet, ledger: &Ledger, stage: StageId, [one, other]: [&Owner; 2]) -> bool {
-    let (text, names_itself) = match &outlet.kind {
-        OutletKind::Directory { path, .. } => (path, true),
-        OutletKind::Http(http) => (&http.path, true),
-        OutletKind::Rows(rows) => match &rows.scope {
-            Some(scope) => (scope, false),
-            None => return false,
-        },
+    // Where a path says nothing of the unit, the unit's name follows it.
+    let (texts, name_follows): (Vec<&StageText>, bool) = match &outlet.kind {
+        OutletKind::Directory { path, .. } => (vec![path], !path.refers_to_unit()),
+        OutletKind::Http(http) => (http.place_texts().collect(), !http.names_unit()),
+        OutletKind::Rows(rows) => (rows.scope.iter().collect(), rows.scope.is_none()),
         OutletKind::Process { .. } | OutletKind::ByHand { .. } => return false,
     };
-    // Where a path says nothing of the unit, the unit's name follows it.
-    let is_parted = (names_itself && !text.refers_to_unit()) || outlet.kind.way_varies_by_unit();
-    let at = |owner| text.expand_for(ledger, owner, stage).ok();
+    let is_parted = name_follows || outlet.kind.way_varies_by_unit();
+    let at = |owner| -> Option<Vec<_>> {
+        texts.iter().map(|text| text.expand_for(ledger, owner, stage).ok()).collect()
+    };
     !is_parted && at(one).is_some() && at(one) == at(other)
 }
 
@@ -291,7 +290,9 @@ impl Place<'_> {
             Some((outlet, OutletKind::Process { pid_file })) => {
                 Asked::Environment(text(outlet, pid_file)?.into())
             }
-            Some((outlet, OutletKind::Http(http))) => Asked::Document(self.url(outlet, http, ledger, of)?),
+            Some((outlet, OutletKind::Http(http))) => {
+                Asked::Document(self.document((outlet, http), ledger, of)?)
+            }
             Some((outlet, OutletKind::Rows(rows))) => Asked::Rows(self.rows(outlet, rows, of)?),
             directory => {
                 let (base, below, links) = match (&self.source.listing, directory) {
@@ -359,11 +360,30 @@ impl Place<'_> {
             url.push('/');
             url.push_str(path);
         }
-        if !http.path.refers_to_unit() && !http.url.as_text().refers_to_unit() {
+        if !http.names_unit() {
             url.push('/');
             url.extend(utf8_percent_encode(&owner.to_string(), ENCODED));
         }
         Ok(url)
+    }
+
+    /// A unit's document, and what of it is the unit's.
+    fn document(
+        &self,
+        (outlet, http): (&Outlet, &HttpOutlet),
+        ledger: &Ledger,
+        owner: &Owner,
+    ) -> Result<DocumentOf, Trouble> {
+        let text = |text: &StageText| expand(outlet, text, ledger, owner, self.stage);
+        let DocumentPlace { at, find, next, new } = &http.place;
+        let pair = |(name, said): &(String, StageText)| Ok((name.clone(), text(said)?));
+        Ok(DocumentOf {
+            url: self.url(outlet, http, ledger, owner)?,
+            find: find.as_ref().map(text).transpose()?,
+            next: next.clone(),
+            at: at.iter().map(text).collect::<Result<_, _>>()?,
+            new: new.iter().map(pair).collect::<Result<_, Trouble>>()?,
+        })
     }
 
     /// Two units cannot have one place: each would take what the other has for its own.
@@ -374,7 +394,10 @@ impl Place<'_> {
         }
         let key = match asked {
             Asked::Files(files) => files.base.join(&files.below).display().to_string(),
-            Asked::Document(text) => text.clone(),
+            Asked::Document(of) => {
+                let parts = of.find.iter().chain(&of.at).map(|text| format!(", {text}"));
+                format!("{}{}", of.url, parts.collect::<String>())
+            }
             Asked::Rows(of) => {
                 // Ways that differ may lead to one and the same table all the same.
                 let way = self.way_in_words(owner);

@@ -1,6 +1,7 @@
 //! Outlets of kind `http`.
 
-use cledger_core::model::{HttpLogin, HttpOutlet, OAuth, OutputFormat, StageText};
+use cledger_core::json::steps;
+use cledger_core::model::{DocumentPlace, HttpLogin, HttpOutlet, OAuth, OutputFormat, StageText, query_of};
 use cledger_core::value::Value;
 
 use super::super::frame::{In, Item};
@@ -24,6 +25,7 @@ pub(super) fn http(read: In<'_>, table: &TomlTable<'_>) -> Option<HttpOutlet> {
         proxy: None,
         retries: RETRIES,
         document: content(read, table, OutputFormat::Json),
+        place: place(read, table),
     };
     let (mut user, mut password) = (None, None);
     for (key, item) in table {
@@ -55,6 +57,76 @@ pub(super) fn http(read: In<'_>, table: &TomlTable<'_>) -> Option<HttpOutlet> {
         http.login = HttpLogin::Basic(user, password);
     }
     Some(http)
+}
+
+/// Which document is a unit's, and what of it.
+fn place(read: In<'_>, table: &TomlTable<'_>) -> DocumentPlace {
+    let mut place = DocumentPlace::default();
+    for (key, item) in table {
+        match key.get_ref().as_ref() {
+            "at" => place.at = at(read, item),
+            "find" => place.find = find(read, item),
+            "next" => place.next = pointer(read, item, "`next`"),
+            "new" => place.new = new(read, item),
+            _ => {}
+        }
+    }
+    let without = |key: &str, needed: &str, why: &str| {
+        if let Some(item) = table.get(key).filter(|_| !table.contains_key(needed)) {
+            read.wrong_with(item.span(), format!("`{key}` means nothing without `{needed}`"), why);
+        }
+    };
+    without("next", "find", "say with find = \"$…\" how a page leads to the unit's document");
+    without("new", "at", "say with at = \"/…\" where in the document the unit's values are");
+    if let Some((first, _)) = place.at.split_first()
+        && place.new.iter().any(|(name, _)| name == first.as_written())
+    {
+        let item = table.get("new").map_or(0..0, Spanned::span);
+        read.wrong(item, format!("`new` has `{}`, which leads to the unit's own values", first.as_written()));
+    }
+    place
+}
+
+/// The steps of a JSON Pointer whose texts may refer to the stage and the unit.
+fn at(read: In<'_>, item: Item<'_, '_>) -> Vec<StageText> {
+    let Some(steps) = pointer(read, item, "`at`") else { return Vec::new() };
+    // Only with what it refers to in one step can it be parted before that is known.
+    let texts: Result<Vec<StageText>, _> = steps.iter().map(|step| StageText::parse(step)).collect();
+    texts.unwrap_or_else(|error| {
+        let help = "refer to stage.name, stage.class, stage.label.X, unit.name or unit.instance";
+        read.wrong_with(item.span(), error.to_string(), help);
+        Vec::new()
+    })
+}
+
+/// The steps of a JSON Pointer (RFC 6901).
+fn pointer(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option<Vec<String>> {
+    let text = read.text(item, what)?;
+    let found = steps(text).filter(|steps| steps.iter().all(|step| !step.is_empty()));
+    if found.is_none() {
+        let message = format!("{what} is no JSON Pointer: `{text}`");
+        read.wrong_with(item.span(), message, "write the names to go by, such as \"/values/quay\"");
+    }
+    found
+}
+
+fn find(read: In<'_>, item: Item<'_, '_>) -> Option<StageText> {
+    let text = read.text(item, "`find`")?;
+    match query_of(text) {
+        Ok(query) => Some(query),
+        Err(error) => {
+            let help = "write a query such as $.berths[?@.name=='${unit.name}'].id";
+            read.wrong_with(item.span(), format!("`find`: {error}"), help);
+            None
+        }
+    }
+}
+
+/// What a new document holds, by name.
+fn new(read: In<'_>, item: Item<'_, '_>) -> Vec<(String, StageText)> {
+    let pairs = read.table(item, "`new`").into_iter().flatten();
+    let text = |item| stage_text(read, item, "what `new` says").map(|(text, _)| text);
+    pairs.filter_map(|(key, item)| Some((key.get_ref().to_string(), text(item)?))).collect()
 }
 
 /// The client credentials that a token is given for.
