@@ -39,7 +39,8 @@ pub use judging::{EXPIRING_DAYS, Judging};
 pub use ledger::{Aligned, DaybookStore, Ledger, NoSlot, Subject};
 pub use look_up::{ExactSpot, LookUp, LookUpError, LookUpSource, Spot, found_by, query_of};
 pub use outlet::{
-    DocumentPlace, Effecting, Given, HttpLogin, HttpOutlet, OAuth, Outlet, OutletKind, Ready, Wake,
+    ClientCertificate, DocumentPlace, Effecting, Given, HttpLogin, HttpOutlet, OAuth, Outlet, OutletKind,
+    Ready, Wake,
 };
 pub use output::{
     Apart, Delimiters, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder, OutputTable,

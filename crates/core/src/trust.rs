@@ -150,6 +150,8 @@ pub fn of_outlet(outlet: &Outlet, ledger: &Ledger, stage: StageId) -> BTreeSet<N
                 HttpLogin::Basic(_, password) => source(password),
                 HttpLogin::OAuth(oauth) => [address(&oauth.url), source(&oauth.secret)].concat(),
             });
+            let certificate = http.certificate.iter().flat_map(|it| [&it.chain, &it.key]);
+            names.extend(certificate.flat_map(source));
             names.extend(http.proxy.iter().flat_map(address));
         }
         OutletKind::Rows(rows) => {

@@ -13,7 +13,7 @@ use zeroize::Zeroizing;
 
 use crate::failure::{Deadline, Failure, NotBrought};
 use crate::file::LARGEST;
-use crate::http::{Redirects, agent, failure, of_status};
+use crate::http::{Redirects, agent_with, failure, of_status};
 use crate::oauth::basic;
 use crate::reach::{HttpLogin, HttpReach};
 use crate::sent::Sent;
@@ -52,7 +52,10 @@ impl<'r> Documents<'r> {
     /// Gets ready for the service; nothing is sent there yet, but a token may be fetched for it.
     pub(crate) fn of(reach: &'r HttpReach, deadline: Deadline) -> Result<Self, Failure> {
         let trust = reach.over_tls.then_some(&reach.trust);
-        let agent = agent(trust, reach.proxy.as_deref(), Redirects::Followed, deadline)?;
+        // A certificate is shown to the service that it is for, and to none that this one sends to.
+        let certificate = reach.certificate.as_ref();
+        let redirects = if certificate.is_some() { Redirects::Shown } else { Redirects::Followed };
+        let agent = agent_with((trust, certificate), reach.proxy.as_deref(), redirects, deadline)?;
         let authorization = authorization(&reach.login, deadline)?;
         Ok(Self { reach, agent, authorization, deadline })
     }

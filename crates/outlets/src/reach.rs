@@ -37,6 +37,15 @@ pub enum HttpLogin {
     OAuth(Arc<OAuth>),
 }
 
+/// A certificate that shows who connects, in PEM.
+#[derive(Debug, Clone)]
+pub struct ClientCertificate {
+    /// The certificate, with those between it and the authority.
+    pub chain: Sent,
+    /// Its private key.
+    pub key: Sent,
+}
+
 /// The way to a service that keeps JSON documents.
 #[derive(Debug, Clone)]
 pub struct HttpReach {
@@ -44,6 +53,8 @@ pub struct HttpReach {
     pub over_tls: bool,
     /// What is shown at the door.
     pub login: HttpLogin,
+    /// The certificate that is shown before that.
+    pub certificate: Option<ClientCertificate>,
     /// The proxy between.
     pub proxy: Option<String>,
     /// How often a request is made again.

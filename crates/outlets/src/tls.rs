@@ -11,7 +11,8 @@ use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, Server
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{
-    CertificateError, ClientConfig, ClientConnection, DigitallySignedStruct, RootCertStore, SignatureScheme,
+    AlertDescription, CertificateError, ClientConfig, ClientConnection, DigitallySignedStruct, RootCertStore,
+    SignatureScheme,
 };
 
 use crate::failure::Failure;
@@ -80,6 +81,9 @@ pub(crate) fn of_any(error: &(dyn StdError + 'static)) -> Failure {
 pub(crate) fn of_tls(error: &rustls::Error) -> Failure {
     let rustls::Error::InvalidCertificate(why) = error else {
         return match error {
+            rustls::Error::AlertReceived(alert) if is_of_our_certificate(*alert) => {
+                Failure::new(Answer::AccessDenied, "it asks for a client certificate that it trusts")
+            }
             rustls::Error::InvalidMessage(_) | rustls::Error::AlertReceived(_) => {
                 Failure::new(Answer::Unexpected, "it does not speak TLS as we do")
             }
@@ -100,6 +104,22 @@ pub(crate) fn of_tls(error: &rustls::Error) -> Failure {
         other => other.to_string(),
     };
     Failure::new(Answer::Certificate, detail)
+}
+
+/// Whether the other side says of the certificate that it was shown, or was not, that it will not do (RFC 8446, 6.2).
+fn is_of_our_certificate(alert: AlertDescription) -> bool {
+    matches!(
+        alert,
+        AlertDescription::CertificateRequired
+            | AlertDescription::UnknownCA
+            | AlertDescription::BadCertificate
+            | AlertDescription::UnsupportedCertificate
+            | AlertDescription::CertificateExpired
+            | AlertDescription::CertificateRevoked
+            | AlertDescription::CertificateUnknown
+            | AlertDescription::DecryptError
+            | AlertDescription::AccessDenied
+    )
 }
 
 /// Takes any certificate, but still has the other side prove that it has the key.

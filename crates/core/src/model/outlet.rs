@@ -137,6 +137,16 @@ pub enum HttpLogin {
     OAuth(Box<OAuth>),
 }
 
+/// The certificate that is shown where a service asks who connects (RFC 8446, section 4.4.2), and its key, in PEM; each by
+/// where it comes from.
+#[derive(Debug, Clone)]
+pub struct ClientCertificate {
+    /// The certificate, with those between it and the authority.
+    pub chain: StageText,
+    /// Its private key.
+    pub key: StageText,
+}
+
 /// The client credentials that a token is given for.
 #[derive(Debug, Clone)]
 pub struct OAuth {
@@ -173,6 +183,8 @@ pub struct HttpOutlet {
     pub path: StageText,
     /// What is shown at the door.
     pub login: HttpLogin,
+    /// What is shown before that.
+    pub certificate: Option<ClientCertificate>,
     /// The proxy between.
     pub proxy: Option<StageText>,
     /// How often it is tried again where it does not answer, or says that it cannot now.
@@ -251,7 +263,11 @@ impl OutletKind {
         match self {
             OutletKind::Http(http) => {
                 let login = http.login.texts();
-                given(&http.url) || login.iter().any(|text| text.refers_to_unit()) || text(&http.proxy)
+                let certificate = http.certificate.as_ref();
+                given(&http.url)
+                    || login.iter().any(|text| text.refers_to_unit())
+                    || certificate.is_some_and(|it| it.chain.refers_to_unit() || it.key.refers_to_unit())
+                    || text(&http.proxy)
             }
             OutletKind::Rows(rows) => rows.way_varies_by_unit(),
             OutletKind::Directory { .. } | OutletKind::Process { .. } | OutletKind::ByHand { .. } => false,

@@ -9,7 +9,7 @@ use cledger_outlets::bring::{Content, Load, NewFile, NotBrought, bring};
 use cledger_outlets::effect::{self, Masking, Reload};
 use cledger_outlets::file::FileError;
 use cledger_outlets::held::{Asked, DocumentOf, Held, UnitFiles};
-use cledger_outlets::reach::{HttpLogin, HttpReach, Reach, Sent};
+use cledger_outlets::reach::{ClientCertificate, HttpLogin, HttpReach, Reach, Sent};
 use cledger_outlets::read_back::{Listing, ReadBack, Source, read_back};
 use cledger_outlets::{OAuth, Trust, log_in};
 use cledger_standin::{Fault, Options, StandIn};
@@ -24,7 +24,14 @@ const LIMIT: Duration = Duration::from_secs(10);
 
 fn http(url: &str, trust: Trust) -> Reach {
     let over_tls = url.starts_with("https://");
-    Reach::Http(HttpReach { over_tls, login: HttpLogin::None, proxy: None, retries: 1, trust })
+    Reach::Http(HttpReach {
+        certificate: None,
+        over_tls,
+        login: HttpLogin::None,
+        proxy: None,
+        retries: 1,
+        trust,
+    })
 }
 
 fn source(url: &str, trust: Trust, limit: Duration) -> Source {
@@ -107,12 +114,61 @@ fn a_token_never_follows_a_redirect_to_another_origin() {
     let url = format!("http://localhost:{first}/desk");
     let login = HttpLogin::Bearer(Sent::new(Zeroizing::new("low-tide".to_owned())));
     let trust = Trust::default();
-    let reach =
-        Reach::Http(HttpReach { over_tls: false, login, proxy: None, retries: 0, trust: trust.clone() });
+    let reach = Reach::Http(HttpReach {
+        certificate: None,
+        over_tls: false,
+        login,
+        proxy: None,
+        retries: 0,
+        trust: trust.clone(),
+    });
     let back = read_back(&[Source { reach, ..source(&url, trust, LIMIT) }], |_| ());
     assert!(matches!(back[0].units["desk"], Held::Document(..)), "{}", reason(&back[0]));
     let request = heard.recv().unwrap();
     assert!(request.starts_with("get /x") && !request.contains("authorization"), "{request}");
+}
+
+#[test]
+fn a_certificate_is_shown_to_its_service_and_to_no_other() {
+    let (authority, strangers) = (Authority::new("quay"), Authority::new("strangers"));
+    let signed = authority.sign("localhost", (2020, 1, 1), (2030, 1, 1));
+    let ours = authority.sign("desk", (2020, 1, 1), (2030, 1, 1));
+    let theirs = strangers.sign("desk", (2020, 1, 1), (2030, 1, 1));
+    let trust = Trust::of(vec![authority.der.clone()]);
+    let good = |_: &str| "HTTP/1.1 200 x\r\nContent-Length: 2\r\nConnection: close\r\n\r\n{}".to_owned();
+    let port = servers::https_for(&authority, &signed, good);
+    let elsewhere = servers::https_for(&authority, &signed, move |_: &str| {
+        format!(
+            "HTTP/1.1 302 x\r\nLocation: https://localhost:{port}/x\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+        )
+    });
+    let sent = |text: &str| Sent::new(Zeroizing::new(text.to_owned()));
+    let told = |port: u16, shown: Option<(&str, &str)>| {
+        let certificate = shown.map(|(chain, key)| ClientCertificate { chain: sent(chain), key: sent(key) });
+        let Reach::Http(http) = http("https://localhost", trust.clone()) else { panic!("a service") };
+        let reach = Reach::Http(HttpReach { certificate, ..http });
+        let url = format!("https://localhost:{port}/desk");
+        let back = read_back(&[Source { reach, ..source(&url, trust.clone(), LIMIT) }], |_| ());
+        let is_there = matches!(back[0].units.get("desk"), Some(Held::Document(..)));
+        if is_there { "there".to_owned() } else { reason(&back[0]) }
+    };
+    let pair = Some((ours.pem.as_str(), ours.key_pem.as_str()));
+    assert_eq!(told(port, pair), "there");
+    assert_eq!(told(elsewhere, pair), "status 302");
+    for (shown, expected) in [
+        (None, "access denied: it asks for a client certificate that it trusts"),
+        (
+            Some((theirs.pem.as_str(), theirs.key_pem.as_str())),
+            "access denied: it asks for a client certificate",
+        ),
+        (Some((ours.pem.as_str(), theirs.key_pem.as_str())), "not of one another"),
+        (Some((ours.key_pem.as_str(), ours.key_pem.as_str())), "no certificate in PEM"),
+        (Some((ours.pem.as_str(), ours.pem.as_str())), "no private key in PEM"),
+        (Some(("", "")), "no certificate in PEM"),
+    ] {
+        let told = told(port, shown);
+        assert!(told.contains(expected) && !told.contains("PRIVATE"), "{expected}: {told}");
+    }
 }
 
 #[test]
@@ -408,8 +464,14 @@ fn a_service_is_shown_who_asks_and_a_token_is_fetched_once() {
     };
     let read = |login: &HttpLogin| {
         let (proxy, trust) = (None, Trust::default());
-        let reach =
-            Reach::Http(HttpReach { over_tls: false, login: login.clone(), proxy, retries: 0, trust });
+        let reach = Reach::Http(HttpReach {
+            certificate: None,
+            over_tls: false,
+            login: login.clone(),
+            proxy,
+            retries: 0,
+            trust,
+        });
         let mut back =
             read_back(&[Source { reach, ..source(&url, Trust::default(), LIMIT) }], |_| ()).remove(0);
         match (back.units.remove("desk"), back.trouble) {

@@ -82,6 +82,26 @@ pub(crate) fn https(signed: &Signed, answer: impl Fn(&str) -> String + Send + Sy
     serve(answer, Some(Arc::new(config)))
 }
 
+/// The same, for those alone who show a certificate of an authority.
+pub(crate) fn https_for(
+    clients: &Authority,
+    signed: &Signed,
+    answer: impl Fn(&str) -> String + Send + Sync + 'static,
+) -> u16 {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let mut roots = rustls::RootCertStore::empty();
+    roots.add(clients.der.clone()).unwrap();
+    let verifier =
+        rustls::server::WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider.clone());
+    let config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_client_cert_verifier(verifier.build().unwrap())
+        .with_single_cert(vec![signed.der.clone()], signed.key.clone_key())
+        .unwrap();
+    serve(answer, Some(Arc::new(config)))
+}
+
 fn serve(answer: impl Fn(&str) -> String + Send + Sync + 'static, tls: Option<Arc<ServerConfig>>) -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listener.local_addr().unwrap().port();

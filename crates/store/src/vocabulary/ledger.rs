@@ -92,8 +92,25 @@ pub const OUTLET_KINDS: [KindOfOutlet; 7] = [
     (
         "http",
         &[
-            "url", "path", "find", "next", "at", "new", "token", "user", "password", "oauth", "proxy",
-            "retries", "naming", "prefix", "only", "except", "secrets",
+            "url",
+            "path",
+            "find",
+            "next",
+            "at",
+            "new",
+            "token",
+            "user",
+            "password",
+            "oauth",
+            "certificate",
+            "certificate_key",
+            "proxy",
+            "retries",
+            "naming",
+            "prefix",
+            "only",
+            "except",
+            "secrets",
         ],
         &["url"],
     ),
@@ -118,7 +135,7 @@ const OF_SERVER: [&str; 15] = [
 ];
 
 /// `[[outlet]]`.
-pub const OUTLET: [Key; 41] = [
+pub const OUTLET: [Key; 43] = [
     Key::new("name", Form::Name, "What it is called"),
     Key::new("kind", Form::Word(|| OutletKind::NAMES.to_vec()), "How it is reached"),
     Key::new("stages", Form::Patterns, "The stages that it is for, as patterns"),
@@ -171,6 +188,12 @@ pub const OUTLET: [Key; 41] = [
         "Where in its document the unit's values are (JSON Pointer); nothing else is ours",
     ),
     Key::new("new", Form::Labels, "What a new document holds beside them"),
+    Key::new(
+        "certificate",
+        Form::From,
+        "Where the certificate comes from that is shown to the service (PEM)",
+    ),
+    Key::new("certificate_key", Form::From, "Where its private key comes from (PEM)"),
     Key::new("retries", Form::Whole(10), "How often it is tried again"),
     Key::new("naming", Form::Word(|| words(&Naming::ALL)), "How names are made"),
     Key::new("prefix", Form::Text, "What stands in front of all names"),

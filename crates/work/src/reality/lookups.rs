@@ -216,6 +216,7 @@ impl Ways<'_, '_> {
             return known;
         }
         let reach = HttpReach {
+            certificate: None,
             over_tls: url.starts_with("https://"),
             login: HttpLogin::None,
             proxy: None,

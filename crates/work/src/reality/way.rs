@@ -8,7 +8,7 @@ use cledger_core::model::{
     self, Database, Given, HttpOutlet, Ledger, RowsOutlet, StageId, StageText, parts_of_table,
 };
 use cledger_core::resolve::{Fetched, Outside};
-use cledger_outlets::reach::{HttpLogin, HttpReach, Reach, RowsReach, Sent};
+use cledger_outlets::reach::{ClientCertificate, HttpLogin, HttpReach, Reach, RowsReach, Sent};
 use cledger_outlets::{OAuth, Trust};
 use zeroize::Zeroizing;
 
@@ -45,6 +45,7 @@ impl<'l> Reading<'l> {
         let reach = HttpReach {
             over_tls,
             login: self.login(&http.login, owner)?,
+            certificate: http.certificate.as_ref().map(|it| self.certificate(it, owner)).transpose()?,
             proxy: http.proxy.as_ref().map(|proxy| self.text(proxy, owner)).transpose()?,
             retries: http.retries,
             trust: self.trust.clone(),
@@ -113,6 +114,16 @@ impl<'l> Reading<'l> {
                 HttpLogin::OAuth(oauth)
             }
         })
+    }
+
+    /// The certificate that is shown, with its key.
+    fn certificate(
+        &self,
+        certificate: &model::ClientCertificate,
+        owner: &Owner,
+    ) -> Result<ClientCertificate, String> {
+        let chain = Sent::new(self.fetched_text(&certificate.chain, owner)?);
+        Ok(ClientCertificate { chain, key: Sent::new(self.fetched_text(&certificate.key, owner)?) })
     }
 
     fn given(&self, given: &Given, owner: &Owner) -> Result<Zeroizing<String>, String> {

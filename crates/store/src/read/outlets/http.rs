@@ -1,7 +1,9 @@
 //! Outlets of kind `http`.
 
 use cledger_core::json::steps;
-use cledger_core::model::{DocumentPlace, HttpLogin, HttpOutlet, OAuth, OutputFormat, StageText, query_of};
+use cledger_core::model::{
+    ClientCertificate, DocumentPlace, HttpLogin, HttpOutlet, OAuth, OutputFormat, StageText, query_of,
+};
 use cledger_core::value::Value;
 
 use super::super::frame::{In, Item};
@@ -22,12 +24,14 @@ pub(super) fn http(read: In<'_>, table: &TomlTable<'_>) -> Option<HttpOutlet> {
         url: given(read, table.get("url")?, "`url`")?,
         path: StageText::default(),
         login: HttpLogin::None,
+        certificate: None,
         proxy: None,
         retries: RETRIES,
         document: content(read, table, OutputFormat::Json),
         place: place(read, table),
     };
     let (mut user, mut password) = (None, None);
+    let (mut chain, mut key_of_it) = (None, None);
     for (key, item) in table {
         match key.get_ref().as_ref() {
             "path" => http.path = stage_text(read, item, "`path`").map(|(text, _)| text).unwrap_or_default(),
@@ -37,16 +41,22 @@ pub(super) fn http(read: In<'_>, table: &TomlTable<'_>) -> Option<HttpOutlet> {
             "user" => user = stage_text(read, item, "`user`").map(|(text, _)| text),
             "password" => password = from(read, item, "`password`"),
             "oauth" => http.login = oauth(read, item).map(HttpLogin::OAuth).unwrap_or_default(),
+            "certificate" => chain = from(read, item, "`certificate`"),
+            "certificate_key" => key_of_it = from(read, item, "`certificate_key`"),
             "proxy" => http.proxy = address(read, item, "`proxy`"),
             "retries" => http.retries = retries(read, item).unwrap_or(RETRIES),
             _ => {}
         }
     }
     let says = |key: &str| table.contains_key(key);
-    if says("user") != says("password") {
-        let at = table.get("user").or_else(|| table.get("password")).map_or(0..0, Spanned::span);
-        read.wrong_with(at, "`user` and `password` go together", "write both, or leave both out");
+    for (one, other) in [("user", "password"), ("certificate", "certificate_key")] {
+        if says(one) != says(other) {
+            let at = table.get(one).or_else(|| table.get(other)).map_or(0..0, Spanned::span);
+            let message = format!("`{one}` and `{other}` go together");
+            read.wrong_with(at, message, "write both, or leave both out");
+        }
     }
+    http.certificate = chain.zip(key_of_it).map(|(chain, key)| ClientCertificate { chain, key });
     let ways = [says("token"), says("user"), says("oauth")];
     if ways.iter().filter(|is_said| **is_said).count() > 1 {
         let at = ["oauth", "user", "token"].iter().find_map(|key| table.get(key));
