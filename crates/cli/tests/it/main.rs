@@ -34,6 +34,7 @@ mod keys;
 mod killed;
 mod legacy;
 mod list;
+mod listed_documents;
 mod live_units;
 #[path = "../../../outlets/tests/it/mariadb.rs"]
 mod mariadb;

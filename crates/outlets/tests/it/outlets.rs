@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use cledger_outlets::bring::{Content, Load, NewFile, NotBrought, bring};
@@ -242,6 +243,31 @@ fn a_document_comes_only_over_what_was_seen_and_once() {
     let told = bring(vec![load]);
     assert!(matches!(&told[..], [Err(NotBrought::NotKnown(_))]), "{told:?}");
     assert_eq!(fs::read_to_string(&file).unwrap(), "{\"a\": 3}");
+}
+
+#[test]
+fn parts_of_one_document_without_entity_tags_all_come_there() {
+    let text = Arc::new(Mutex::new("{\"others\":[1.50,null]}".to_owned()));
+    let kept = text.clone();
+    let port = servers::http(move |request| {
+        let mut kept = kept.lock().unwrap();
+        if let Some(body) = request.starts_with("PUT ").then(|| request.split("\r\n\r\n").nth(1)).flatten() {
+            body.clone_into(&mut kept);
+            return "HTTP/1.1 204 x\r\nConnection: close\r\n\r\n".to_owned();
+        }
+        let length = kept.len();
+        format!("HTTP/1.1 200 x\r\nContent-Length: {length}\r\nConnection: close\r\n\r\n{kept}")
+    });
+    let url = format!("http://127.0.0.1:{port}/board");
+    let load = |unit: usize| {
+        let at = vec!["units".to_owned(), format!("u{unit}")];
+        let asked = Asked::Document(DocumentOf { at, ..DocumentOf::at_address(&url) });
+        Load { asked, ..document(&url, Held::NotThere, &format!("{{\"n\": {unit}}}")) }
+    };
+    assert_eq!(bring((0..8).map(load).collect()), vec![Ok(()); 8]);
+    let text = text.lock().unwrap();
+    assert!(text.starts_with("{\"others\":[1.50,null],\"units\":{"), "{text}");
+    assert!((0..8).all(|unit| text.contains(&format!("\"u{unit}\":{{\"n\":{unit}}}"))), "{text}");
 }
 
 /// The files of the unit `desk` in an outlet's folder.

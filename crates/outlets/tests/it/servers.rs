@@ -132,6 +132,13 @@ fn one(mut stream: impl Read + Write, answer: &dyn Fn(&str) -> String) {
                 _ => return,
             }
         }
+        let head = String::from_utf8_lossy(&request).to_lowercase();
+        let length = head.lines().find_map(|line| line.strip_prefix("content-length:")?.trim().parse().ok());
+        let mut body = vec![0; length.unwrap_or(0)];
+        if stream.read_exact(&mut body).is_err() {
+            return;
+        }
+        request.extend(body);
         let answer = answer(&String::from_utf8_lossy(&request));
         if stream.write_all(answer.as_bytes()).and_then(|()| stream.flush()).is_err() {
             return;

@@ -193,8 +193,11 @@ fn is_settled(outcome: &Outcome) -> bool {
 /// What is overwritten and is nobody's here, by the keys that it is kept under.
 pub(crate) fn kept_before(planned: &[Planned<'_>], has_key: bool) -> BTreeMap<String, Kept> {
     let parts = planned.iter().flat_map(|planned| &planned.parts);
-    // Without a key only what must be kept is: it is refused then.
-    let kept = parts.filter(|part| has_key || part.before_is_needed).filter_map(|part| part.before.clone());
+    let kept = parts.filter_map(|part| {
+        // Without a key only what must be kept is: it is refused then.
+        let whole = part.before.as_ref().filter(|_| has_key || part.before_is_needed);
+        whole.or(part.before_alike.as_ref()).cloned()
+    });
     kept.collect()
 }
 

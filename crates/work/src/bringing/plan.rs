@@ -92,6 +92,8 @@ pub(crate) struct ToDo {
     pub(crate) before: Option<(String, Kept)>,
     /// Whether nothing may be done without that being kept.
     pub(crate) before_is_needed: bool,
+    /// What of that is just what is brought, and so as open as that: it is kept where all of it is not.
+    pub(crate) before_alike: Option<(String, Kept)>,
     /// The names that stay as they are there.
     pub(crate) left: Option<Left>,
     /// Whether it holds a secret.
@@ -318,8 +320,18 @@ impl<'p> OnePart<'p> {
         // What was found is brought back one day just as it is there now.
         let was_found = is_found && there.is_some() && !matches!(end, End::Kept);
         let is_needed = is_lost || was_found || note == Some(PartNote::ThereBefore);
-        let keeps = (is_needed || loses_form).then_some(is_needed);
-        Ok(self.finish((names, end), note, keeps))
+        // What was there before just as it is brought counts as ours, and is not lost where ours is taken off.
+        let alike = if is_first { alike(sides) } else { Tree::default() };
+        let has_alike = !alike.0.is_empty() && !matches!(end, End::Kept);
+        let alike = has_alike.then(|| self.form.write(&alike)).transpose()?;
+        let keeps = (is_needed || loses_form || has_alike).then_some(is_needed);
+        let outlet = self.outlet;
+        let (part, mut to_do) = self.finish((names, end), note, keeps);
+        to_do.before_alike = alike.map(|text| {
+            let before = Before { text, mode: None };
+            (key(outlet, to_do.path.as_deref()), before.kept(to_do.is_secret))
+        });
+        Ok((part, to_do))
     }
 
     /// How it ends where these names and values are to be there.
@@ -405,6 +417,7 @@ impl<'p> OnePart<'p> {
             path: self.path.clone(),
             end,
             before_is_needed: keeps_before == Some(true),
+            before_alike: None,
             before,
             left,
             is_secret: self.is_secret,
@@ -456,6 +469,17 @@ impl<'p> OnePart<'p> {
             whose: step.whose,
         }
     }
+}
+
+/// The names that are there with just the values that they are to have.
+fn alike(sides: Sides<'_>) -> Tree {
+    let ours = sides.ours.map(Tree::leaves).unwrap_or_default();
+    let there = sides.there.map(Tree::leaves).unwrap_or_default();
+    let mut alike = Tree::default();
+    for (name, value) in there.iter().filter(|(name, value)| ours.get(*name) == Some(value)) {
+        alike.insert(name, (*value).clone());
+    }
+    alike
 }
 
 fn tree(part: Option<&Part>) -> Option<&Tree> {
