@@ -11,6 +11,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Read as _};
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
@@ -42,6 +43,7 @@ pub struct StandIn {
     server: Arc<Server>,
     address: SocketAddr,
     faults: Faults,
+    requests: Arc<AtomicUsize>,
 }
 
 type Faults = Arc<Mutex<BTreeMap<String, Fault>>>;
@@ -54,19 +56,27 @@ impl StandIn {
         let address = address.ok_or_else(|| io::Error::other("it listens at no address"))?;
         let (server, faults) = (Arc::new(server), Faults::default());
         let (listening, known) = (server.clone(), faults.clone());
+        let requests = Arc::new(AtomicUsize::new(0));
+        let heard = requests.clone();
         let service = Arc::new(Service { documents: Documents::new(options.folder), token: options.token });
         thread::spawn(move || {
             for request in listening.incoming_requests() {
+                heard.fetch_add(1, Ordering::SeqCst);
                 let (service, fault) = (service.clone(), fault_of(&known, request.method(), request.url()));
                 thread::spawn(move || service.answer(request, fault));
             }
         });
-        Ok(Self { server, address, faults })
+        Ok(Self { server, address, faults, requests })
     }
 
     /// Its address, as `http://127.0.0.1:PORT`.
     pub fn url(&self) -> String {
         format!("http://{}", self.address)
+    }
+
+    /// How many requests came so far.
+    pub fn requests(&self) -> usize {
+        self.requests.load(Ordering::SeqCst)
     }
 
     /// Makes everything below a path bad in this way, or good again.

@@ -373,7 +373,16 @@ Nothing is written yet. To do it, add --write.
     ledger.run("set desk/desk_id@dev=17 --looked-up boards").code(0);
     let (out, _) = written(&ledger.run("outlet lookup desk/desk_id@dev").code(0));
     assert!(out.contains("desk/desk_id@dev  17      18     differs"), "{out}");
+    // What the same unit has in another stage, under whatever name that has.
+    ledger.write("../boards/prod/desk.json", r#"{"desk_id": 21}"#);
+    ledger.run("set desk/desk_id@dev=17 --looked-up boards@prod").code(0);
+    let (out, _) = written(&ledger.run("outlet lookup desk/desk_id@dev").code(0));
+    assert!(out.contains("desk/desk_id@dev  17      21     differs"), "{out}");
+    ledger.run("rename @prod north --countersign prod --why named --write").code(0);
+    assert!(ledger.read("stages/dev.toml").contains("looked_up = \"boards@north\""));
+    ledger.run("rename @north prod --countersign north,prod --why back --write").code(0);
     for (place, said) in [
+        ("boards@nowhere", "not known  there is no stage `nowhere`"),
         ("boards#/nothing/here", "not known  it has no `nothing/here`"),
         ("nowhere", "not known  there is no outlet `nowhere`"),
         ("http://127.0.0.1:1/x#/id", "not known  refused: nothing listens there"),

@@ -32,6 +32,8 @@ pub enum LookUpSource {
     Outlet {
         /// The outlet.
         name: Name,
+        /// The stage whose outlet it is; the setting's own if not given.
+        stage: Option<Name>,
         /// Where in what it has of the unit; under the field's own name there if not given.
         spot: Option<Spot>,
     },
@@ -76,8 +78,8 @@ pub enum LookUpError {
 }
 
 impl LookUp {
-    /// Reads `https://HOST/PATH#/JSON/POINTER`, `OUTLET` or `OUTLET#/JSON/POINTER` (RFC 6901, section 6); in place of the
-    /// pointer a query can stand (RFC 9535): `#$.berths[?@.name=='quay-4'].ref`.
+    /// Reads `https://HOST/PATH#/JSON/POINTER`, `OUTLET` or `OUTLET#/JSON/POINTER` (RFC 6901, section 6), where `@STAGE` may
+    /// follow the outlet; in place of the pointer a query can stand (RFC 9535): `#$.berths[?@.name=='quay-4'].ref`.
     pub fn parse(text: &str) -> Result<Self, LookUpError> {
         let (place, spot) = match text.split_once('#') {
             Some((place, spot)) => (place, Some(Spot::parse(spot)?)),
@@ -87,8 +89,10 @@ impl LookUp {
             let spot = spot.ok_or(LookUpError::NoPointer)?;
             LookUpSource::Address { url: StageText::parse(place)?, spot }
         } else {
-            let name = Name::parse(place).map_err(|_| LookUpError::Nothing)?;
-            LookUpSource::Outlet { name, spot }
+            let (outlet, stage) =
+                place.split_once('@').map_or((place, None), |(outlet, stage)| (outlet, Some(stage)));
+            let name = |text: &str| Name::parse(text).map_err(|_| LookUpError::Nothing);
+            LookUpSource::Outlet { name: name(outlet)?, stage: stage.map(name).transpose()?, spot }
         };
         Ok(Self { text: text.to_owned(), source })
     }
@@ -228,12 +232,14 @@ mod tests {
         let document = r#"{"by quay": [true, {"a/b": 12345678901234567890}], "x": 1}"#;
         assert!(spot.as_it_is().find(document).unwrap().to_text() == "12345678901234567890");
         assert!(ExactSpot::Steps(vec!["by quay".to_owned(), "2".to_owned()]).find(document).is_err());
-        assert!(LookUp::parse("boards").is_ok() && LookUp::parse("boards#/id").is_ok());
+        assert!(LookUp::parse("boards").is_ok() && LookUp::parse("boards@test#/id").is_ok());
         for (text, error) in [
             ("http://r.example/x", LookUpError::NoPointer),
             ("http://r.example/x#id", LookUpError::NotPointer),
             ("ftp://r.example/x#/id", LookUpError::Nothing),
             ("", LookUpError::Nothing),
+            ("boards@", LookUpError::Nothing),
+            ("@test#/id", LookUpError::Nothing),
         ] {
             assert_eq!(LookUp::parse(text), Err(error), "{text}");
         }

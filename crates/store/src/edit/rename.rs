@@ -298,7 +298,13 @@ impl Renaming {
             (Context::Settings(_), [.., "looked_up"]) => match &self.what {
                 Named::Outlet(old) => {
                     let rest = text.strip_prefix(old.as_str())?;
-                    (rest.is_empty() || rest.starts_with('#')).then(|| format!("{}{rest}", self.to))
+                    (rest.is_empty() || rest.starts_with(['#', '@'])).then(|| format!("{}{rest}", self.to))
+                }
+                Named::Stage(old) if !text.contains("://") => {
+                    let (outlet, rest) = text.split_once('@')?;
+                    let spot = rest.strip_prefix(old.as_str())?;
+                    let is_meant = !outlet.contains('#') && (spot.is_empty() || spot.starts_with('#'));
+                    is_meant.then(|| format!("{outlet}@{}{spot}", self.to))
                 }
                 _ => None,
             },

@@ -108,7 +108,9 @@ pub(crate) fn look_up<'l>(
         let lookup = |found: Result<Value, String>| {
             // What the other side assigns is a secret where the contract says so, or where one of the unit is in it.
             let held = |value: Value| {
-                let secret = declaration.secret || is_secret(&resolver, &field, layer, &value);
+                let mut stages = stages_of(ledger, layer, look_up);
+                let secret =
+                    declaration.secret || stages.any(|stage| is_secret(&resolver, &field, stage, &value));
                 Held::new(value, secret)
             };
             let found = found.map(held);
@@ -125,9 +127,18 @@ pub(crate) fn look_up<'l>(
     Ok(lookups.collect())
 }
 
-/// Whether a secret of the unit is in a value that was found.
-fn is_secret(resolver: &Resolver<'_>, field: &Field, layer: LayerId, value: &Value) -> bool {
-    let LayerId::Stage(stage) = layer else { return false };
+/// The stages whose secrets may be in what is found: the setting's own, and the one whose outlet is asked.
+fn stages_of(ledger: &Ledger, layer: LayerId, look_up: &LookUp) -> impl Iterator<Item = StageId> {
+    let own = if let LayerId::Stage(stage) = layer { Some(stage) } else { None };
+    let asked = match &look_up.source {
+        LookUpSource::Outlet { stage: Some(stage), .. } => ledger.stage_id(stage.as_str()),
+        LookUpSource::Outlet { stage: None, .. } | LookUpSource::Address { .. } => None,
+    };
+    own.into_iter().chain(asked)
+}
+
+/// Whether a secret of the unit in a stage is in a value that was found.
+fn is_secret(resolver: &Resolver<'_>, field: &Field, stage: StageId, value: &Value) -> bool {
     let secrets = secrets_of(resolver, field.subject, stage);
     Masking::of(secrets.iter().map(|secret| secret.as_str())).finds(&value.to_secret_text())
 }
@@ -168,7 +179,14 @@ impl Ways<'_, '_> {
                     (Err(missing), _) | (_, Err(missing)) => Way::None(missing.to_string()),
                 })
             }
-            LookUpSource::Outlet { name, spot } => {
+            LookUpSource::Outlet { name, stage: of, spot } => {
+                let stage = match of {
+                    None => stage,
+                    Some(of) => match self.ledger.stage_id(of.as_str()) {
+                        Some(stage) => Some(stage),
+                        None => return Ok(Way::None(format!("there is no stage `{of}`"))),
+                    },
+                };
                 let outlets = self.ledger.outlets.iter();
                 let Some(at) = outlets.clone().position(|outlet| outlet.name == *name) else {
                     return Ok(Way::None(format!("there is no outlet `{name}`")));
@@ -176,7 +194,8 @@ impl Ways<'_, '_> {
                 let outlet = &self.ledger.outlets[at];
                 let owner = self.ledger.owner(field.subject);
                 let Some(stage) = stage.filter(|&stage| outlet.takes(stage, owner.names())) else {
-                    return Ok(Way::None(format!("outlet `{name}` has nothing of `{}`", field.address)));
+                    let of = of.as_ref().map(|of| format!(" in `{of}`")).unwrap_or_default();
+                    return Ok(Way::None(format!("outlet `{name}` has nothing of `{}`{of}", field.address)));
                 };
                 let Some(output) = outlet.kind.output() else {
                     let kind = outlet.kind.name();

@@ -15,6 +15,8 @@ pub(crate) struct OutletPlan<'a> {
     since: Option<u64>,
     /// Why nobody can tell what is there.
     reason: Option<&'a str>,
+    /// Why it does not take what is to be there.
+    refused: Option<&'a str>,
     /// Whether what was last brought there is not in effect, and is taken up again.
     not_in_effect: bool,
     /// The unit whose place it is by now, so that it stays as it is.
@@ -55,7 +57,8 @@ fn one(outlet: &AtOutlet) -> OutletPlan<'_> {
         outlet: &outlet.outlet,
         kind: outlet.kind,
         since: outlet.since,
-        reason: outlet.reason(),
+        reason: if let Seen::NotKnown(reason) = &outlet.seen { Some(reason) } else { None },
+        refused: outlet.refused.as_deref(),
         not_in_effect: outlet.not_in_effect,
         handed_on_to: match &outlet.seen {
             Seen::HandedOn(to) => Some(to),
