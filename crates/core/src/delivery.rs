@@ -16,7 +16,7 @@ mod waiting;
 pub use change::{FieldChange, drafted, field_changes};
 pub use chores::{Since, around, asked_for, first_not_done, open, open_after, still_open};
 pub use contract::contract_hash;
-pub use names::{NoPlace, Sides, Step, Whose, steps, target, with_names_of};
+pub use names::{NoPlace, Sides, Step, Whose, alike, steps, target, with_names_of};
 pub use order::{lacking_before, referred_first, referring_first};
 pub use past::{Arrived, Event, Past};
 pub use rows::{RowChange, row_changes};

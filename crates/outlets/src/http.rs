@@ -3,15 +3,12 @@
 use std::sync::Arc;
 
 use cledger_core::probe::Answer;
-use rustls::pki_types::pem::PemObject as _;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer};
-use rustls::sign::CertifiedKey;
 use ureq::http::StatusCode;
-use ureq::tls::{Certificate, ClientCert, PrivateKey, RootCerts, TlsConfig, TlsProvider};
+use ureq::tls::{Certificate, RootCerts, TlsConfig, TlsProvider};
 use ureq::{Agent, Proxy};
 
+use crate::client_certificate::ClientCertificate;
 use crate::failure::{Deadline, Failure};
-use crate::reach::ClientCertificate;
 use crate::tls;
 use crate::trust::Trust;
 
@@ -50,7 +47,7 @@ pub(crate) fn agent_with(
     let tls = TlsConfig::builder()
         .provider(TlsProvider::Rustls)
         .root_certs(RootCerts::Specific(Arc::new(trusted)))
-        .client_cert(certificate.map(shown).transpose()?)
+        .client_cert(certificate.map(ClientCertificate::shown).transpose()?)
         .unversioned_rustls_crypto_provider(tls::provider())
         .build();
     let proxy = proxy
@@ -67,24 +64,6 @@ pub(crate) fn agent_with(
         .tls_config(tls)
         .build();
     Ok(config.into())
-}
-
-/// A certificate with its key, as it is shown.
-fn shown(certificate: &ClientCertificate) -> Result<ClientCert, Failure> {
-    let no_certificate = || Failure::unexpected("its client certificate is no certificate in PEM");
-    let chain: Result<Vec<CertificateDer<'static>>, _> =
-        CertificateDer::pem_slice_iter(certificate.chain.expose().as_bytes()).collect();
-    let chain = chain.ok().filter(|chain| !chain.is_empty()).ok_or_else(no_certificate)?;
-    let no_key = || Failure::unexpected("the key of its client certificate is no private key in PEM");
-    let pem = certificate.key.expose().as_bytes();
-    let key = PrivateKeyDer::from_pem_slice(pem).map_err(|_| no_key())?;
-    let key_shown = PrivateKey::from_pem(pem).map_err(|_| no_key())?;
-    // Whoever makes the connection takes it for granted that they belong together.
-    CertifiedKey::from_der(chain.clone(), key, &tls::provider())
-        .map_err(|_| Failure::unexpected("its client certificate and the key are not of one another"))?;
-    let chain: Vec<Certificate<'static>> =
-        chain.iter().map(|der| Certificate::from_der(der).to_owned()).collect();
-    Ok(ClientCert::new_with_certs(&chain, key_shown))
 }
 
 /// What an error says; `by_proxy` where one is between.

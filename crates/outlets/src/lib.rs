@@ -5,6 +5,7 @@
 //! somebody else has written.
 
 pub mod bring;
+mod client_certificate;
 mod database_url;
 mod document;
 pub mod effect;

@@ -8,6 +8,7 @@ use cledger_core::model::{Database, RowColumns};
 use crate::oauth::OAuth;
 use crate::trust::Trust;
 
+pub use crate::client_certificate::ClientCertificate;
 pub use crate::sent::Sent;
 
 /// The way to an outlet.
@@ -35,15 +36,6 @@ pub enum HttpLogin {
     Basic(String, Sent),
     /// A token that is fetched once, when the first request needs it.
     OAuth(Arc<OAuth>),
-}
-
-/// A certificate that shows who connects, in PEM.
-#[derive(Debug, Clone)]
-pub struct ClientCertificate {
-    /// The certificate, with those between it and the authority.
-    pub chain: Sent,
-    /// Its private key.
-    pub key: Sent,
 }
 
 /// The way to a service that keeps JSON documents.

@@ -2,6 +2,7 @@
 
 pub mod add;
 pub mod change;
+mod known_names;
 mod literal;
 pub mod thing;
 pub(crate) mod touches;

@@ -85,6 +85,17 @@ pub fn steps(sides: Sides<'_>, theirs: impl Fn(&OutputName) -> bool) -> Vec<Step
     names.into_iter().filter_map(step).collect()
 }
 
+/// The names that are there with just the values that they are to have.
+pub fn alike(sides: Sides<'_>) -> Tree {
+    let ours = sides.ours.map(Tree::leaves).unwrap_or_default();
+    let there = sides.there.map(Tree::leaves).unwrap_or_default();
+    let mut alike = Tree::default();
+    for (name, value) in there.iter().filter(|(name, value)| ours.get(*name) == Some(value)) {
+        alike.insert(name, (*value).clone());
+    }
+    alike
+}
+
 fn owned(leaves: BTreeMap<OutputName, &Value>) -> BTreeMap<OutputName, Value> {
     leaves.into_iter().map(|(name, value)| (name, value.clone())).collect()
 }
@@ -195,6 +206,20 @@ mod tests {
             ("db=x", &["db=x"], "db.host=h", "db Ours, db.host Ours"),
         ] {
             assert_eq!(told(there, brought, ours), expected, "{there} {brought:?} {ours}");
+        }
+    }
+
+    #[test]
+    fn what_is_there_already_is_told_from_what_changes() {
+        for (there, ours, expected) in [
+            ("a=1 b=2 theirs=7", "a=1 b=3 c=4", "a=1"),
+            ("db.host=h db.port=1", "db.host=h db.port=2", "db.host=h"),
+            ("-", "a=1", ""),
+            ("a=1", "-", ""),
+        ] {
+            let (there, ours) = (tree(there), tree(ours));
+            let sides = Sides { there: there.as_ref(), brought: &[], is_found: false, ours: ours.as_ref() };
+            assert!(alike(sides) == tree(expected).unwrap(), "{expected}");
         }
     }
 

@@ -1,7 +1,7 @@
 //! What bringing a unit to its outlets means, name by name, before anything is done.
 
 use cledger_core::address::Owner;
-use cledger_core::delivery::{RowChange, Sides, Step, Whose, row_changes, steps, target};
+use cledger_core::delivery::{RowChange, Sides, Step, Whose, alike, row_changes, steps, target};
 use cledger_core::kept::Kept;
 use cledger_core::model::{Ledger, OutletKind, StageId};
 use cledger_core::output::OutputName;
@@ -469,17 +469,6 @@ impl<'p> OnePart<'p> {
             whose: step.whose,
         }
     }
-}
-
-/// The names that are there with just the values that they are to have.
-fn alike(sides: Sides<'_>) -> Tree {
-    let ours = sides.ours.map(Tree::leaves).unwrap_or_default();
-    let there = sides.there.map(Tree::leaves).unwrap_or_default();
-    let mut alike = Tree::default();
-    for (name, value) in there.iter().filter(|(name, value)| ours.get(*name) == Some(value)) {
-        alike.insert(name, (*value).clone());
-    }
-    alike
 }
 
 fn tree(part: Option<&Part>) -> Option<&Tree> {

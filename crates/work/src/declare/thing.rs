@@ -10,8 +10,9 @@ use cledger_store::vocabulary::{
     ALIGNED, BUNDLE, CHECK, CHORE, CONNECTION, CREDENTIAL, DAYBOOK, ENDPOINT, FIELD, FOLLOW, GROUP, INSTANCE,
     Key, LEDGER, OUTLET, OUTPUT, PROBE, RULE, RULE_DEMANDS, STAGE, TABLE, UNIT,
 };
-use cledger_store::{Item, MANIFEST, shared_file};
+use cledger_store::{Item, MANIFEST};
 
+use super::known_names::{has_routine, in_written_order, name, names, outputs, probes, shared_file_of};
 use crate::change::concerned::Concerns;
 use crate::meant::known_stage;
 use crate::opened::Opened;
@@ -426,12 +427,6 @@ impl Thing {
     }
 }
 
-/// The file of a shared entry, or the one where new ones come.
-fn shared_file_of(ledger: &Ledger, path: &[String]) -> String {
-    let known = path.get(1).and_then(|name| ledger.shared_id(name)).map(|id| ledger.shared_entry(id).place);
-    known.map_or_else(|| shared_file(ledger), |place| ledger.files.locate(place).file.to_owned())
-}
-
 /// An entry that somebody declares or uses, or a field of it.
 fn entry_of(opened: &Opened, owner: &Owner, name: &Name, field: Option<&Name>) -> Result<Thing, Trouble> {
     let ledger = &opened.ledger;
@@ -469,37 +464,4 @@ fn entry_of(opened: &Opened, owner: &Owner, name: &Name, field: Option<&Name>) -
         return Err(Trouble::usage(format!("`{owner}/{name}` has no field `{field}`")).help(help));
     }
     Ok(Thing::Field(owner.clone(), table, name.clone(), field.clone()))
-}
-
-fn name(text: &str) -> Result<Name, Trouble> {
-    Name::parse(text).map_err(|error| Trouble::usage(format!("`{text}` is no name: {error}")))
-}
-
-fn names(ledger: &Ledger, stages: &[cledger_core::model::StageId]) -> Vec<Name> {
-    stages.iter().map(|&id| ledger.stage(id).name.clone()).collect()
-}
-
-/// The stages in the order in which an alignment of these has them, if there is one.
-fn in_written_order(ledger: &Ledger, stages: Vec<Name>) -> Vec<Name> {
-    let same = |one: &[Name]| one.len() == stages.len() && stages.iter().all(|name| one.contains(name));
-    let found = ledger.aligned.iter().map(|it| names(ledger, &it.stages)).find(|known| same(known));
-    found.unwrap_or(stages)
-}
-
-/// The paths of a unit's outputs, as they are written.
-fn outputs(opened: &Opened, unit: &Name) -> Result<Vec<String>, Trouble> {
-    let outputs = &opened.ledger.unit(opened.unit_id(unit)?).outputs;
-    Ok(outputs.iter().map(|output| output.path.as_written().to_owned()).collect())
-}
-
-/// The names of what a unit expects of services.
-fn probes(opened: &Opened, unit: &Name) -> Result<Vec<Name>, Trouble> {
-    let expectations = &opened.ledger.unit(opened.unit_id(unit)?).expectations;
-    Ok(expectations.iter().map(|expectation| expectation.name.clone()).collect())
-}
-
-fn has_routine(ledger: &Ledger, name: &Name) -> bool {
-    let file = ledger.files.0.iter().find(|file| file.path == MANIFEST);
-    let item = Item::named("routine", name.as_str());
-    file.is_some_and(|file| cledger_store::said(&file.text, &[item], &["name".to_owned()]).is_some())
 }
