@@ -129,7 +129,7 @@ impl There<'_> {
                     .help(format!("`cledger drift @{stage_name}` shows what is there")));
             }
             Some((_, mut held)) => {
-                texts.part(&source, outlet, &mut held);
+                texts.part(self.unit, &source, outlet, &mut held);
                 texts.add(self.unit, name, &source, held)?;
             }
         }
@@ -139,15 +139,17 @@ impl There<'_> {
 
 impl Texts {
     /// Passes over lookup tables that have a table of their own there: which columns they have is for the contract to say.
-    fn part(&mut self, source: &str, outlet: &Outlet, held: &mut Held) {
+    fn part(&mut self, unit: &Name, source: &str, outlet: &Outlet, held: &mut Held) {
         let (OutletKind::Rows(rows), Held::Rows(values)) = (&outlet.kind, held) else { return };
         for table in &rows.tables {
             if values.remove(table.entry.as_str()).is_some() {
                 let path = format!("{source} {}", table.entry);
+                let (entry, key) = (&table.entry, &table.key);
+                let names = table.columns.iter().map(|(name, _)| name.as_str());
+                let columns = [key.as_str()].into_iter().chain(names).collect::<Vec<_>>().join(",");
                 let reason = format!(
-                    "its rows are a lookup table: declare it (cledger add table), and take them with cledger drift \
-                     --take '*/{}'",
-                    table.entry
+                    "its rows are a lookup table: declare it (cledger add table {unit}/{entry} --columns {columns} --key \
+                     {key}), and take them (cledger drift --take '{unit}/{entry}@*' --write)"
                 );
                 self.not_read.push(NotRead { path, reason });
             }
