@@ -288,6 +288,9 @@ fn files_in(text: &str) -> BTreeSet<String> {
     templates.chain(rows).map(str::to_owned).collect()
 }
 
+/// The lists of a contract whose items may be for some stages only, each with the key by which an item is known.
+pub(super) const OF_STAGES: [(&str, &str); 2] = [("output", "path"), ("probe", "name")];
+
 /// A contract without what it says of stages, and of names that the unit had before: that is of its ledger alone.
 pub(super) fn without_stages(contract: &mut toml::Table) {
     contract.remove("stages");
@@ -297,8 +300,10 @@ pub(super) fn without_stages(contract: &mut toml::Table) {
             instance.as_table_mut().map(|instance| instance.remove("stages"));
         }
     }
-    for output in contract.get_mut("output").and_then(toml::Value::as_array_mut).into_iter().flatten() {
-        output.as_table_mut().map(|output| output.remove("stages"));
+    for (list, _) in OF_STAGES {
+        for item in contract.get_mut(list).and_then(toml::Value::as_array_mut).into_iter().flatten() {
+            item.as_table_mut().map(|item| item.remove("stages"));
+        }
     }
 }
 

@@ -240,7 +240,8 @@ fn what_comes_to_an_empty_ledger_has_the_same_effect_there_and_comes_once() {
 
 const DESK: &str = "version = \"1\"\nstages = [\"dev\"]\nuses = [\"mail\"]\n\
      [variables.hold]\ndefault = \"5m\"\n[variables.place]\nvary = \"must\"\nabout = \"Where it stands\"\n\
-     [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n";
+     [[output]]\npath = \"desk.env\"\nformat = \"dotenv\"\n\
+     [[probe]]\nname = \"closed\"\nentry = \"mail\"\nstages = [\"dev\"]\nexpect = \"refused\"\n";
 const MAIL: &str = "[connections.mail]\nprotocol = \"smtp\"\nfields.port.default = 26\n";
 
 pub(crate) fn source() -> Place {
@@ -265,6 +266,11 @@ fn a_second_version_changes_what_changed_and_asks_for_what_is_new() {
     );
     assert!(!other.path("units/desk.toml").exists());
     assert!(enters(&other, &path, &open).unwrap().written);
+    // What it is for some stages of its own ledger is for those here that somebody says.
+    let contract = other.read("units/desk.toml");
+    assert!(contract.contains("[[probe]]") && !contract.contains("\"dev\""), "{contract}");
+    let narrowed = contract.replace("expect = \"refused\"", "expect = \"refused\"\nstages = [\"te*\"]");
+    other.write("units/desk.toml", &narrowed);
     other.write(
         "stages/test.toml",
         "[units.desk]\nplace = \"here\"\nhold = \"9m\"\n[shared.mail]\nhost = \"mail.two.example\"\n",
@@ -288,6 +294,7 @@ fn a_second_version_changes_what_changed_and_asks_for_what_is_new() {
     assert!(
         other.read("stages/test.toml").contains("\"here\"")
             && other.read("units/desk.toml").contains("stages = [\"test\"]")
+            && other.read("units/desk.toml").contains("stages = [\"te*\"]")
     );
 }
 

@@ -10,7 +10,7 @@ use cledger_store::{
 
 use crate::change::Changing;
 use crate::folio::fate::{Entering, Fate};
-use crate::folio::piece::{Piece, Pieces, text_of};
+use crate::folio::piece::{OF_STAGES, Piece, Pieces, text_of};
 use crate::folio::rename::placeless;
 use crate::trouble::Trouble;
 
@@ -68,13 +68,13 @@ pub(super) fn tell_unplaced(changing: &Changing, pieces: &Pieces, entering: &[En
         let table: toml::Table = pieces.0[piece].parse().unwrap_or_default();
         let instances = table.get("instances").and_then(toml::Value::as_table).into_iter().flatten();
         let instances = instances.filter(|(_, instance)| instance.get("stages").is_some());
-        let outputs = table.get("output").and_then(toml::Value::as_array).into_iter().flatten();
-        let outputs = outputs.filter(|output| output.get("stages").is_some());
         let instances = instances.map(|(instance, _)| format!("{name}+{instance}"));
-        let outputs = outputs
-            .filter_map(|output| output.get("path")?.as_str())
-            .map(|path| format!("output {path} of {name}"));
-        let all: Vec<String> = instances.chain(outputs).collect();
+        let listed = OF_STAGES.iter().flat_map(|&(list, key)| {
+            let items = table.get(list).and_then(toml::Value::as_array).into_iter().flatten();
+            let items = items.filter(|item| item.get("stages").is_some());
+            items.filter_map(move |item| Some(format!("{list} {} of {name}", item.get(key)?.as_str()?)))
+        });
+        let all: Vec<String> = instances.chain(listed).collect();
         if !all.is_empty() {
             changing.opened.at.telling.notice(&format!(
                 "Of some stages only there, and of all to which {name} comes here: {}. `cledger change --stages` narrows it.",
@@ -156,18 +156,20 @@ fn placed(text: &str, ours: Option<&str>, stages: &[Name]) -> Result<String, Tro
             edits.push(set(&["instances", &name, "stages"], &value.to_string()));
         }
     }
-    let outputs = |table: &toml::Table| {
-        table.get("output").and_then(toml::Value::as_array).cloned().unwrap_or_default()
-    };
-    let path_of = |output: &toml::Value| output.get("path").and_then(toml::Value::as_str).map(str::to_owned);
-    let known: Vec<Option<String>> = outputs(&theirs).iter().map(path_of).collect();
-    for output in outputs(&ours) {
-        let path = path_of(&output);
-        if let (Some(value), Some(text), true) = (output.get("stages"), &path, known.contains(&path)) {
-            let item = Item { list: vec!["output".to_owned()], has: vec![("path", Value::text(text))] };
-            let what =
-                What::Listed(vec![item], ListedWhat::Set(vec!["stages".to_owned()], value.to_string()));
-            edits.push(Edit { file: CONTRACT.to_owned(), path: Vec::new(), header: 0, what });
+    for (list, key) in OF_STAGES {
+        let items = |table: &toml::Table| {
+            table.get(list).and_then(toml::Value::as_array).cloned().unwrap_or_default()
+        };
+        let name_of = |item: &toml::Value| item.get(key).and_then(toml::Value::as_str).map(str::to_owned);
+        let known: Vec<Option<String>> = items(&theirs).iter().map(name_of).collect();
+        for said in items(&ours) {
+            let name = name_of(&said);
+            if let (Some(value), Some(text), true) = (said.get("stages"), &name, known.contains(&name)) {
+                let item = Item { list: vec![list.to_owned()], has: vec![(key, Value::text(text))] };
+                let stages = ListedWhat::Set(vec!["stages".to_owned()], value.to_string());
+                let what = What::Listed(vec![item], stages);
+                edits.push(Edit { file: CONTRACT.to_owned(), path: Vec::new(), header: 0, what });
+            }
         }
     }
     with(&text, edits)
