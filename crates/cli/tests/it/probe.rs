@@ -230,6 +230,8 @@ fn a_delivery_counts_when_all_comes_out_as_expected_and_is_taken_up_again_until_
         out.contains("brought, not in effect") && out.contains("probe `debug` expects status 404 or refused"),
         "{out}"
     );
+    let out = run("status", 0).0;
+    assert!(out.contains("not in effect") && out.contains("cledger deliver gate@prod"), "{out}");
     let out = deliver(3);
     assert!(out.contains("what was brought there is not in effect: it is taken up again"), "{out}");
     assert!(out.contains("as it should be, not in effect"), "{out}");

@@ -31,6 +31,8 @@ pub enum Waiting {
     Drifted,
     /// What is there is not as it was tested in the stages before.
     Untested,
+    /// What was brought is not taken up there, or does not come out as the contract expects.
+    NotInEffect,
     /// The ledger says something else than was delivered last.
     Delivery,
     /// A stage before has a later delivery.
@@ -41,11 +43,12 @@ pub enum Waiting {
 
 impl Waiting {
     /// All of them.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Unreadable,
         Self::Values,
         Self::Drifted,
         Self::Untested,
+        Self::NotInEffect,
         Self::Delivery,
         Self::Promotion,
         Self::Chore,
@@ -58,6 +61,7 @@ impl Waiting {
             Waiting::Values => "values",
             Waiting::Drifted => "drifted",
             Waiting::Untested => "untested",
+            Waiting::NotInEffect => "not-in-effect",
             Waiting::Delivery => "delivery",
             Waiting::Promotion => "promotion",
             Waiting::Chore => "chore",
@@ -66,7 +70,14 @@ impl Waiting {
 
     /// Whether something is wrong, and not only to be done.
     pub fn is_trouble(self) -> bool {
-        matches!(self, Waiting::Values | Waiting::Unreadable | Waiting::Drifted | Waiting::Untested)
+        match self {
+            Waiting::Values
+            | Waiting::Unreadable
+            | Waiting::Drifted
+            | Waiting::Untested
+            | Waiting::NotInEffect => true,
+            Waiting::Delivery | Waiting::Promotion | Waiting::Chore => false,
+        }
     }
 }
 

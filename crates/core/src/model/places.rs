@@ -29,12 +29,18 @@ impl Ledger {
 
     /// The unit or instance that an address names, and its stage, if it belongs there.
     pub fn subject_at(&self, address: &Address) -> Option<(Subject, StageId)> {
-        let Owner::Unit(unit, instance) = address.owner.as_ref()? else { return None };
-        let (id, stage) = (self.unit_id(unit.as_str())?, self.stage_id(address.stage.as_ref()?.as_str())?);
+        let stage = self.stage_id(address.stage.as_ref()?.as_str())?;
+        Some((self.subject_of(address.owner.as_ref()?, stage)?, stage))
+    }
+
+    /// The unit or instance with this name, if it belongs to a stage.
+    pub fn subject_of(&self, owner: &Owner, stage: StageId) -> Option<Subject> {
+        let Owner::Unit(unit, instance) = owner else { return None };
+        let id = self.unit_id(unit.as_str())?;
         let instance = match instance {
             Some(name) => Some(self.unit(id).instance(name.as_str())?),
             None => None,
         };
-        self.unit(id).belongs_to(stage, instance).then_some((Subject::Unit(id, instance), stage))
+        self.unit(id).belongs_to(stage, instance).then_some(Subject::Unit(id, instance))
     }
 }

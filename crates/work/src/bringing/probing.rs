@@ -39,9 +39,7 @@ impl Probing<'_> {
         within: Duration,
     ) -> Result<Option<Result<(), String>>, Trouble> {
         let ledger = &self.opened.ledger;
-        let Some(subject) = ledger.subjects_in(stage).find(|&subject| ledger.owner(subject) == *owner) else {
-            return Ok(None);
-        };
+        let Some(subject) = ledger.subject_of(owner, stage) else { return Ok(None) };
         let (targets, not_tried) = of_contract(&mut self.resolver.session(unit_of(subject)), subject, stage);
         if targets.is_empty() && not_tried.is_empty() || matches!(from, From::Before(_)) {
             return Ok(None);

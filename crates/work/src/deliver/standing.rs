@@ -50,8 +50,7 @@ pub(super) fn whoms(
 
 /// A unit or instance by its name, which the ledger need not know.
 pub(super) fn whom(opened: &Opened, owner: Owner, stage: StageId) -> Whom {
-    let ledger = &opened.ledger;
-    let subject = ledger.subjects_in(stage).find(|&subject| ledger.owner(subject) == owner);
+    let subject = opened.ledger.subject_of(&owner, stage);
     Whom { owner, subject, stage }
 }
 

@@ -290,6 +290,9 @@ impl Telling<'_, '_> {
         if last.is_some_and(|meta| meta.kind.is_brought() && !meta.untested.is_empty()) {
             waits.push((Waiting::Untested, None));
         }
+        if last.is_some_and(is_not_in_effect) {
+            waits.push((Waiting::NotInEffect, None));
+        }
         if !metas.is_empty() {
             let chores = open_chores(ledger, subject, stage, &self.metas).len();
             waits.extend((chores > 0).then_some((Waiting::Chore, Some(chores))));
@@ -302,4 +305,9 @@ impl Telling<'_, '_> {
         let then: Option<Timestamp> = time.parse().ok();
         then.map_or(0, |then| (self.now.as_second() - then.as_second()).max(0))
     }
+}
+
+/// Whether what a record brought is not taken up at an outlet.
+fn is_not_in_effect(meta: &Meta) -> bool {
+    meta.kind.is_brought() && meta.outlets.iter().any(|answer| answer.in_effect == Some(false))
 }

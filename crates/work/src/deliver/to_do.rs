@@ -73,7 +73,7 @@ fn in_stage(status: &Status, waiting: Waiting, stage: StageId) -> Option<ToDo> {
         Waiting::Unreadable => "check".to_owned(),
         Waiting::Values => format!("check {of}@{name}"),
         Waiting::Drifted => format!("drift {of}@{name} --differing"),
-        Waiting::Delivery => format!("deliver {of}@{name}"),
+        Waiting::NotInEffect | Waiting::Delivery => format!("deliver {of}@{name}"),
         Waiting::Chore => format!("chores {of}@{name}"),
         Waiting::Untested | Waiting::Promotion => {
             let before =
@@ -89,6 +89,7 @@ fn in_stage(status: &Status, waiting: Waiting, stage: StageId) -> Option<ToDo> {
         Waiting::Values => "values are missing or wrong",
         Waiting::Drifted => "drifted",
         Waiting::Untested => "not there as tested before",
+        Waiting::NotInEffect => "brought, and not in effect",
         Waiting::Delivery => "not delivered yet",
         Waiting::Promotion => "newer in the stage before",
         Waiting::Chore => "to be done by hand",

@@ -32,6 +32,7 @@ pub fn waiting(what: Waiting, count: Option<usize>) -> String {
         Waiting::Values => "wrong".to_owned(),
         Waiting::Drifted => counted("drifted"),
         Waiting::Untested => "untested".to_owned(),
+        Waiting::NotInEffect => "not in effect".to_owned(),
         Waiting::Delivery => counted("waiting"),
         Waiting::Promotion => "to promote".to_owned(),
         Waiting::Chore => counted(if count == Some(1) { "chore" } else { "chores" }),
