@@ -137,6 +137,11 @@ fn a_document_is_made_once_whatever_becomes_of_the_answer() {
             assert_eq!(harbour.documents(), 6, "{fault:?}");
         }
     }
+    // Where a text stands in the way, nothing is tried.
+    let harbour = Harbour::new();
+    harbour.holds("board", r#"{"stages": "none"}"#);
+    let out = harbour.run("deliver gate@dev", 3);
+    assert!(out.contains("leads through something that has no names"), "{out}");
     // Two that could be meant are none.
     let harbour = Harbour::new();
     harbour.holds("dev/berths/g1", r#"{"name":"gate"}"#);

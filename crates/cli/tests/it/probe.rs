@@ -248,6 +248,19 @@ fn a_delivery_counts_when_all_comes_out_as_expected_and_is_taken_up_again_until_
     command.assert().code(0);
     let changed = run("probe @prod --undelivered --json --timeout 60", 1).0;
     assert_eq!(changed.matches("\"answer\"").count(), 1, "{changed}");
+    // What nobody has said that it may be reached is refused before anything is brought.
+    let strictly = |arguments: &str, code: i32| {
+        let command = ledger.untrusted(arguments).env("BOARD", "marked-tide");
+        written(&command.env("CLEDGER_IDENTITY", "../identity").assert().code(code))
+    };
+    strictly("trust --write", 0);
+    let (settings, brought) = (ledger.read("stages/prod.toml"), ledger.read("live/gate/w.env"));
+    ledger
+        .write("stages/prod.toml", settings.replace("old.host = \"127.0.0.1\"", "old.host = \"127.0.0.2\""));
+    let (out, err) = strictly("deliver gate@prod --write --why now", 4);
+    assert!(err.contains("service 127.0.0.2") && ledger.read("live/gate/w.env") == brought, "{out}{err}");
+    assert!(!strictly("history", 0).0.contains("left open"));
+    ledger.write("stages/prod.toml", settings);
     // An earlier content has values that the probes do not know.
     run("deliver gate@prod --write --why now", 0);
     let out = run("deliver gate@prod --again 1 --write --why back", 3).0;

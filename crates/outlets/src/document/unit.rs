@@ -49,7 +49,11 @@ impl Documents<'_> {
         let part = match &whole {
             Some(whole) if of.at.is_empty() => Some(whole.text.clone()),
             Some(whole) => {
-                let part = parsed(&whole.text)?.part(&of.at).filter(|part| !matches!(part, Json::Null));
+                let document = parsed(&whole.text)?;
+                // Where it could not be put, that is told before somebody tries.
+                let placed = document.clone().with_part(&of.at, Json::Null);
+                placed.map_err(|error| Failure::unexpected(error.to_string()))?;
+                let part = document.part(&of.at).filter(|part| !matches!(part, Json::Null));
                 part.map(|part| Zeroizing::new(part.to_string()))
             }
             None => None,

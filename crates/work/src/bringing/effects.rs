@@ -62,6 +62,14 @@ impl<'e> Effects<'e> {
         *self.done.lock().unwrap_or_else(PoisonError::into_inner) = Done::default();
     }
 
+    /// Refuses what would be probed afterwards, and may not be reached.
+    pub(crate) fn require(&self, effect: &Effecting, owner: &Owner, stage: StageId) -> Result<(), Trouble> {
+        match effect.ready {
+            Some(Ready::Probe) => self.probing.require(owner, stage),
+            Some(Ready::Http(_) | Ready::File(_)) | None => Ok(()),
+        }
+    }
+
     /// Notes, before anything is brought, when the file was last written that tells that it counts.
     pub(super) fn note(&self, effect: &Effecting, owner: &Owner, stage: StageId) -> Result<(), Trouble> {
         if let Some(Ready::File(path)) = &effect.ready {

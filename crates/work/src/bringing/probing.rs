@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use cledger_core::address::Owner;
 use cledger_core::model::StageId;
-use cledger_core::probe::{Probed, Target, merged, of_contract};
+use cledger_core::probe::{NotTried, Probed, Target, merged, of_contract};
 use cledger_core::resolve::Resolver;
 use cledger_core::trust::of_target;
 use cledger_outlets::Trust;
@@ -30,6 +30,18 @@ pub(super) struct Probing<'p> {
 }
 
 impl Probing<'_> {
+    /// Refuses, before anything is brought, to try what nobody has said that the ledger may reach.
+    pub(super) fn require(&self, owner: &Owner, stage: StageId) -> Result<(), Trouble> {
+        let Some((targets, _)) = self.targets(owner, stage) else { return Ok(()) };
+        self.opened.require(targets.iter().flat_map(of_target).collect::<Vec<_>>().iter())
+    }
+
+    /// What the contract of a unit expects in a stage, as far as it belongs there.
+    fn targets(&self, owner: &Owner, stage: StageId) -> Option<(Vec<Target>, Vec<NotTried>)> {
+        let subject = self.opened.ledger.subject_of(owner, stage)?;
+        Some(of_contract(&mut self.resolver.session(unit_of(subject)), subject, stage))
+    }
+
     /// Waits until all that the contract of a unit expects in a stage comes out so. The error says what did not;
     /// nothing where the contract expects nothing there, or what was brought is none of the ledger's.
     pub(super) fn wait(
@@ -38,14 +50,12 @@ impl Probing<'_> {
         from: From<'_>,
         within: Duration,
     ) -> Result<Option<Result<(), String>>, Trouble> {
-        let ledger = &self.opened.ledger;
-        let Some(subject) = ledger.subject_of(owner, stage) else { return Ok(None) };
-        let (targets, not_tried) = of_contract(&mut self.resolver.session(unit_of(subject)), subject, stage);
+        let Some((targets, not_tried)) = self.targets(owner, stage) else { return Ok(None) };
         if targets.is_empty() && not_tried.is_empty() || matches!(from, From::Before(_)) {
             return Ok(None);
         }
         if !matches!(from, From::Ledger) {
-            let of = format!("{owner}@{}", ledger.stage(stage).name);
+            let of = format!("{owner}@{}", self.opened.ledger.stage(stage).name);
             return Ok(Some(Err(format!(
                 "nothing was probed: the probes know the ledger's values alone (cledger probe {of})"
             ))));
@@ -54,7 +64,6 @@ impl Probing<'_> {
             return Ok(Some(Err(format!("{}: {}", without.address, without.reason))));
         }
         let targets = merged(targets);
-        self.opened.require(targets.iter().flat_map(of_target).collect::<Vec<_>>().iter())?;
         let end = Instant::now() + within;
         loop {
             let left = end.saturating_duration_since(Instant::now()).max(PAUSE);

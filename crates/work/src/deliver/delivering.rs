@@ -105,6 +105,9 @@ impl<'a, 'l> Delivering<'a, 'l> {
         let planned = self.bringer().plan(&bringing)?;
         guards::reached(&whom, ledger, planned.iter().map(|planned| &planned.at))?;
         guards::edits(&whom, ledger, planned.iter().map(|planned| &planned.at), bringing.rules.overwrite)?;
+        for outlet in planned.iter().filter_map(|planned| planned.sight.place.outlet) {
+            self.effects.require(&outlet.effect, &whom.owner, whom.stage)?;
+        }
         Ok(Ready { whom, grounds, planned })
     }
 
