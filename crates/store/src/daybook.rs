@@ -151,8 +151,8 @@ pub trait Daybook: Send {
     /// hand.
     fn open(&mut self, meta: &Meta, packed: &Packed) -> Result<String, DaybookError>;
 
-    /// What is open.
-    fn opened(&mut self) -> Result<Vec<Open>, DaybookError>;
+    /// What is open, or what of it is of this unit in this stage.
+    fn opened(&mut self, of: Option<(&str, &str)>) -> Result<Vec<Open>, DaybookError>;
 
     /// Takes up what somebody has left open, and gives it a new token.
     fn take_up(&mut self, open: &Open) -> Result<String, DaybookError>;

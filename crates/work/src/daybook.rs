@@ -256,7 +256,7 @@ pub(crate) fn refuse_left_open(
     unit: Option<&str>,
     stage: &str,
 ) -> Result<(), Trouble> {
-    let opened = book.opened()?;
+    let opened = book.opened(None)?;
     let is_meant = |open: &&Open| open.meta.stage == stage && unit.is_none_or(|unit| open.meta.unit == unit);
     let Some(Open { meta, .. }) = opened.iter().find(is_meant) else { return Ok(()) };
     let message = format!("a delivery of `{}@{stage}` was left open", meta.unit);
@@ -267,7 +267,7 @@ pub(crate) fn refuse_left_open(
 /// Refuses to rename or remove what a delivery is open of: nobody would find it again.
 pub(crate) fn refuse_open_of(opened: &Opened, things: &[&Named]) -> Result<(), Trouble> {
     let Some(mut book) = reading(opened)? else { return Ok(()) };
-    for Open { meta, .. } in book.opened()? {
+    for Open { meta, .. } in book.opened(None)? {
         let (unit, instance) = match meta.unit.split_once('+') {
             Some((unit, instance)) => (unit, Some(instance)),
             None => (meta.unit.as_str(), None),

@@ -186,8 +186,8 @@ impl Daybook for ConnectedBook {
         self.book.open(meta, packed)
     }
 
-    fn opened(&mut self) -> Result<Vec<Open>, DaybookError> {
-        self.book.opened()
+    fn opened(&mut self, of: Option<(&str, &str)>) -> Result<Vec<Open>, DaybookError> {
+        self.book.opened(of)
     }
 
     fn take_up(&mut self, open: &Open) -> Result<String, DaybookError> {

@@ -436,7 +436,7 @@ impl Marked {
             return Ok(());
         };
         let records = book.records(&Wanted::default()).unwrap();
-        let opened = book.opened().unwrap().into_iter().map(|open| (open.meta, open.packed));
+        let opened = book.opened(None).unwrap().into_iter().map(|open| (open.meta, open.packed));
         let all = records.into_iter().map(|record| (record.meta, record.packed)).chain(opened);
         for (meta, packed) in all {
             let content = packed.unpack(None, |_| None).unwrap();

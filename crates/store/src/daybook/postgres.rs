@@ -228,13 +228,14 @@ impl Daybook for PostgresDaybook {
         }
     }
 
-    fn opened(&mut self) -> Result<Vec<Open>, DaybookError> {
+    fn opened(&mut self, of: Option<(&str, &str)>) -> Result<Vec<Open>, DaybookError> {
         let [cipher_text, _, token, hash] = columns(self.version);
         let query = format!(
             "SELECT text, open, {cipher_text}::text, {token}::text, {hash}::text FROM cledger_opened
-             ORDER BY unit, stage"
+             WHERE $1::text IS NULL OR unit = $1 AND stage = $2::text ORDER BY unit, stage"
         );
-        let rows = self.client.query(&query, &[]).map_err(failed)?;
+        let (unit, stage) = (of.map(|of| of.0), of.map(|of| of.1));
+        let rows = self.client.query(&query, &[&unit, &stage]).map_err(failed)?;
         let opened = rows.into_iter().map(|row| {
             let packed = Packed { open: row.get(1), cipher_text: row.get(2), digests: None };
             Open::of_row((row.get(0), packed, row.get(3), row.get(4)))

@@ -294,12 +294,14 @@ impl Daybook for SqliteDaybook {
         }
     }
 
-    fn opened(&mut self) -> Result<Vec<Open>, DaybookError> {
+    fn opened(&mut self, of: Option<(&str, &str)>) -> Result<Vec<Open>, DaybookError> {
         let [cipher_text, _, token, hash] = columns(self.version);
-        let query =
-            format!("SELECT text, open, {cipher_text}, {token}, {hash} FROM opened ORDER BY unit, stage");
+        let query = format!(
+            "SELECT text, open, {cipher_text}, {token}, {hash} FROM opened
+             WHERE ?1 IS NULL OR unit = ?1 AND stage = ?2 ORDER BY unit, stage"
+        );
         let mut statement = self.asking().prepare(&query).map_err(failed)?;
-        let rows = statement.query_map([], |row| {
+        let rows = statement.query_map(params![of.map(|of| of.0), of.map(|of| of.1)], |row| {
             let packed = Packed { open: row.get(1)?, cipher_text: row.get(2)?, digests: None };
             Ok((row.get(0)?, packed, row.get(3)?, row.get(4)?))
         });

@@ -80,8 +80,9 @@ impl Daybook for TimedDaybook {
         self.ask(move |book| book.open(&meta, &packed))
     }
 
-    fn opened(&mut self) -> Result<Vec<Open>, DaybookError> {
-        self.ask(|book| book.opened())
+    fn opened(&mut self, of: Option<(&str, &str)>) -> Result<Vec<Open>, DaybookError> {
+        let of = of.map(|(unit, stage)| (unit.to_owned(), stage.to_owned()));
+        self.ask(move |book| book.opened(of.as_ref().map(|(unit, stage)| (unit.as_str(), stage.as_str()))))
     }
 
     fn take_up(&mut self, open: &Open) -> Result<String, DaybookError> {
@@ -168,9 +169,9 @@ mod tests {
         fn open(&mut self, _: &Meta, _: &Packed) -> Result<String, DaybookError> {
             Ok(String::new())
         }
-        fn opened(&mut self) -> Result<Vec<Open>, DaybookError> {
+        fn opened(&mut self, of: Option<(&str, &str)>) -> Result<Vec<Open>, DaybookError> {
             match self.0.take() {
-                Some(mut book) => book.opened(),
+                Some(mut book) => book.opened(of),
                 None => loop {
                     thread::park();
                 },
@@ -209,9 +210,9 @@ mod tests {
     fn an_answer_that_does_not_come_is_given_up_and_nothing_more_is_asked() {
         let book = Hanging(SqliteDaybook::nothing().ok());
         let mut timed = TimedDaybook::new(book, Duration::from_secs(5));
-        assert!(timed.opened().is_ok_and(|opened| opened.is_empty()));
+        assert!(timed.opened(None).is_ok_and(|opened| opened.is_empty()));
         timed.limit = Duration::from_millis(50);
-        for asked in [timed.opened().map(|_| ()), timed.records(&Wanted::default()).map(|_| ())] {
+        for asked in [timed.opened(None).map(|_| ()), timed.records(&Wanted::default()).map(|_| ())] {
             let Err(DaybookError::Failed(reason)) = asked else { panic!("it answers") };
             assert_eq!(reason, "it did not answer within 0.05 s");
         }

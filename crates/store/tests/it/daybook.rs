@@ -100,7 +100,9 @@ fn what_is_open_stays_until_whoever_has_it_in_hand_records_or_closes_it() {
         assert!(matches!(book.open(&first, &packed), Err(DaybookError::LeftOpen(..))));
         drop(book);
         let mut book = open();
-        let opened = book.opened().unwrap();
+        assert_eq!(book.opened(Some(("desk", "dev"))).unwrap().len(), 1);
+        assert!(book.opened(Some(("desk", "test"))).unwrap().is_empty());
+        let opened = book.opened(None).unwrap();
         assert_eq!((opened.len(), &opened[0].meta), (1, &first));
         let token = book.take_up(&opened[0]).unwrap();
         assert!(matches!(book.take_up(&opened[0]), Err(DaybookError::Lost(..))));
@@ -113,10 +115,10 @@ fn what_is_open_stays_until_whoever_has_it_in_hand_records_or_closes_it() {
         book.record(chore, &Packed::default(), None).unwrap();
         assert_eq!(book.records(&Wanted::default()).unwrap().len(), 1);
         book.record(first.clone(), &packed, Some(&token)).unwrap();
-        assert!(book.opened().unwrap().is_empty());
+        assert!(book.opened(None).unwrap().is_empty());
         let token = book.open(&first, &packed).unwrap();
         book.close("desk", "dev", &token).unwrap();
-        assert!(open().opened().unwrap().is_empty());
+        assert!(open().opened(None).unwrap().is_empty());
     });
 }
 
@@ -143,7 +145,7 @@ fn what_was_changed_is_used_for_nothing() {
         }
     }
     other.execute_batch("UPDATE opened SET text = replace(text, 'because', 'whatever')").unwrap();
-    assert!(matches!(book.opened(), Err(DaybookError::Changed(_))));
+    assert!(matches!(book.opened(None), Err(DaybookError::Changed(_))));
 }
 
 #[test]
@@ -355,13 +357,13 @@ fn tables_of_earlier_versions_are_read_and_brought_forward_by_whoever_writes() {
         sqlite_back(&path, version);
         let bytes = std::fs::read(&path).unwrap();
         let mut reading = SqliteDaybook::read(&path).unwrap().unwrap();
-        assert_eq!((count(&mut reading), reading.opened().unwrap().len()), (1, 1));
+        assert_eq!((count(&mut reading), reading.opened(None).unwrap().len()), (1, 1));
         drop(reading);
         assert_eq!(std::fs::read(&path).unwrap(), bytes, "whoever reads changes it");
         let mut book = SqliteDaybook::open(&path).unwrap();
         assert_eq!(record(&mut book, "desk", "dev", "2m"), 2);
         // What was left open is there to be taken up.
-        let open = book.opened().unwrap().remove(0);
+        let open = book.opened(None).unwrap().remove(0);
         let token = book.take_up(&open).unwrap();
         book.close("gate", "dev", &token).unwrap();
         verify(&SqliteDaybook::read(&path).unwrap().unwrap().records(&Wanted::default()).unwrap()).unwrap();

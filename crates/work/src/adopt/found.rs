@@ -147,7 +147,7 @@ impl<'r> Recording<'r> {
         let is_open = |open: &cledger_store::daybook::Open| {
             (open.meta.unit.as_str(), open.meta.stage.as_str()) == (self.owner, stage)
         };
-        Ok(if !self.book.entries(&wanted, false)?.is_empty() || self.book.opened()?.iter().any(is_open) {
+        Ok(if !self.book.entries(&wanted, false)?.is_empty() || self.book.opened(None)?.iter().any(is_open) {
             FoundThere::HasRecords
         } else if keys.has_key(&ledger.key_scope(LayerId::Stage(found.stage))) {
             FoundThere::ToRecord

@@ -234,7 +234,7 @@ pub(crate) fn counting(metas: &[&Meta], outlet: &str) -> Vec<usize> {
 
 /// What was left open of a unit in a stage, if something is.
 pub(crate) fn left_open(book: &mut dyn Daybook, owner: &str, stage: &str) -> Result<Option<Open>, Trouble> {
-    Ok(book.opened()?.into_iter().find(|open| open.meta.unit == owner && open.meta.stage == stage))
+    Ok(book.opened(Some((owner, stage)))?.pop())
 }
 
 /// What an open delivery brings.

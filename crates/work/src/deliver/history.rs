@@ -95,7 +95,7 @@ pub fn history(opened: &Opened, texts: &[String], last: usize) -> Result<History
     let mut records: Vec<Entry> = all.into_iter().filter(|entry| covers(&entry.meta)).collect();
     let more = records.len().saturating_sub(last);
     records.drain(..more);
-    let open: Vec<Meta> = book.opened()?.into_iter().map(|open| open.meta).filter(covers).collect();
+    let open: Vec<Meta> = book.opened(None)?.into_iter().map(|open| open.meta).filter(covers).collect();
     // What the ledger does not have any more has a history all the same.
     if records.is_empty() && more == 0 && open.is_empty() {
         meant(&opened.ledger, texts)?;
@@ -122,7 +122,7 @@ pub fn verified(opened: &Opened) -> Result<Verified, Trouble> {
         }
     }
     if broken.is_empty()
-        && let Err(error) = book.opened()
+        && let Err(error) = book.opened(None)
     {
         broken.push(error.to_string());
     }
