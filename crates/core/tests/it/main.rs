@@ -8,6 +8,7 @@ mod effects;
 mod fate;
 mod findings;
 mod ledgers;
+mod probes;
 mod render;
 mod secrecy;
 mod shared_text;
