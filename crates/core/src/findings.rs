@@ -28,6 +28,7 @@ mod names;
 mod other_stage;
 mod outputs;
 mod plain;
+mod probes;
 mod rules;
 mod spots;
 mod stages;

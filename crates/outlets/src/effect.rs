@@ -219,18 +219,20 @@ const TRY: Duration = Duration::from_secs(2);
 
 /// Waits until an address answers with a status of success. The error says what it did last.
 pub fn answers(url: &str, trust: &Trust, within: Duration) -> Result<(), String> {
+    let last = until(within, |left| asked(url, trust, Deadline::within(left.min(TRY))));
+    last.map_err(|last| format!("`{url}` is not ready within {} s: {last}", within.as_secs_f32()))
+}
+
+/// Tries something again and again until it does, for so long, with a pause between; each try is told how much time is
+/// left. The error is that of the last one.
+pub fn until<E>(within: Duration, mut this: impl FnMut(Duration) -> Result<(), E>) -> Result<(), E> {
     let deadline = Deadline::within(within);
     loop {
-        let this = Deadline::within(deadline.left().map_or(PAUSE, |left| left.min(TRY)));
-        let last = match asked(url, trust, this) {
-            Ok(()) => return Ok(()),
-            Err(last) => last,
-        };
-        if deadline.left().is_ok_and(|left| left > PAUSE) {
-            thread::sleep(PAUSE);
-        } else {
-            return Err(format!("`{url}` is not ready within {} s: {last}", within.as_secs_f32()));
+        let tried = this(deadline.left().unwrap_or(PAUSE));
+        if tried.is_ok() || deadline.left().map_or(true, |left| left <= PAUSE) {
+            return tried;
         }
+        thread::sleep(PAUSE);
     }
 }
 
@@ -254,17 +256,11 @@ pub fn written_since(
     before: Option<SystemTime>,
     within: Duration,
 ) -> Result<(), String> {
-    let deadline = Deadline::within(within);
-    loop {
+    until(within, |_| {
         let now = stamp(&folder.join(path));
-        if now.is_some() && now != before {
-            return Ok(());
-        }
-        if deadline.left().is_err() {
-            return Err(format!("`{path}` is not written anew within {} s", within.as_secs_f32()));
-        }
-        thread::sleep(PAUSE);
-    }
+        let late = || format!("`{path}` is not written anew within {} s", within.as_secs_f32());
+        if now.is_some() && now != before { Ok(()) } else { Err(late()) }
+    })
 }
 
 #[cfg(test)]

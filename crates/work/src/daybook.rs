@@ -256,9 +256,8 @@ pub(crate) fn refuse_left_open(
     unit: Option<&str>,
     stage: &str,
 ) -> Result<(), Trouble> {
-    let opened = book.opened(None)?;
-    let is_meant = |open: &&Open| open.meta.stage == stage && unit.is_none_or(|unit| open.meta.unit == unit);
-    let Some(Open { meta, .. }) = opened.iter().find(is_meant) else { return Ok(()) };
+    let opened = book.opened(unit.map(|unit| (unit, stage)))?;
+    let Some(Open { meta, .. }) = opened.iter().find(|open| open.meta.stage == stage) else { return Ok(()) };
     let message = format!("a delivery of `{}@{stage}` was left open", meta.unit);
     let help = format!("finish it first: cledger deliver {}@{stage} --write", meta.unit);
     Err(Trouble::refused(message).help(help))

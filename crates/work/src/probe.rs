@@ -1,21 +1,20 @@
 //! Whether the services that units talk to in a stage answer.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use cledger_core::address::{Address, Owner};
-use cledger_core::delivery::field_changes;
 use cledger_core::model::{Class, StageId, Subject};
 use cledger_core::name::Name;
 use cledger_core::probe::{NotTried, Probed, Target, merged, targets};
-use cledger_core::render::rendering;
-use cledger_core::resolve::{Assumption, Resolver};
+use cledger_core::resolve::Assumption;
 use cledger_core::trust::of_target;
 use cledger_outlets::Trust;
 use cledger_outlets::probe::Prober;
+use cledger_store::daybook::Daybook;
 
 use crate::daybook;
-use crate::deliver::made::made;
+use crate::deliver::plan::plan;
 use crate::deliver::recorded::Planner;
 use crate::known::not_trusted;
 use crate::meant::unit_of;
@@ -80,11 +79,13 @@ pub fn probe(opened: &Opened, asked: &ToProbe<'_>) -> Result<ProbeReport, Troubl
     let owners: Vec<&Owner> = asked.addresses.iter().filter_map(|address| address.owner.as_ref()).collect();
     let subjects: BTreeSet<Subject> = opened.subjects_in(owners, id)?.into_iter().collect();
     let resolver = opened.assuming(asked.assumptions);
+    let planner = Planner { resolver: &resolver, keys: opened.keys() };
+    let mut book = if asked.undelivered { Some(daybook::planning(opened)?) } else { None };
     let (mut all, mut not_tried) = (Vec::new(), Vec::new());
     for &subject in &subjects {
         let (mut found, mut without) = targets(&mut resolver.session(unit_of(subject)), subject, id);
-        if asked.undelivered {
-            let changed = changed(opened, &resolver, subject, id)?;
+        if let Some(book) = &mut book {
+            let changed = changed(&planner, &mut **book, subject, id)?;
             found.retain(|target| target.addresses.iter().any(|address| changed.contains(address)));
             without.retain(|without| changed.contains(&without.address));
         }
@@ -106,25 +107,18 @@ pub fn probe(opened: &Opened, asked: &ToProbe<'_>) -> Result<ProbeReport, Troubl
 
 /// The addresses of the entries of which a delivery would change something.
 fn changed(
-    opened: &Opened,
-    resolver: &Resolver<'_>,
+    planner: &Planner<'_, '_>,
+    book: &mut dyn Daybook,
     subject: Subject,
     stage: StageId,
 ) -> Result<BTreeSet<String>, Trouble> {
-    let (owner, of_stage) = (opened.ledger.owner(subject).to_string(), &opened.ledger.stage(stage).name);
-    let planner = Planner { resolver, keys: opened.keys() };
-    let last = planner.last(&mut *daybook::planning(opened)?, &owner, stage)?;
-    let rendering = rendering(&mut resolver.session(unit_of(subject)), subject, stage);
-    let content = if rendering.gaps.is_empty() && rendering.unreadable.is_empty() {
-        made(resolver, &rendering, subject, stage)?
-    } else {
+    let of_stage = &planner.resolver.ledger().stage(stage).name;
+    let owner = planner.resolver.ledger().owner(subject);
+    let plan = plan(planner, book, subject, stage)?.map_err(|_| {
         let message = format!("nobody can tell what a delivery of `{owner}@{of_stage}` would change");
-        return Err(Trouble::refused(message).help(format!("cledger deliver {owner}@{of_stage} says why")));
-    };
-    let nothing = BTreeMap::new();
-    let before = last.as_ref().filter(|(record, _)| record.meta.kind.is_brought());
-    let before = before.map_or(&nothing, |(_, content)| &content.values);
-    let entry = |field: &String| field.split('.').next().unwrap_or(field).to_owned();
-    let entries = field_changes(before, &content.values).into_keys().map(|field| entry(&field));
+        Trouble::refused(message).help(format!("cledger deliver {owner}@{of_stage} says why"))
+    })?;
+    let changes = plan.changes();
+    let entries = changes.keys().map(|field| field.split('.').next().unwrap_or(field));
     Ok(entries.map(|entry| format!("{owner}/{entry}@{of_stage}")).collect())
 }

@@ -14,7 +14,7 @@ use super::finding::Finding;
 use super::standing::{Report, UnitStanding};
 use super::{
     aligned, broken_files, certificates, defaults, distinct, effective, expiry, follows_secret,
-    idle_patterns, in_no_output, names, other_stage, outputs, rules, stages, tables, values, waivers,
+    idle_patterns, in_no_output, names, other_stage, outputs, probes, rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
 use crate::model::{Class, StageId, UnitId};
@@ -170,6 +170,7 @@ fn of_unit(checking: &mut Checking<'_, '_, '_>) -> (BTreeSet<String>, rules::See
     names::of_unit(checking);
     values::of_unit(checking);
     outputs::of_unit(checking);
+    probes::of_unit(checking);
     in_no_output::of_unit(checking);
     tables::of_unit(checking);
     expiry::of_unit(checking);

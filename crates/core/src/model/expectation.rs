@@ -2,6 +2,7 @@
 
 use super::{SomeStages, StageId, StageText};
 use crate::name::Name;
+use crate::source::Place;
 
 /// What comes back of a service that is probed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -81,6 +82,14 @@ impl Expected {
         Answer::EXPECTED.iter().map(|(_, word)| *word)
     }
 
+    /// As it is written.
+    pub fn written(self) -> String {
+        match self {
+            Self::Answer(answer) => answer.words().replace(' ', "-"),
+            Self::Status(status) => status.to_string(),
+        }
+    }
+
     /// As people read it.
     pub fn told(self) -> String {
         match self {
@@ -107,6 +116,8 @@ pub struct Expectation {
     pub text: Option<String>,
     /// Whether the entry's login is shown.
     pub login: bool,
+    /// Where it stands in the contract.
+    pub place: Place,
 }
 
 impl Expectation {
@@ -134,9 +145,9 @@ mod tests {
     #[test]
     fn words_and_statuses_can_be_expected_and_nothing_else() {
         for word in Expected::words() {
-            let told = Expected::parse(word).unwrap().told();
-            assert_eq!(told.replace(' ', "-"), word);
+            assert_eq!(Expected::parse(word).unwrap().written(), word);
         }
+        assert_eq!(Expected::Status(404).written(), "404");
         assert_eq!(Expected::parse("404"), Ok(Expected::Status(404)));
         for text in ["", "99", "600", "0404", "+404", "unexpected", "Refused", "no-such-host"] {
             assert_eq!(Expected::parse(text), Err(NotExpected(text.to_owned())), "{text}");

@@ -190,6 +190,28 @@ fn patterns_that_cover_nothing_are_told() {
 }
 
 #[test]
+fn a_probe_that_is_tried_in_no_stage_of_its_unit_is_told() {
+    for (stages, found_of_it) in [
+        ("", &[][..]),
+        ("stages = [\"dev\"]", &[]),
+        ("stages = [\"prd-*\", \"t*\"]", &[]),
+        ("stages = [\"prd-*\"]", &["idle-pattern desk"]),
+        ("stages = [\"prod\"]", &["idle-pattern desk"]),
+        ("stages = []", &["idle-pattern desk"]),
+    ] {
+        let probe = "[endpoints.site]\nfields.base.default = \"http://localhost:80\"\n\
+                     [[probe]]\nname = \"shut\"\nentry = \"site\"\nexpect = \"refused\"\n";
+        let unit = format!("stages = [\"dev\", \"test\"]\n{probe}{stages}\n");
+        for asked in [None, Some("desk")] {
+            let lines = found(&[("units/desk.toml", &unit)], asked);
+            let idle: Vec<_> = lines.into_iter().filter(|line| line.starts_with("idle")).collect();
+            assert_eq!(idle, found_of_it, "{stages} {asked:?}");
+        }
+        assert!(found(&[("units/desk.toml", &unit), ("units/gate.toml", DESK)], Some("gate")).is_empty());
+    }
+}
+
+#[test]
 fn what_no_file_holds_and_nothing_refers_to_is_told() {
     const ENTRIES: &str = "stages = [\"dev\"]\nuses = [\"line\"]\n[variables.a]\ndefault = \"1\"\n[variables.b]\ndefault = \"2\"\n";
     const SHARED: (&str, &str) = ("shared.toml", "[variables.line]\ndefault = \"x\"\n");

@@ -1,11 +1,11 @@
 //! `[[probe]]` of a contract: what is expected of its connections and endpoints.
 
-use cledger_core::model::{Answer, Entry, Expectation, Expected, Kind, SomeStages, Stage};
+use cledger_core::model::{Answer, Entry, Expectation, Expected, Kind, Stage, StageText};
 use cledger_core::name::{Name, nearest};
 
 use super::frame::{In, Item};
 use super::outputs::stage_text;
-use super::stages::belongs;
+use super::stages::some_stages;
 use super::toml_table::TomlValue;
 use crate::vocabulary::{PROBE, names};
 
@@ -57,10 +57,7 @@ fn expectation(
         }
         "entry" => entry = service(read, item, entries),
         "path" => path = page(read, item),
-        "stages" => {
-            let said = read.texts(item, "`stages`").into_iter().map(|(text, _)| text.to_owned()).collect();
-            here = Some(SomeStages { said, covered: belongs(read, item, stages) });
-        }
+        "stages" => here = Some(some_stages(read, item, stages)),
         "expect" => expect = expected(read, item),
         "text" => text = read.text(item, "`text`").map(str::to_owned),
         _ => login = read.boolean(item, "`login`").unwrap_or(true),
@@ -74,7 +71,8 @@ fn expectation(
         read.wrong(item.span(), "every page holds an empty `text`");
     }
     let (entry, is_endpoint) = entry?;
-    let expectation = Expectation { name: name?, entry, path, stages: here, expect, text, login };
+    let place = read.place(item.span());
+    let expectation = Expectation { name: name?, entry, path, stages: here, expect, text, login, place };
     if expectation.is_of_page() && !is_endpoint {
         let message = format!("`{}` is no endpoint, and has no pages", expectation.entry);
         read.wrong_with(item.span(), message, "leave out path, text, login and statuses");
@@ -104,7 +102,7 @@ fn service(read: In<'_>, item: Item<'_, '_>, entries: &[&Entry]) -> Option<(Name
 }
 
 /// A page below an address.
-fn page(read: In<'_>, item: Item<'_, '_>) -> Option<cledger_core::model::StageText> {
+fn page(read: In<'_>, item: Item<'_, '_>) -> Option<StageText> {
     let (path, span) = stage_text(read, item, "`path`")?;
     let written = path.as_written();
     let is_path = !written.contains("://")

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use cledger_core::model::{
     Delimiters, Entry, FieldPatterns, Kind, Levels, Naming, NotAdopted, Output, OutputFormat, OutputOrder,
-    OutputTable, OutputTemplate, SecretsIn, SomeStages, Stage, StageText,
+    OutputTable, OutputTemplate, SecretsIn, Stage, StageText,
 };
 use cledger_core::name::nearest;
 use cledger_core::output::path_fault;
@@ -14,7 +14,7 @@ use cledger_core::value::Value;
 use cledger_formats::template;
 
 use super::frame::{In, Item};
-use super::stages::belongs;
+use super::stages::some_stages;
 use super::toml_table::{TomlTable, TomlValue};
 use crate::vocabulary::{DELIMITERS, LEFT_OUT, OUTPUT, names};
 use cledger_core::model::Mistake;
@@ -73,10 +73,7 @@ fn output(
     let (path, place) = path?;
     let mut output = Output { table: of, template, ..Output::plain(path, format, place) };
     read.keys(table, &KEYS, |key, item| match key {
-        "stages" => {
-            let said = read.texts(item, "`stages`").into_iter().map(|(text, _)| text.to_owned()).collect();
-            output.stages = Some(SomeStages { said, covered: belongs(read, item, stages) });
-        }
+        "stages" => output.stages = Some(some_stages(read, item, stages)),
         "naming" => output.naming = naming(read, item, format).unwrap_or(output.naming),
         "prefix" => output.prefix = stage_text(read, item, "`prefix`").map(|(text, _)| text),
         "only" => {
@@ -344,12 +341,15 @@ pub(super) fn stage_text(read: In<'_>, item: Item<'_, '_>, what: &str) -> Option
         read.expected(item, what, "text in quotes");
         return None;
     };
-    match StageText::parse(text) {
-        Ok(parsed) => Some((parsed, item.span())),
-        Err(error) => {
-            let help = "refer to stage.name, stage.class, stage.label.X, unit.name or unit.instance";
-            read.wrong_with(item.span(), error.to_string(), help);
-            None
-        }
+    Some((stage_text_of(read, text, item.span())?, item.span()))
+}
+
+/// The same of a text that stands within this span.
+pub(super) fn stage_text_of(read: In<'_>, text: &str, span: Range<usize>) -> Option<StageText> {
+    let parsed = StageText::parse(text);
+    if let Err(error) = &parsed {
+        let help = "refer to stage.name, stage.class, stage.label.X, unit.name or unit.instance";
+        read.wrong_with(span, error.to_string(), help);
     }
+    parsed.ok()
 }

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use cledger_core::model::{Stage, StageId};
+use cledger_core::model::{SomeStages, Stage, StageId};
 use cledger_core::name::nearest;
 
 use super::frame::{In, Item};
@@ -39,6 +39,12 @@ pub(super) fn belongs(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> Vec
         }
     }
     belongs
+}
+
+/// Some stages: the patterns as they are written, and what they cover.
+pub(super) fn some_stages(read: In<'_>, item: Item<'_, '_>, stages: &[Stage]) -> SomeStages {
+    let said = read.texts(item, "`stages`").into_iter().map(|(text, _)| text.to_owned()).collect();
+    SomeStages { said, covered: belongs(read, item, stages) }
 }
 
 fn stage_pattern(read: In<'_>, text: &str, span: Range<usize>) -> Option<cledger_core::address::Pattern> {

@@ -144,16 +144,17 @@ impl<'r> Recording<'r> {
     fn can(&mut self, found: &Found, ledger: &Ledger, keys: &Keys<'_>) -> Result<FoundThere, Trouble> {
         let stage = ledger.stage(found.stage).name.as_str();
         let wanted = Wanted { beside: Some(false), ..Wanted::of(self.owner, stage) };
-        let is_open = |open: &cledger_store::daybook::Open| {
-            (open.meta.unit.as_str(), open.meta.stage.as_str()) == (self.owner, stage)
-        };
-        Ok(if !self.book.entries(&wanted, false)?.is_empty() || self.book.opened(None)?.iter().any(is_open) {
-            FoundThere::HasRecords
-        } else if keys.has_key(&ledger.key_scope(LayerId::Stage(found.stage))) {
-            FoundThere::ToRecord
-        } else {
-            FoundThere::NoKey
-        })
+        Ok(
+            if !self.book.entries(&wanted, false)?.is_empty()
+                || !self.book.opened(Some((self.owner, stage)))?.is_empty()
+            {
+                FoundThere::HasRecords
+            } else if keys.has_key(&ledger.key_scope(LayerId::Stage(found.stage))) {
+                FoundThere::ToRecord
+            } else {
+                FoundThere::NoKey
+            },
+        )
     }
 
     /// Records what there is to be recorded.

@@ -106,7 +106,7 @@ impl<'e> Effects<'e> {
         match (&counts, &effect.ready) {
             (Err(_), _) | (_, None) => {}
             (Ok(()), Some(Ready::Probe)) => {
-                let probed = self.probing.wait((owner, stage), from, effect.within)?;
+                let probed = self.probing.wait((owner, stage), from, effect.within);
                 if probed.is_none() && effect.wake.is_empty() {
                     return Ok(None);
                 }

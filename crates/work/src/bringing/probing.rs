@@ -1,7 +1,6 @@
 //! The probes of a contract, asked after a delivery whether it counts.
 
-use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use cledger_core::address::Owner;
 use cledger_core::model::StageId;
@@ -9,15 +8,13 @@ use cledger_core::probe::{NotTried, Probed, Target, merged, of_contract};
 use cledger_core::resolve::Resolver;
 use cledger_core::trust::of_target;
 use cledger_outlets::Trust;
+use cledger_outlets::effect::until;
 use cledger_outlets::probe::Prober;
 
 use crate::bringing::plan::From;
 use crate::meant::unit_of;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
-
-/// The pause between two rounds.
-const PAUSE: Duration = Duration::from_millis(100);
 
 /// The longest that one round takes: another one may come out as expected.
 const ROUND: Duration = Duration::from_secs(5);
@@ -49,35 +46,30 @@ impl Probing<'_> {
         (owner, stage): (&Owner, StageId),
         from: From<'_>,
         within: Duration,
-    ) -> Result<Option<Result<(), String>>, Trouble> {
-        let Some((targets, not_tried)) = self.targets(owner, stage) else { return Ok(None) };
+    ) -> Option<Result<(), String>> {
+        let (targets, not_tried) = self.targets(owner, stage)?;
         if targets.is_empty() && not_tried.is_empty() || matches!(from, From::Before(_)) {
-            return Ok(None);
+            return None;
         }
         if !matches!(from, From::Ledger) {
             let of = format!("{owner}@{}", self.opened.ledger.stage(stage).name);
-            return Ok(Some(Err(format!(
+            return Some(Err(format!(
                 "nothing was probed: the probes know the ledger's values alone (cledger probe {of})"
-            ))));
+            )));
         }
         if let Some(without) = not_tried.first() {
-            return Ok(Some(Err(format!("{}: {}", without.address, without.reason))));
+            return Some(Err(format!("{}: {}", without.address, without.reason)));
         }
         let targets = merged(targets);
-        let end = Instant::now() + within;
-        loop {
-            let left = end.saturating_duration_since(Instant::now()).max(PAUSE);
+        Some(until(within, |left| {
             let round = Prober::new(self.trust.clone(), left.min(ROUND), (self.opened.at.clock)());
             let answers = round.all(&targets);
             let mut pairs = targets.iter().zip(&answers);
-            let Some((target, probed)) = pairs.find(|(target, probed)| !target.wanted.is_met(probed)) else {
-                return Ok(Some(Ok(())));
-            };
-            if Instant::now() + PAUSE >= end {
-                return Ok(Some(Err(otherwise(target, probed))));
+            match pairs.find(|(target, probed)| !target.wanted.is_met(probed)) {
+                None => Ok(()),
+                Some((target, probed)) => Err(otherwise(target, probed)),
             }
-            thread::sleep(PAUSE);
-        }
+        }))
     }
 }
 

@@ -39,7 +39,7 @@ struct ExpectedDocument<'r> {
 /// What a contract expects of a service.
 fn expected(wanted: &Wanted) -> Option<ExpectedDocument<'_>> {
     let probe = wanted.by.as_ref()?.as_str();
-    let expect = wanted.expect.iter().map(|expected| expected.told()).collect();
+    let expect = wanted.expect.iter().map(|expected| expected.written()).collect();
     Some(ExpectedDocument { probe, expect, text: wanted.text.as_deref() })
 }
 

@@ -7,7 +7,7 @@ use cledger_core::model::{
 use cledger_core::value::Value;
 
 use super::super::frame::{In, Item};
-use super::super::outputs::stage_text;
+use super::super::outputs::{stage_text, stage_text_of};
 use super::super::toml_table::{Spanned, TomlTable};
 use super::{address, content, from, given};
 use crate::vocabulary::{OAUTH, names};
@@ -100,13 +100,7 @@ fn place(read: In<'_>, table: &TomlTable<'_>) -> DocumentPlace {
 /// The steps of a JSON Pointer whose texts may refer to the stage and the unit.
 fn at(read: In<'_>, item: Item<'_, '_>) -> Vec<StageText> {
     let Some(steps) = pointer(read, item, "`at`") else { return Vec::new() };
-    // Only with what it refers to in one step can it be parted before that is known.
-    let texts: Result<Vec<StageText>, _> = steps.iter().map(|step| StageText::parse(step)).collect();
-    texts.unwrap_or_else(|error| {
-        let help = "refer to stage.name, stage.class, stage.label.X, unit.name or unit.instance";
-        read.wrong_with(item.span(), error.to_string(), help);
-        Vec::new()
-    })
+    steps.iter().filter_map(|step| stage_text_of(read, step, item.span())).collect()
 }
 
 /// The steps of a JSON Pointer (RFC 6901).
