@@ -81,7 +81,77 @@ impl Json {
 
 #[cfg(test)]
 mod tests {
+    use proptest::collection::{btree_map, vec};
+    use proptest::prelude::*;
+
     use super::*;
+
+    /// Any text with few names and positions, so that steps often lead somewhere.
+    fn any() -> impl Strategy<Value = Json> {
+        let leaf = prop_oneof![
+            Just("null"),
+            Just("true"),
+            Just("1.50"),
+            Just("12345678901234567890"),
+            Just("\"quay\"")
+        ];
+        let leaf = leaf.prop_map(|text| Json::parse(text).unwrap());
+        leaf.prop_recursive(4, 32, 4, |inner| {
+            prop_oneof![
+                vec(inner.clone(), 0..3).prop_map(Json::List),
+                btree_map("[a-c01]", inner, 0..4).prop_map(|pairs| Json::Object(
+                    pairs.into_iter().map(|(name, it)| (name.into(), it)).collect()
+                )),
+            ]
+        })
+    }
+
+    /// The steps to each leaf, with what is there; empty lists and objects are leaves.
+    fn leaves(json: &Json, steps: &[String], into: &mut Vec<(Vec<String>, String)>) {
+        let further = |step: String| [steps, &[step]].concat();
+        match json {
+            Json::Object(pairs) if !pairs.is_empty() => {
+                pairs.iter().for_each(|(name, it)| leaves(it, &further(name.to_string()), into));
+            }
+            Json::List(items) if !items.is_empty() => {
+                items.iter().enumerate().for_each(|(at, it)| leaves(it, &further(at.to_string()), into));
+            }
+            other => into.push((steps.to_vec(), other.to_string())),
+        }
+    }
+
+    /// The leaves that no step on the way to a part leads through.
+    fn apart(json: &Json, part: &[String]) -> Vec<(Vec<String>, String)> {
+        let mut all = Vec::new();
+        leaves(json, &[], &mut all);
+        all.retain(|(steps, _)| !steps.starts_with(part) && !part.starts_with(steps));
+        all
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_put_is_there_and_nothing_else_changes(
+            json in any(), part in any(), steps in vec("[a-c01]", 1..4),
+        ) {
+            let before = apart(&json, &steps);
+            if let Ok(with) = json.clone().with_part(&steps, part.clone()) {
+                prop_assert_eq!(&apart(&with, &steps), &before);
+                prop_assert!(with.clone().part(&steps) == Some(part));
+                let again = Json::parse(&with.to_string()).unwrap();
+                prop_assert_eq!(again.to_string(), with.to_string());
+            }
+        }
+
+        #[test]
+        fn what_goes_is_not_there_and_nothing_else_changes(json in any(), steps in vec("[a-c01]", 1..4)) {
+            let (before, without) = (apart(&json, &steps), json.clone().without_part(&steps));
+            prop_assert_eq!(&apart(&without, &steps), &before);
+            // An item of a list stays: the others would get its position.
+            let (last, around) = steps.split_last().unwrap();
+            let is_item = matches!(json.clone().part(around), Some(Json::List(_)));
+            prop_assert!(is_item || without.part(&steps).is_none(), "{last}");
+        }
+    }
 
     fn of(pointer: &str) -> Vec<String> {
         steps(pointer).unwrap()

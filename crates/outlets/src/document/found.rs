@@ -114,7 +114,32 @@ pub(super) fn next_of(link: &str) -> Option<String> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    proptest! {
+        /// Whatever a service says, the host that is asked is its own, and so is what is shown at the door.
+        #[test]
+        fn no_address_leads_to_another_host(given in "[a-z:/.@?#%\\\\0-9 -]{0,24}", is_list in any::<bool>()) {
+            let below = if is_list { Below::List } else { Below::Beside };
+            for base in ["https://r.example:8443/api/berths?page=1", "http://r.example"] {
+                if let Ok(address) = resolved(base, &given, below) {
+                    let (origin, port) = cledger_core::uri::host_of(base).unwrap();
+                    prop_assert_eq!(cledger_core::uri::host_of(&address), Some((origin, port)), "{}", address);
+                    prop_assert_eq!(address.starts_with("https://"), base.starts_with("https://"));
+                }
+            }
+        }
+
+        #[test]
+        fn no_link_header_is_too_strange(link in "[<>;,=\"a-z /?]{0,40}") {
+            if let Some(next) = next_of(&link) {
+                let addressed = format!("<{next}>");
+                prop_assert!(link.contains(&addressed) && link.contains("next"));
+            }
+        }
+    }
 
     #[test]
     fn addresses_stay_with_their_service() {

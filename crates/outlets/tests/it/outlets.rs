@@ -270,6 +270,94 @@ fn parts_of_one_document_without_entity_tags_all_come_there() {
     assert!((0..8).all(|unit| text.contains(&format!("\"u{unit}\":{{\"n\":{unit}}}"))), "{text}");
 }
 
+/// A part of the document at an address.
+fn part(url: &str, unit: &str) -> DocumentOf {
+    DocumentOf { at: vec!["units".to_owned(), unit.to_owned()], ..DocumentOf::at_address(url) }
+}
+
+/// What stands in a part now.
+fn held_part(of: &DocumentOf) -> Held {
+    let asked = [("desk".to_owned(), Asked::Document(of.clone()))].into();
+    let source = Source { asked, ..source(&of.url, Trust::default(), LIMIT) };
+    read_back(&[source], |_| ()).remove(0).units.remove("desk").unwrap()
+}
+
+#[test]
+fn a_part_comes_and_goes_over_what_was_seen_of_it_alone_whatever_becomes_of_the_answer() {
+    let folder = TempDir::new().unwrap();
+    let options = Options { folder: folder.path().to_owned(), ..Options::default() };
+    let standin = StandIn::start(options).unwrap();
+    let url = format!("{}/board", standin.url());
+    let file = folder.path().join("board.json");
+    let around = |part: &str| format!(r#"{{"depth":1.50,"units":{{"mole":{{"a":1}}{part}}},"end":null}}"#);
+    let of = part(&url, "desk");
+    let load = |seen: Held, content: Content, within: u64| Load {
+        reach: http(&url, Trust::default()),
+        asked: Asked::Document(of.clone()),
+        seen,
+        content,
+        limit: Duration::from_millis(within),
+    };
+    let brings = |text: &str| Content::Document(Zeroizing::new(text.to_owned()));
+    let new = r#","desk":{"b":2}"#;
+    // What is brought, what stands there then, and how it is told; then the same for taking it off.
+    for (fault, came, told) in [
+        (None, true, Ok(())),
+        (Some(Fault::LoseAnswer), true, Ok(())),
+        (Some(Fault::LoseWrites), false, Ok(())),
+        (Some(Fault::Down), false, Err(NotBrought::Failed("status 503".to_owned()))),
+        (Some(Fault::DownWrites), false, Err(NotBrought::NotKnown("status 503".to_owned()))),
+        (Some(Fault::Refuse), false, Err(NotBrought::Failed("access denied: status 401".to_owned()))),
+    ] {
+        for (before, content, after) in
+            [(around(""), brings("{\"b\": 2}"), around(new)), (around(new), Content::NoDocument, around(""))]
+        {
+            fs::write(&file, &before).unwrap();
+            let load = load(held_part(&of), content, 5_000);
+            standin.set_fault("/board", fault);
+            assert_eq!(bring(vec![load]).pop().as_ref(), Some(&told), "{fault:?}");
+            standin.set_fault("/board", None);
+            let there = fs::read_to_string(&file).unwrap();
+            assert_eq!(there, if came { after } else { before }, "{fault:?}");
+        }
+    }
+    // A hanging service is given up, and nobody knows.
+    fs::write(&file, around("")).unwrap();
+    let hangs = load(held_part(&of), brings("{}"), 400);
+    standin.set_fault("/board", Some(Fault::HangWrites));
+    assert!(matches!(&bring(vec![hangs])[..], [Err(NotBrought::NotKnown(_))]));
+    standin.set_fault("/board", None);
+    // What others change around it is no business of it; what somebody changes in it is.
+    let seen = held_part(&of);
+    fs::write(&file, around("").replace("1.50", "2.50")).unwrap();
+    assert_eq!(bring(vec![load(seen, brings("{\"b\": 2}"), 5_000)]), [Ok(())]);
+    assert_eq!(fs::read_to_string(&file).unwrap(), around(new).replace("1.50", "2.50"));
+    let seen = held_part(&of);
+    fs::write(&file, around(r#","desk":{"b":3}"#)).unwrap();
+    let late = bring(vec![load(seen, brings("{\"b\": 4}"), 5_000)]);
+    assert_eq!(late, [Err(NotBrought::ChangedMeanwhile)]);
+    assert_eq!(fs::read_to_string(&file).unwrap(), around(r#","desk":{"b":3}"#));
+    // Where it has no place, that shows when it is looked at.
+    for (text, said) in [
+        (r#"{"units":"none"}"#, "leads through something that has no names"),
+        (r#"{"units":[]}"#, "leads through something that has no names"),
+        ("{\"units\":", "its document is no JSON"),
+    ] {
+        fs::write(&file, text).unwrap();
+        let Held::NotKnown(reason) = held_part(&of) else { panic!("{text} has a part") };
+        assert!(reason.contains(said), "{text}: {reason}");
+    }
+    // A document that is not there is made with what a new one holds.
+    fs::remove_file(&file).unwrap();
+    let new = vec![("name".to_owned(), "board".to_owned())];
+    let made = Load {
+        asked: Asked::Document(DocumentOf { new, ..of.clone() }),
+        ..load(Held::NotThere, brings("{}"), 5_000)
+    };
+    assert_eq!(bring(vec![made]), [Ok(())]);
+    assert_eq!(fs::read_to_string(&file).unwrap(), r#"{"name":"board","units":{"desk":{}}}"#);
+}
+
 /// The files of the unit `desk` in an outlet's folder.
 fn of_desk(paths: &[&str], links: Links) -> Asked {
     let paths = paths.iter().map(|path| (*path).to_owned()).collect();

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use cledger_core::model::Expected;
 use cledger_core::probe::{Answer, Auth, Greeting, Login, Probed, Service, Target, Tls, Wanted};
 use cledger_core::value::{Held, Value};
 use cledger_outlets::Trust;
@@ -129,6 +130,59 @@ fn a_proxy_is_on_the_way() {
         assert_eq!(probed.answer, answer, "{}", probed.detail);
         assert!(answer != Answer::Answers || probed.detail == "status 200", "{}", probed.detail);
     }
+}
+
+#[test]
+fn a_page_is_read_where_a_text_is_wanted_and_a_proxy_never_speaks_for_the_service() {
+    let port = servers::http(|request| {
+        let body = match request.split(' ').nth(1).unwrap_or_default() {
+            "/board" => "<h1>Tides today</h1>".to_owned(),
+            "/far" => " ".repeat(1 << 20) + "Tides today",
+            "/near" => " ".repeat(1 << 19) + "Tides today",
+            "/bytes" => "\u{fffd}\u{0}Tides today".to_owned(),
+            "/shut" => return "HTTP/1.1 403 x\r\nContent-Length: 0\r\n\r\n".to_owned(),
+            _ => String::new(),
+        };
+        format!("HTTP/1.1 200 x\r\nContent-Length: {}\r\n\r\n{body}", body.len())
+    });
+    let of = |path: &str, proxy: Option<String>, text: Option<&str>, expect: &[&str]| {
+        let url = format!("http://127.0.0.1:{port}{path}");
+        let expect = expect.iter().map(|word| Expected::parse(word).unwrap()).collect();
+        let wanted = Wanted { by: None, expect, text: text.map(str::to_owned) };
+        Target { wanted, ..target("127.0.0.1", port, Service::Http { url, proxy, auth: Auth::None }) }
+    };
+    let text = Some("Tides today");
+    for (path, has_text, is_met) in [
+        ("/board", Some(true), true),
+        ("/near", Some(true), true),
+        ("/bytes", Some(true), true),
+        ("/empty", Some(false), false),
+        // What is too large is not known.
+        ("/far", None, false),
+    ] {
+        let target = of(path, None, text, &["answers"]);
+        let probed = try_one(&prober(), target.clone());
+        assert_eq!((probed.has_text, probed.status), (has_text, Some(200)), "{path}: {}", probed.detail);
+        assert_eq!(target.wanted.is_met(&probed), is_met, "{path}");
+        assert_eq!(probed.detail.contains("the page is not read"), has_text.is_none(), "{}", probed.detail);
+    }
+    let shut = of("/shut", None, None, &["access-denied"]);
+    assert!(shut.wanted.is_met(&try_one(&prober(), shut.clone())));
+    // The same words of a proxy, which may never have asked the service.
+    let says = |answer: &'static str| {
+        servers::http(move |_| format!("HTTP/1.1 {answer} x\r\nContent-Length: 0\r\n\r\n"))
+    };
+    let down = free_port();
+    for (proxy, expect) in [(says("403"), "access-denied"), (says("407"), "access-denied"), (down, "refused")]
+    {
+        let target = of("/shut", Some(format!("http://127.0.0.1:{proxy}")), None, &[expect]);
+        let probed = try_one(&prober(), target.clone());
+        assert!(!target.wanted.is_met(&probed), "{expect}: {} {}", probed.answer.words(), probed.detail);
+    }
+    let nowhere = Target { host: "nowhere.invalid".to_owned(), ..plain("x", port) };
+    let wanted = Wanted { expect: vec![Expected::parse("refused").unwrap()], ..Wanted::default() };
+    assert!(!wanted.is_met(&try_one(&prober(), nowhere)));
+    assert!(wanted.is_met(&try_one(&prober(), plain("127.0.0.1", free_port()))));
 }
 
 #[test]

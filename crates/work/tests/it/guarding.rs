@@ -250,6 +250,88 @@ fn many_units_at_once_share_one_reload_and_one_failure_does_not_hold_up_the_rest
     assert_eq!(place.read("../reloads"), "9\n1\n");
 }
 
+/// A dozen units: new ones, some to be changed, some that somebody has edited by hand, some with nothing to do.
+fn dozen() -> Place {
+    let place = Place::new(&[]);
+    for number in 0..12 {
+        let unit = "[variables.a]\ndefault = \"1\"\n[[output]]\npath = \"a.env\"\nformat = \"dotenv\"\n";
+        place.write(&format!("units/u{number:02}.toml"), unit);
+    }
+    let first: Vec<String> = (0..9).map(|number| format!("u{number:02}")).collect();
+    let names: Vec<&str> = first.iter().map(String::as_str).collect();
+    deliver(&place.open(), &asked(&names, "dev")).unwrap();
+    let changed: Vec<String> = (0..6).map(|number| format!("[units.u{number:02}]\na = \"2\"\n")).collect();
+    place.write("stages/dev.toml", &changed.concat());
+    for number in [1, 4, 7] {
+        place.write(&format!("../live/dev/u{number:02}/a.env"), "A=by-hand\n");
+    }
+    place
+}
+
+/// What is there, and what each record is of, in their order.
+fn ends(place: &Place) -> (Vec<String>, Vec<String>) {
+    let live = (0..12).map(|number| {
+        let path = place.path(&format!("../live/dev/u{number:02}/a.env"));
+        fs::read_to_string(path).unwrap_or_default()
+    });
+    let records = history::history(&place.open(), &[], 100).unwrap().records.into_iter();
+    let told =
+        records.map(|record| format!("{}:{} {:?}", record.meta.unit, record.meta.number, record.meta.kind));
+    (live.collect(), told.collect())
+}
+
+#[test]
+fn however_many_are_under_way_the_same_comes_of_each_and_records_keep_their_order() {
+    let mut outcomes = Vec::new();
+    for at_once in [1, 3, 50] {
+        let place = dozen();
+        let all = ToDeliver { at_once, ..asked(&[], "dev") };
+        let delivered = deliver(&place.open(), &all).unwrap();
+        let told: Vec<_> = delivered
+            .deliveries
+            .iter()
+            .map(|it| {
+                (it.plan.owner.clone(), it.trouble.as_ref().map(ToString::to_string), it.recorded.is_some())
+            })
+            .collect();
+        let blocked: Vec<&str> = told.iter().filter(|it| it.1.is_some()).map(|it| it.0.as_str()).collect();
+        assert_eq!(blocked, ["u01", "u04", "u07"], "{at_once}");
+        assert_eq!(told.iter().filter(|it| it.2).count(), 7, "{at_once}");
+        let after = ends(&place);
+        let off = ToWithdraw { at_once, consent: because(&[]), write: true, ..ToWithdraw::default() };
+        let off = withdraw(&place.open(), &whole("@dev"), &off).unwrap();
+        let taken: Vec<_> = off
+            .units
+            .iter()
+            .map(|it| (it.owner.clone(), it.trouble.as_ref().map(ToString::to_string), it.recorded))
+            .collect();
+        // What somebody edited stays, and holds up nothing else.
+        assert_eq!(taken.iter().filter(|it| it.2.is_none()).count(), 3, "{at_once}");
+        let (live, records) = ends(&place);
+        assert_eq!(live.iter().filter(|text| *text == "A=by-hand\n").count(), 3, "{at_once}");
+        assert_eq!(live.iter().filter(|text| text.is_empty()).count(), 9, "{at_once}");
+        assert!(history::verified(&place.open()).unwrap().kind().is_none());
+        outcomes.push((told, after, taken, live, records));
+    }
+    assert!(outcomes.windows(2).all(|pair| pair[0] == pair[1]), "{outcomes:?}");
+}
+
+#[test]
+fn a_failure_ends_what_is_to_stop_there_and_the_rest_is_not_begun() {
+    let place = dozen();
+    let all = ToDeliver { at_once: 1, stop_at_failure: true, ..asked(&[], "dev") };
+    let delivered = deliver(&place.open(), &all).unwrap();
+    // What was refused has failed before anything is begun.
+    assert!(delivered.deliveries.iter().all(|it| it.recorded.is_none()));
+    let said = |owner: &str| {
+        let found = delivered.deliveries.iter().find(|it| it.plan.owner == owner).unwrap();
+        found.trouble.as_ref().map(ToString::to_string).unwrap_or_default()
+    };
+    assert!(said("u01").contains("would lose"), "{}", said("u01"));
+    assert!(said("u11").contains("it was not begun"), "{}", said("u11"));
+    assert_eq!(ends(&place).1.len(), 9);
+}
+
 #[test]
 fn twenty_deliveries_of_one_unit_at_once_come_one_after_the_other() {
     let place = place();
