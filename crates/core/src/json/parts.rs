@@ -111,10 +111,14 @@ mod tests {
         let further = |step: String| [steps, &[step]].concat();
         match json {
             Json::Object(pairs) if !pairs.is_empty() => {
-                pairs.iter().for_each(|(name, it)| leaves(it, &further(name.to_string()), into));
+                for (name, it) in pairs {
+                    leaves(it, &further(name.to_string()), into);
+                }
             }
             Json::List(items) if !items.is_empty() => {
-                items.iter().enumerate().for_each(|(at, it)| leaves(it, &further(at.to_string()), into));
+                for (at, it) in items.iter().enumerate() {
+                    leaves(it, &further(at.to_string()), into);
+                }
             }
             other => into.push((steps.to_vec(), other.to_string())),
         }
