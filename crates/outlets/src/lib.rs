@@ -28,5 +28,5 @@ mod trust;
 pub use failure::Failure;
 pub use oauth::OAuth;
 pub use postgresql::{is_address, log_in};
-pub use rows::Tables;
+pub use rows::{Foreseen, Tables};
 pub use trust::Trust;

@@ -2,11 +2,14 @@
 
 mod column;
 mod connection;
+mod constraint;
+mod foresee;
 mod lookup;
 mod mariadb;
 mod postgres;
 mod sqlite;
 mod statement;
+mod step;
 mod table;
 mod there;
 
@@ -17,19 +20,21 @@ use std::time::Duration;
 use cledger_core::delivery::RowChange;
 use cledger_core::model::Database;
 use jiff::{Timestamp, Unit};
-use zeroize::Zeroizing;
 
 use crate::failure::{Deadline, Failure, NotBrought};
-use crate::held::{RowsOf, TableOf, Values, Written};
+use crate::held::{RowsOf, TableOf, Values};
 use crate::reach::RowsReach;
 
 use column::Column;
 use connection::{Access, Connection, Row};
+use constraint::Constraints;
 use lookup::Lookup;
 use statement::{Cell, Statement};
+use step::{Doing, Step, in_order, steps};
 use table::Main;
-use there::{TableThere, refused};
+use there::{TableThere, conditions, refused};
 
+pub use foresee::Foreseen;
 pub use table::Tables;
 
 /// How many scopes are asked for in one statement.
@@ -47,8 +52,10 @@ impl RowsReach {
 pub(crate) struct Rows<'r> {
     reach: &'r RowsReach,
     database: Box<dyn Connection>,
-    /// The columns of tables that were looked at.
-    known: BTreeMap<Vec<String>, Vec<Column>>,
+    /// Whether tables are asked for what they say of several rows.
+    sees_constraints: bool,
+    /// The tables that were looked at; those that are not there have no columns.
+    known: BTreeMap<Vec<String>, TableThere>,
 }
 
 /// What tables have of those that are asked for.
@@ -71,7 +78,8 @@ impl<'r> Rows<'r> {
     }
 
     fn of(reach: &'r RowsReach, access: Access, deadline: Deadline) -> Result<Self, Failure> {
-        Ok(Self { reach, database: open(reach, access, deadline)?, known: BTreeMap::new() })
+        let database = open(reach, access, deadline)?;
+        Ok(Self { reach, database, sees_constraints: false, known: BTreeMap::new() })
     }
 
     /// A table's name, quoted.
@@ -101,10 +109,12 @@ impl<'r> Rows<'r> {
     fn look(&mut self, parts: &[String]) -> Result<Option<TableThere>, Failure> {
         if !self.known.contains_key(parts) {
             let columns = self.database.columns(parts)?;
-            self.known.insert(parts.to_vec(), columns);
+            let is_asked = self.sees_constraints && !columns.is_empty();
+            let constraints =
+                if is_asked { self.database.constraints(parts)? } else { Constraints::default() };
+            self.known.insert(parts.to_vec(), TableThere { parts: parts.to_vec(), columns, constraints });
         }
-        let columns = self.known.get(parts).cloned().unwrap_or_default();
-        Ok((!columns.is_empty()).then(|| TableThere { parts: parts.to_vec(), columns }))
+        Ok(self.known.get(parts).filter(|table| !table.columns.is_empty()).cloned())
     }
 
     /// The table of names and values, which must hold what rows of a unit are made of.
@@ -237,6 +247,8 @@ impl<'r> Rows<'r> {
         seen: &Values,
         changes: &[RowChange],
     ) -> Result<bool, NotBrought> {
+        // A row alone is in the right order.
+        self.sees_constraints = changes.len() > 1 || !of.tables.is_empty();
         let tables = self.tables(of)?;
         tables.takes(of, seen, changes)?;
         self.database.begin(&held(&self.quoted(&self.reach.table), of))?;
@@ -255,99 +267,31 @@ impl<'r> Rows<'r> {
             return Ok(false);
         }
         let now = Timestamp::now().round(Unit::Second).unwrap_or_default();
-        for change in changes {
-            match (tables.lookup(change.name()), &tables.main) {
-                (Some(lookup), _) => self.change_lookup(lookup, there.get(change.name()), change, now)?,
-                (None, Some(main)) => self.change_row(main, of, change, now)?,
-                (None, None) => {}
-            }
+        for step in in_order(steps(&tables, of, &there, changes, (&*self.database, now))?) {
+            self.take(step)?;
         }
         self.database.commit()?;
         Ok(true)
     }
 
-    /// Changes the row of a name.
-    fn change_row(
-        &mut self,
-        main: &Main,
-        of: &RowsOf,
-        change: &RowChange,
-        now: Timestamp,
-    ) -> Result<(), NotBrought> {
-        let beside = self.written(&main.table, &of.written, now)?;
-        let only = conditions(&main.table, &of.only)?;
-        let ours = [(&main.scope, of.scope.as_str()), (&main.name, change.name())];
-        let statement = match change {
-            RowChange::Insert(_, value) => {
-                let fixed = ours.into_iter().chain(only).map(|(column, text)| cell(column, text));
-                let cells: Vec<Cell<'_>> = fixed.chain([cell(&main.value, value)]).chain(beside).collect();
-                self.insert(&main.table, &cells)
-            }
-            RowChange::Update(_, value) => {
-                let cells: Vec<Cell<'_>> = [cell(&main.value, value)].into_iter().chain(beside).collect();
-                self.update(&main.table, &cells, ours.into_iter().chain(only))
-            }
-            RowChange::Remove(_) => self.delete(&main.table, ours.into_iter().chain(only)),
-        };
-        let (text, values) = (statement.text, statement.values);
-        self.one_row(&format!("row `{}`", change.name()), &text, &values)
-    }
-
-    /// Changes the rows of a lookup table: those that go first, so that those that come have room.
-    fn change_lookup(
-        &mut self,
-        lookup: &Lookup,
-        there: Option<&Zeroizing<String>>,
-        change: &RowChange,
-        now: Timestamp,
-    ) -> Result<(), NotBrought> {
-        let name = change.name();
-        let old = there.map(|text| lookup::rows(name, text)).transpose()?.unwrap_or_default();
-        let new = match change {
-            RowChange::Insert(_, text) | RowChange::Update(_, text) => lookup::rows(name, text)?,
-            RowChange::Remove(_) => lookup::Rows::new(),
-        };
-        let (table, only) = (&lookup.table, conditions(&lookup.table, &lookup.of.only)?);
-        for key in old.keys().filter(|key| !new.contains_key(*key)) {
-            let Statement { text, values, .. } = self.delete(table, row_of(lookup, &only, key));
-            self.one_row(&format!("`{name}`, row `{key}`"), &text, &values)?;
-        }
-        for (key, row) in &new {
-            let before = old.get(key);
-            if before.is_some_and(|before| is_same_row(lookup, before, row)) {
-                continue;
-            }
-            let of_row =
-                lookup.cells.iter().map(|(name, column)| (column, lookup::cell(column, row.get(name))));
-            let mut cells: Vec<Cell<'_>> = of_row.collect();
-            cells.extend(self.written(table, &lookup.of.written, now)?);
-            let statement = if before.is_some() {
-                self.update(table, &cells, row_of(lookup, &only, key))
-            } else {
-                cells.extend(row_of(lookup, &only, key).into_iter().map(|(column, text)| cell(column, text)));
+    /// Changes one row.
+    fn take(&mut self, step: Step<'_>) -> Result<(), NotBrought> {
+        let Step { what, table, mut cells, row, .. } = step;
+        let of_row = || row.iter().map(|(column, text)| (*column, text.as_str()));
+        let statement = match step.doing {
+            Doing::Insert => {
+                cells.extend(row.iter().map(|(column, text)| (*column, Some(text.clone()))));
                 self.insert(table, &cells)
-            };
-            let Statement { text, values, .. } = statement;
-            self.one_row(&format!("`{name}`, row `{key}`"), &text, &values)?;
-        }
-        Ok(())
-    }
-
-    /// What is written beside.
-    fn written<'t>(
-        &self,
-        table: &'t TableThere,
-        written: &[(String, Written)],
-        now: Timestamp,
-    ) -> Result<Vec<Cell<'t>>, Failure> {
-        let one = |(name, written): &(String, Written)| {
-            let column = table.column(name)?;
-            Ok(match written {
-                Written::Text(text) => cell(column, text),
-                Written::Now => cell(column, &self.database.time(column, now)),
-            })
+            }
+            Doing::Update => self.update(table, &cells, of_row()),
+            Doing::Remove => self.delete(table, of_row()),
         };
-        written.iter().map(one).collect()
+        let Statement { text, values, .. } = statement;
+        let count = self.database.execute(&text, &values).map_err(|failure| refused(&what, &failure))?;
+        if count == 1 {
+            return Ok(());
+        }
+        Err(NotBrought::Failed(format!("{what}: {count} rows instead of one")))
     }
 
     fn insert(&self, table: &TableThere, cells: &[Cell<'_>]) -> Statement<'_> {
@@ -373,15 +317,6 @@ impl<'r> Rows<'r> {
         let delete = format!("DELETE FROM {}", self.quoted(&table.parts));
         Statement::new(&*self.database).say(&delete).all("WHERE", of)
     }
-
-    /// Runs a statement that must change one row.
-    fn one_row(&mut self, what: &str, text: &str, values: &[Zeroizing<String>]) -> Result<(), NotBrought> {
-        let count = self.database.execute(text, values).map_err(|failure| refused(what, &failure))?;
-        if count == 1 {
-            return Ok(());
-        }
-        Err(NotBrought::Failed(format!("{what}: {count} rows instead of one")))
-    }
 }
 
 /// Opens the database of an outlet.
@@ -391,35 +326,6 @@ fn open(reach: &RowsReach, access: Access, deadline: Deadline) -> Result<Box<dyn
         Database::MariaDb => Box::new(mariadb::open(reach, deadline)?),
         Database::Sqlite => Box::new(sqlite::open(reach, access, deadline)?),
     })
-}
-
-fn cell<'c>(column: &'c Column, text: &str) -> Cell<'c> {
-    (column, Some(Zeroizing::new(text.to_owned())))
-}
-
-/// The columns with what they hold in rows that are ours.
-fn conditions<'t>(
-    table: &'t TableThere,
-    only: &'t [(String, String)],
-) -> Result<Vec<(&'t Column, &'t str)>, Failure> {
-    only.iter().map(|(name, text)| Ok((table.column(name)?, text.as_str()))).collect()
-}
-
-/// Whether two rows of a lookup table are the same in the types of its columns.
-fn is_same_row(lookup: &Lookup, one: &lookup::Cells, other: &lookup::Cells) -> bool {
-    lookup.cells.iter().all(|(name, column)| match (one.get(name), other.get(name)) {
-        (Some(one), Some(other)) => column.is_same(one, other),
-        (one, other) => one == other,
-    })
-}
-
-/// The conditions of a row of a lookup table.
-fn row_of<'c>(
-    lookup: &'c Lookup,
-    only: &[(&'c Column, &'c str)],
-    key: &'c str,
-) -> Vec<(&'c Column, &'c str)> {
-    [(&lookup.key, key)].into_iter().chain(only.iter().copied()).collect()
 }
 
 /// The name of what is changed by one of us at a time.

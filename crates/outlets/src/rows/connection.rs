@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use zeroize::Zeroizing;
 
 use super::column::{Column, Holds};
+use super::constraint::{Constraints, Reference};
 use crate::failure::{Failure, NotBrought};
 
 /// A row that was read: empty cells are `None`.
@@ -25,6 +26,12 @@ pub(crate) trait Connection {
     /// The columns of a table; none if there is no such table.
     fn columns(&mut self, table: &[String]) -> Result<Vec<Column>, Failure>;
 
+    /// What a table that is there says of several rows.
+    fn constraints(&mut self, table: &[String]) -> Result<Constraints, Failure>;
+
+    /// The tables whose rows refer to those of a table, which is named with its schema.
+    fn referring(&mut self, table: &[String]) -> Result<Vec<Reference>, Failure>;
+
     /// A name in quotes; none has quotes inside.
     fn quoted(&self, name: &str) -> String;
 
@@ -36,6 +43,9 @@ pub(crate) trait Connection {
 
     /// The condition that a column holds just this value.
     fn is(&self, column: &Column, number: usize) -> String;
+
+    /// The condition that a column holds what is the same as this value for the table's own constraints.
+    fn is_alike(&self, column: &Column, number: usize) -> String;
 
     /// The condition that a column's text ends as this value does.
     fn ends_with(&self, column: &Column, number: usize) -> String;

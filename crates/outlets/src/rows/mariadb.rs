@@ -9,6 +9,7 @@ use zeroize::Zeroizing;
 
 use super::column::{Column, Holds};
 use super::connection::{Connection, Row, as_digit};
+use super::constraint::{Constraints, Reference, references, uniques};
 use crate::database_url::without_mode;
 use crate::failure::{Deadline, Failure, NotBrought};
 use crate::mariadb::{connect, failure};
@@ -57,13 +58,49 @@ pub(super) fn open(reach: &RowsReach, deadline: Deadline) -> Result<impl Connect
     Ok(MariaDb(connection))
 }
 
+impl MariaDb {
+    /// The foreign keys of the table on one of their sides, which the catalogue names with these columns.
+    fn references(
+        &mut self,
+        [schema, name]: [&str; 2],
+        table: (Value, &String),
+    ) -> Result<Vec<Reference>, Failure> {
+        let asked = format!(
+            "SELECT CONSTRAINT_NAME, TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME, REFERENCED_TABLE_SCHEMA, \
+             REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE \
+             WHERE {schema} = COALESCE(?, DATABASE()) AND {name} = ? AND REFERENCED_TABLE_NAME IS NOT NULL \
+             ORDER BY TABLE_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION"
+        );
+        let rows: Vec<[String; 7]> = self
+            .0
+            .exec_map(asked, table, |(name, schema, table, column, to_schema, to, other)| {
+                [name, schema, table, column, to_schema, to, other]
+            })
+            .map_err(|error| failure(&error))?;
+        Ok(references(rows.into_iter().map(|[name, schema, table, column, to_schema, to, other]| {
+            Reference {
+                name,
+                from: vec![schema, table],
+                columns: vec![column],
+                to: vec![to_schema, to],
+                others: vec![other],
+            }
+        })))
+    }
+}
+
+/// A table's schema, which is the database's own where none is named, and its name.
+fn named(table: &[String]) -> Option<(Value, &String)> {
+    match table {
+        [schema, name] => Some((Value::from(schema), name)),
+        [name] => Some((Value::NULL, name)),
+        _ => None,
+    }
+}
+
 impl Connection for MariaDb {
     fn columns(&mut self, table: &[String]) -> Result<Vec<Column>, Failure> {
-        let (schema, name) = match table {
-            [schema, name] => (Value::from(schema), name),
-            [name] => (Value::NULL, name),
-            _ => return Ok(Vec::new()),
-        };
+        let Some((schema, name)) = named(table) else { return Ok(Vec::new()) };
         let asked = "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, CHARACTER_MAXIMUM_LENGTH, IS_NULLABLE, \
                      COLUMN_DEFAULT IS NOT NULL, EXTRA FROM information_schema.COLUMNS \
                      WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ? ORDER BY ORDINAL_POSITION";
@@ -86,6 +123,40 @@ impl Connection for MariaDb {
         Ok(rows.into_iter().map(column).collect())
     }
 
+    fn constraints(&mut self, table: &[String]) -> Result<Constraints, Failure> {
+        let Some((schema, name)) = named(table) else { return Ok(Constraints::default()) };
+        let full: Option<(String, String)> = self
+            .0
+            .exec_first(
+                "SELECT TABLE_SCHEMA, TABLE_NAME FROM information_schema.TABLES \
+                 WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ?",
+                (&schema, name),
+            )
+            .map_err(|error| failure(&error))?;
+        // An index of parts of columns, or of what is computed, says nothing of whole ones.
+        let unique: Vec<(String, String)> = self
+            .0
+            .exec(
+                "SELECT INDEX_NAME, COLUMN_NAME FROM information_schema.STATISTICS \
+                 WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ? AND NON_UNIQUE = 0 \
+                 AND INDEX_NAME NOT IN (SELECT INDEX_NAME FROM information_schema.STATISTICS \
+                 WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ? \
+                 AND (SUB_PART IS NOT NULL OR COLUMN_NAME IS NULL)) ORDER BY INDEX_NAME, SEQ_IN_INDEX",
+                (&schema, name, &schema, name),
+            )
+            .map_err(|error| failure(&error))?;
+        Ok(Constraints {
+            table: full.map(|(schema, name)| vec![schema, name]).unwrap_or_default(),
+            unique: uniques(unique),
+            references: self.references(["TABLE_SCHEMA", "TABLE_NAME"], (schema, name))?,
+        })
+    }
+
+    fn referring(&mut self, table: &[String]) -> Result<Vec<Reference>, Failure> {
+        let Some(table) = named(table) else { return Ok(Vec::new()) };
+        self.references(["REFERENCED_TABLE_SCHEMA", "REFERENCED_TABLE_NAME"], table)
+    }
+
     fn quoted(&self, name: &str) -> String {
         format!("`{name}`")
     }
@@ -105,6 +176,10 @@ impl Connection for MariaDb {
             }
             _ => format!("{} = ?", self.quoted(&column.name)),
         }
+    }
+
+    fn is_alike(&self, column: &Column, _: usize) -> String {
+        format!("{} = ?", self.quoted(&column.name))
     }
 
     fn ends_with(&self, column: &Column, _: usize) -> String {

@@ -7,6 +7,7 @@ use zeroize::Zeroizing;
 
 use super::column::{Column, Holds};
 use super::connection::{Connection, Row};
+use super::constraint::{Constraints, Reference, references, uniques};
 use crate::failure::{Deadline, Failure, NotBrought};
 use crate::postgresql::{failure, log_in};
 use crate::reach::RowsReach;
@@ -22,9 +23,40 @@ pub(super) fn open(reach: &RowsReach, deadline: Deadline) -> Result<impl Connect
     Ok(Postgres(client))
 }
 
+impl Postgres {
+    /// A table as the catalogue is asked for it.
+    fn named(&self, table: &[String]) -> String {
+        table.iter().map(|part| self.quoted(part)).collect::<Vec<_>>().join(".")
+    }
+
+    /// The foreign keys of the table on one of their sides, which is the column of the catalogue for it.
+    fn references(&mut self, side: &str, table: &str) -> Result<Vec<Reference>, Failure> {
+        let asked = format!(
+            "SELECT c.conname::text, fn.nspname::text, f.relname::text, fa.attname::text, tn.nspname::text, \
+             t.relname::text, ta.attname::text FROM pg_catalog.pg_constraint c \
+             CROSS JOIN LATERAL unnest(c.conkey, c.confkey) WITH ORDINALITY AS k(number, other, place) \
+             JOIN pg_catalog.pg_class f ON f.oid = c.conrelid \
+             JOIN pg_catalog.pg_namespace fn ON fn.oid = f.relnamespace \
+             JOIN pg_catalog.pg_attribute fa ON fa.attrelid = f.oid AND fa.attnum = k.number \
+             JOIN pg_catalog.pg_class t ON t.oid = c.confrelid \
+             JOIN pg_catalog.pg_namespace tn ON tn.oid = t.relnamespace \
+             JOIN pg_catalog.pg_attribute ta ON ta.attrelid = t.oid AND ta.attnum = k.other \
+             WHERE c.contype = 'f' AND c.{side} = pg_catalog.to_regclass($1) ORDER BY c.oid, k.place"
+        );
+        let rows = self.0.query(&asked, &[&table]).map_err(|error| failure(&error))?;
+        Ok(references(rows.into_iter().map(|row| Reference {
+            name: row.get(0),
+            from: vec![row.get(1), row.get(2)],
+            columns: vec![row.get(3)],
+            to: vec![row.get(4), row.get(5)],
+            others: vec![row.get(6)],
+        })))
+    }
+}
+
 impl Connection for Postgres {
     fn columns(&mut self, table: &[String]) -> Result<Vec<Column>, Failure> {
-        let table = table.iter().map(|part| self.quoted(part)).collect::<Vec<_>>().join(".");
+        let table = self.named(table);
         let rows = self.0.query(
             "SELECT a.attname::text, pg_catalog.format_type(a.atttypid, a.atttypmod), b.typname::text, \
              b.typtype::text, a.atttypmod, a.attnotnull, a.atthasdef OR a.attidentity <> '', \
@@ -55,6 +87,33 @@ impl Connection for Postgres {
         Ok(rows.map_err(|error| failure(&error))?.into_iter().map(column).collect())
     }
 
+    fn constraints(&mut self, table: &[String]) -> Result<Constraints, Failure> {
+        let named = self.named(table);
+        let full = self.0.query(
+            "SELECT n.nspname::text, c.relname::text FROM pg_catalog.pg_class c \
+             JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = pg_catalog.to_regclass($1)",
+            &[&named],
+        );
+        let full = full.map_err(|error| failure(&error))?;
+        let full = full.first().map(|row| vec![row.get(0), row.get(1)]).unwrap_or_default();
+        let unique = self.0.query(
+            "SELECT i.indexrelid::regclass::text, a.attname::text FROM pg_catalog.pg_index i \
+             CROSS JOIN LATERAL unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY AS k(number, place) \
+             JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.number \
+             WHERE i.indrelid = pg_catalog.to_regclass($1) AND i.indisunique AND i.indisvalid \
+             AND i.indpred IS NULL AND i.indexprs IS NULL ORDER BY i.indexrelid, k.place",
+            &[&named],
+        );
+        let unique = unique.map_err(|error| failure(&error))?;
+        let unique = uniques(unique.into_iter().map(|row| (row.get(0), row.get(1))));
+        Ok(Constraints { table: full, unique, references: self.references("conrelid", &named)? })
+    }
+
+    fn referring(&mut self, table: &[String]) -> Result<Vec<Reference>, Failure> {
+        let named = self.named(table);
+        self.references("confrelid", &named)
+    }
+
     fn quoted(&self, name: &str) -> String {
         format!("\"{name}\"")
     }
@@ -76,6 +135,10 @@ impl Connection for Postgres {
             Holds::Text => format!("{} = ${number}::text", self.as_text(column)),
             _ => format!("{} = {}", self.quoted(&column.name), self.mark(column, number)),
         }
+    }
+
+    fn is_alike(&self, column: &Column, number: usize) -> String {
+        format!("{} = ${number}::text::{}", self.quoted(&column.name), column.declared)
     }
 
     fn ends_with(&self, column: &Column, number: usize) -> String {

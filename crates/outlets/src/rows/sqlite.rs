@@ -9,6 +9,7 @@ use zeroize::Zeroizing;
 
 use super::column::{Column, Holds};
 use super::connection::{Access, Connection, Row, as_digit};
+use super::constraint::{Constraints, Reference, Unique, references, uniques};
 use crate::failure::{Deadline, Failure, NotBrought};
 use crate::reach::RowsReach;
 
@@ -38,13 +39,69 @@ pub(super) fn open(
     Ok(Sqlite(connection))
 }
 
+impl Sqlite {
+    /// What a question about the catalogue gives.
+    fn texts<T>(
+        &self,
+        asked: &str,
+        values: [&str; 2],
+        of: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, Failure> {
+        let mut statement = self.0.prepare(asked).map_err(|error| failure(&error))?;
+        let rows = statement.query_map(values, of);
+        rows.and_then(Iterator::collect).map_err(|error| failure(&error))
+    }
+
+    /// The columns of a table's key.
+    fn key(&self, [schema, name]: [&str; 2]) -> Result<Vec<String>, Failure> {
+        let asked = "SELECT name FROM pragma_table_info(?1, ?2) WHERE pk > 0 ORDER BY pk";
+        self.texts(asked, [name, schema], |row| row.get(0))
+    }
+
+    /// The foreign keys that this condition is about.
+    fn references(&self, of: &str, [name, schema]: [&str; 2]) -> Result<Vec<Reference>, Failure> {
+        let asked = format!(
+            "SELECT m.name, f.id, f.\"from\", f.\"table\", f.\"to\", f.seq FROM {}.sqlite_schema AS m, \
+             pragma_foreign_key_list(m.name, ?2) AS f WHERE m.type = 'table' AND {of} ORDER BY m.name, f.id, f.seq",
+            self.quoted(schema)
+        );
+        let found = self.texts(&asked, [name, schema], |row| {
+            let (table, number): (String, i64) = (row.get(0)?, row.get(1)?);
+            let (from, to, other): (String, String, Option<String>) = (row.get(2)?, row.get(3)?, row.get(4)?);
+            Ok((table, number, from, to, other, row.get::<_, u32>(5)?))
+        })?;
+        let mut of_columns = Vec::new();
+        for (table, number, column, to, other, at) in found {
+            // Where no columns are named, the key is meant.
+            let other = match other {
+                Some(other) => Some(other),
+                None => self.key([schema, &to])?.into_iter().nth(at as usize),
+            };
+            let Some(other) = other else { continue };
+            of_columns.push(Reference {
+                name: format!("foreign key {number} of {table}"),
+                from: vec![schema.to_owned(), table],
+                columns: vec![column],
+                to: vec![schema.to_owned(), to],
+                others: vec![other],
+            });
+        }
+        Ok(references(of_columns))
+    }
+}
+
+/// A table's schema and its name.
+fn named(table: &[String]) -> Option<[&str; 2]> {
+    match table {
+        [schema, name] => Some([schema, name]),
+        [name] => Some(["main", name]),
+        _ => None,
+    }
+}
+
 impl Connection for Sqlite {
     fn columns(&mut self, table: &[String]) -> Result<Vec<Column>, Failure> {
-        let (schema, name) = match table {
-            [schema, name] => (schema.as_str(), name.as_str()),
-            [name] => ("main", name.as_str()),
-            _ => return Ok(Vec::new()),
-        };
+        let Some([schema, name]) = named(table) else { return Ok(Vec::new()) };
         let asked = "SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden \
                      FROM pragma_table_xinfo(?1, ?2) WHERE hidden <> 1";
         let mut statement = self.0.prepare(asked).map_err(|error| failure(&error))?;
@@ -66,6 +123,30 @@ impl Connection for Sqlite {
         rows.and_then(Iterator::collect).map_err(|error| failure(&error))
     }
 
+    fn constraints(&mut self, table: &[String]) -> Result<Constraints, Failure> {
+        let Some([schema, name]) = named(table) else { return Ok(Constraints::default()) };
+        // An index of what is computed has no column there, and one of some rows alone is `partial`.
+        let mut unique = uniques(self.texts(
+            "SELECT l.name, i.name FROM pragma_index_list(?1, ?2) AS l, pragma_index_info(l.name, ?2) AS i \
+             WHERE l.\"unique\" AND NOT l.partial AND NOT EXISTS (SELECT 1 FROM pragma_index_info(l.name, ?2) \
+             AS other WHERE other.name IS NULL) ORDER BY l.seq, i.seqno",
+            [name, schema],
+            |row| Ok((row.get(0)?, row.get(1)?)),
+        )?);
+        // A key that is the number of the row itself has no index.
+        let key = self.key([schema, name])?;
+        if let [_] = key.as_slice() {
+            unique.push(Unique { name: "PRIMARY KEY".to_owned(), columns: key });
+        }
+        let references = self.references("m.name = ?1 COLLATE NOCASE", [name, schema])?;
+        Ok(Constraints { table: vec![schema.to_owned(), name.to_owned()], unique, references })
+    }
+
+    fn referring(&mut self, table: &[String]) -> Result<Vec<Reference>, Failure> {
+        let Some([schema, name]) = named(table) else { return Ok(Vec::new()) };
+        self.references("f.\"table\" = ?1 COLLATE NOCASE", [name, schema])
+    }
+
     fn quoted(&self, name: &str) -> String {
         format!("\"{name}\"")
     }
@@ -80,6 +161,10 @@ impl Connection for Sqlite {
 
     fn is(&self, column: &Column, number: usize) -> String {
         format!("{} = ?{number} COLLATE BINARY", self.quoted(&column.name))
+    }
+
+    fn is_alike(&self, column: &Column, number: usize) -> String {
+        format!("{} = ?{number}", self.quoted(&column.name))
     }
 
     fn ends_with(&self, column: &Column, number: usize) -> String {

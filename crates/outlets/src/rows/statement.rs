@@ -73,6 +73,13 @@ impl<'d> Statement<'d> {
         self
     }
 
+    /// `WHERE …`, or ` AND …`: a column holds what its table takes for the same as this.
+    pub(super) fn alike(mut self, word: &str, column: &Column, text: &str) -> Self {
+        self.values.push(self.database.given(column, text));
+        let condition = self.database.is_alike(column, self.values.len());
+        self.say(&format!(" {word} {condition}"))
+    }
+
     /// `WHERE (…)`: a column holds one of these.
     pub(super) fn any(mut self, column: &Column, texts: &[&str]) -> Self {
         let conditions: Vec<String> = texts.iter().map(|text| self.is(column, text)).collect();

@@ -1,6 +1,7 @@
 //! A table as it is there.
 
 use super::column::Column;
+use super::constraint::Constraints;
 use crate::failure::Failure;
 use crate::held::Written;
 
@@ -9,6 +10,8 @@ use crate::held::Written;
 pub(super) struct TableThere {
     pub(super) parts: Vec<String>,
     pub(super) columns: Vec<Column>,
+    /// What it says of several rows, where it was asked for that.
+    pub(super) constraints: Constraints,
 }
 
 impl TableThere {
@@ -80,4 +83,12 @@ impl TableThere {
 /// A failure that says first what it is about.
 pub(super) fn refused(what: &str, why: &dyn std::fmt::Display) -> Failure {
     Failure::unexpected(format!("{what}: {why}"))
+}
+
+/// The columns with what they hold in rows that are ours.
+pub(super) fn conditions<'t>(
+    table: &'t TableThere,
+    only: &'t [(String, String)],
+) -> Result<Vec<(&'t Column, &'t str)>, Failure> {
+    only.iter().map(|(name, text)| Ok((table.column(name)?, text.as_str()))).collect()
 }

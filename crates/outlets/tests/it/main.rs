@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod database;
+mod foreseen;
 mod mariadb;
 mod outlets;
 mod probe;

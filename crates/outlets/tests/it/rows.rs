@@ -25,10 +25,10 @@ use crate::mariadb::mariadb;
 const LIMIT: Duration = Duration::from_secs(10);
 
 /// A database with somebody else in it.
-struct Base {
-    reach: RowsReach,
+pub(crate) struct Base {
+    pub(crate) reach: RowsReach,
     /// The address, or the path of the file.
-    at: String,
+    pub(crate) at: String,
     other: Other,
     _server: Option<Server>,
     _folder: TempDir,
@@ -42,7 +42,7 @@ enum Other {
 
 impl Base {
     /// All databases that are here.
-    fn all() -> Vec<Self> {
+    pub(crate) fn all() -> Vec<Self> {
         [Self::postgres(), Self::mariadb(), Some(Self::sqlite())].into_iter().flatten().collect()
     }
 
@@ -76,7 +76,7 @@ impl Base {
         Some(Self::of(Database::MariaDb, url, other, Some(server), TempDir::new().unwrap()))
     }
 
-    fn sqlite() -> Self {
+    pub(crate) fn sqlite() -> Self {
         let folder = TempDir::new().unwrap();
         let path = folder.path().join("berths.db");
         let other = Other::Sqlite(rusqlite::Connection::open(&path).unwrap());
@@ -84,7 +84,7 @@ impl Base {
     }
 
     /// Statements of somebody else, one a line.
-    fn run(&mut self, statements: &str) {
+    pub(crate) fn run(&mut self, statements: &str) {
         for statement in statements.lines().map(str::trim).filter(|line| !line.is_empty()) {
             match &mut self.other {
                 Other::Postgres(client) => client.batch_execute(statement).unwrap(),
@@ -108,7 +108,7 @@ impl Base {
         format!("{mark}{name}{mark}")
     }
 
-    fn load(&self, of: RowsOf, seen: Held, changes: Vec<RowChange>) -> Load {
+    pub(crate) fn load(&self, of: RowsOf, seen: Held, changes: Vec<RowChange>) -> Load {
         let reach = Reach::Rows(self.reach.clone());
         Load { reach, asked: Asked::Rows(of), seen, content: Content::Rows(changes), limit: LIMIT }
     }
@@ -141,7 +141,7 @@ fn held(pairs: &[(&str, &str)]) -> Held {
     Held::Rows(pairs.collect::<Values>())
 }
 
-fn text(text: &str) -> Zeroizing<String> {
+pub(crate) fn text(text: &str) -> Zeroizing<String> {
     Zeroizing::new(text.to_owned())
 }
 

@@ -17,6 +17,8 @@ pub struct AtOutlet {
     pub seen: Seen,
     /// Why it does not take what is to be there, if that can be seen.
     pub refused: Option<String>,
+    /// The tables that could not be asked whether they take it, each with the reason.
+    pub not_asked: Vec<String>,
     /// Whether what was last brought there is not in effect, and has to be taken up once more.
     pub not_in_effect: bool,
 }

@@ -7,7 +7,9 @@ use cledger_core::model::{Ledger, OutletKind, StageId};
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
 use cledger_core::value::{Held as HeldValue, Value};
+use cledger_outlets::Foreseen;
 use cledger_outlets::held::{Asked, Held, Values};
+use cledger_outlets::reach::Reach;
 use cledger_store::daybook::{Content, Left};
 use zeroize::Zeroizing;
 
@@ -124,11 +126,43 @@ impl<'l> Planned<'l> {
             Err(Some(reason)) => (Seen::NotKnown(reason), Vec::new()),
             Err(None) => (Seen::OnlyLookedAt, Vec::new()),
         };
-        let refused = refused(&sight, &bringing.owner.to_string(), &parts);
         let has_effect = sight.place.outlet.is_some_and(|outlet| outlet.effect.is_said());
         let is_to_stay = matches!(bringing.from, From::Ledger | From::Earlier);
         let not_in_effect = has_effect && is_to_stay && bringing.baseline.is_not_in_effect(&outlet);
-        Self { at: AtOutlet { outlet, kind, since, seen, refused, not_in_effect }, sight, parts }
+        let mut planned = Self {
+            at: AtOutlet { outlet, kind, since, seen, refused: None, not_asked: Vec::new(), not_in_effect },
+            sight,
+            parts,
+        };
+        planned.foresee(&bringing.owner.to_string());
+        planned
+    }
+
+    /// Says whether tables take what is to be brought there, as far as that can be seen: from their columns, and from
+    /// other rows.
+    fn foresee(&mut self, owner: &str) {
+        let source = &self.sight.place.source;
+        let (Some(tables), Some(Asked::Rows(of)), Reach::Rows(reach)) =
+            (&self.sight.tables, source.asked.get(owner), source.reach_of(owner))
+        else {
+            return;
+        };
+        let nothing = Values::new();
+        let seen = if let Held::Rows(values) = &self.sight.held { values } else { &nothing };
+        for part in &self.parts {
+            let End::Changed(changes) = &part.end else { continue };
+            let foreseen = match tables.takes(of, seen, changes) {
+                Ok(()) => reach.foresee(of, seen, changes, source.limit),
+                Err(failure) => Ok(Foreseen { refused: Some(failure.to_string()), not_asked: Vec::new() }),
+            };
+            match foreseen {
+                Ok(foreseen) => {
+                    self.at.refused = foreseen.refused;
+                    self.at.not_asked = foreseen.not_asked;
+                }
+                Err(failure) => self.at.not_asked = vec![failure.to_string()],
+            }
+        }
     }
 
     /// Leaves all of it as it is: its place is another unit's by now.
@@ -141,20 +175,6 @@ impl<'l> Planned<'l> {
     pub(crate) fn has_work(&self) -> bool {
         self.parts.iter().any(|part| !matches!(part.end, End::Kept))
     }
-}
-
-/// Why a table does not take what is to be brought there, if that can be seen from its columns.
-fn refused(sight: &Sight<'_>, owner: &str, parts: &[ToDo]) -> Option<String> {
-    let (tables, Some(Asked::Rows(of))) = (sight.tables.as_ref()?, sight.place.source.asked.get(owner))
-    else {
-        return None;
-    };
-    let nothing = Values::new();
-    let seen = if let Held::Rows(values) = &sight.held { values } else { &nothing };
-    parts.iter().find_map(|part| match &part.end {
-        End::Changed(changes) => tables.takes(of, seen, changes).err().map(|failure| failure.to_string()),
-        End::Kept | End::Written(..) | End::Gone => None,
-    })
 }
 
 /// The parts of a unit at an outlet; the reason why nobody can tell, or none where nothing is ever brought.

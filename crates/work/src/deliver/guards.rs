@@ -163,9 +163,9 @@ pub(crate) fn reached<'p>(
     if outlet.refused.is_some() {
         let message =
             format!("outlet `{name}` does not take `{owner}@{stage}`, and nothing is brought: {reason}");
-        return Err(
-            Trouble::outside(message).help(format!("set a value that the column takes (cledger set), or mend the outlet: cledger change outlet:{name}"))
-        );
+        return Err(Trouble::outside(message).help(format!(
+            "set values that the table takes (cledger set), or mend the outlet: cledger change outlet:{name}"
+        )));
     }
     let message = format!(
         "what outlet `{name}` has of `{owner}@{stage}` cannot be looked at, and nothing is brought: {reason}"

@@ -17,6 +17,8 @@ pub(crate) struct OutletPlan<'a> {
     reason: Option<&'a str>,
     /// Why it does not take what is to be there.
     refused: Option<&'a str>,
+    /// Tables that could not be asked whether they take it.
+    not_asked: &'a [String],
     /// Whether what was last brought there is not in effect, and is taken up again.
     not_in_effect: bool,
     /// The unit whose place it is by now, so that it stays as it is.
@@ -59,6 +61,7 @@ fn one(outlet: &AtOutlet) -> OutletPlan<'_> {
         since: outlet.since,
         reason: if let Seen::NotKnown(reason) = &outlet.seen { Some(reason) } else { None },
         refused: outlet.refused.as_deref(),
+        not_asked: &outlet.not_asked,
         not_in_effect: outlet.not_in_effect,
         handed_on_to: match &outlet.seen {
             Seen::HandedOn(to) => Some(to),

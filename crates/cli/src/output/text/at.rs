@@ -41,6 +41,14 @@ pub(crate) fn print(console: &mut Console, outlets: &[AtOutlet]) {
                         "      ",
                     );
                 }
+                for reason in &outlet.not_asked {
+                    let text = format!(
+                        "    {}: whether tables take it: {}",
+                        style::doubtful("not known"),
+                        values::escape(reason)
+                    );
+                    console.wrapped(&text, "      ");
+                }
                 if let Some(reason) = &outlet.refused {
                     let text = format!("    {}: {}", style::doubtful("not taken"), values::escape(reason));
                     console.wrapped(&text, "      ");
