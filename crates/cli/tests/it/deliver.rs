@@ -241,7 +241,7 @@ fn a_part_can_be_delivered_and_the_settings_go_with_a_withdrawal() {
 }
 
 /// The program, to be killed while it runs.
-fn started(ledger: &TestLedger, arguments: &str) -> Child {
+pub(crate) fn started(ledger: &TestLedger, arguments: &str) -> Child {
     let mut command = Command::new(env!("CARGO_BIN_EXE_cledger"));
     command.arg("--trust").current_dir(ledger.path("")).args(arguments.split_whitespace());
     command.env("CLEDGER_STATE", ledger.state());

@@ -18,6 +18,7 @@ mod compare;
 mod copied;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;
+mod database_killed;
 mod declare;
 mod deliver;
 mod delivered;
@@ -45,6 +46,8 @@ mod probe;
 mod pty;
 mod put;
 mod rehome;
+#[path = "../../../outlets/tests/it/relay.rs"]
+mod relay;
 mod remove;
 mod rename;
 mod render;

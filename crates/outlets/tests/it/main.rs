@@ -7,5 +7,6 @@ mod foreseen;
 mod mariadb;
 mod outlets;
 mod probe;
+mod relay;
 mod rows;
 mod servers;

@@ -1,11 +1,6 @@
 //! Rows of tables, in each of the databases as it really is.
 
 use std::collections::BTreeMap;
-use std::io::{Read as _, Write as _};
-use std::net::{Shutdown, TcpListener, TcpStream};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::thread;
 use std::time::Duration;
 
 use cledger_core::delivery::RowChange;
@@ -21,6 +16,7 @@ use zeroize::Zeroizing;
 
 use crate::database::{Server, postgres};
 use crate::mariadb::mariadb;
+use crate::relay::{Heard, relay};
 
 const LIMIT: Duration = Duration::from_secs(10);
 
@@ -398,44 +394,6 @@ fn a_lookup_table_is_rows_by_key_in_the_types_of_its_columns() {
     }
 }
 
-/// Stands between us and a server, and breaks the connection when the transaction is to end: before the server hears
-/// of that, or after it has answered.
-fn breaking(port: u16, when_answered: bool) -> u16 {
-    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-    let ours = listener.local_addr().unwrap().port();
-    thread::spawn(move || {
-        for client in listener.incoming().flatten() {
-            let server = TcpStream::connect(("127.0.0.1", port)).unwrap();
-            let is_over = Arc::new(AtomicBool::new(false));
-            let (mut from_server, mut to_client) = (server.try_clone().unwrap(), client.try_clone().unwrap());
-            let seen = Arc::clone(&is_over);
-            thread::spawn(move || {
-                let mut some = [0; 8192];
-                while let Ok(count @ 1..) = from_server.read(&mut some) {
-                    if seen.load(Ordering::SeqCst) || to_client.write_all(&some[..count]).is_err() {
-                        break;
-                    }
-                }
-                let _ = to_client.shutdown(Shutdown::Both);
-            });
-            let (mut from_client, mut to_server) = (client, server);
-            thread::spawn(move || {
-                let mut some = [0; 8192];
-                while let Ok(count @ 1..) = from_client.read(&mut some) {
-                    let ends = some[..count].windows(6).any(|word| word == b"COMMIT");
-                    is_over.store(ends, Ordering::SeqCst);
-                    if ends && !when_answered {
-                        break;
-                    }
-                    to_server.write_all(&some[..count]).unwrap();
-                }
-                let _ = to_server.shutdown(Shutdown::Both);
-            });
-        }
-    });
-    ours
-}
-
 #[test]
 fn where_the_answer_to_the_last_step_is_lost_nobody_says_what_came_of_it() {
     for base in [Base::postgres(), Base::mariadb()].into_iter().flatten() {
@@ -443,7 +401,12 @@ fn where_the_answer_to_the_last_step_is_lost_nobody_says_what_came_of_it() {
         base.reach.prepare(LIMIT).unwrap();
         let port = base.at.rsplit(':').next().unwrap().split('/').next().unwrap().to_owned();
         for (scope, when_answered, came) in [("lost@dev", false, ""), ("done@dev", true, "a=1")] {
-            let between = breaking(port.parse().unwrap(), when_answered).to_string();
+            // The connection breaks before the server hears of the end, or before we hear that it did.
+            let heard = move |said: &[u8]| {
+                let ends = said.windows(6).any(|word| word == b"COMMIT");
+                if ends { Heard::Stopped { passed: when_answered, closes: true } } else { Heard::Passed }
+            };
+            let between = relay(port.parse().unwrap(), heard).to_string();
             let at = Sent::new(Zeroizing::new(base.at.replace(&port, &between)));
             let reach = Reach::Rows(RowsReach { at, ..base.reach.clone() });
             let load = base.load(of(scope), Held::NotThere, vec![insert("a", "1")]);
