@@ -15,6 +15,7 @@ mod known;
 pub mod not_read;
 pub mod proof;
 mod settings;
+pub mod tables;
 mod there;
 mod values;
 
@@ -34,6 +35,7 @@ use self::files::Files;
 use self::found::{Found, FoundThere, Recording};
 use self::known::Known;
 use self::proof::{Claim, Proof, prove};
+use self::tables::put_together;
 use self::there::There;
 use crate::change::{Changing, NO_CHANGE, Planned};
 use crate::trouble::Trouble;
@@ -59,20 +61,21 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
     let mut not_placed = files.not_placed.clone();
     not_placed.extend(gathered.not_placed);
     let takes = Takes::read(&asked.take, &asked.unit);
+    let outside = changing.outside(&NO_CHANGE);
+    let resolver = Resolver::new(ledger, &outside, &[]);
     let known = match unit {
         None => Known::of_nothing(gathered.fields),
-        Some(id) => {
-            let outside = changing.outside(&NO_CHANGE);
-            let resolver = Resolver::new(ledger, &outside, &[]);
-            known::compare(&resolver, id, gathered.fields, &files, &gathered.names, &takes)
-        }
+        Some(id) => known::compare(&resolver, id, gathered.fields, &files, &gathered.names, &takes),
     };
     if unit.is_some() {
         takes.refuse_unmet(&asked.unit)?;
     }
+    let found = std::mem::take(&mut files.tables);
+    let stages = (files.stages.as_slice(), asked.no_defaults);
+    let tables = put_together(found, &resolver, (&asked.unit, unit), stages, &mut files.not_read);
     let in_use = |name: &str| {
         let entries = |id| ledger.entry_names(Subject::Unit(id, None)).any(|known| known == name);
-        unit.is_some_and(entries)
+        unit.is_some_and(entries) || tables.iter().any(|table| table.entry.as_str() == name)
     };
     let (proposed, refused) = propose(&known.new, &files.stages, in_use, !asked.no_defaults);
     not_placed.extend(refused);
@@ -84,6 +87,7 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
         files: &files,
         known: &known,
         proposed: &proposed,
+        tables: &tables,
         not_placed: &not_placed_here,
     };
     let (contract, outputs) = work.contract()?;
@@ -98,11 +102,12 @@ pub fn adopt(changing: &Changing, asked: &ToAdopt) -> Result<Adoption, Trouble> 
             left_out: &not_placed,
             gone: &known.gone,
             kept: &known.kept,
+            tables: &tables,
         };
         prove(&planned.after, &outside, id, &claim)
     };
     refuse_unproven(&proof, &files)?;
-    let found = found::there(&planned.after, &files, &not_placed, &known.kept)?;
+    let found = found::there(&planned.after, (&files, &tables), &not_placed, &known.kept)?;
     let (written, found) = work.write(&planned, &found)?;
     let mut adoption = work.adoption(not_placed, &proof);
     (adoption.changes_something, adoption.written) = (!planned.changed.is_empty(), written);
@@ -128,6 +133,10 @@ fn refuse_unproven(proof: &Proof, files: &Files) -> Result<(), Trouble> {
     if let Some((file, reason)) = proof.broken.first() {
         let message = format!("`{}` would not come back: {reason}", files.paths[*file]);
         return Err(Trouble::usage(message).help("adopt the other files first, and declare the rest by hand"));
+    }
+    if let Some((entry, outlet)) = proof.failed_tables.first() {
+        let message = format!("the rows of `{entry}` would not come back as they are at `{outlet}`");
+        return Err(Trouble::usage(message).help("declare the table by hand, and adopt the rest"));
     }
     let Some((name, file)) = proof.failed.first() else { return Ok(()) };
     let message = format!("`{}` would not come back as it is in `{}`", name.join("."), files.paths[*file]);
@@ -218,6 +227,10 @@ impl Work<'_> {
                 missing.push((pattern, field.missing.iter().map(name).collect()));
             }
         }
+        for table in self.tables.iter().filter(|table| table.is_optional) {
+            let without = self.files.stages.iter().filter(|stage| !table.is_in(**stage));
+            missing.push((table.entry.to_string(), without.map(name).collect()));
+        }
         let mut not_placed: Vec<(String, String, usize, String)> = not_placed
             .into_iter()
             .map(|it| (shown(it.name()), paths[it.place.file].clone(), it.place.line, it.reason))
@@ -239,6 +252,7 @@ impl Work<'_> {
                 .collect(),
             stages: self.files.stages.iter().map(name).collect(),
             proposed: self.proposed.to_vec(),
+            tables: self.tables.to_vec(),
             inherited: self.inherited(),
             defaults: fields().filter(|field| field.default.is_some()).count(),
             settings: fields().map(|field| field.settings.len()).sum(),
@@ -260,6 +274,7 @@ impl Work<'_> {
             by_stage: naming_the_stage(self.proposed, &stages),
             repeats: repeats(self.proposed, &self.files.stages),
             proven: proof.values,
+            proven_cells: proof.cells,
             text: proof.text,
             found: Vec::new(),
             changes_something: false,

@@ -10,6 +10,7 @@ use crate::adopt::found::FoundThere;
 use crate::adopt::known::Known;
 use crate::adopt::not_read::NotRead;
 use crate::adopt::proof::TextDifference;
+use crate::adopt::tables::FoundTable;
 use crate::change::{Changing, Consent};
 use crate::trouble::Kind;
 
@@ -50,6 +51,8 @@ pub struct Adoption {
     pub stages: Vec<Name>,
     /// What is declared for new names.
     pub proposed: Vec<Proposed>,
+    /// What is declared for lookup tables that have a table of their own at an outlet.
+    pub tables: Vec<FoundTable>,
     /// Where one stage alone is adopted: the hosts, URLs and logins that became defaults, as `ENTRY[.FIELD]`.
     pub inherited: Vec<String>,
     /// How many new fields have a default.
@@ -82,6 +85,8 @@ pub struct Adoption {
     pub by_stage: Vec<String>,
     /// How many values the proof has seen come back.
     pub proven: usize,
+    /// How many cells of lookup tables it has.
+    pub proven_cells: usize,
     /// How the rendered texts differ from those of the files.
     pub text: TextDifference,
     /// What was found at outlets, as it is recorded for the first delivery: each stage of them.
@@ -100,6 +105,7 @@ pub(crate) struct Work<'w> {
     pub(crate) files: &'w Files,
     pub(crate) known: &'w Known,
     pub(crate) proposed: &'w [Proposed],
+    pub(crate) tables: &'w [FoundTable],
     /// What has no place.
     pub(crate) not_placed: &'w [NotPlaced],
 }

@@ -97,7 +97,8 @@ impl Work<'_> {
             let name = field.name.as_ref().map(Name::as_str);
             wanted.extend(after.find_slot(subject, entry.name.as_str(), name).ok());
         }
-        let new: BTreeSet<&Name> = self.proposed.iter().map(|entry| &entry.name).collect();
+        let new = self.proposed.iter().map(|entry| &entry.name);
+        let new: BTreeSet<&Name> = new.chain(self.tables.iter().map(|table| &table.entry)).collect();
         let is_new = |slot: Slot| new.contains(&after.field(subject, slot).0.name);
         let held = |slot: Slot| {
             let (entry, field) = after.field(subject, slot);
@@ -125,10 +126,11 @@ impl Work<'_> {
             .filter_map(|(at, seen)| Some((at, NameMaker::as_written(known(seen)?))))
             .collect();
         let mut blocks: Vec<String> = Vec::new();
+        let about = self.unit.map(|_| "proposed: found by adopt");
         for entry in self.proposed {
-            let about = self.unit.map(|_| "proposed: found by adopt".to_owned());
-            blocks.push(entry_block(entry, &makers, about.as_deref()));
+            blocks.push(entry_block(entry, &makers, about));
         }
+        blocks.extend(self.tables.iter().map(|table| table.block(about)));
         for (at, seen) in self.files.outputs.iter().enumerate().filter(|(_, seen)| seen.known.is_none()) {
             let fields =
                 self.proposed.iter().flat_map(|entry| entry.fields.iter().map(move |field| (entry, field)));

@@ -18,6 +18,7 @@ use zeroize::Zeroizing;
 
 use crate::adopt::digits::LongNumbers;
 use crate::adopt::not_read::NotRead;
+use crate::adopt::tables::TableThere;
 use crate::adopt::there::{FoundAt, There};
 use crate::existing;
 use crate::meant::known_stage;
@@ -38,6 +39,8 @@ pub(crate) struct Files {
     pub(crate) other_in_old_yaml: Vec<(OutputName, OldPlace)>,
     /// Of which outlet a file is that was found at one, by its position.
     pub(crate) found: BTreeMap<usize, FoundAt>,
+    /// The lookup tables that have a table of their own at an outlet.
+    pub(crate) tables: Vec<(StageId, TableThere)>,
     /// Files in folders that are not read.
     pub(crate) not_read: Vec<NotRead>,
     /// The texts of the files, by path.
@@ -92,6 +95,7 @@ pub(crate) fn read(
             // Several stages have the same.
             let known: BTreeSet<String> = files.not_read.iter().map(|it| it.path.clone()).collect();
             files.not_read.extend(there.not_read.into_iter().filter(|it| !known.contains(&it.path)));
+            files.tables.extend(there.tables.into_iter().map(|table| (id, table)));
             for (at, below, text) in there.texts {
                 let (shown, file) = (format!("{path} {below}"), files.old.len());
                 files.add_text(ledger, unit, (id, &stage), (&shown, &below, &text), said, false)?;
@@ -120,7 +124,7 @@ pub(crate) fn read(
     }
     files.stages.sort_unstable();
     files.settle_beside();
-    if files.old.is_empty() {
+    if files.old.is_empty() && files.tables.is_empty() {
         return Err(Trouble::usage("there is nothing in there that could be adopted")
             .help("name files whose names tell their format, such as app.properties, or add --format"));
     }

@@ -12,8 +12,10 @@ use cledger_core::tree::Tree;
 use cledger_formats::Particulars;
 use cledger_store::Keys;
 use cledger_store::daybook::{Answer, AnswerState, Content, Daybook as _, Kind, Wanted};
+use zeroize::Zeroizing;
 
 use crate::adopt::files::Files;
+use crate::adopt::tables::FoundTable;
 use crate::adopt::there::FoundPlace;
 use crate::anchor;
 use crate::bringing::part::{Form, rows};
@@ -59,15 +61,25 @@ pub(super) struct Found {
     outlets: BTreeMap<String, &'static str>,
 }
 
+impl Found {
+    fn nothing(stage: StageId) -> Self {
+        Self { stage, content: Content::default(), outlets: BTreeMap::new() }
+    }
+}
+
+/// A name among rows, with its text.
+type NamedText = (String, Zeroizing<String>);
+
 /// What those of these files are that were found at outlets, by stage, but for what has no place in the ledger: nobody shall take
 /// that for ours.
 pub(super) fn there(
     ledger: &Ledger,
-    files: &Files,
+    (files, tables): (&Files, &[FoundTable]),
     not_placed: &[NotPlaced],
     kept: &BTreeSet<(StageId, usize, OutputName)>,
 ) -> Result<Vec<Found>, Trouble> {
     let mut all: BTreeMap<StageId, Found> = BTreeMap::new();
+    let mut of_rows: BTreeMap<(StageId, &str), Vec<NamedText>> = BTreeMap::new();
     for (file, at) in &files.found {
         let old = &files.old[*file];
         let kept = kept.iter().filter(|(stage, output, _)| (*stage, *output) == (old.stage, old.output));
@@ -82,11 +94,7 @@ pub(super) fn there(
         }
         tree.0.extend(files.beside.get(file).map(|beside| beside.names.0.clone()).unwrap_or_default());
         let particulars = Particulars { manifest_name: "x", ..Particulars::default() };
-        let found = all.entry(old.stage).or_insert_with(|| Found {
-            stage: old.stage,
-            content: Content::default(),
-            outlets: BTreeMap::new(),
-        });
+        let found = all.entry(old.stage).or_insert_with(|| Found::nothing(old.stage));
         let written = |format| {
             let text = Form::Tree(format, particulars).write(&tree);
             text.map(|text| Kept::new(text, true)).map_err(|reason| {
@@ -100,15 +108,26 @@ pub(super) fn there(
                 drop(content.documents.insert(at.outlet.clone(), written(OutputFormat::Json)?));
             }
             FoundPlace::Rows => {
-                let leaves = tree.leaves();
-                let named: Vec<(String, _)> =
-                    leaves.iter().map(|(name, value)| (name.join("."), value.to_text())).collect();
-                let text = rows(named.iter().map(|(name, text)| (name.as_str(), text)));
-                content.rows.insert(at.outlet.clone(), Kept::new(text, true));
+                let named = tree
+                    .leaves()
+                    .into_iter()
+                    .map(|(name, value)| (name.join("."), value.to_text().to_string().into()));
+                of_rows.entry((old.stage, &at.outlet)).or_default().extend(named);
             }
             FoundPlace::Environment => continue,
         }
         found.outlets.insert(at.outlet.clone(), at.place.kind(ledger, &at.outlet));
+    }
+    for table in tables {
+        for (stage, outlet, text) in table.there() {
+            of_rows.entry((stage, outlet)).or_default().push((table.entry.to_string(), text.clone()));
+        }
+    }
+    for ((stage, outlet), named) in of_rows {
+        let found = all.entry(stage).or_insert_with(|| Found::nothing(stage));
+        let text = rows(named.iter().map(|(name, text)| (name.as_str(), text)));
+        found.content.rows.insert(outlet.to_owned(), Kept::new(text, true));
+        found.outlets.insert(outlet.to_owned(), FoundPlace::Rows.kind(ledger, outlet));
     }
     Ok(all.into_values().filter(|found| !found.outlets.is_empty()).collect())
 }

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::adopt::{NotPlaced, flattened};
 use cledger_core::model::{Ledger, StageId, Subject, UnitId};
+use cledger_core::name::Name;
 use cledger_core::output::OutputName;
 use cledger_core::render::{Rendering, rendering};
 use cledger_core::resolve::{Layer, Outside, Resolver};
@@ -14,6 +15,7 @@ use cledger_formats::{particulars, text_of};
 use similar::{ChangeTag, TextDiff};
 
 use crate::adopt::files::Files;
+use crate::adopt::tables::FoundTable;
 use crate::existing;
 
 /// What came of the proof.
@@ -21,8 +23,12 @@ use crate::existing;
 pub(crate) struct Proof {
     /// How many values come back.
     pub(crate) values: usize,
+    /// How many cells of lookup tables do.
+    pub(crate) cells: usize,
     /// Names that do not, or come in addition, each with its file.
     pub(crate) failed: Vec<(OutputName, usize)>,
+    /// Lookup tables that do not, each with its outlet.
+    pub(crate) failed_tables: Vec<(Name, String)>,
     /// Names that come in addition because the stage follows another or has groups, each with its file.
     pub(crate) added: Vec<(OutputName, usize)>,
     /// How the rendered texts differ from those of the files.
@@ -65,11 +71,13 @@ pub(crate) struct Claim<'c> {
     pub(crate) gone: &'c [(String, usize)],
     /// What the ledger says otherwise, and keeps: the stage, and the output with the name there.
     pub(crate) kept: &'c BTreeSet<(StageId, usize, OutputName)>,
+    /// Lookup tables with a table of their own.
+    pub(crate) tables: &'c [FoundTable],
 }
 
 /// Renders all files and compares them.
 pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim: &Claim<'_>) -> Proof {
-    let Claim { files, names, outputs, left_out, gone, kept } = claim;
+    let Claim { files, names, outputs, left_out, gone, kept, tables } = claim;
     let resolver = Resolver::new(ledger, outside, &[]);
     let mut proof = Proof::default();
     let gone: BTreeSet<&(String, usize)> = gone.iter().collect();
@@ -77,6 +85,12 @@ pub(crate) fn prove(ledger: &Ledger, outside: &dyn Outside, unit: UnitId, claim:
     let render = |stage: &StageId| rendering(&mut resolver.session(Some(unit)), subject, *stage);
     let renderings: BTreeMap<StageId, Rendering<'_>> =
         files.stages.iter().map(|stage| (*stage, render(stage))).collect();
+    for table in *tables {
+        match table.prove(&mut resolver.session(Some(unit)), unit) {
+            Ok(cells) => proof.cells += cells,
+            Err(outlet) => proof.failed_tables.push((table.entry.clone(), outlet.to_owned())),
+        }
+    }
     for (at, file) in files.old.iter().enumerate() {
         let rendering = &renderings[&file.stage];
         let output = &ledger.unit(unit).outputs[outputs[file.output]];

@@ -11,6 +11,7 @@ use zeroize::Zeroizing;
 
 use crate::adopt::adoption::Work;
 use crate::adopt::known;
+use crate::adopt::tables::FoundTable;
 use crate::adopt::values::Setting;
 use crate::change::Planned;
 use crate::setting::setting_literal;
@@ -48,7 +49,8 @@ impl Work<'_> {
         }
         let keys = self.changing.keys(contract);
         let edits = settings.iter().map(|setting| self.edit(&after, &keys, subject, setting));
-        let edits: Vec<Edit> = edits.collect::<Result<_, _>>()?;
+        let mut edits: Vec<Edit> = edits.collect::<Result<_, _>>()?;
+        edits.extend(self.tables.iter().flat_map(|table| table.edits(&after, subject)));
         let base = Overlay::new(self.changing.disk(), contract);
         // Of a unit that nothing mentions yet, no layer has a table.
         let is_mentioned = after.strangers.iter().chain(&self.changing.ledger().strangers);
@@ -101,6 +103,7 @@ impl Work<'_> {
             self.proposed.iter().flat_map(|entry| &entry.fields).flat_map(|field| field.settings.keys());
         let mut stages: Vec<StageId> = known::stages_of(&self.known.changed);
         stages.extend(new);
+        stages.extend(self.tables.iter().flat_map(FoundTable::stages));
         stages.sort_unstable();
         stages.dedup();
         stages

@@ -16,6 +16,7 @@ use cledger_store::Keys;
 use zeroize::Zeroizing;
 
 use crate::adopt::not_read::NotRead;
+use crate::adopt::tables::TableThere;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::captured::{CAPTURE, Captured};
@@ -48,9 +49,11 @@ pub(crate) enum FoundPlace {
 
 /// What was found of the unit.
 #[derive(Default)]
-pub(super) struct Texts {
+pub(super) struct Contents {
     /// Where it was found, its path, its text.
     pub(super) texts: Vec<(FoundAt, String, Zeroizing<String>)>,
+    /// The lookup tables that have a table of their own.
+    pub(super) tables: Vec<TableThere>,
     pub(super) not_read: Vec<NotRead>,
 }
 
@@ -63,16 +66,16 @@ pub(crate) struct There<'k> {
 
 impl There<'_> {
     /// What an outlet or a capture has of the unit, if one is meant; of outlets without files one each.
-    pub(super) fn texts(&self, source: &str, stage: StageId) -> Result<Option<Texts>, Trouble> {
+    pub(super) fn texts(&self, source: &str, stage: StageId) -> Result<Option<Contents>, Trouble> {
         if let Some(name) = source.strip_prefix(OUTLET) {
             return self.of_outlet(name, stage).map(Some);
         }
         source.strip_prefix(CAPTURE).map(|path| self.of_capture(Path::new(path))).transpose()
     }
 
-    fn of_capture(&self, path: &Path) -> Result<Texts, Trouble> {
+    fn of_capture(&self, path: &Path) -> Result<Contents, Trouble> {
         let captured = Captured::read(path, self.keys)?;
-        let mut texts = Texts::default();
+        let mut texts = Contents::default();
         for outlet in &captured.file.outlets {
             let mut found = captured.of(outlet.name.as_str(), &BTreeMap::new());
             let veiled = |((owner, _), veiled): (&(String, String), &Vec<_>)| {
@@ -82,18 +85,22 @@ impl There<'_> {
                 let message = format!("secrets of `{}` are not readable in `{}`", self.unit, path.display());
                 return Err(Trouble::refused(message).help(captured.readers()));
             }
-            if let Some(held) = found.back.units.remove(self.unit.as_str()) {
+            if let Some(mut held) = found.back.units.remove(self.unit.as_str()) {
+                let named = |known: &&Outlet| known.name.as_str() == outlet.name.as_str();
+                if let Some(known) = self.opened.ledger.outlets.iter().find(named) {
+                    texts.part(known, &mut held);
+                }
                 texts.add(self.unit, outlet.name.as_str(), &format!("{CAPTURE}{}", path.display()), held)?;
             }
         }
-        if texts.texts.is_empty() && texts.not_read.is_empty() {
+        if texts.texts.is_empty() && texts.tables.is_empty() && texts.not_read.is_empty() {
             let message = format!("there is nothing of `{}` in `{}`", self.unit, path.display());
             return Err(Trouble::usage(message).help("name the unit as it is called there"));
         }
         Ok(texts)
     }
 
-    fn of_outlet(&self, name: &str, stage: StageId) -> Result<Texts, Trouble> {
+    fn of_outlet(&self, name: &str, stage: StageId) -> Result<Contents, Trouble> {
         let ledger = &self.opened.ledger;
         let stage_name = &ledger.stage(stage).name;
         let owner = Owner::Unit(self.unit.clone(), None);
@@ -114,7 +121,7 @@ impl There<'_> {
         let asked = [Beside { place, whole: BTreeSet::from([owner]), files: BTreeMap::new() }];
         let found = read_beside(&asked, ledger, &*self.opened.at.telling)?.into_iter().flatten().next();
         let source = format!("{OUTLET}{name}");
-        let mut texts = Texts::default();
+        let mut texts = Contents::default();
         match found {
             Some((_, Held::NotKnown(reason))) => {
                 let message = format!(
@@ -129,7 +136,7 @@ impl There<'_> {
                     .help(format!("`cledger drift @{stage_name}` shows what is there")));
             }
             Some((_, mut held)) => {
-                texts.part(self.unit, &source, outlet, &mut held);
+                texts.part(outlet, &mut held);
                 texts.add(self.unit, name, &source, held)?;
             }
         }
@@ -137,21 +144,13 @@ impl There<'_> {
     }
 }
 
-impl Texts {
-    /// Passes over lookup tables that have a table of their own there: which columns they have is for the contract to say.
-    fn part(&mut self, unit: &Name, source: &str, outlet: &Outlet, held: &mut Held) {
+impl Contents {
+    /// Takes the lookup tables out that have a table of their own there.
+    fn part(&mut self, outlet: &Outlet, held: &mut Held) {
         let (OutletKind::Rows(rows), Held::Rows(values)) = (&outlet.kind, held) else { return };
         for table in &rows.tables {
-            if values.remove(table.entry.as_str()).is_some() {
-                let path = format!("{source} {}", table.entry);
-                let (entry, key) = (&table.entry, &table.key);
-                let names = table.columns.iter().map(|(name, _)| name.as_str());
-                let columns = [key.as_str()].into_iter().chain(names).collect::<Vec<_>>().join(",");
-                let reason = format!(
-                    "its rows are a lookup table: declare it (cledger add table {unit}/{entry} --columns {columns} --key \
-                     {key}), and take them (cledger drift --take '{unit}/{entry}@*' --write)"
-                );
-                self.not_read.push(NotRead { path, reason });
+            if let Some(text) = values.remove(table.entry.as_str()) {
+                self.tables.push(TableThere::new(table, outlet.name.as_str(), text));
             }
         }
     }
@@ -179,6 +178,8 @@ impl Texts {
                 let path = self.unused(unit, OutputFormat::Json);
                 self.texts.push((at(FoundPlace::Document), path, text));
             }
+            // All of it may be lookup tables.
+            Held::Rows(values) if values.is_empty() => {}
             Held::Rows(values) => {
                 let text = written(values, OutputFormat::Properties)?;
                 let path = self.unused(unit, OutputFormat::Properties);

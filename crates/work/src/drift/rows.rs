@@ -170,7 +170,7 @@ fn rows(setting: &Setting) -> Option<&Branch> {
 }
 
 /// The rows that a value has, be it in JSON.
-fn rows_of(value: &Value) -> Option<Branch> {
+pub(crate) fn rows_of(value: &Value) -> Option<Branch> {
     let rows = match value {
         Value::Map(rows) => rows.clone(),
         Value::Text(text) => match Value::from_json(serde_json::from_str(text).ok()?)? {
@@ -183,14 +183,14 @@ fn rows_of(value: &Value) -> Option<Branch> {
 }
 
 /// The cells of a row but for its key.
-fn cells(rows: &Branch, name: &str, key: &str) -> Option<Branch> {
+pub(crate) fn cells(rows: &Branch, name: &str, key: &str) -> Option<Branch> {
     let Value::Map(cells) = rows.get(name)? else { return None };
     let mut cells = cells.clone();
     cells.remove(key);
     Some(cells)
 }
 
-fn texts(cells: &Branch) -> Vec<(String, String)> {
+pub(crate) fn texts(cells: &Branch) -> Vec<(String, String)> {
     cells.iter().map(|(column, cell)| (column.to_string(), cell.to_text().to_string())).collect()
 }
 

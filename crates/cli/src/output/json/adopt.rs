@@ -20,6 +20,7 @@ pub(crate) struct Document<'a> {
     written: bool,
     files: Vec<FileDocument<'a>>,
     entries: Vec<EntryDocument<'a>>,
+    tables: Vec<TableDocument<'a>>,
     same: usize,
     differing: Vec<DifferingDocument<'a>>,
     spellings: Vec<SpellingDocument<'a>>,
@@ -32,6 +33,7 @@ pub(crate) struct Document<'a> {
     same_host: Vec<SameHostDocument<'a>>,
     by_stage: &'a [String],
     proven: usize,
+    proven_cells: usize,
     text: TextDocument,
     found: Vec<FoundDocument<'a>>,
 }
@@ -113,6 +115,17 @@ struct FieldDocument<'a> {
     settings: usize,
 }
 
+/// A lookup table that has a table of its own at an outlet.
+#[derive(Debug, Serialize)]
+struct TableDocument<'a> {
+    name: &'a str,
+    key: &'a str,
+    columns: &'a [String],
+    /// How many rows all stages have, and how many are settings.
+    common: usize,
+    settings: usize,
+}
+
 #[derive(Debug, Serialize)]
 struct MissingDocument<'a> {
     field: &'a str,
@@ -186,6 +199,17 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
             .map(|(path, stage, format)| FileDocument { path, stage: stage.as_str(), format: format.name() })
             .collect(),
         entries: entries.collect(),
+        tables: adoption
+            .tables
+            .iter()
+            .map(|table| TableDocument {
+                name: table.entry.as_str(),
+                key: &table.key,
+                columns: &table.columns,
+                common: table.common.len(),
+                settings: table.settings(),
+            })
+            .collect(),
         same: adoption.same,
         differing: adoption.differing.iter().map(differing).collect(),
         spellings: adoption.spellings.iter().map(spelling).collect(),
@@ -221,6 +245,7 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
             .collect(),
         by_stage: &adoption.by_stage,
         proven: adoption.proven,
+        proven_cells: adoption.proven_cells,
         text: TextDocument { lines: adoption.text.lines, gone: adoption.text.gone, come: adoption.text.come },
         found: adoption
             .found

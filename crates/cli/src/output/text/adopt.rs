@@ -120,7 +120,7 @@ fn spellings(console: &mut Console, spellings: &[SpelledOtherwise]) {
 }
 
 fn entries(console: &mut Console, adoption: &Adoption) {
-    if adoption.proposed.is_empty() {
+    if adoption.proposed.is_empty() && adoption.tables.is_empty() {
         return;
     }
     console.line("");
@@ -132,15 +132,30 @@ fn entries(console: &mut Console, adoption: &Adoption) {
             (fields(entry), Tone::Plain),
         ]);
     }
+    for found in &adoption.tables {
+        let columns = [found.key.as_str()].into_iter().chain(found.columns.iter().map(String::as_str));
+        let columns = values::escape(&columns.collect::<Vec<_>>().join(", "));
+        table.row(vec![
+            (found.entry.to_string(), Tone::Plain),
+            ("table".to_owned(), Tone::Plain),
+            (columns, Tone::Plain),
+        ]);
+    }
     table.keep_whole(0);
     table.lines().iter().for_each(|line| console.line(line));
     console.line("");
-    console.line(format!(
-        "{}, {}, {} of them secret.",
-        counted(adoption.defaults, "default"),
-        counted(adoption.settings, "setting"),
-        adoption.secrets
-    ));
+    if !adoption.proposed.is_empty() {
+        console.line(format!(
+            "{}, {}, {} of them secret.",
+            counted(adoption.defaults, "default"),
+            counted(adoption.settings, "setting"),
+            adoption.secrets
+        ));
+    }
+    for found in &adoption.tables {
+        let (common, own) = (counted(found.common.len(), "row"), counted(found.settings(), "row"));
+        console.line(format!("{}: {common} of all stages, {own} of single ones.", found.entry));
+    }
 }
 
 /// What an entry is.
@@ -214,10 +229,18 @@ fn summary(console: &mut Console, adoption: &Adoption) {
         (true, true) => ", but for what the ledger says otherwise",
         (false, true) => ", but for what is not placed and what the ledger says otherwise",
     };
+    let mut what = Vec::new();
+    if !adoption.files.is_empty() {
+        what.push(format!("{} of {files}", counted(adoption.proven, "value")));
+    }
+    if !adoption.tables.is_empty() {
+        let tables = counted(adoption.tables.len(), "table");
+        what.push(format!("{} of {tables}", counted(adoption.proven_cells, "cell")));
+    }
     let proven = format!(
-        "{}: rendering gives back {} of {files}, each as it was{left_out}.",
+        "{}: rendering gives back {}, each as it was{left_out}.",
         style::good("proven"),
-        counted(adoption.proven, "value")
+        what.join(" and ")
     );
     console.wrapped(&proven, "  ");
     let text = adoption.text;
