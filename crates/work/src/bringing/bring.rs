@@ -52,13 +52,6 @@ impl OnItsWay<'_> {
         self.all.iter().all(Brought::is_well)
     }
 
-    /// Looks whether all of it is there in the end.
-    pub(crate) fn settle(&mut self, bringing: &Bringing<'_>) {
-        let brought = self.all.iter().enumerate().filter(|(_, it)| it.outcome == Outcome::Brought);
-        let brought: Vec<usize> = brought.map(|(index, _)| index).collect();
-        look_back(&self.planned, &brought, bringing, &mut self.all);
-    }
-
     /// What came of it at each outlet.
     pub(crate) fn end(self) -> Vec<Brought> {
         self.all
@@ -89,7 +82,7 @@ impl<'o> Bringer<'o> {
     ) -> Result<Vec<Brought>, Trouble> {
         let mut way = self.send(planned, bringing, purpose)?;
         self.take_up(&mut way, bringing, masking)?;
-        way.settle(bringing);
+        self.settle(&mut way, bringing)?;
         Ok(way.end())
     }
 
@@ -138,7 +131,7 @@ impl<'o> Bringer<'o> {
         Ok(OnItsWay { planned, all, purpose })
     }
 
-    /// Has what was brought taken up, and waits until it is.
+    /// Has what was brought taken up.
     pub(crate) fn take_up(
         &self,
         way: &mut OnItsWay<'_>,
@@ -157,10 +150,27 @@ impl<'o> Bringer<'o> {
             };
             let effect = planned.sight.place.outlet.map(|outlet| &outlet.effect);
             if let (true, Some(effect)) = (is_new, effect) {
-                let of = (bringing.owner, bringing.stage, bringing.from);
+                let of = (bringing.owner, bringing.stage);
                 brought.effect = self.effects.take_up(effect, of, masking)?;
             }
         }
+        Ok(())
+    }
+
+    /// Waits until what was taken up counts, and looks whether all of it is there in the end.
+    pub(crate) fn settle(&self, way: &mut OnItsWay<'_>, bringing: &Bringing<'_>) -> Result<(), Trouble> {
+        for (planned, brought) in way.planned.iter().zip(&mut way.all) {
+            let effect = planned.sight.place.outlet.map(|outlet| &outlet.effect);
+            if let (Some(Ok(())), Some(effect)) = (&brought.effect, effect) {
+                let of = (bringing.owner, bringing.stage, bringing.from);
+                let ready = self.effects.ready(effect, of)?;
+                // Where nothing was woken and nothing is to be seen, nothing is known of it.
+                brought.effect = ready.or(if effect.wake.is_empty() { None } else { Some(Ok(())) });
+            }
+        }
+        let brought = way.all.iter().enumerate().filter(|(_, it)| it.outcome == Outcome::Brought);
+        let brought: Vec<usize> = brought.map(|(index, _)| index).collect();
+        look_back(&way.planned, &brought, bringing, &mut way.all);
         Ok(())
     }
 }

@@ -2,7 +2,7 @@
 //! share it.
 
 use std::collections::BTreeMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use cledger_core::address::Owner;
@@ -24,15 +24,14 @@ pub(crate) struct Effects<'e> {
     probing: Probing<'e>,
     /// When the files were last written that tell that a delivery counts.
     stamps: Mutex<BTreeMap<String, Option<SystemTime>>>,
-    done: Mutex<Done>,
+    /// What came of each program and each call.
+    woken: Mutex<BTreeMap<Call, Result<(), String>>>,
+    /// What came of each look.
+    ready: Mutex<BTreeMap<String, Look>>,
 }
 
-/// What came of each program and each look.
-#[derive(Default)]
-struct Done {
-    woken: BTreeMap<Call, Result<(), String>>,
-    ready: BTreeMap<String, Result<(), String>>,
-}
+/// What came of a look, which whoever is the first has, and the others wait for.
+type Look = Arc<OnceLock<Result<(), String>>>;
 
 /// What has something taken up, with all that it refers to.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -53,13 +52,15 @@ impl<'e> Effects<'e> {
     /// Nothing is taken up yet.
     pub(crate) fn new(opened: &'e Opened, around: &'e Around<'e>, resolver: &'e Resolver<'e>) -> Self {
         let probing = Probing { opened, resolver, trust: &around.trust };
-        Self { ledger: &opened.ledger, around, probing, stamps: Mutex::default(), done: Mutex::default() }
+        let (stamps, woken, ready) = (Mutex::default(), Mutex::default(), Mutex::default());
+        Self { ledger: &opened.ledger, around, probing, stamps, woken, ready }
     }
 
     /// What was taken up so far counts for nothing that is brought from now on.
     pub(crate) fn anew(&self) {
-        *self.stamps.lock().unwrap_or_else(PoisonError::into_inner) = BTreeMap::new();
-        *self.done.lock().unwrap_or_else(PoisonError::into_inner) = Done::default();
+        lock(&self.stamps).clear();
+        lock(&self.woken).clear();
+        lock(&self.ready).clear();
     }
 
     /// Refuses what would be probed afterwards, and may not be reached.
@@ -74,18 +75,18 @@ impl<'e> Effects<'e> {
     pub(super) fn note(&self, effect: &Effecting, owner: &Owner, stage: StageId) -> Result<(), Trouble> {
         if let Some(Ready::File(path)) = &effect.ready {
             let path = self.expanded(path, owner, stage)?;
-            let mut stamps = self.stamps.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut stamps = lock(&self.stamps);
             let stamp = || effect::stamp(&self.around.ledger_folder.join(&path));
             stamps.entry(path.clone()).or_insert_with(stamp);
         }
         Ok(())
     }
 
-    /// Has what was brought of a unit taken up, and waits until it is; nothing where nothing is said of that.
+    /// Has what was brought of a unit taken up; nothing where nothing is said of that.
     pub(super) fn take_up(
         &self,
         effect: &Effecting,
-        (owner, stage, from): (&Owner, StageId, From<'_>),
+        (owner, stage): (&Owner, StageId),
         masking: &Masking,
     ) -> Result<Option<Result<(), String>>, Trouble> {
         if !effect.is_said() {
@@ -94,32 +95,26 @@ impl<'e> Effects<'e> {
         let all = effect.wake.iter().map(|wake| self.call(wake, owner, stage));
         let all: Vec<Call> = all.collect::<Result<_, _>>()?;
         // One after the other: programs that reload the same thing are not to meet.
-        let mut done = self.done.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut counts = Ok(());
-        for call in all {
-            let make = |call: &Call| self.make(call, effect, masking);
-            counts.clone_from(done.woken.entry(call).or_insert_with_key(make));
-            if counts.is_err() {
-                break;
-            }
-        }
-        match (&counts, &effect.ready) {
-            (Err(_), _) | (_, None) => {}
-            (Ok(()), Some(Ready::Probe)) => {
-                let probed = self.probing.wait((owner, stage), from, effect.within);
-                if probed.is_none() && effect.wake.is_empty() {
-                    return Ok(None);
-                }
-                counts = probed.unwrap_or(Ok(()));
-            }
-            (Ok(()), Some(this @ (Ready::Http(text) | Ready::File(text)))) => {
-                let text = self.expanded(text, owner, stage)?;
-                let is_file = matches!(this, Ready::File(_));
-                let wait = |text: &String| self.wait(is_file, text, effect.within);
-                counts.clone_from(done.ready.entry(text).or_insert_with_key(wait));
-            }
-        }
-        Ok(Some(counts))
+        let mut woken = lock(&self.woken);
+        let make = |call: &Call| self.make(call, effect, masking);
+        let mut each = all.into_iter().map(|call| woken.entry(call).or_insert_with_key(make).clone());
+        Ok(Some(each.find(Result::is_err).unwrap_or(Ok(()))))
+    }
+
+    /// Waits until what was taken up of a unit counts; nothing where nobody says what that would show in.
+    pub(super) fn ready(
+        &self,
+        effect: &Effecting,
+        (owner, stage, from): (&Owner, StageId, From<'_>),
+    ) -> Result<Option<Result<(), String>>, Trouble> {
+        let (text, is_file) = match &effect.ready {
+            None => return Ok(None),
+            Some(Ready::Probe) => return Ok(self.probing.wait((owner, stage), from, effect.within)),
+            Some(Ready::Http(text)) => (self.expanded(text, owner, stage)?, false),
+            Some(Ready::File(text)) => (self.expanded(text, owner, stage)?, true),
+        };
+        let look = Arc::clone(lock(&self.ready).entry(text.clone()).or_default());
+        Ok(Some(look.get_or_init(|| self.wait(is_file, &text, effect.within)).clone()))
     }
 
     fn call(&self, wake: &Wake, owner: &Owner, stage: StageId) -> Result<Call, Trouble> {
@@ -150,8 +145,7 @@ impl<'e> Effects<'e> {
 
     fn wait(&self, is_file: bool, text: &str, within: Duration) -> Result<(), String> {
         if is_file {
-            let stamps = self.stamps.lock().unwrap_or_else(PoisonError::into_inner);
-            let before = stamps.get(text).copied().flatten();
+            let before = lock(&self.stamps).get(text).copied().flatten();
             return effect::written_since(self.around.ledger_folder, text, before, within);
         }
         effect::answers(text, &self.around.trust, within)
@@ -161,4 +155,8 @@ impl<'e> Effects<'e> {
         let expanded = text.expand_for(self.ledger, owner, stage);
         Ok(expanded.map_err(|missing| Trouble::usage(missing.to_string()))?.into_owned())
     }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -50,11 +50,11 @@ pub(super) trait Tasks: Sync {
     /// What hides the secrets of all of these: a program that they share may tell those of any.
     fn masking(&self, in_hand: &[(usize, &Self::InHand)]) -> Masking;
 
-    /// Has one taken up, each program once for all units that share it.
+    /// Has one taken up, each program and each call once for all units that share it.
     fn take_up(&self, at: usize, in_hand: &mut Self::InHand, masking: &Masking) -> Result<(), Trouble>;
 
-    /// Looks whether it is as it is to be.
-    fn settle(&self, at: usize, in_hand: &mut Self::InHand);
+    /// Waits until it counts, and looks whether it is as it is to be.
+    fn settle(&self, at: usize, in_hand: &mut Self::InHand) -> Result<(), Trouble>;
 
     /// Records what came of it.
     fn record(&self, at: usize, in_hand: Self::InHand) -> Result<Recorded, Trouble>;
@@ -93,12 +93,13 @@ pub(super) fn all<T: Tasks>(
         });
         (at, taken)
     });
-    let taken_up = taken_up.collect();
-    let settled = each(taken_up, pace.looks, (telling, "looks afterwards"), |(at, mut taken), _| {
-        if let Ok(in_hand) = &mut taken {
-            tasks.settle(at, in_hand);
-        }
-        (at, taken)
+    let taken_up: Vec<(usize, Result<T::InHand, Trouble>)> = taken_up.collect();
+    let settled = each(taken_up, pace.looks, (telling, "looks afterwards"), |(at, taken), _| {
+        let settled = taken.and_then(|mut in_hand| {
+            tasks.settle(at, &mut in_hand)?;
+            Ok(in_hand)
+        });
+        (at, settled)
     });
     // One after the other: the chain of records has their order.
     let record = |(at, settled): (usize, Result<T::InHand, Trouble>)| {

@@ -81,8 +81,8 @@ impl<'a, 'l> Tasks for Deliveries<'_, 'a, 'l> {
         self.delivering.take_up(in_hand, self.plans[at], masking)
     }
 
-    fn settle(&self, at: usize, in_hand: &mut InHand<'a, 'l>) {
-        self.delivering.settle(in_hand, self.plans[at]);
+    fn settle(&self, at: usize, in_hand: &mut InHand<'a, 'l>) -> Result<(), Trouble> {
+        self.delivering.settle(in_hand, self.plans[at])
     }
 
     fn record(&self, at: usize, in_hand: InHand<'a, 'l>) -> Result<Recorded, Trouble> {

@@ -170,10 +170,11 @@ impl<'a, 'l> Delivering<'a, 'l> {
         self.bringer().take_up(way, &bringing, masking)
     }
 
-    /// Looks whether it is there in the end.
-    pub(crate) fn settle(&self, in_hand: &mut InHand<'a, 'l>, plan: &Plan) {
+    /// Waits until it counts, and looks whether it is there in the end.
+    pub(crate) fn settle(&self, in_hand: &mut InHand<'a, 'l>, plan: &Plan) -> Result<(), Trouble> {
         let InHand { whom, grounds, way, .. } = in_hand;
-        way.settle(&grounds.bringing(&self.opened.ledger, whom, &plan.content, Self::from(plan)));
+        let bringing = grounds.bringing(&self.opened.ledger, whom, &plan.content, Self::from(plan));
+        self.bringer().settle(way, &bringing)
     }
 
     /// Records what came of it.

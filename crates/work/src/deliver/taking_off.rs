@@ -120,11 +120,12 @@ impl<'a, 'l> Tasks for Withdrawals<'_, 'a, 'l> {
         self.withdrawing.take_up(in_hand, masking)
     }
 
-    fn settle(&self, _: usize, in_hand: &mut InHand<'a, 'l>) {
+    fn settle(&self, _: usize, in_hand: &mut InHand<'a, 'l>) -> Result<(), Trouble> {
         let InHand { whom, grounds, restored, way, .. } = in_hand;
         let nothing = Content::default();
         let ledger = &self.withdrawing.opened.ledger;
-        way.settle(&grounds.bringing(ledger, whom, &nothing, From::Before(restored)));
+        let bringing = grounds.bringing(ledger, whom, &nothing, From::Before(restored));
+        self.withdrawing.bringer().settle(way, &bringing)
     }
 
     fn record(&self, _: usize, in_hand: InHand<'a, 'l>) -> Result<Recorded, Trouble> {
