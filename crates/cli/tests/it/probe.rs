@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::io::{Read as _, Write as _};
-use std::net::TcpListener;
+use std::net::{TcpListener, TcpStream};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
@@ -265,4 +265,45 @@ fn a_delivery_counts_when_all_comes_out_as_expected_and_is_taken_up_again_until_
     run("deliver gate@prod --write --why now", 0);
     let out = run("deliver gate@prod --again 1 --write --why back", 3).0;
     assert!(out.contains("nothing was probed: the probes know the ledger's values alone"), "{out}");
+}
+
+/// A service that answers once so many wait for it.
+fn answers_together(count: usize) -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    thread::spawn(move || {
+        let mut waiting: Vec<TcpStream> = Vec::new();
+        for mut stream in listener.incoming().flatten() {
+            if stream.read(&mut [0; 2048]).unwrap_or(0) > 0 {
+                stream.set_nonblocking(true).unwrap();
+                waiting.push(stream);
+            }
+            // Who has hung up does not wait.
+            waiting.retain(|stream| stream.peek(&mut [0]).is_err());
+            if waiting.len() == count {
+                for mut stream in waiting.drain(..) {
+                    let _ = stream.write_all(b"HTTP/1.1 200 x\r\nContent-Length: 0\r\n\r\n");
+                }
+            }
+        }
+    });
+    port
+}
+
+#[test]
+fn many_units_are_waited_for_at_once() {
+    let port = answers_together(3);
+    let manifest = "format = 1\nname = \"T\"\n[[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+         [[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"live\"\n\
+         ready = \"probe\"\nwithin = \"60s\"\n";
+    let contract = format!(
+        "[endpoints.board]\nfields.base.default = \"http://127.0.0.1:{port}/\"\n\
+         [[probe]]\nname = \"up\"\nentry = \"board\"\nexpect = \"200\"\n\
+         [[output]]\npath = \"w.env\"\nformat = \"dotenv\"\n"
+    );
+    let units = ["units/a.toml", "units/b.toml", "units/c.toml"].map(|path| (path, contract.as_str()));
+    let files = [("ledger.toml", manifest), ("live/theirs", "")].into_iter().chain(units);
+    let ledger = TestLedger::with(files).with_keys(&["dev"]);
+    let (out, err) = written(&ledger.run("deliver @dev --write --why first --at-once 3"));
+    assert_eq!(out.matches("brought, in effect").count(), 3, "{out}{err}");
 }
