@@ -13,7 +13,10 @@ use std::time::{Duration, Instant};
 
 use rusqlite::config::DbConfig;
 use rusqlite::limits::Limit;
-use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Transaction, TransactionBehavior, params};
+use rusqlite::{
+    Connection, OpenFlags, OptionalExtension as _, ToSql, Transaction, TransactionBehavior, params,
+    params_from_iter,
+};
 
 use super::record::{Entry, Open, Row, entries_of, hash_of, signed, unsigned};
 use super::schema;
@@ -175,18 +178,35 @@ impl SqliteDaybook {
         let (open, cipher_text) =
             if reading == Reading::Content { ("open", cipher_text) } else { ("x''", "NULL") };
         let digests = if reading == Reading::Meta { "NULL" } else { digests };
+        let number = wanted.number.map(signed);
+        let only: [(&str, Option<&dyn ToSql>); 4] = [
+            ("unit", wanted.unit.as_ref().map(|it| it as _)),
+            ("stage", wanted.stage.as_ref().map(|it| it as _)),
+            ("number", number.as_ref().map(|it| it as _)),
+            ("chore", wanted.beside.as_ref().map(|it| it as _)),
+        ];
+        // Only what is asked for stands in the question: its index is used then.
+        let (mut values, mut conditions) = (Vec::new(), vec!["TRUE".to_owned()]);
+        for (column, value) in only {
+            if let Some(value) = value {
+                values.push(value);
+                conditions.push(format!("{column} = ?{}", values.len()));
+            }
+        }
+        if wanted.last {
+            conditions.push(
+                "number > 0 AND number = (SELECT max(number) FROM records
+                 WHERE unit = r.unit AND stage = r.stage AND chore = r.chore)"
+                    .to_owned(),
+            );
+        }
         let query = format!(
             "SELECT place, unit, stage, number, chore, text, hash, {open}, {cipher_text}, {digests} FROM records r
-             WHERE (?1 IS NULL OR unit = ?1) AND (?2 IS NULL OR stage = ?2) AND (?3 IS NULL OR number = ?3)
-             AND (NOT ?4 OR number > 0 AND number = (SELECT max(number) FROM records
-                                      WHERE unit = r.unit AND stage = r.stage AND chore = r.chore))
-             AND (?5 IS NULL OR chore = ?5)
-             ORDER BY place"
+             WHERE {} ORDER BY place",
+            conditions.join(" AND ")
         );
         let mut statement = self.asking().prepare(&query).map_err(failed)?;
-        let values =
-            params![wanted.unit, wanted.stage, wanted.number.map(signed), wanted.last, wanted.beside];
-        let rows = statement.query_map(values, |row| {
+        let rows = statement.query_map(values.as_slice(), |row| {
             Ok(Row {
                 place: row.get(0)?,
                 unit: row.get(1)?,
@@ -296,12 +316,13 @@ impl Daybook for SqliteDaybook {
 
     fn opened(&mut self, of: Option<(&str, &str)>) -> Result<Vec<Open>, DaybookError> {
         let [cipher_text, _, token, hash] = columns(self.version);
+        let only = if of.is_some() { "WHERE unit = ?1 AND stage = ?2" } else { "" };
         let query = format!(
-            "SELECT text, open, {cipher_text}, {token}, {hash} FROM opened
-             WHERE ?1 IS NULL OR unit = ?1 AND stage = ?2 ORDER BY unit, stage"
+            "SELECT text, open, {cipher_text}, {token}, {hash} FROM opened {only} ORDER BY unit, stage"
         );
+        let values: Vec<&str> = of.into_iter().flat_map(|(unit, stage)| [unit, stage]).collect();
         let mut statement = self.asking().prepare(&query).map_err(failed)?;
-        let rows = statement.query_map(params![of.map(|of| of.0), of.map(|of| of.1)], |row| {
+        let rows = statement.query_map(params_from_iter(values), |row| {
             let packed = Packed { open: row.get(1)?, cipher_text: row.get(2)?, digests: None };
             Ok((row.get(0)?, packed, row.get(3)?, row.get(4)?))
         });
