@@ -14,8 +14,8 @@ use std::time::{Duration, Instant};
 use rusqlite::config::DbConfig;
 use rusqlite::limits::Limit;
 use rusqlite::{
-    Connection, OpenFlags, OptionalExtension as _, ToSql, Transaction, TransactionBehavior, params,
-    params_from_iter,
+    Connection, OpenFlags, OptionalExtension as _, StatementStatus, ToSql, Transaction, TransactionBehavior,
+    params, params_from_iter,
 };
 
 use super::record::{Entry, Open, Row, entries_of, hash_of, signed, unsigned};
@@ -220,7 +220,10 @@ impl SqliteDaybook {
                 digests: row.get(9)?,
             })
         });
-        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
+        let rows = rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed);
+        let passed_over = statement.get_status(StatementStatus::FullscanStep);
+        debug_assert!(wanted.unit.is_none() || passed_over == 0, "records of others are read through");
+        rows
     }
 }
 
