@@ -107,19 +107,38 @@ impl Borrow<str> for Name {
 /// Nearness is the Damerau-Levenshtein distance (restricted): one, or at most a third of the longer
 /// text.
 pub fn nearest<'a>(wanted: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let length = wanted.chars().count();
+    let is_near = |distance: usize, name: &str| {
+        let longer = length.max(name.len());
+        distance * 3 <= longer || distance == 1 && longer > 1
+    };
     known
         .into_iter()
+        // Most are far off, as can be seen without looking closely.
+        .filter(|name| is_near(least_distance(wanted, name), name))
         .map(|name| (strsim::osa_distance(wanted, name), name))
-        .filter(|&(distance, name)| {
-            let longer = wanted.chars().count().max(name.len());
-            distance * 3 <= longer || distance == 1 && longer > 1
-        })
+        .filter(|&(distance, name)| is_near(distance, name))
         .min()
         .map(|(_, name)| name)
 }
 
+/// What two texts are apart at the least: as many changes as it takes for both to have the same characters, in whatever
+/// order. Of texts beyond ASCII nothing is said.
+fn least_distance(one: &str, other: &str) -> usize {
+    if !one.is_ascii() || !other.is_ascii() {
+        return 0;
+    }
+    let mut counts = [0_i32; 128];
+    one.bytes().for_each(|byte| counts[usize::from(byte)] += 1);
+    other.bytes().for_each(|byte| counts[usize::from(byte)] -= 1);
+    let of = |sign: i32| counts.iter().map(|count| (count * sign).max(0).unsigned_abs()).sum::<u32>();
+    u32::max(of(1), of(-1)).try_into().unwrap_or(usize::MAX)
+}
+
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
 
     #[test]
@@ -142,5 +161,13 @@ mod tests {
         assert_eq!(nearest("database", known), None);
         assert_eq!(nearest("bd", ["db", "x"]), Some("db"));
         assert_eq!(nearest("y", ["db", "x"]), None);
+    }
+
+    proptest! {
+        /// What is passed over without looking closely would not have been near.
+        #[test]
+        fn nothing_near_is_passed_over(one in "[a-c]{0,9}|[a-zé_]{0,6}", other in "[a-c]{0,9}|[a-zé_]{0,6}") {
+            prop_assert!(least_distance(&one, &other) <= strsim::osa_distance(&one, &other));
+        }
     }
 }

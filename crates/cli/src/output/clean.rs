@@ -16,7 +16,8 @@ const COLORS: [&str; 16] = [
 
 /// Output of several lines with everything escaped that is neither a line end nor one of our colours.
 pub(crate) fn clean(text: &str) -> Cow<'_, str> {
-    if !text.contains(|c| is_hidden(c) && c != '\n') {
+    let is_plain = |byte: u8| matches!(byte, b' '..=b'~' | b'\n');
+    if text.bytes().all(is_plain) || !text.contains(|c| is_hidden(c) && c != '\n') {
         return Cow::Borrowed(text);
     }
     let mut cleaned = String::with_capacity(text.len() + 16);
