@@ -52,7 +52,8 @@ impl RowsReach {
 
 impl Rows<'_> {
     fn judge(&mut self, steps: &[Step<'_>]) -> Result<Foreseen, Failure> {
-        if let Some(refused) = alike(steps) {
+        let coming = coming(steps);
+        if let Some(refused) = alike(steps).or_else(|| left_behind(steps, &coming)) {
             return Ok(Foreseen { refused: Some(refused), not_asked: Vec::new() });
         }
         let mut referring = BTreeMap::new();
@@ -67,7 +68,6 @@ impl Rows<'_> {
         for question in &questions {
             of_table.entry(question.about.table()).or_default().push(question);
         }
-        let coming = coming(steps);
         let (mut refused, mut not_asked) = (Vec::new(), Vec::new());
         for (table, questions) in of_table {
             for some in questions.chunks(AT_ONCE) {
@@ -258,6 +258,31 @@ fn coming<'s>(steps: &'s [Step<'s>]) -> Coming<'s> {
         }
     }
     coming
+}
+
+/// A row that goes, or is to hold something else, although one that is written needs it as it is.
+fn left_behind(steps: &[Step<'_>], coming: &Coming<'_>) -> Option<String> {
+    let mut needed = HashMap::new();
+    for step in steps {
+        for reference in &step.table.constraints.references {
+            if let Some(tuple) = step.gained(&reference.columns) {
+                needed.insert((&reference.to, &reference.others, tuple), (&step.what, reference));
+            }
+        }
+    }
+    let references = referred(steps);
+    steps.iter().find_map(|step| {
+        let table = &step.table.constraints.table;
+        references.iter().filter(|it| it.to == *table).find_map(|it| {
+            let lost = step.lost(&it.others)?;
+            let (other, reference) = needed.get(&(table, &it.others, lost.clone()))?;
+            if coming.contains_key(&(table, &it.others, lost)) {
+                return None;
+            }
+            let (what, columns, name) = (&step.what, in_words(&reference.columns), &reference.name);
+            Some(format!("{what}: {other} is to refer to it in {columns} (`{name}`)"))
+        })
+    })
 }
 
 /// Refusals as one text, which does not name all of many.

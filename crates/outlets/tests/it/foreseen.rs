@@ -113,6 +113,11 @@ fn what_other_rows_and_tables_say_to_a_change_is_seen_before_it_is_made() {
                 "berths` has no row for what is to be in `beside`",
             ),
             (&all, &["2"], "`quays`, row `1`: rows of"),
+            (
+                &["1 1 east 2", "2 1 west -", "3 2 south -"],
+                &["1"],
+                "`quays`, row `2`: `berths`, row `3` is to refer to it in `quay`",
+            ),
             (&[all[0], all[1], all[2], "9 1 mole -"], &["1", "2"], "`berths`, row `9`: another row of"),
         ] {
             let (foreseen, brought) = tried(&base, &of, &first, &values(berths, quays));
@@ -172,7 +177,7 @@ fn state() -> impl Strategy<Value = Values> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(150))]
+    #![proptest_config(ProptestConfig::with_cases(400))]
 
     #[test]
     fn what_is_foreseen_is_what_becomes_of_it(first in state(), second in state()) {
