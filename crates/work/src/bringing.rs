@@ -2,7 +2,7 @@
 //!
 //! `baseline` knows what was last brought to each outlet, `sight` looks at what is there, `forms` and `part` read
 //! both as names and values, `plan` says name by name what is there, whose it is and what is to be there (`at`),
-//! `rules` what stays as it is there, `before` keeps what is overwritten, `bring` brings it and looks again.
+//! `foresight` what tables say to that, `rules` what stays as it is there, `before` keeps what is overwritten, `bring` brings it and looks again.
 
 pub mod at;
 pub(crate) mod baseline;
@@ -10,6 +10,7 @@ pub(crate) mod before;
 pub(crate) mod bring;
 pub mod brought;
 pub(crate) mod effects;
+mod foresight;
 pub(crate) mod forms;
 pub(crate) mod grounds;
 mod load;

@@ -7,9 +7,7 @@ use cledger_core::model::{Ledger, OutletKind, StageId};
 use cledger_core::output::OutputName;
 use cledger_core::tree::Tree;
 use cledger_core::value::{Held as HeldValue, Value};
-use cledger_outlets::Foreseen;
-use cledger_outlets::held::{Asked, Held, Values};
-use cledger_outlets::reach::Reach;
+use cledger_outlets::held::{Held, Values};
 use cledger_store::daybook::{Content, Left};
 use zeroize::Zeroizing;
 
@@ -136,33 +134,6 @@ impl<'l> Planned<'l> {
         };
         planned.foresee(&bringing.owner.to_string());
         planned
-    }
-
-    /// Says whether tables take what is to be brought there, as far as that can be seen: from their columns, and from
-    /// other rows.
-    fn foresee(&mut self, owner: &str) {
-        let source = &self.sight.place.source;
-        let (Some(tables), Some(Asked::Rows(of)), Reach::Rows(reach)) =
-            (&self.sight.tables, source.asked.get(owner), source.reach_of(owner))
-        else {
-            return;
-        };
-        let nothing = Values::new();
-        let seen = if let Held::Rows(values) = &self.sight.held { values } else { &nothing };
-        for part in &self.parts {
-            let End::Changed(changes) = &part.end else { continue };
-            let foreseen = match tables.takes(of, seen, changes) {
-                Ok(()) => reach.foresee(of, seen, changes, source.limit),
-                Err(failure) => Ok(Foreseen { refused: Some(failure.to_string()), not_asked: Vec::new() }),
-            };
-            match foreseen {
-                Ok(foreseen) => {
-                    self.at.refused = foreseen.refused;
-                    self.at.not_asked = foreseen.not_asked;
-                }
-                Err(failure) => self.at.not_asked = vec![failure.to_string()],
-            }
-        }
     }
 
     /// Leaves all of it as it is: its place is another unit's by now.
