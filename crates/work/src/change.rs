@@ -5,7 +5,7 @@ pub(crate) mod concerned;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use cledger_core::address::Owner;
@@ -24,6 +24,7 @@ pub(crate) use self::concerned::Concerns;
 use crate::differing::differing;
 use crate::folio::CAME;
 use crate::opened::Opened;
+use crate::several::lock;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
 
@@ -197,7 +198,7 @@ impl Changing {
     pub(crate) fn read_after(&self, changed: &Changed) -> Result<Ledger, Trouble> {
         let spoiling = |unreadable| Trouble::Spoiling(Box::new(unreadable));
         let tree = Overlay::new(&self.disk, changed);
-        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut last = lock(&self.last);
         // Only what that change said of files counts, and not what it left as it was.
         let known = last.take().filter(|(known, _)| known.keys().all(|path| changed.contains_key(path)));
         let mut after = match known {

@@ -4,7 +4,7 @@ mod asked;
 mod follow;
 mod live;
 mod new_name;
-pub(crate) mod rows;
+mod rows;
 mod take;
 mod taking;
 mod wanted;

@@ -40,6 +40,7 @@ pub mod init;
 pub mod keys;
 mod known;
 pub mod live_names;
+mod lookup_rows;
 pub mod matrix;
 pub mod meant;
 pub mod opened;

@@ -43,7 +43,8 @@ fn next<I: Iterator>(waiting: &Mutex<I>) -> Option<I::Item> {
     lock(waiting).next()
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+/// Takes a lock. Whoever has failed with it has left nothing half done that others would see.
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 

@@ -1,10 +1,12 @@
 //! One daybook that several deliveries use at once. Each question is short, and they take turns.
 
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard};
 
 use cledger_store::daybook::{
     Daybook, DaybookError, Entry, Meta, Open, Packed, Record, Resealed, Wanted, WrappedKey,
 };
+
+use crate::several::lock;
 
 /// A daybook that is shared.
 #[derive(Clone)]
@@ -16,7 +18,7 @@ impl SharedBook {
     }
 
     fn book(&self) -> MutexGuard<'_, Box<dyn Daybook>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        lock(&self.0)
     }
 }
 

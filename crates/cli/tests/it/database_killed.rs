@@ -52,7 +52,9 @@ fn killed_everywhere(kind: &'static str, server: &Server, rows: &mut dyn FnMut()
     let deliver = |more: &str| written(&ledger.run(&format!("deliver desk@dev --write --why next {more}")));
     ledger.write("url", url(server.port));
     deliver("");
-    for at in 1.. {
+    let mut at = 0;
+    loop {
+        at += 1;
         ledger.run(&format!("set desk/count@dev={at}")).code(0);
         let (sender, stopped) = channel();
         let said = |text: &[u8], what: &str| text.windows(what.len()).any(|some| some == what.as_bytes());
@@ -102,7 +104,6 @@ fn killed_everywhere(kind: &'static str, server: &Server, rows: &mut dyn FnMut()
             return at;
         }
     }
-    0
 }
 
 #[test]

@@ -8,7 +8,6 @@ use jiff::Timestamp;
 use zeroize::Zeroizing;
 
 use super::column::Column;
-use super::connection::Access;
 use super::constraint::{Reference, Unique};
 use super::statement::Statement;
 use super::step::{Doing, Step, Tuple, in_order, referred, steps};
@@ -42,7 +41,7 @@ impl RowsReach {
         changes: &[RowChange],
         limit: Duration,
     ) -> Result<Foreseen, Failure> {
-        let mut rows = Rows::of(self, Access::Read, Deadline::within(limit))?;
+        let mut rows = Rows::to_read(self, Deadline::within(limit))?;
         rows.sees_constraints = true;
         let tables = rows.tables(of)?;
         let steps = in_order(steps(&tables, of, seen, changes, (&*rows.database, Timestamp::now()))?);
@@ -235,11 +234,11 @@ impl Question<'_> {
     /// Whether one of the rows that were found is still so after this step and those before it.
     fn stands(&self, steps: &[Step<'_>], found: &[Found]) -> bool {
         let (table, columns) = (self.about.table(), self.about.columns());
-        let done: Vec<&Step<'_>> = steps[..=self.step]
-            .iter()
-            .filter(|step| step.table.constraints.table == table && step.loses(columns))
-            .collect();
-        found.iter().any(|row| !done.iter().any(|step| is_row(step, row)))
+        let of_table = |step: &&Step<'_>| step.table.constraints.table == table;
+        found.iter().any(|row| {
+            let mut done = steps[..=self.step].iter().filter(of_table);
+            !done.any(|step| is_row(step, row) && step.loses(columns))
+        })
     }
 }
 

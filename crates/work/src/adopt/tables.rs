@@ -13,7 +13,7 @@ use cledger_store::{Edit, Target, What, literal, within_setting};
 use zeroize::Zeroizing;
 
 use crate::adopt::not_read::NotRead;
-use crate::drift::rows::{cells, rows_of, texts};
+use crate::lookup_rows::{cells, rows_of, texts};
 
 /// What an outlet has of a lookup table.
 #[derive(Debug)]
@@ -72,16 +72,22 @@ pub(super) fn put_together(
     for (stage, there) in found {
         let TableThere { entry, key, columns, outlet, text } = there;
         let rows = rows_of(&Value::text(&text)).unwrap_or_default();
-        let known = Known::of(resolver, unit, &entry);
+        let known = InContract::of(resolver, unit, &entry);
         if known.as_ref().is_some_and(|known| known.is_alike(stage, &key, &rows)) {
             continue;
         }
         let before = tables.get(&entry).and_then(|table| table.rows.get(&stage));
-        let reason =
-            known.map(|known| known.reason(name, &entry)).or_else(|| unwritable(&rows)).or_else(|| {
-                let other = &before.filter(|before| before.rows != rows)?.outlet;
-                Some(format!("outlet `{other}` has other rows of it in the same stage"))
-            });
+        let otherwise = || {
+            let other = &before.filter(|before| before.rows != rows)?.outlet;
+            Some(format!("outlet `{other}` has other rows of it in the same stage: adopt from one of them"))
+        };
+        let by_hand = || {
+            let columns = [key.as_str()].into_iter().chain(columns.iter().map(String::as_str));
+            let columns = columns.collect::<Vec<_>>().join(",");
+            format!("declare it (cledger add table {name}/{entry} --columns {columns} --key {key})")
+        };
+        let reason = known.map(|known| known.reason(name, &entry));
+        let reason = reason.or_else(|| unwritable(&rows, &by_hand)).or_else(otherwise);
         if let Some(reason) = reason {
             if left.insert((entry.clone(), outlet.clone())) {
                 not_read.push(NotRead { path: format!("outlet:{outlet} {entry}"), reason });
@@ -110,14 +116,14 @@ pub(super) fn put_together(
 }
 
 /// An entry that the unit has already.
-struct Known<'r, 'l> {
+struct InContract<'r, 'l> {
     resolver: &'r Resolver<'l>,
     unit: UnitId,
     /// Where it is a lookup table.
     slot: Option<Slot>,
 }
 
-impl<'r, 'l> Known<'r, 'l> {
+impl<'r, 'l> InContract<'r, 'l> {
     fn of(resolver: &'r Resolver<'l>, unit: Option<UnitId>, entry: &Name) -> Option<Self> {
         let (unit, ledger) = (unit?, resolver.ledger());
         let subject = Subject::Unit(unit, None);
@@ -138,9 +144,12 @@ impl<'r, 'l> Known<'r, 'l> {
     fn reason(&self, name: &Name, entry: &Name) -> String {
         match self.slot {
             Some(_) => format!(
-                "the contract has it, with other rows: take these (cledger drift --take '{name}/{entry}@*' --write)"
+                "the contract has it: take the rows that differ (cledger drift --take '{name}/{entry}@*' --write)"
             ),
-            None => format!("its rows are a lookup table, and `{name}/{entry}` is none"),
+            None => format!(
+                "its rows are a lookup table, and `{name}/{entry}` is none: call that otherwise (cledger rename \
+                 {name}/{entry} NEW-NAME)"
+            ),
         }
     }
 }
@@ -149,21 +158,25 @@ impl<'r, 'l> Known<'r, 'l> {
 fn has_rows(session: &mut Session<'_, '_>, field: FieldId, key: &str, rows: &Branch) -> bool {
     let outcome = session.outcome(field);
     let now = outcome.value().and_then(Effective::expose).and_then(rows_of).unwrap_or_default();
-    let is_same = |row: &str| cells(&now, row, key).as_ref().map(texts) == said(rows, row);
+    let said = |rows: &Branch, row: &str| cells(rows, row, key).as_ref().map(texts);
+    let is_same = |row: &str| said(&now, row) == said(rows, row);
     now.len() == rows.len() && rows.keys().all(|row| is_same(row))
 }
 
 /// Why rows cannot stand in a ledger, or may not do so in plain text.
-fn unwritable(rows: &Branch) -> Option<String> {
+fn unwritable(rows: &Branch, by_hand: &dyn Fn() -> String) -> Option<String> {
     if let Some(key) = rows.keys().find(|key| key.contains("${")) {
-        return Some(format!("the key `{key}` of a row would be a reference in a ledger"));
+        return Some(format!(
+            "the key `{key}` of a row would be a reference in a ledger: give it another one there"
+        ));
     }
     let cells = rows.values().filter_map(|row| if let Value::Map(cells) = row { Some(cells) } else { None });
     let is_secret = |(column, cell): &(&_, &Value)| looks_secret(&[ToString::to_string(*column)], cell);
     let (column, _) = cells.flatten().find(is_secret)?;
     Some(format!(
-        "its column `{column}` seems to hold secrets, and rows stand in plain text: declare the table (cledger add \
-         table), and set what its rows are made of"
+        "its column `{column}` seems to hold secrets, and rows stand in plain text: {}, and set what its rows are made \
+         of",
+        by_hand()
     ))
 }
 
@@ -172,8 +185,8 @@ impl FoundTable {
     fn part(&mut self, stages: &[StageId], no_defaults: bool) {
         self.is_optional = stages.iter().any(|stage| !self.rows.contains_key(stage));
         let first = self.rows.values().next().map(|first| first.rows.clone()).unwrap_or_default();
-        let has = |rows: &OfStage, key: &str| said(&rows.rows, key) == said(&first, key);
-        let is_common = |key: &str| self.rows.values().all(|rows| has(rows, key));
+        let said = |rows: &Branch, row: &str| cells(rows, row, &self.key).as_ref().map(texts);
+        let is_common = |row: &str| self.rows.values().all(|it| said(&it.rows, row) == said(&first, row));
         if !self.is_optional && !no_defaults {
             self.common = first
                 .iter()
@@ -260,13 +273,5 @@ impl FoundTable {
     /// What each stage has, where it has it: as it is kept.
     pub(super) fn there(&self) -> impl Iterator<Item = (StageId, &str, &Zeroizing<String>)> {
         self.rows.iter().map(|(stage, rows)| (*stage, rows.outlet.as_str(), &rows.text))
-    }
-}
-
-/// What a row says, cell by cell.
-fn said(rows: &Branch, key: &str) -> Option<Vec<(String, String)>> {
-    match rows.get(key)? {
-        Value::Map(cells) => Some(texts(cells)),
-        _ => None,
     }
 }

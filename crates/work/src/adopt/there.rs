@@ -49,7 +49,7 @@ pub(crate) enum FoundPlace {
 
 /// What was found of the unit.
 #[derive(Default)]
-pub(super) struct Contents {
+pub(super) struct FoundOfUnit {
     /// Where it was found, its path, its text.
     pub(super) texts: Vec<(FoundAt, String, Zeroizing<String>)>,
     /// The lookup tables that have a table of their own.
@@ -66,16 +66,16 @@ pub(crate) struct There<'k> {
 
 impl There<'_> {
     /// What an outlet or a capture has of the unit, if one is meant; of outlets without files one each.
-    pub(super) fn texts(&self, source: &str, stage: StageId) -> Result<Option<Contents>, Trouble> {
+    pub(super) fn texts(&self, source: &str, stage: StageId) -> Result<Option<FoundOfUnit>, Trouble> {
         if let Some(name) = source.strip_prefix(OUTLET) {
             return self.of_outlet(name, stage).map(Some);
         }
         source.strip_prefix(CAPTURE).map(|path| self.of_capture(Path::new(path))).transpose()
     }
 
-    fn of_capture(&self, path: &Path) -> Result<Contents, Trouble> {
+    fn of_capture(&self, path: &Path) -> Result<FoundOfUnit, Trouble> {
         let captured = Captured::read(path, self.keys)?;
-        let mut texts = Contents::default();
+        let mut texts = FoundOfUnit::default();
         for outlet in &captured.file.outlets {
             let mut found = captured.of(outlet.name.as_str(), &BTreeMap::new());
             let veiled = |((owner, _), veiled): (&(String, String), &Vec<_>)| {
@@ -100,7 +100,7 @@ impl There<'_> {
         Ok(texts)
     }
 
-    fn of_outlet(&self, name: &str, stage: StageId) -> Result<Contents, Trouble> {
+    fn of_outlet(&self, name: &str, stage: StageId) -> Result<FoundOfUnit, Trouble> {
         let ledger = &self.opened.ledger;
         let stage_name = &ledger.stage(stage).name;
         let owner = Owner::Unit(self.unit.clone(), None);
@@ -121,7 +121,7 @@ impl There<'_> {
         let asked = [Beside { place, whole: BTreeSet::from([owner]), files: BTreeMap::new() }];
         let found = read_beside(&asked, ledger, &*self.opened.at.telling)?.into_iter().flatten().next();
         let source = format!("{OUTLET}{name}");
-        let mut texts = Contents::default();
+        let mut texts = FoundOfUnit::default();
         match found {
             Some((_, Held::NotKnown(reason))) => {
                 let message = format!(
@@ -144,7 +144,7 @@ impl There<'_> {
     }
 }
 
-impl Contents {
+impl FoundOfUnit {
     /// Takes the lookup tables out that have a table of their own there.
     fn part(&mut self, outlet: &Outlet, held: &mut Held) {
         let (OutletKind::Rows(rows), Held::Rows(values)) = (&outlet.kind, held) else { return };

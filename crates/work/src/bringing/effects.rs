@@ -2,7 +2,7 @@
 //! share it.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock};
 use std::time::{Duration, SystemTime};
 
 use cledger_core::address::Owner;
@@ -15,6 +15,7 @@ use crate::bringing::plan::From;
 use crate::bringing::probing::Probing;
 use crate::opened::Opened;
 use crate::reality::around::Around;
+use crate::several::lock;
 use crate::trouble::Trouble;
 
 /// What has units take up what was brought.
@@ -155,8 +156,4 @@ impl<'e> Effects<'e> {
         let expanded = text.expand_for(self.ledger, owner, stage);
         Ok(expanded.map_err(|missing| Trouble::usage(missing.to_string()))?.into_owned())
     }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -1,7 +1,7 @@
 //! Deliveries that are made at once.
 
 use std::collections::BTreeMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::Mutex;
 
 use cledger_outlets::effect::Masking;
 
@@ -10,6 +10,7 @@ use crate::deliver::delivering::{Delivering, InHand, Recorded};
 use crate::deliver::outcome::Delivery;
 use crate::deliver::plan::Plan;
 use crate::reality::masking::masking_of;
+use crate::several::lock;
 use crate::shared_book::Held;
 use crate::trouble::Trouble;
 
@@ -50,7 +51,7 @@ impl<'a, 'l> Tasks for Deliveries<'_, 'a, 'l> {
 
     fn bring(&self, at: usize, why: &str) -> Result<InHand<'a, 'l>, Trouble> {
         let plan = self.plans[at];
-        let held = self.held.lock().unwrap_or_else(PoisonError::into_inner).remove(&at);
+        let held = lock(&self.held).remove(&at);
         let held = held.map_or_else(|| self.delivering.hold(plan), Ok)?;
         self.delivering.bring(plan, why, held)
     }

@@ -201,7 +201,7 @@ pub(crate) fn edits<'p>(
         format!("`{owner}@{stage}` would lose what is {what}: `{first}`{more} at outlet {}", outlet.outlet);
     let takes = name.address.as_deref().map_or_else(
         || format!("`cledger drift {owner}@{stage}` shows it"),
-        |address| format!("take it into the ledger: cledger drift --take {address}"),
+        |address| format!("take it into the ledger, and deliver that: cledger drift --take {address}"),
     );
     let help = format!("{takes}; leave it this once: --leave {first}; or overwrite it: --overwrite-edits");
     Err(Trouble::refused(message).help(help))

@@ -1,7 +1,7 @@
 //! The way to an outlet, with addresses and tokens fetched from where they are kept.
 
 use std::path::Path;
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::model::{
@@ -13,6 +13,7 @@ use cledger_outlets::{OAuth, Trust};
 use zeroize::Zeroizing;
 
 use crate::reality::around::{Around, Tokens};
+use crate::several::lock;
 
 /// What the texts of a way are read with: whose they are, and where what does not stand in the ledger comes from.
 #[derive(Clone)]
@@ -104,7 +105,7 @@ impl<'l> Reading<'l> {
                 let (url, client) = (self.text(&oauth.url, owner)?, self.text(&oauth.client, owner)?);
                 let source = self.text(&oauth.secret, owner)?;
                 let key = format!("{url}\n{client}\n{source}\n{}", scope.as_deref().unwrap_or_default());
-                let mut known = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
+                let mut known = lock(&self.tokens);
                 if let Some(known) = known.get(&key) {
                     return Ok(HttpLogin::OAuth(Arc::clone(known)));
                 }

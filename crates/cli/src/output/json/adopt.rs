@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use cledger_core::adopt::Spelled;
+use cledger_core::adopt::{Proposed, ProposedField, Spelled};
+use cledger_core::name::Name;
 use serde::Serialize;
 
 use super::FORMAT;
@@ -11,6 +12,7 @@ use cledger_work::adopt::adoption::{Adoption, SpelledOtherwise};
 use cledger_work::adopt::differing::{Differing, Fate};
 use cledger_work::adopt::found::FoundThere;
 use cledger_work::adopt::not_read::NotRead;
+use cledger_work::adopt::tables::FoundTable;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Document<'a> {
@@ -92,6 +94,16 @@ struct FoundDocument<'a> {
     state: &'static str,
 }
 
+fn found((stage, there): &(Name, FoundThere)) -> FoundDocument<'_> {
+    let name = match there {
+        FoundThere::ToRecord => "to-record",
+        FoundThere::Recorded => "recorded",
+        FoundThere::HasRecords => "has-records",
+        FoundThere::NoKey => "no-key",
+    };
+    FoundDocument { stage: stage.as_str(), state: name }
+}
+
 #[derive(Debug, Serialize)]
 struct FileDocument<'a> {
     path: &'a str,
@@ -115,6 +127,21 @@ struct FieldDocument<'a> {
     settings: usize,
 }
 
+fn entry(entry: &Proposed) -> EntryDocument<'_> {
+    let fields = entry.fields.iter().map(field).collect();
+    EntryDocument { name: entry.name.as_str(), kind: kind(&entry.kind), fields }
+}
+
+fn field(field: &ProposedField) -> FieldDocument<'_> {
+    FieldDocument {
+        name: field.name.as_ref().map(Name::as_str),
+        r#type: field.this_type.name(),
+        secret: field.secret,
+        default: field.default.is_some(),
+        settings: field.settings.len(),
+    }
+}
+
 /// A lookup table that has a table of its own at an outlet.
 #[derive(Debug, Serialize)]
 struct TableDocument<'a> {
@@ -124,6 +151,16 @@ struct TableDocument<'a> {
     /// How many rows all stages have, and how many are settings.
     common: usize,
     settings: usize,
+}
+
+fn table(table: &FoundTable) -> TableDocument<'_> {
+    TableDocument {
+        name: table.entry.as_str(),
+        key: &table.key,
+        columns: &table.columns,
+        common: table.common.len(),
+        settings: table.settings(),
+    }
 }
 
 #[derive(Debug, Serialize)]
@@ -174,21 +211,6 @@ struct TextDocument {
 }
 
 pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
-    let entries = adoption.proposed.iter().map(|entry| EntryDocument {
-        name: entry.name.as_str(),
-        kind: kind(&entry.kind),
-        fields: entry
-            .fields
-            .iter()
-            .map(|it| FieldDocument {
-                name: it.name.as_ref().map(cledger_core::name::Name::as_str),
-                r#type: it.this_type.name(),
-                secret: it.secret,
-                default: it.default.is_some(),
-                settings: it.settings.len(),
-            })
-            .collect(),
-    });
     let files = adoption.files.iter();
     Document {
         format: FORMAT,
@@ -198,18 +220,8 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
         files: files
             .map(|(path, stage, format)| FileDocument { path, stage: stage.as_str(), format: format.name() })
             .collect(),
-        entries: entries.collect(),
-        tables: adoption
-            .tables
-            .iter()
-            .map(|table| TableDocument {
-                name: table.entry.as_str(),
-                key: &table.key,
-                columns: &table.columns,
-                common: table.common.len(),
-                settings: table.settings(),
-            })
-            .collect(),
+        entries: adoption.proposed.iter().map(entry).collect(),
+        tables: adoption.tables.iter().map(table).collect(),
         same: adoption.same,
         differing: adoption.differing.iter().map(differing).collect(),
         spellings: adoption.spellings.iter().map(spelling).collect(),
@@ -218,7 +230,7 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
             .iter()
             .map(|(field, stages)| MissingDocument {
                 field,
-                stages: stages.iter().map(cledger_core::name::Name::as_str).collect(),
+                stages: stages.iter().map(Name::as_str).collect(),
             })
             .collect(),
         not_placed: adoption
@@ -247,18 +259,6 @@ pub(crate) fn document(adoption: &Adoption) -> Document<'_> {
         proven: adoption.proven,
         proven_cells: adoption.proven_cells,
         text: TextDocument { lines: adoption.text.lines, gone: adoption.text.gone, come: adoption.text.come },
-        found: adoption
-            .found
-            .iter()
-            .map(|(stage, there)| FoundDocument {
-                stage: stage.as_str(),
-                state: match there {
-                    FoundThere::ToRecord => "to-record",
-                    FoundThere::Recorded => "recorded",
-                    FoundThere::HasRecords => "has-records",
-                    FoundThere::NoKey => "no-key",
-                },
-            })
-            .collect(),
+        found: adoption.found.iter().map(found).collect(),
     }
 }
