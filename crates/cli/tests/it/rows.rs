@@ -303,3 +303,52 @@ fn a_unit_with_lookup_tables_begins_from_the_databases_of_its_stages() {
     assert!(out.contains("its column `label` seems to hold secrets"), "{out}");
     assert!(out.contains("(cledger add table desk/fares --columns code,price,label --key code)"), "{out}");
 }
+
+#[test]
+fn what_other_rows_do_not_let_be_is_in_the_plan_and_nothing_is_written() {
+    let ledger = harbour();
+    run(
+        &ledger,
+        "CREATE TABLE labels (label TEXT PRIMARY KEY); INSERT INTO labels VALUES (''); DROP TABLE fares;
+         CREATE TABLE fares (id INTEGER PRIMARY KEY, company TEXT NOT NULL, code TEXT NOT NULL,
+         amount DECIMAL(8, 2) NOT NULL UNIQUE, label TEXT REFERENCES labels (label), UNIQUE (company, code));
+         INSERT INTO fares (company, code, amount) VALUES ('others', 'adult', 6)",
+    );
+    let before = rows(&ledger);
+    let (out, _) = written(&ledger.run("deliver desk@dev").code(3));
+    for refused in [
+        "not taken: `fares`, row `adult`: `main.labels` has no row for what is to be in `label`",
+        "; `fares`, row `child`: another row of `main.fares` has the same in `amount`, and no two may",
+    ] {
+        assert!(out.contains(refused), "{refused}: {out}");
+    }
+    let (out, _) = written(&ledger.run_in_80("deliver desk@dev").code(3));
+    assert!(out.lines().all(|line| line.chars().count() <= 80), "{out}");
+    let (out, _) = written(&ledger.run("deliver desk@dev --json").code(3));
+    let document: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let plan = &document["deliveries"][0]["plan"][0];
+    assert!(
+        plan["refused"].as_str().unwrap().contains("labels") && plan["not_asked"] == serde_json::json!([])
+    );
+    let (_, err) = written(&ledger.run("deliver desk@dev --write --why first").code(3));
+    assert!(
+        err.contains("does not take `desk@dev`, and nothing is brought") && !err.contains("12.5"),
+        "{err}"
+    );
+    assert_eq!(rows(&ledger), before);
+}
+
+#[test]
+fn a_hand_edit_that_was_taken_and_delivered_holds_no_withdrawal_up() {
+    let ledger = harbour();
+    let before = rows(&ledger);
+    ledger.run("deliver desk@dev --write --why first").code(0);
+    run(&ledger, "UPDATE options SET val = '9m' WHERE key = 'hold' AND tenant LIKE 'development%'");
+    let (_, err) = written(&ledger.run("withdraw desk@dev --write --why over").code(4));
+    let remedy = "take it into the ledger, and deliver that: cledger drift --take desk/hold@dev;";
+    assert!(err.contains(remedy), "{err}");
+    ledger.run("drift --take desk/hold@dev --write").code(0);
+    ledger.run("deliver desk@dev --write --why taken").code(0);
+    ledger.run("withdraw desk@dev --write --why over").code(0);
+    assert_eq!(rows(&ledger), before);
+}

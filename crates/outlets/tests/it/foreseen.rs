@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use cledger_core::delivery::{RowChange, row_changes};
-use cledger_core::model::Database;
+use cledger_core::model::{Database, RowColumns};
 use cledger_outlets::Foreseen;
 use cledger_outlets::bring::{NotBrought, bring};
 use cledger_outlets::held::{Held, RowsOf, TableOf, Values};
@@ -148,6 +148,40 @@ fn what_other_rows_and_tables_say_to_a_change_is_seen_before_it_is_made() {
             told.contains("`berths`, row `1`: rows of") && told.contains("sailings"),
             "{database:?} {told}"
         );
+    }
+}
+
+#[test]
+fn keys_of_several_columns_count_and_what_is_for_some_rows_alone_is_left_to_the_database() {
+    for mut base in Base::all() {
+        let database = base.reach.database;
+        base.run(
+            "CREATE TABLE allowed (part varchar(20), name varchar(20), PRIMARY KEY (part, name))
+             CREATE TABLE options (part varchar(20) NOT NULL, name varchar(20) NOT NULL, value varchar(20) NOT NULL, \
+             PRIMARY KEY (part, name), FOREIGN KEY (part, name) REFERENCES allowed (part, name))
+             INSERT INTO allowed VALUES ('desk', 'hold'), ('desk', 'light'), ('gate', 'speed')",
+        );
+        base.run(match database {
+            Database::MariaDb => "CREATE UNIQUE INDEX starts ON options (value(2))",
+            _ => "CREATE UNIQUE INDEX of_gates ON options (value) WHERE part = 'gate'",
+        });
+        base.reach.table = vec!["options".to_owned()];
+        base.reach.columns =
+            RowColumns { scope: "part".to_owned(), are_given: true, ..RowColumns::default() };
+        let of = RowsOf { scope: "desk".to_owned(), ..RowsOf::default() };
+        let values = |pairs: &[(&str, &str)]| -> Values {
+            pairs.iter().map(|(name, value)| ((*name).to_owned(), text(value))).collect()
+        };
+        let (foreseen, brought) = tried(&base, &of, &Values::new(), &values(&[("speed", "5")]));
+        let told = foreseen.refused.unwrap_or_default();
+        assert!(told.contains("row `speed`: `") && told.contains("in `part`, `name`"), "{database:?} {told}");
+        assert!(matches!(brought, Err(NotBrought::Failed(_))), "{database:?} {brought:?}");
+        // An index of beginnings, or of rows that these are not, is no reason to refuse a change.
+        let alike =
+            values(&[("hold", "55"), ("light", if database == Database::MariaDb { "551" } else { "55" })]);
+        let (foreseen, brought) = tried(&base, &of, &Values::new(), &alike);
+        assert_eq!(foreseen, Foreseen::default(), "{database:?}");
+        assert_eq!(brought.is_ok(), database != Database::MariaDb, "{database:?} {brought:?}");
     }
 }
 
