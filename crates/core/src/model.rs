@@ -92,3 +92,6 @@ pub enum LayerId {
     /// The settings of a group.
     Group(GroupId),
 }
+
+// There are as many of these as a ledger has settings, and as its contracts have fields.
+const _: () = assert!(size_of::<Setting>() <= 64 && size_of::<Declaration>() <= 168);

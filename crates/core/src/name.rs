@@ -43,7 +43,8 @@ impl Name {
             Some('_' | '-') => return bad(0, "a name starts with a lower-case letter or a digit"),
             Some(_) => {}
         }
-        if let Some((at, _)) = text.char_indices().find(|&(_, c)| !is_name_char(c)) {
+        // All of them are single bytes.
+        if let Some(at) = text.bytes().position(|byte| !is_name_char(char::from(byte))) {
             return bad(at, "names are made of a-z, 0-9, `_` and `-`");
         }
         if text.len() > MAX_LENGTH {

@@ -43,7 +43,7 @@ impl<'o> NameMaker<'o> {
         if self.format == OutputFormat::Csv || self.apart.iter().any(|apart| apart.entry == entry.name) {
             return Ok(vec![entry.name.to_string()]);
         }
-        let names = &field.output_names;
+        let names = field.output_names();
         let by_format = names.by_format.iter().find(|(format, _)| format == self.format.name());
         let said = by_format.map(|(_, name)| name).or(names.all.as_ref());
         match said.filter(|_| self.format != OutputFormat::Template) {

@@ -190,7 +190,7 @@ pub fn has_gaps(session: &mut Session<'_, '_>, subject: Subject, stage: StageId)
     };
     // Only what refers to the stage can lack a label.
     let varies = |output: &Output| {
-        let is_named = |slot| ledger.field(subject, slot).1.output_names.vary();
+        let is_named = |slot| ledger.field(subject, slot).1.output_names().vary();
         output.varies() || !output.beside.is_empty() || ledger.slots(subject).all().any(is_named)
     };
     let lacks_label = |(_, output): (UnitId, &Output)| {

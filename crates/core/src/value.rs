@@ -255,20 +255,21 @@ impl fmt::Debug for Secret {
 pub enum Held {
     /// A value that anybody may see.
     Open(Value),
-    /// A secret.
-    Secret(Secret),
+    /// A secret, boxed since few values are one.
+    Secret(Box<Secret>),
 }
 
 impl Held {
     /// Takes a value in.
     pub fn new(value: Value, secret: bool) -> Self {
-        if secret { Held::Secret(Secret(value)) } else { Held::Open(value) }
+        if secret { Held::Secret(Box::new(Secret(value))) } else { Held::Open(value) }
     }
 
     /// The value, secret or not. Who calls this must not print or keep what it gives.
     pub fn expose(&self) -> &Value {
         match self {
-            Held::Open(value) | Held::Secret(Secret(value)) => value,
+            Held::Open(value) => value,
+            Held::Secret(secret) => &secret.0,
         }
     }
 
@@ -289,7 +290,7 @@ impl Held {
     #[must_use]
     pub fn into_secret(self) -> Self {
         match self {
-            Held::Open(value) => Held::Secret(Secret(value)),
+            Held::Open(value) => Held::Secret(Box::new(Secret(value))),
             secret @ Held::Secret(_) => secret,
         }
     }

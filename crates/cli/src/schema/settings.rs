@@ -55,7 +55,7 @@ fn of_entry(entry: &Entry) -> Value {
     let fields: Map<String, Value> = fields.collect();
     let mut schema = json!({ "type": "object", "additionalProperties": false, "properties": fields });
     if let Some(about) = &entry.about {
-        schema["description"] = json!(about);
+        schema["description"] = json!(&**about);
     }
     schema
 }

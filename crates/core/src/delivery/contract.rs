@@ -22,7 +22,7 @@ pub fn contract_hash(ledger: &Ledger, subject: Subject) -> String {
             field.secret.to_string(),
             default.map(|text| text.to_string()).unwrap_or_default(),
             format!("{:?} {:?} {:?}", field.required, field.distinct, field.constraints),
-            format!("{:?}", field.output_names),
+            format!("{:?}", field.output_names()),
         ];
         for part in &parts {
             add(&mut hasher, part);

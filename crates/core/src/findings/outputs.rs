@@ -114,7 +114,7 @@ fn of_stages(ledger: &Ledger, id: UnitId, output: &Output) -> Vec<(StageId, Find
         }
     }
     let own = ledger.slots(subject).all().map(|slot| ledger.field(subject, slot).1);
-    let varies = |field: &Declaration| field.output_names.vary();
+    let varies = |field: &Declaration| field.output_names().vary();
     if output.prefix.as_ref().is_some_and(StageText::varies) || own.into_iter().any(varies) {
         let missing =
             stages().filter_map(|stage| Some((stage, output.names_in(ledger, subject, stage).err()?)));

@@ -18,6 +18,14 @@ pub mod auth {
     pub const NONE: &str = "none";
 }
 
+/// The values of `auth` that ask for a user and a password.
+static PASSWORD: &[&str] = &[auth::BASIC];
+/// Those that ask for a token.
+static TOKEN: &[&str] = &[auth::BEARER, auth::API_KEY];
+
+/// The most fields that a kind brings along.
+const MOST: usize = 7;
+
 /// Builds the fields of one entry, all placed at its declaration.
 struct Fields {
     place: Place,
@@ -26,7 +34,7 @@ struct Fields {
 
 impl Fields {
     fn new(place: Place) -> Self {
-        Self { place, list: Vec::new() }
+        Self { place, list: Vec::with_capacity(MOST) }
     }
 
     /// Adds a field and gives it to be adjusted. The name is one of this file's.
@@ -108,9 +116,9 @@ pub fn endpoint_fields(place: Place) -> Vec<Declaration> {
     field.default = Some(default(Value::text(auth::NONE)));
     let one_of = [auth::NONE, auth::BASIC, auth::BEARER, auth::API_KEY].map(Value::text).to_vec();
     field.constraints = Some(Box::new(Constraints { one_of, ..Constraints::default() }));
-    fields.add("user", Type::Text, true).required = Required::WhenAuth(&[auth::BASIC]);
-    fields.secret("password", Type::Text, true).required = Required::WhenAuth(&[auth::BASIC]);
-    fields.secret("token", Type::Text, true).required = Required::WhenAuth(&[auth::BEARER, auth::API_KEY]);
+    fields.add("user", Type::Text, true).required = Required::WhenAuth(&PASSWORD);
+    fields.secret("password", Type::Text, true).required = Required::WhenAuth(&PASSWORD);
+    fields.secret("token", Type::Text, true).required = Required::WhenAuth(&TOKEN);
     fields.list
 }
 

@@ -1,5 +1,7 @@
 //! What a contract says of one field.
 
+use std::sync::Arc;
+
 use compact_str::CompactString;
 use regex::Regex;
 
@@ -40,7 +42,7 @@ pub enum Required {
     /// It need not.
     No,
     /// It must where the entry's effective `auth` is one of these.
-    WhenAuth(&'static [&'static str]),
+    WhenAuth(&'static &'static [&'static str]),
 }
 
 /// A declaration's default.
@@ -161,13 +163,13 @@ pub struct Declaration {
     /// What its values must satisfy beyond their type.
     pub constraints: Option<Box<Constraints>>,
     /// What it is for, in its developers' words.
-    pub about: Option<String>,
-    /// Its names in outputs.
-    pub output_names: OutputNames,
+    pub about: Option<Arc<str>>,
+    /// Its names in outputs, where any is said: few are.
+    said_names: Option<Box<OutputNames>>,
     /// Whether it is worked out from other fields and cannot be set.
     pub derived: bool,
     /// For a lookup table, where each of the default's rows stands, by key.
-    pub rows: Vec<(CompactString, Place)>,
+    pub rows: Box<[(CompactString, Place)]>,
     /// Where it is declared: its own table, or the entry's for a built-in one.
     pub place: Place,
 }
@@ -185,11 +187,22 @@ impl Declaration {
             secret: false,
             constraints: None,
             about: None,
-            output_names: OutputNames::default(),
+            said_names: None,
             derived: false,
-            rows: Vec::new(),
+            rows: [].into(),
             place,
         }
+    }
+
+    /// Its names in outputs.
+    pub fn output_names(&self) -> &OutputNames {
+        static NONE: OutputNames = OutputNames { all: None, by_format: Vec::new() };
+        self.said_names.as_deref().unwrap_or(&NONE)
+    }
+
+    /// The same with these names in outputs.
+    pub fn set_output_names(&mut self, names: OutputNames) {
+        self.said_names = Some(Box::new(names));
     }
 
     /// A value as the field holds it: JSON in one form, however it is written.

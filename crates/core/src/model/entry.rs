@@ -1,5 +1,7 @@
 //! Entries: what a unit needs, with its fields.
 
+use std::sync::Arc;
+
 use super::Declaration;
 use crate::name::Name;
 use crate::source::Place;
@@ -96,7 +98,7 @@ pub struct Entry {
     /// What sort of thing it is.
     pub kind: Kind,
     /// What it is for, in its developers' words.
-    pub about: Option<String>,
+    pub about: Option<Arc<str>>,
     /// Its fields: the built-in ones in their order, then those added, by name.
     pub fields: Vec<Declaration>,
     /// Its name where it is declared.

@@ -69,6 +69,8 @@ pub struct Slots {
     pub owners: Vec<u16>,
     /// For each slot, which settings count for its field.
     pub counting: Vec<Counting>,
+    /// The shared entries among them, sorted, with the slots of their first fields.
+    used: Vec<(SharedId, u32)>,
 }
 
 /// Which settings count for a field.
@@ -94,13 +96,16 @@ impl Counting {
 }
 
 impl Slots {
-    /// Numbers the fields of these entries, which are sorted by name.
+    /// Numbers the fields of these entries, which are sorted by name, as shared ones are among themselves.
     pub fn number<'e>(entries: impl Iterator<Item = (EntryRef, &'e Entry)>) -> Self {
         let mut slots = Self::default();
         for (position, (entry, declared)) in (0_u16..).zip(entries) {
             #[expect(clippy::cast_possible_truncation, reason = "the store refuses so many fields")]
             let first = slots.owners.len() as u32;
             slots.entries.push(SlotEntry { entry, first });
+            if let EntryRef::Shared(id) = entry {
+                slots.used.push((id, first));
+            }
             slots.owners.extend(declared.fields.iter().map(|_| position));
             slots.counting.extend(declared.fields.iter().map(Counting::of));
         }
@@ -122,6 +127,12 @@ impl Slots {
         #[expect(clippy::cast_possible_truncation, reason = "the store refuses so many fields")]
         let count = self.owners.len() as u32;
         (0..count).map(Slot)
+    }
+
+    /// The slot of the first field of a shared entry, if it is one of these.
+    pub fn first_of(&self, shared: SharedId) -> Option<u32> {
+        let found = self.used.binary_search_by_key(&shared, |&(id, _)| id).ok()?;
+        Some(self.used[found].1)
     }
 
     /// The entry that a slot belongs to, and the position of the field in it.

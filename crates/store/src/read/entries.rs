@@ -1,5 +1,7 @@
 //! Entries and their fields, as contracts and shared files declare them.
 
+use std::sync::Arc;
+
 use cledger_core::address::Owner;
 use cledger_core::cipher::holds_cipher;
 use cledger_core::model::{
@@ -25,7 +27,8 @@ pub(super) const KINDS: [&str; 5] = ["variables", "connections", "endpoints", "c
 
 /// All entries that a file declares, by name.
 pub(super) fn entries(read: In<'_>, table: &TomlTable<'_>, patterns: &Patterns, owner: &Owner) -> Vec<Entry> {
-    let mut entries: Vec<Entry> = Vec::new();
+    let declared = KINDS.iter().filter_map(|kind| table.get(kind)?.get_ref().as_table());
+    let mut entries: Vec<Entry> = Vec::with_capacity(declared.map(TomlTable::len).sum());
     for kind in KINDS {
         let Some(item) = table.get(kind) else { continue };
         let Some(declared) = read.table(item, &format!("`{kind}`")) else { continue };
@@ -66,7 +69,7 @@ pub(super) fn unique(mistakes: &Mistakes, mut entries: Vec<Entry>) -> Vec<Entry>
 }
 
 /// An entry's kind, what it is for, and its fields.
-type Made = (Kind, Option<String>, Vec<Declaration>);
+type Made = (Kind, Option<Arc<str>>, Vec<Declaration>);
 
 /// What a file says of one entry, and what that is read with.
 #[derive(Clone, Copy)]
@@ -80,14 +83,14 @@ struct Declared<'d, 't, 'i> {
 
 impl<'t, 'i> Declared<'_, 't, 'i> {
     /// Hands the one key that is of this kind of entries alone to `own`, and gives what the entry is for.
-    fn head(self, key: Option<&str>, own: impl FnOnce(Item<'t, 'i>)) -> Option<String> {
+    fn head(self, key: Option<&str>, own: impl FnOnce(Item<'t, 'i>)) -> Option<Arc<str>> {
         let known: Vec<&str> = key.into_iter().chain(["about", "fields"]).collect();
         self.read.keys(self.table, &known, |_, _| {});
         if let Some(item) = key.and_then(|key| self.table.get(key)) {
             own(item);
         }
         let about = self.table.get("about")?;
-        self.read.text(about, "`about`").map(str::to_owned)
+        self.read.text(about, "`about`").map(Arc::from)
     }
 
     /// The fields that its kind gives it, tuned by `fields.<name>`, and others after them, by name.
@@ -155,8 +158,8 @@ fn lookup_table(declared: Declared<'_, '_, '_>, owner: &Owner, name: &Name) -> O
                 field.required = Required::No;
             }
         }
-        "about" => about = read.text(item, "`about`").map(str::to_owned),
-        _ => field.output_names = output_names(read, item),
+        "about" => about = read.text(item, "`about`").map(Arc::from),
+        _ => field.set_output_names(output_names(read, item)),
     });
     let columns: Vec<String> = columns.into_iter().map(|(text, _)| text.to_owned()).collect();
     let (Some((key, span)), false) = (key, columns.is_empty()) else {
@@ -175,7 +178,7 @@ fn lookup_table(declared: Declared<'_, '_, '_>, owner: &Owner, name: &Name) -> O
         let rows = tables::rows(read, item, &of)?;
         let value = Held::new(Value::Map(rows.values), false);
         field.default = Some(Default { value, verdict: Verdict::Fits, place: Some(read.place(item.span())) });
-        field.rows = rows.places;
+        field.rows = rows.places.into();
     }
     field.about.clone_from(&about);
     Some((Kind::Table { columns, key }, about, vec![field]))
@@ -272,8 +275,8 @@ fn attributes(read: In<'_>, table: &TomlTable<'_>, field: &mut Declaration, patt
             }
             _ => read.expected(item, "`max_length`", "a number of characters"),
         },
-        "about" => field.about = read.text(item, "`about`").map(str::to_owned),
-        "as" => field.output_names = output_names(read, item),
+        "about" => field.about = read.text(item, "`about`").map(Arc::from),
+        "as" => field.set_output_names(output_names(read, item)),
         _ => {}
     });
     check_constraints(read, table, &constraints, this_type);

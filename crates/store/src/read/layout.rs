@@ -45,10 +45,10 @@ pub(super) fn names(documents: &Documents<'_>, folder: &str) -> Vec<(String, Str
     };
     let mut found = Vec::new();
     for name in names {
-        let path = format!("{folder}/{name}");
         if name.starts_with('.') {
             continue;
         }
+        let path = [folder, "/", &name].concat();
         if let Some(base) = name.strip_suffix(".toml") {
             found.push((base.to_owned(), path, true));
         } else if documents.tree.is_folder(&path) {

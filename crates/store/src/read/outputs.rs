@@ -28,8 +28,14 @@ pub(super) fn outputs(
     item: Item<'_, '_>,
     (entries, stages): (&[&Entry], &[Stage]),
 ) -> Vec<Output> {
-    let tables = read.list(item, "`output`").into_iter();
-    tables.filter_map(|item| output(read, item, read.table(item, "an output")?, (entries, stages))).collect()
+    let tables = read.list(item, "`output`");
+    // Most units have one, and each takes much room.
+    let mut outputs = Vec::with_capacity(tables.len());
+    for item in tables {
+        let Some(table) = read.table(item, "an output") else { continue };
+        outputs.extend(output(read, item, table, (entries, stages)));
+    }
+    outputs
 }
 
 fn output(

@@ -59,6 +59,17 @@ enum Open<'t> {
     Inline(usize, TomlTable<'t>, Option<TomlKey<'t>>),
 }
 
+/// The most keys that room is made for before they are read.
+const ROOM: usize = 16;
+
+/// About how many keys stand in a file's root: no more than lines in front of the first header.
+fn keys_at_first(text: &str) -> usize {
+    if text.starts_with('[') {
+        return 0;
+    }
+    memchr::memchr_iter(b'\n', text.as_bytes()).take(ROOM).count()
+}
+
 struct Builder<'t> {
     source: Source<'t>,
     root: TomlTable<'t>,
@@ -76,7 +87,7 @@ impl<'t> Builder<'t> {
         Self {
             source,
             root: TomlTable::default(),
-            table: TomlTable::default(),
+            table: TomlTable::with_capacity(keys_at_first(source.input())),
             header: None,
             is_in_header: false,
             key: None,

@@ -124,6 +124,11 @@ impl PartialEq for TomlTable<'_> {
 }
 
 impl<'t> TomlTable<'t> {
+    /// A table with room for so many keys.
+    pub(super) fn with_capacity(keys: usize) -> Self {
+        Self { pairs: Vec::with_capacity(keys), ..Self::default() }
+    }
+
     pub(super) fn len(&self) -> usize {
         self.pairs.len()
     }

@@ -356,13 +356,14 @@ impl Reading<'_> {
         let unit = binding.unit;
         let mut settings = SettingsOfLayer::default();
         let instances = (0_u16..).zip(&unit.instances);
-        let instances = instances.map(|(id, instance)| (Some(InstanceId(id)), format!("+{}", instance.name)));
-        for (instance, ending) in std::iter::once((None, String::new())).chain(instances) {
-            let key = format!("{}{ending}", unit.name);
+        let instances = instances.map(|(id, instance)| (Some(InstanceId(id)), instance.name.as_str()));
+        for (instance, name) in std::iter::once((None, "")).chain(instances) {
+            let separator = if name.is_empty() { "" } else { "+" };
+            let key = [unit.name.as_str(), separator, name].concat();
             if listed.is_some_and(|listed| !listed.keys.contains(&key)) {
                 continue;
             }
-            self.documents.with(&format!("{path}/{key}.toml"), |read, table| {
+            self.documents.with(&[path, "/", &key, ".toml"].concat(), |read, table| {
                 let bound = bind(read, table, binding, (layer, instance), strays);
                 settings.add(instance, read.place(0..0), bound);
             });

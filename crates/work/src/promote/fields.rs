@@ -262,7 +262,7 @@ impl Moving {
             asks: declaration.this_type.typed().to_owned(),
             is_taken: fate == Fate::MayBeCarried && carried,
             is_news,
-            about: declaration.about.clone(),
+            about: declaration.about.as_deref().map(str::to_owned),
             place: Place {
                 address: addresses.set.clone(),
                 subject: target,

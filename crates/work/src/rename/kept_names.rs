@@ -89,7 +89,7 @@ fn kept_name<'l>(
     if names.is_empty() {
         return Ok(None);
     }
-    let mut said = field.output_names.by_format.clone();
+    let mut said = field.output_names().by_format.clone();
     said.extend(names.iter().map(|(format, name)| (format.name().to_owned(), as_text(*format, name))));
     let table = said.iter().map(|(format, name)| (format.as_str().into(), Value::text(name))).collect();
     Ok(Some(as_edit(ledger, entry, &new_entry.name, new_field.name.as_ref(), &Value::Map(table))))

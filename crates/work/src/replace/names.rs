@@ -147,7 +147,7 @@ fn outputs_of(
                 after,
             });
         };
-        let OutputNames { all, by_format } = &declaration.output_names;
+        let OutputNames { all, by_format } = declaration.output_names();
         if let Some(name) = all {
             let new = changes.text(name);
             if new != *name {

@@ -27,7 +27,7 @@ pub(crate) fn replace(
     let Kind::Table { key, .. } = &entry.kind else { return Ok(()) };
     let Some(Value::Map(rows)) = found.held.map(Held::expose) else { return Ok(()) };
     let note = found.setting.and_then(|setting| setting.note.as_deref());
-    let places = note.map_or(&declaration.rows, |note| &note.rows);
+    let places = note.map_or(&*declaration.rows, |note| &note.rows);
     let keys_too = conditions.names_columns(entry.name.as_str());
     let mut new: BTreeMap<(&str, &str), String> = BTreeMap::new();
     for cell in conditions.cells(ledger, found).into_iter().filter(|cell| keys_too || cell.column != key) {

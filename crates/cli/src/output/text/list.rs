@@ -100,7 +100,7 @@ pub(crate) fn shared(console: &mut Console, ledger: &Ledger) {
             entry.name.to_string(),
             entry.kind.name().to_owned(),
             joined(users.map(|unit| &unit.name)),
-            entry.about.clone().unwrap_or_default(),
+            entry.about.as_deref().unwrap_or_default().to_owned(),
         ]
     });
     let heads = ["shared entry", "kind", "used by", "about"];
