@@ -8,9 +8,9 @@ use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use crate::address::Address;
-use crate::model::{Class, Ledger, SettingValue, StageId, Subject, Unit, UnitId};
+use crate::model::{Class, Declaration, Ledger, Required, SettingValue, StageId, Subject, Unit, UnitId};
 use crate::name::Name;
-use crate::resolve::{Effective, FieldId, Outcome, Resolver, Session, Unread, Winner};
+use crate::resolve::{Alike, AtOnce, Effective, FieldId, Outcome, Resolver, Session, Unread, Winner};
 use crate::value::{Held, Value};
 
 pub use renaming::effects_of_renaming;
@@ -65,26 +65,27 @@ pub fn effects_for(
     units: Option<&BTreeSet<Name>>,
     stages: Option<&BTreeSet<Name>>,
 ) -> Vec<Effect> {
-    let (old, new) = (before.ledger(), after.ledger());
+    let (old, new, alike) = (before.ledger(), after.ledger(), Alike::default());
     let mut names: Vec<&Name> = old.units.iter().chain(&new.units).map(|unit| &unit.name).collect();
     names.sort_unstable();
     names.dedup();
     names.retain(|name| units.is_none_or(|units| units.contains(*name)));
-    let of_unit = |name: &&Name| {
+    let of_unit = |(old_session, new_session): &mut (Session<'_, '_>, Session<'_, '_>), name: &&Name| {
         let (old_unit, new_unit) = (old.unit_id(name.as_str()), new.unit_id(name.as_str()));
-        let (mut old_session, mut new_session) = (before.session(old_unit), after.session(new_unit));
+        old_session.move_to(old_unit);
+        new_session.move_to(new_unit);
         let have_same_fields =
             old_unit.zip(new_unit).is_some_and(|units| have_same_fields((old, new), units));
         let mut found = Vec::new();
         let is_meant = |stage: &&Name| stages.is_none_or(|stages| stages.contains(*stage));
         for stage in stage_names(old, new).into_iter().filter(is_meant) {
             if have_same_fields && let Some(both) = in_both((old, new), name, stage) {
-                found.extend(of_same_fields((&mut old_session, &mut new_session), both));
+                found.extend(of_same_fields((old_session, new_session), both, &alike));
                 continue;
             }
             let mut one: FxHashMap<Address, Compared> =
-                of_stage(&mut old_session, name, stage).into_iter().collect();
-            let other = of_stage(&mut new_session, name, stage);
+                of_stage(old_session, name, stage).into_iter().collect();
+            let other = of_stage(new_session, name, stage);
             let production = is_production(old, stage) || is_production(new, stage);
             for (address, after) in other {
                 let before = one.remove(&address);
@@ -97,7 +98,9 @@ pub fn effects_for(
         }
         found
     };
-    names.par_iter().flat_map_iter(of_unit).collect()
+    let sessions = || (before.session(None), after.session(None));
+    let found: Vec<Vec<Effect>> = names.par_iter().map_init(sessions, of_unit).collect();
+    found.into_iter().flatten().collect()
 }
 
 fn is_production(ledger: &Ledger, stage: &Name) -> bool {
@@ -134,6 +137,7 @@ fn in_both((old, new): (&Ledger, &Ledger), unit: &Name, stage: &Name) -> Option<
 fn of_same_fields(
     (old, new): (&mut Session<'_, '_>, &mut Session<'_, '_>),
     [(old_unit, old_stage), (new_unit, new_stage)]: [(UnitId, StageId); 2],
+    alike: &Alike,
 ) -> Vec<Effect> {
     let stage = &new.ledger().stage(new_stage).name;
     let production = is_production(old.ledger(), stage) || is_production(new.ledger(), stage);
@@ -143,7 +147,7 @@ fn of_same_fields(
         for slot in new.ledger().slots(subject).all() {
             let field = FieldId { subject, stage: new_stage, slot };
             let was = FieldId { subject: Subject::Unit(old_unit, instance), stage: old_stage, slot };
-            found.extend(between((old, new), (was, field), production));
+            found.extend(between((old, new), (was, field), production, alike));
         }
     }
     found
@@ -164,22 +168,41 @@ fn between(
     (old, new): (&mut Session<'_, '_>, &mut Session<'_, '_>),
     (was, field): (FieldId, FieldId),
     production: bool,
+    alike: &Alike,
 ) -> Option<Effect> {
-    // Most values stand as they are, and depend on nothing.
-    if let (Some(one), Some(other)) = (old.value_as_written(was), new.value_as_written(field)) {
-        let is_secret = |held: &Held, ledger: &Ledger, of: FieldId| {
-            held.is_secret() || ledger.field(of.subject, of.slot).1.secret
-        };
-        let secret = is_secret(one, old.ledger(), was) == is_secret(other, new.ledger(), field);
-        if secret && one.expose() == other.expose() {
-            return None;
-        }
+    if is_plainly_same((old, new), (was, field)) || alike.are((old, new), (was, field)) {
+        return None;
     }
     let (before, after) = (compared(old, was), compared(new, field));
     if before.is_same_as(&after) {
         return None;
     }
     effect((new.ledger().address(field), production, Some(before), Some(after)))
+}
+
+/// Whether a field shows at once that it comes to the same, as most do: what stands as it is and depends on nothing, what
+/// nothing is said for, and what is common to all units.
+fn is_plainly_same(
+    (old, new): (&mut Session<'_, '_>, &mut Session<'_, '_>),
+    (was, field): (FieldId, FieldId),
+) -> bool {
+    let (one, other) =
+        (old.ledger().field(was.subject, was.slot).1, new.ledger().field(field.subject, field.slot).1);
+    match (old.at_once(was), new.at_once(field)) {
+        (Some(AtOnce::Written(before, _)), Some(AtOnce::Written(after, _))) => {
+            let is_secret = |held: &Held, declaration: &Declaration| held.is_secret() || declaration.secret;
+            return is_secret(before, one) == is_secret(after, other) && before.expose() == after.expose();
+        }
+        // Whether it is needed must not hang on another value.
+        (Some(AtOnce::Nothing), Some(AtOnce::Nothing)) => {
+            return one.required == other.required && !matches!(one.required, Required::WhenAuth(_));
+        }
+        _ => {}
+    }
+    let (Some(before), Some(after)) = (old.value_for_all(was), new.value_for_all(field)) else {
+        return false;
+    };
+    before.is_secret() == after.is_secret() && before.expose().is_some() && before.expose() == after.expose()
 }
 
 /// A value as it counts for being the same, secrets in the open, and as it may be seen.

@@ -6,6 +6,7 @@
 //! which they depend on each other. Neither recurses along references, so that a chain of any
 //! length is fine, and neither depends on the order of files or threads.
 
+mod alike;
 mod assume;
 mod common;
 mod derived;
@@ -16,13 +17,14 @@ mod layers;
 mod outcome;
 mod rows;
 mod session;
+mod sharded;
 
-use std::hash::{BuildHasher, Hash};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
-use rustc_hash::{FxBuildHasher, FxHashMap};
+use rustc_hash::FxHashMap;
 use zeroize::Zeroizing;
 
+pub(crate) use alike::Alike;
 pub use assume::{Assumption, AssumptionError};
 use common::CommonOfStage;
 pub(crate) use derived::Parts as UrlParts;
@@ -31,7 +33,9 @@ pub(crate) use layers::default_counts;
 pub use layers::{Link, Winner, layers_of};
 pub use outcome::{Because, Content, Effective, Layer, Origin, Outcome, Problem, ProblemCode, Unread};
 pub use rows::{EffectiveRow, Merged};
+pub(crate) use session::AtOnce;
 pub use session::Session;
+use sharded::Sharded;
 
 use crate::address::Address;
 use crate::cipher::{Cipher, KeyScope};
@@ -91,8 +95,6 @@ pub struct FieldId {
     pub slot: Slot,
 }
 
-const SHARDS: usize = 32;
-
 /// Resolves a ledger's fields.
 pub struct Resolver<'l> {
     ledger: &'l Ledger,
@@ -108,7 +110,7 @@ pub struct Resolver<'l> {
     /// What texts lead to that was not read.
     lacking: Mutex<Part>,
     /// Outcomes that other units needed, so that a chain through many units is walked once.
-    seen: [Mutex<FxHashMap<FieldId, Outcome<'l>>>; SHARDS],
+    seen: Sharded<FieldId, Outcome<'l>>,
 }
 
 impl<'l> Resolver<'l> {
@@ -123,7 +125,7 @@ impl<'l> Resolver<'l> {
             common: ledger.stage_ids().map(|_| OnceLock::new()).collect(),
             units: OnceLock::new(),
             lacking: Mutex::default(),
-            seen: std::array::from_fn(|_| Mutex::default()),
+            seen: Sharded::default(),
         }
     }
 
@@ -151,21 +153,6 @@ impl<'l> Resolver<'l> {
     /// Starts resolving, mostly the fields of one unit or none.
     pub fn session(&self, home: Option<UnitId>) -> Session<'_, 'l> {
         Session::new(self, home)
-    }
-
-    fn shard(&self, field: &FieldId) -> &Mutex<FxHashMap<FieldId, Outcome<'l>>> {
-        let hash = FxBuildHasher.hash_one(field);
-        &self.seen[(hash >> 40) as usize % SHARDS]
-    }
-
-    fn recall(&self, field: &FieldId) -> Option<Outcome<'l>> {
-        let seen = self.shard(field).lock().unwrap_or_else(PoisonError::into_inner);
-        seen.get(field).cloned()
-    }
-
-    fn remember(&self, field: FieldId, outcome: &Outcome<'l>) {
-        let mut seen = self.shard(&field).lock().unwrap_or_else(PoisonError::into_inner);
-        seen.insert(field, outcome.clone());
     }
 }
 

@@ -42,7 +42,11 @@ pub fn severity(severity: Severity) -> (&'static str, Tone) {
 
 /// Whether a character does something else than to show itself: control characters, and marks that change the
 /// order of what follows or are never seen (Unicode, categories Cc, Cf and Zl).
+#[inline]
 pub fn is_hidden(c: char) -> bool {
+    if c.is_ascii() {
+        return c.is_ascii_control();
+    }
     c.is_control()
         || matches!(
             c,
@@ -59,7 +63,7 @@ pub fn is_hidden(c: char) -> bool {
 
 /// A text with such characters shown as what they are, on one line.
 pub fn escape(text: &str) -> String {
-    if !text.contains(is_hidden) {
+    if text.bytes().all(|byte| matches!(byte, b' '..=b'~')) || !text.contains(is_hidden) {
         return text.to_owned();
     }
     let mut escaped = String::with_capacity(text.len() + 16);

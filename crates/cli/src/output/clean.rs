@@ -8,6 +8,9 @@ use std::borrow::Cow;
 
 pub(crate) use cledger_work::shown::{escape, is_hidden};
 
+/// How a colour begins.
+const BEGIN: &str = "\u{1b}[";
+
 /// The colours that we use, as they stand between `ESC [` and `m` (ECMA-48, 8.3.117).
 const COLORS: [&str; 16] = [
     "", "0", "1", "31", "32", "33", "34", "36", "38;5;1", "38;5;136", "38;5;2", "38;5;8", "39", "90", "92",
@@ -17,28 +20,52 @@ const COLORS: [&str; 16] = [
 /// Output of several lines with everything escaped that is neither a line end nor one of our colours.
 pub(crate) fn clean(text: &str) -> Cow<'_, str> {
     let is_plain = |byte: u8| matches!(byte, b' '..=b'~' | b'\n');
-    if text.bytes().all(is_plain) || !text.contains(|c| is_hidden(c) && c != '\n') {
+    let mut cleaned = String::new();
+    // What is before this is clean or in there, what is before the other is looked at.
+    let (mut from, mut at) = (0, 0);
+    while let Some(next) = text.as_bytes()[at..].iter().position(|&byte| !is_plain(byte)) {
+        at += next;
+        let rest = &text[at..];
+        let Some(c) = rest.chars().next() else { break };
+        if !is_hidden(c) {
+            at += c.len_utf8();
+        } else if let Some(length) = our_color(rest) {
+            at += length;
+        } else {
+            cleaned.push_str(&text[from..at]);
+            cleaned.extend(c.escape_default());
+            at += c.len_utf8();
+            from = at;
+        }
+    }
+    if from == 0 {
         return Cow::Borrowed(text);
     }
-    let mut cleaned = String::with_capacity(text.len() + 16);
-    let mut rest = text;
-    while let Some((at, c)) = rest.char_indices().find(|&(_, c)| is_hidden(c) && c != '\n') {
-        cleaned.push_str(&rest[..at]);
-        rest = &rest[at..];
-        let color = rest.strip_prefix("\u{1b}[").and_then(|behind| {
-            let color = COLORS
-                .iter()
-                .find(|color| behind.strip_prefix(**color).is_some_and(|behind| behind.starts_with('m')));
-            color.map(|color| "\u{1b}[".len() + color.len() + 1)
-        });
-        match color {
-            Some(length) => cleaned.push_str(&rest[..length]),
-            None => cleaned.extend(c.escape_default()),
-        }
-        rest = &rest[color.unwrap_or(c.len_utf8())..];
-    }
-    cleaned.push_str(rest);
+    cleaned.push_str(&text[from..]);
     Cow::Owned(cleaned)
+}
+
+/// The length of the colour of ours that a text begins with.
+fn our_color(text: &str) -> Option<usize> {
+    let behind = text.strip_prefix(BEGIN)?;
+    let is_it = |color: &&&str| behind.strip_prefix(**color).is_some_and(|behind| behind.starts_with('m'));
+    COLORS.iter().find(is_it).map(|color| BEGIN.len() + color.len() + 1)
+}
+
+/// Clean output without the colours in it.
+pub(crate) fn without_colors(text: &str) -> Cow<'_, str> {
+    let mut plain = String::new();
+    let mut rest = text;
+    while let Some(at) = memchr::memchr(BEGIN.as_bytes()[0], rest.as_bytes()) {
+        plain.push_str(&rest[..at]);
+        rest = &rest[at..];
+        rest = &rest[our_color(rest).unwrap_or(1)..];
+    }
+    if rest.len() == text.len() {
+        return Cow::Borrowed(text);
+    }
+    plain.push_str(rest);
+    Cow::Owned(plain)
 }
 
 /// Output that is clean already, made beside other output.
@@ -93,6 +120,8 @@ mod tests {
             ("a\u{200b}b\u{2066}c", "a\\u{200b}b\\u{2066}c"),
         ] {
             assert_eq!(clean(text), expected);
+            let plain = anstream::adapter::strip_str(expected).to_string();
+            assert_eq!(without_colors(&clean(text)), plain);
         }
         assert_eq!(escape("a\n\u{1b}[31m"), "a\\n\\u{1b}[31m");
         assert_eq!(

@@ -6,7 +6,7 @@ use anstream::{AutoStream, ColorChoice};
 use cledger_work::Trouble;
 use serde::Serialize;
 
-use super::clean::{Cleaned, clean};
+use super::clean::{Cleaned, clean, without_colors};
 use super::fold::folded;
 use super::{diagnostics, json};
 use crate::globals::Globals;
@@ -14,9 +14,29 @@ use crate::globals::Globals;
 /// The width that text is folded to where nothing says how wide the terminal is.
 pub(crate) const USUAL_WIDTH: usize = 80;
 
+/// How much of the result is kept in one piece, at least.
+const PIECE: usize = 64 * 1024;
+
+/// A result in pieces, so that a long one is not moved as it grows. A line may begin in one and end in the next.
+#[derive(Default)]
+struct Collected(Vec<String>);
+
+impl Collected {
+    fn add(&mut self, text: &str) {
+        match self.0.last_mut() {
+            Some(last) if last.capacity() - last.len() >= text.len() => last.push_str(text),
+            _ => {
+                let mut piece = String::with_capacity(PIECE.max(text.len() + 1));
+                piece.push_str(text);
+                self.0.push(piece);
+            }
+        }
+    }
+}
+
 /// Collects a command's output, and writes notices at once.
 pub(crate) struct Console {
-    out: String,
+    out: Collected,
     color: ColorChoice,
     /// That of the result, which may hold values that look like colours.
     color_of_result: ColorChoice,
@@ -34,7 +54,7 @@ impl Console {
             clap::ColorChoice::Never => ColorChoice::Never,
         };
         Self {
-            out: String::new(),
+            out: Collected::default(),
             color,
             color_of_result: color,
             json: globals.json,
@@ -57,8 +77,8 @@ impl Console {
 
     /// Adds a line to the result. It may hold ANSI colours, which are dropped where none are wanted.
     pub(crate) fn line(&mut self, text: impl AsRef<str>) {
-        self.out.push_str(&clean(text.as_ref()));
-        self.out.push('\n');
+        self.out.add(&clean(text.as_ref()));
+        self.out.add("\n");
     }
 
     /// Adds a line that is folded at the console's width, and goes on behind an indent.
@@ -68,12 +88,12 @@ impl Console {
 
     /// Adds text of several lines to the result.
     pub(crate) fn raw(&mut self, text: &str) {
-        self.out.push_str(&clean(text));
+        self.out.add(&clean(text));
     }
 
     /// Adds text that was made elsewhere, and cleaned there.
     pub(crate) fn cleaned(&mut self, text: &Cleaned) {
-        self.out.push_str(text.as_str());
+        self.out.add(text.as_str());
     }
 
     /// Adds a value to the result that a program gets as it is, control characters and all.
@@ -82,8 +102,8 @@ impl Console {
             self.line(text);
         } else {
             self.color_of_result = ColorChoice::AlwaysAnsi;
-            self.out.push_str(text);
-            self.out.push('\n');
+            self.out.add(text);
+            self.out.add("\n");
         }
     }
 
@@ -93,7 +113,7 @@ impl Console {
             self.raw(text);
         } else {
             self.color_of_result = ColorChoice::AlwaysAnsi;
-            self.out.push_str(text);
+            self.out.add(text);
         }
     }
 
@@ -101,8 +121,8 @@ impl Console {
     pub(crate) fn document(&mut self, document: &impl Serialize) {
         // Documents are made of texts, numbers and lists, which always serialise.
         let text = serde_json::to_string(document).unwrap_or_default();
-        self.out.push_str(&super::clean::json(text));
-        self.out.push('\n');
+        self.out.add(&super::clean::json(text));
+        self.out.add("\n");
     }
 
     /// Tells something that is not part of the result.
@@ -137,7 +157,7 @@ impl Console {
 
     /// Tells why the command ends without doing its work. What it had to say is dropped.
     pub(crate) fn fail(&mut self, trouble: &Trouble) {
-        self.out.clear();
+        self.out = Collected::default();
         if self.json {
             self.document(&json::error::document(trouble));
         }
@@ -152,9 +172,19 @@ impl Console {
 
     /// Writes what was collected.
     pub(crate) fn flush(&mut self) -> io::Result<()> {
-        let out = std::mem::take(&mut self.out);
-        let mut stdout = AutoStream::new(io::stdout().lock(), self.color_of_result);
-        stdout.write_all(out.as_bytes())?;
+        let mut stdout = io::stdout().lock();
+        let parts = std::mem::take(&mut self.out).0;
+        let choice = match self.color_of_result {
+            ColorChoice::Auto => AutoStream::choice(&stdout),
+            choice => choice,
+        };
+        if choice == ColorChoice::Never {
+            // There are none but our own.
+            parts.iter().try_for_each(|part| stdout.write_all(without_colors(part).as_bytes()))?;
+            return stdout.flush();
+        }
+        let mut stdout = AutoStream::new(stdout, choice);
+        parts.iter().try_for_each(|part| stdout.write_all(part.as_bytes()))?;
         stdout.flush()
     }
 

@@ -9,7 +9,7 @@ use super::{Effect, between, compared, effect};
 use crate::address::Address;
 use crate::model::{Slot, StageId, Subject, UnitId};
 use crate::name::Name;
-use crate::resolve::{FieldId, Resolver, Session};
+use crate::resolve::{Alike, FieldId, Resolver, Session};
 
 /// All fields that do not keep their effective value when something gets another name; `renamed`
 /// gives the new address of an old one: names of units, fields and stages, each whatever the others are. Where `units`
@@ -21,14 +21,18 @@ pub fn effects_of_renaming(
     units: Option<[&BTreeSet<Name>; 2]>,
 ) -> Vec<Effect> {
     let is_meant = |unit: &Name, side: usize| units.is_none_or(|units| units[side].contains(unit));
-    let of_old = |unit: UnitId| {
-        let mut moved = Moved::of(before, after, renamed, unit);
-        let places = before.ledger().places_of(unit);
-        places.flat_map(|(subject, stage)| moved.effects(subject, stage)).collect::<Vec<_>>()
-    };
     let (old, new) = (before.ledger(), after.ledger());
     let ids: Vec<UnitId> = old.unit_ids().filter(|id| is_meant(&old.unit(*id).name, 0)).collect();
-    let mut found: Vec<Effect> = ids.par_iter().flat_map_iter(|&unit| of_old(unit)).collect();
+    let alike = Alike::default();
+    let sessions = || (before.session(None), after.session(None));
+    let of_units: Vec<Vec<Effect>> = ids
+        .par_iter()
+        .map_init(sessions, |(before, after), &unit| {
+            let mut moved = Moved::of((before, after), renamed, &alike, unit);
+            old.places_of(unit).flat_map(|(subject, stage)| moved.effects(subject, stage)).collect()
+        })
+        .collect();
+    let mut found: Vec<Effect> = of_units.into_iter().flatten().collect();
     // What nothing that was there became.
     let became = ids.iter().flat_map(|&unit| old.places_of(unit));
     let became: FxHashSet<(Subject, StageId)> = became
@@ -47,19 +51,20 @@ pub fn effects_of_renaming(
 }
 
 /// A unit before and after something gets another name.
-struct Moved<'m, 'b, 'a> {
+struct Moved<'m, 'r, 'b, 'a> {
     renamed: &'m (dyn Fn(&Address) -> Address + Sync),
-    before: Session<'m, 'b>,
-    after: Session<'m, 'a>,
+    before: &'m mut Session<'r, 'b>,
+    after: &'m mut Session<'r, 'a>,
     /// For each of its slots before, the one that it is after.
     slots: Vec<Option<Slot>>,
+    alike: &'m Alike,
 }
 
-impl<'m, 'b, 'a> Moved<'m, 'b, 'a> {
+impl<'m, 'r, 'b, 'a> Moved<'m, 'r, 'b, 'a> {
     fn of(
-        before: &'m Resolver<'b>,
-        after: &'m Resolver<'a>,
+        (before, after): (&'m mut Session<'r, 'b>, &'m mut Session<'r, 'a>),
         renamed: &'m (dyn Fn(&Address) -> Address + Sync),
+        alike: &'m Alike,
         unit: UnitId,
     ) -> Self {
         let (old, new) = (before.ledger(), after.ledger());
@@ -74,7 +79,9 @@ impl<'m, 'b, 'a> Moved<'m, 'b, 'a> {
             new.find_slot(Subject::Unit(id?, None), entry.as_str(), field.as_ref().map(Name::as_str)).ok()
         };
         let slots = old.slots(subject).all().map(slot_after).collect();
-        Self { renamed, before: before.session(Some(unit)), after: after.session(id), slots }
+        before.move_to(unit);
+        after.move_to(id);
+        Self { renamed, before, after, slots, alike }
     }
 
     /// What changes of the unit, or one of its instances, in a stage.
@@ -87,17 +94,17 @@ impl<'m, 'b, 'a> Moved<'m, 'b, 'a> {
             let was = FieldId { subject, stage, slot };
             let field = after.zip(*to).map(|((subject, stage), slot)| FieldId { subject, stage, slot });
             let Some(field) = field else {
-                let (address, before) = ((self.renamed)(&old.address(was)), compared(&mut self.before, was));
+                let (address, before) = ((self.renamed)(&old.address(was)), compared(self.before, was));
                 found.extend(effect((address, false, Some(before), None)));
                 continue;
             };
             is_reached[field.slot.0 as usize] = true;
-            found.extend(between((&mut self.before, &mut self.after), (was, field), false));
+            found.extend(between((self.before, self.after), (was, field), false, self.alike));
         }
         let Some((subject, stage)) = after else { return found };
         for slot in new.slots(subject).all().filter(|slot| !is_reached[slot.0 as usize]) {
             let field = FieldId { subject, stage, slot };
-            let after = compared(&mut self.after, field);
+            let after = compared(self.after, field);
             found.extend(effect((new.address(field), false, None, Some(after))));
         }
         found

@@ -5,36 +5,47 @@ use super::checking::Checking;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called, whose};
 use super::hosts::is_for_development;
-use crate::model::{Class, Slot, Vary, Verdict};
+use crate::model::{Class, Declaration, Ledger, Slot, SlotEntry, Subject, UnitId, Vary, Verdict};
 use crate::resolve::{FieldId, Winner};
 use crate::types::Type;
+use crate::value::Value;
+
+/// The hosts and URLs that a unit sees by default, and that may be otherwise.
+fn defaults_of<'l>(ledger: &'l Ledger, unit: UnitId) -> Vec<(Slot, Type, &'l Value)> {
+    let subject = Subject::Unit(unit, None);
+    let of_entry =
+        |known: &SlotEntry| (known.first..).map(Slot).zip(&ledger.entry(subject, known.entry).fields);
+    let fields = ledger.slots(subject).entries.iter().flat_map(of_entry);
+    let hosts =
+        fields.filter(|(_, it)| it.vary == Vary::May && matches!(it.this_type, Type::Host | Type::Url));
+    let of_field = |(slot, field): (Slot, &'l Declaration)| {
+        // What the kind of entry gives is nobody's choice, and what refers to another value follows it.
+        let default = field.default.as_ref()?;
+        let is_chosen = default.place.is_some() && default.verdict == Verdict::Fits;
+        is_chosen.then(|| (slot, field.this_type, default.value.expose()))
+    };
+    hosts.filter_map(of_field).collect()
+}
 
 pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
     let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
+    let defaults = defaults_of(ledger, id);
+    if defaults.is_empty() {
+        return;
+    }
     for (subject, stage) in bounds.places_of(id) {
         let class = ledger.stage(stage).class;
         if class == Class::Development {
             continue;
         }
         let winners = checking.session.winners(subject, stage);
-        let in_use: Vec<Slot> = ledger
-            .slots(subject)
-            .all()
-            .zip(winners)
-            .filter(|(slot, winner)| {
-                // What the kind of entry gives is nobody's choice, and what refers to another value follows it.
-                let Winner::Default(default, _) = winner else { return false };
-                if default.place.is_none() || default.verdict != Verdict::Fits {
-                    return false;
-                }
-                let (_, field) = ledger.field(subject, *slot);
-                let this = field.this_type;
-                field.vary == Vary::May
-                    && matches!(this, Type::Host | Type::Url)
+        let in_use: Vec<Slot> = (defaults.iter())
+            .filter(|(slot, this, value)| {
+                matches!(winners[slot.0 as usize], Winner::Default(..))
                     && (class == Class::Production
-                        || is_for_development(&bounds.development, ledger, default.value.expose(), this))
+                        || is_for_development(&bounds.development, ledger, value, *this))
             })
-            .map(|(slot, _)| slot)
+            .map(|(slot, ..)| *slot)
             .collect();
         for slot in in_use {
             let field = FieldId { subject, stage, slot };

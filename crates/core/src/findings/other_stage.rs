@@ -188,9 +188,7 @@ fn search<'h>(
         return judge(resolver, hosts, written, text, || Spot::of_field(resolver, written.field_id));
     }
     // A name without a dot is a host only where a host is meant.
-    if !text.contains(['.', ':']) {
-        return None;
-    }
+    memchr::memchr2(b'.', b':', text.as_bytes())?;
     let is_meant = |seen: &Sighting<'_>| seen.host.contains('.') || written.names_hosts() || seen.is_placed();
     let in_url = written.names_hosts().then(|| Sighting::in_url(text));
     let mut all = Sighting::all(text).filter(is_meant).chain(in_url);

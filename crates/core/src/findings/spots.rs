@@ -28,8 +28,8 @@ pub(super) struct Spot {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Sighting<'t> {
     pub(super) host: &'t str,
-    /// What precedes `://`, if that stands before it.
-    scheme: Option<&'t str>,
+    /// The text up to `://`, if that stands before it.
+    before: Option<&'t str>,
     /// What follows it.
     rest: &'t str,
 }
@@ -37,21 +37,22 @@ pub(super) struct Sighting<'t> {
 impl<'t> Sighting<'t> {
     /// The host in a URL (RFC 3986 section 3.2.2), or before the port of `host:port`.
     pub(super) fn in_url(text: &'t str) -> Self {
-        let (scheme, after) = match text.split_once("://") {
-            Some((before, after)) => (Some(last_scheme(before)), after),
+        let mut colons = memchr::memchr_iter(b':', text.as_bytes());
+        let (before, after) = match colons.find(|&at| text.as_bytes()[at..].starts_with(b"://")) {
+            Some(at) => (Some(&text[..at]), &text[at + 3..]),
             None => (None, text),
         };
-        let end = after.find(['/', '?', '#']).unwrap_or(after.len());
-        let start = after[..end].rfind('@').map_or(0, |at| at + 1);
+        let end = memchr::memchr3(b'/', b'?', b'#', after.as_bytes()).unwrap_or(after.len());
+        let start = memchr::memrchr(b'@', &after.as_bytes()[..end]).map_or(0, |at| at + 1);
         let whole = &after[start..];
         let authority = &after[start..end];
         let in_brackets = authority.strip_prefix('[').and_then(|inner| inner.split_once(']'));
         if let Some((host, _)) = in_brackets {
-            return Self { host, scheme, rest: &whole[host.len() + 2..] };
+            return Self { host, before, rest: &whole[host.len() + 2..] };
         }
         let host = authority.split(':').next().unwrap_or_default();
         let rest = &whole[host.len()..];
-        Self { host, scheme, rest }
+        Self { host, before, rest }
     }
 
     /// All that may be a host in a text: words of letters, digits, hyphens and dots.
@@ -65,13 +66,13 @@ impl<'t> Sighting<'t> {
             let before = &text[..start];
             let rest = &text[start + text[start..end].trim_end_matches(['.', '-']).len()..];
             start = end;
-            Some(Self { host, scheme: before.strip_suffix("://").map(last_scheme), rest })
+            Some(Self { host, before: before.strip_suffix("://"), rest })
         })
     }
 
     /// Whether it stands where only a host can stand: after `://`, or before a port.
     pub(super) fn is_placed(&self) -> bool {
-        self.scheme.is_some() || self.spot().port.is_some()
+        self.before.is_some() || self.spot().port.is_some()
     }
 
     /// What is written of its port and path.
@@ -79,7 +80,7 @@ impl<'t> Sighting<'t> {
         let after_colon = self.rest.strip_prefix(':').unwrap_or_default();
         let digits = after_colon.len() - after_colon.trim_start_matches(|c: char| c.is_ascii_digit()).len();
         let written = after_colon[..digits].parse().ok();
-        let of_scheme = match self.scheme {
+        let of_scheme = match self.before.map(last_scheme) {
             Some("http" | "ws") => Some(80),
             Some("https" | "wss") => Some(443),
             scheme => scheme.and_then(usual_port),
@@ -91,7 +92,7 @@ impl<'t> Sighting<'t> {
         let rest = if written.is_some() { &after_colon[digits..] } else { self.rest };
         let ends = |c: char| c.is_whitespace() || matches!(c, '?' | '#' | ',' | ';' | '"' | '\'' | ')' | '>');
         let path = rest.split(ends).next().unwrap_or_default();
-        let is_known = path.starts_with('/') || self.scheme.is_some();
+        let is_known = path.starts_with('/') || self.before.is_some();
         Spot { port, path: is_known.then(|| path.trim_matches(['/', '.']).to_owned()) }
     }
 }

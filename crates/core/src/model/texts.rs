@@ -9,7 +9,12 @@ use crate::value::Value;
 impl Unit {
     /// Tells what the texts of the unit refer to: its defaults, and its settings in all layers.
     pub fn each_target(&self, tell: &mut dyn FnMut(Target)) {
-        self.each_declared_target(tell);
+        self.each_reference(&mut |inside| read(inside, tell));
+    }
+
+    /// The same as it stands between `${` and `}`, whether it names something or not.
+    pub fn each_reference<'t>(&'t self, tell: &mut dyn FnMut(&'t str)) {
+        self.own_fields().for_each(|(_, field)| of_default(field, tell));
         for layer in &self.settings {
             let instances = layer.instances.iter().map(|(.., settings)| settings);
             std::iter::once(&layer.unit)
@@ -23,14 +28,14 @@ impl Unit {
 impl Unit {
     /// The same of its defaults alone.
     pub fn each_declared_target(&self, tell: &mut dyn FnMut(Target)) {
-        self.own_fields().for_each(|(_, field)| of_default(field, tell));
+        self.own_fields().for_each(|(_, field)| of_default(field, &mut |inside| read(inside, tell)));
     }
 }
 
 impl Entry {
     /// Tells what the defaults of the entry refer to.
     pub fn each_declared_target(&self, tell: &mut dyn FnMut(Target)) {
-        self.fields.iter().for_each(|field| of_default(field, tell));
+        self.fields.iter().for_each(|field| of_default(field, &mut |inside| read(inside, tell)));
     }
 }
 
@@ -39,7 +44,7 @@ impl Ledger {
     pub fn each_target_of_shared(&self, id: SharedId, tell: &mut dyn FnMut(Target)) {
         self.shared_entry(id).each_declared_target(tell);
         let settings = self.layers.iter().filter_map(|layer| layer.shared.get(usize::from(id.0))).flatten();
-        settings.for_each(|setting| of_setting(setting, tell));
+        settings.for_each(|setting| of_setting(setting, &mut |inside| read(inside, tell)));
     }
 
     /// The shared entries that count: those that a unit uses, and those that they are made of in turn.
@@ -61,13 +66,19 @@ impl Ledger {
     }
 }
 
-fn of_default(field: &Declaration, tell: &mut dyn FnMut(Target)) {
+fn read(inside: &str, tell: &mut dyn FnMut(Target)) {
+    if let Ok(target) = Target::parse(inside) {
+        tell(target);
+    }
+}
+
+fn of_default<'t>(field: &'t Declaration, tell: &mut dyn FnMut(&'t str)) {
     if let Some(default) = field.default.as_ref().filter(|default| default.verdict == Verdict::Open) {
         of_value(default.value.expose(), tell);
     }
 }
 
-fn of_setting(setting: &Setting, tell: &mut dyn FnMut(Target)) {
+fn of_setting<'t>(setting: &'t Setting, tell: &mut dyn FnMut(&'t str)) {
     match &setting.value {
         SettingValue::Value(held) if setting.verdict == Verdict::Open => of_value(held.expose(), tell),
         SettingValue::From(source) => of_text(&source.0, tell),
@@ -75,7 +86,7 @@ fn of_setting(setting: &Setting, tell: &mut dyn FnMut(Target)) {
     }
 }
 
-fn of_value(value: &Value, tell: &mut dyn FnMut(Target)) {
+fn of_value<'t>(value: &'t Value, tell: &mut dyn FnMut(&'t str)) {
     match value {
         Value::Text(text) => of_text(text, tell),
         Value::List(items) => items.iter().for_each(|item| of_value(item, tell)),
@@ -84,12 +95,10 @@ fn of_value(value: &Value, tell: &mut dyn FnMut(Target)) {
     }
 }
 
-fn of_text(text: &str, tell: &mut dyn FnMut(Target)) {
+fn of_text<'t>(text: &'t str, tell: &mut dyn FnMut(&'t str)) {
     for piece in pieces(text) {
-        if let Piece::Reference(inside) = piece
-            && let Ok(target) = Target::parse(inside)
-        {
-            tell(target);
+        if let Piece::Reference(inside) = piece {
+            tell(inside);
         }
     }
 }

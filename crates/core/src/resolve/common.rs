@@ -5,7 +5,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::session::Node;
 use super::{Effective, FieldId, Outcome, Resolver, Session, Winner};
-use crate::model::{EntryRef, Kind, Ledger, SettingValue, Slot, SlotEntry, StageId, Subject};
+use crate::model::{EntryRef, Kind, Ledger, SettingValue, SharedId, Slot, StageId, Subject};
 
 /// The most shared fields that a value may be made of; whatever is made of more is resolved for each unit.
 const MOST: usize = 32;
@@ -76,6 +76,15 @@ impl<'l> Session<'_, 'l> {
         self.common(node).is_some_and(|common| common.is_fine)
     }
 
+    /// The value of a field that is common to all units.
+    pub(crate) fn value_for_all(&mut self, field: FieldId) -> Option<&Effective<'l>> {
+        let node = self.node(field);
+        if self.broken(node).is_some() {
+            return None;
+        }
+        self.common(node).map(|common| &common.value)
+    }
+
     /// The outcome of a field that is common to all units.
     pub(super) fn common_outcome(&self, node: Node) -> Option<Outcome<'l>> {
         let Common { value, .. } = self.common(node)?;
@@ -97,10 +106,8 @@ impl<'l> Session<'_, 'l> {
             return None;
         }
         let common = self.resolver.common(stage, ledger.shared_slot(subject, slot)?)?;
-        let (known, _) = ledger.slots(subject).entry_of(slot);
-        let first = first_of(ledger, known.entry)?;
         let is_common = |&slot: &Slot| {
-            let of_unit = as_slot_of(ledger, subject, slot, Some((known, first)));
+            let of_unit = as_slot_of(ledger, subject, slot);
             of_unit.is_none_or(|slot| is_shared(&self.winner(Node { slot, ..node })))
         };
         common.made_of.iter().all(is_common).then_some(common)
@@ -108,38 +115,19 @@ impl<'l> Session<'_, 'l> {
 
     /// A shared field as a unit sees it: its own where it uses the entry, the plain one else.
     fn as_seen(&self, subject: Subject, field: FieldId) -> FieldId {
-        match as_slot_of(self.resolver.ledger(), subject, field.slot, None) {
+        match as_slot_of(self.resolver.ledger(), subject, field.slot) {
             Some(slot) => FieldId { subject, slot, ..field },
             None => field,
         }
     }
 }
 
-/// The slot of a shared entry's first field among all shared fields.
-fn first_of(ledger: &Ledger, entry: EntryRef) -> Option<u32> {
-    entry.shared().map(|id| ledger.shared_slots.entries[usize::from(id.0)].first)
-}
-
-/// The slot that a shared field has in a unit that uses its entry. `known` is an entry of the unit that is at hand, and
-/// its first slot among all shared fields.
-fn as_slot_of(
-    ledger: &Ledger,
-    subject: Subject,
-    shared: Slot,
-    known: Option<(SlotEntry, u32)>,
-) -> Option<Slot> {
+/// The slot that a shared field has in a unit that uses its entry.
+fn as_slot_of(ledger: &Ledger, subject: Subject, shared: Slot) -> Option<Slot> {
     let (of, position) = ledger.shared_slots.entry_of(shared);
-    let entry = match known {
-        Some((entry, first)) if first == of.first => entry,
-        _ => {
-            let name = &ledger.entry(Subject::Shared, of.entry).name;
-            let entries = &ledger.slots(subject).entries;
-            let found = entries.binary_search_by(|it| ledger.entry(subject, it.entry).name.cmp(name)).ok()?;
-            // It may have one of its own that is called so.
-            Some(entries[found]).filter(|it| first_of(ledger, it.entry) == Some(of.first))?
-        }
-    };
-    Some(Slot(entry.first + u32::try_from(position).unwrap_or(0)))
+    let EntryRef::Own(id) = of.entry else { return None };
+    let first = ledger.slots(subject).first_of(SharedId(id))?;
+    Some(Slot(first + u32::try_from(position).unwrap_or(0)))
 }
 
 fn is_shared(winner: &Winner<'_>) -> bool {

@@ -1,6 +1,7 @@
 //! What a text's references lead to: other fields, or text that is known at once.
 
-use std::sync::PoisonError;
+use std::collections::hash_map::Entry;
+use std::sync::{Arc, PoisonError};
 
 use compact_str::CompactString;
 
@@ -21,12 +22,19 @@ pub(super) struct Reader {
     pub(super) shared_text: bool,
 }
 
+impl Reader {
+    /// Who reads what is said for a field, in shared text or not.
+    pub(super) fn of(field: FieldId, shared_text: bool) -> Self {
+        Self { subject: field.subject, stage: field.stage, shared_text }
+    }
+}
+
 /// How many unknown references of one text are told apart in its message.
 const MOST_REASONS: usize = 5;
 
 impl<'l> Session<'_, 'l> {
     /// The edges of all references in a value, in the order in which expansion meets them.
-    pub(super) fn value_edges(&mut self, reader: Reader, value: &Value, edges: &mut Vec<Edge<'l>>) {
+    pub(super) fn value_edges(&mut self, reader: Reader, value: &'l Value, edges: &mut Vec<Edge<'l>>) {
         match value {
             Value::Text(text) => self.text_edges(reader, text, edges),
             Value::List(items) => {
@@ -43,7 +51,7 @@ impl<'l> Session<'_, 'l> {
         }
     }
 
-    pub(super) fn text_edges(&mut self, reader: Reader, text: &str, edges: &mut Vec<Edge<'l>>) {
+    pub(super) fn text_edges(&mut self, reader: Reader, text: &'l str, edges: &mut Vec<Edge<'l>>) {
         for piece in pieces(text) {
             match piece {
                 Piece::Literal(_) => {}
@@ -73,8 +81,8 @@ impl<'l> Session<'_, 'l> {
         vec![Problem { code, detail: reasons.join("; "), path, origin }]
     }
 
-    fn edge(&mut self, reader: Reader, inside: &str) -> Edge<'l> {
-        match self.resolve_target(reader, inside) {
+    fn edge(&mut self, reader: Reader, inside: &'l str) -> Edge<'l> {
+        match self.target(inside).and_then(|target| self.resolve_target(reader, &target)) {
             Ok(Reached::Text(text)) => Edge::Text(text),
             Ok(Reached::Field(field)) => self.reach(field),
             Ok(Reached::Broken(path)) => Edge::Broken(path),
@@ -85,18 +93,31 @@ impl<'l> Session<'_, 'l> {
     /// The edge to a field: its outcome if it is known already, else the field as a node.
     pub(super) fn reach(&mut self, field: FieldId) -> Edge<'l> {
         if !self.is_home(field.subject)
-            && let Some(outcome) = self.resolver.recall(&field)
+            && let Some(outcome) = self.resolver.seen.get(&field)
         {
             return Edge::Known(field, outcome);
         }
         Edge::Node(self.node(field))
     }
 
-    fn resolve_target(&self, reader: Reader, inside: &str) -> Result<Reached<'l>, String> {
+    /// What a reference leads to, if it leads anywhere.
+    pub(super) fn reached(&mut self, reader: Reader, inside: &'l str) -> Option<Reached<'l>> {
+        let target = self.target(inside).ok()?;
+        self.resolve_target(reader, &target).ok()
+    }
+
+    /// What a reference names. A unit meets the same texts in stage after stage.
+    fn target(&mut self, inside: &'l str) -> Result<Arc<Target>, String> {
+        match self.targets.entry(inside) {
+            Entry::Occupied(known) => Ok(known.get().clone()),
+            Entry::Vacant(new) => Ok(new.insert(Arc::new(Target::parse(inside)?)).clone()),
+        }
+    }
+
+    fn resolve_target(&self, reader: Reader, target: &Target) -> Result<Reached<'l>, String> {
         let ledger = self.resolver.ledger();
         let stage = ledger.stage(reader.stage);
         let text = |text: &str| Ok(Reached::Text(CompactString::new(text)));
-        let target = Target::parse(inside)?;
         if reader.shared_text {
             match target {
                 Target::OfUnit(..) | Target::UnitName | Target::UnitInstance => {
@@ -113,32 +134,32 @@ impl<'l> Session<'_, 'l> {
                 None => Err(format!(
                     "stage `{}` has no label `{label}`{}",
                     stage.name,
-                    near(&label, stage.labels.keys().map(Name::as_str))
+                    near(label, stage.labels.keys().map(Name::as_str))
                 )),
             },
             Target::UnitName | Target::UnitInstance => match reader.subject {
                 Subject::Shared => Err("there is no unit here".to_owned()),
                 Subject::Unit(id, instance) => {
                     let unit = ledger.unit(id);
-                    if target == Target::UnitName {
+                    if *target == Target::UnitName {
                         return text(unit.name.as_str());
                     }
                     text(instance.map_or("", |id| unit.instances[usize::from(id.0)].name.as_str()))
                 }
             },
-            Target::Own(name) if reader.shared_text => self.shared_as_seen(reader, &name),
-            Target::Own(name) => self.own(reader, &name),
+            Target::Own(name) if reader.shared_text => self.shared_as_seen(reader, name),
+            Target::Own(name) => self.own(reader, name),
             Target::OfShared(name) => {
                 if reader.shared_text {
-                    self.shared_entry(&name)?;
+                    self.shared_entry(name)?;
                 } else {
-                    self.needs_uses(reader.subject, &name)?;
+                    self.needs_uses(reader.subject, name)?;
                 }
-                let stage = self.named_stage(reader, &name)?;
-                self.field_of(Subject::Shared, stage, &name)
+                let stage = self.named_stage(reader, name)?;
+                self.field_of(Subject::Shared, stage, name)
             }
             Target::OfUnit(unit, instance, name) => {
-                self.must_be_read(Some(&unit), self.named_stage(reader, &name).unwrap_or(reader.stage))?;
+                self.must_be_read(Some(unit), self.named_stage(reader, name).unwrap_or(reader.stage))?;
                 if let Some(file) = ledger.broken.of_unit(unit.as_str()).next() {
                     return Ok(Reached::Broken(&file.path));
                 }
@@ -154,9 +175,9 @@ impl<'l> Session<'_, 'l> {
                         format!("unit `{unit}` has no instance `{instance}`{near}")
                     })?),
                 };
-                let stage = self.named_stage(reader, &name)?;
+                let stage = self.named_stage(reader, name)?;
                 self.must_belong(Subject::Unit(id, instance), stage)?;
-                self.field_of(Subject::Unit(id, instance), stage, &name)
+                self.field_of(Subject::Unit(id, instance), stage, name)
             }
         }
     }
@@ -277,7 +298,7 @@ fn unit_name(ledger: &Ledger, subject: Subject) -> Option<&Name> {
 }
 
 /// What a reference leads to.
-enum Reached<'l> {
+pub(super) enum Reached<'l> {
     Text(CompactString),
     Field(FieldId),
     /// A field of a unit whose file, this one, cannot be read.

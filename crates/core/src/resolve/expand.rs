@@ -90,7 +90,7 @@ impl<'l> Session<'_, 'l> {
         }
     }
 
-    fn nothing(&self, field: FieldId, declaration: &Declaration) -> Outcome<'l> {
+    pub(super) fn nothing(&self, field: FieldId, declaration: &Declaration) -> Outcome<'l> {
         if declaration.required != Required::Yes {
             return Outcome::Unset;
         }

@@ -13,7 +13,7 @@ use rustc_hash::FxHashMap;
 use super::edges::Reader;
 use super::expand::unreadable;
 use super::outcome::{Outcome, Problem, ProblemCode};
-use super::session::{Edge, Node, Session, State};
+use super::session::{AtOnce, Edge, Node, Session, State};
 use super::{FieldId, Winner};
 use crate::model::{Kind, Required, SettingValue, Slot, Verdict};
 
@@ -21,25 +21,36 @@ use crate::model::{Kind, Required, SettingValue, Slot, Verdict};
 const LARGE: usize = 200;
 
 /// A field on the walk's stack, until its component is complete.
-struct Pending<'l> {
+pub(super) struct Pending<'l> {
     node: Node,
     edges: Vec<Edge<'l>>,
     next: usize,
     lowest: usize,
 }
 
+/// What a walk goes along: the memory for it serves one after the other.
+#[derive(Default)]
+pub(super) struct Walk<'l> {
+    stack: Vec<Pending<'l>>,
+    /// The positions in `stack` of the fields whose edges are being followed.
+    path: Vec<usize>,
+}
+
 impl<'l> Session<'_, 'l> {
     /// What a field of a subject that belongs to the stage comes to.
     pub fn outcome(&mut self, field: FieldId) -> Outcome<'l> {
-        let node = self.node(field);
-        // Of what counts as it is written, nothing has to be kept.
-        if let Some(held) = self.value_as_written(field) {
-            let declaration = self.resolver.ledger().field(field.subject, field.slot).1;
-            return Outcome::as_written(held, declaration, self.origin(node));
-        }
-        self.walk(node);
-        // The walk leaves nothing open, so there is an outcome.
-        let outcome = self.done(node).cloned().unwrap_or(Outcome::Unset);
+        let declaration = self.ledger().field(field.subject, field.slot).1;
+        // Of what shows at once, nothing has to be kept.
+        let outcome = match self.at_once(field) {
+            Some(AtOnce::Written(held, origin)) => return Outcome::as_written(held, declaration, origin),
+            Some(AtOnce::Nothing) => self.nothing(field, declaration),
+            None => {
+                let node = self.node(field);
+                self.walk(node);
+                // The walk leaves nothing open, so there is an outcome.
+                self.done(node).cloned().unwrap_or(Outcome::Unset)
+            }
+        };
         if matches!(outcome, Outcome::Unset) && self.is_required_here(field) {
             return Outcome::Missing(super::Because::NothingSet, None);
         }
@@ -64,9 +75,8 @@ impl<'l> Session<'_, 'l> {
         if self.done(root).is_some() {
             return;
         }
-        let mut stack: Vec<Pending<'l>> = Vec::new();
-        // The positions in `stack` of the fields whose edges are being followed.
-        let mut path: Vec<usize> = Vec::new();
+        // Both are empty between two walks.
+        let Walk { mut stack, mut path } = std::mem::take(&mut self.room);
         self.enter(root, &mut stack, &mut path);
         while let Some(&top) = path.last() {
             let pending = &mut stack[top];
@@ -88,6 +98,7 @@ impl<'l> Session<'_, 'l> {
                 stack[parent].lowest = stack[parent].lowest.min(lowest);
             }
         }
+        self.room = Walk { stack, path };
     }
 
     /// Puts a field on the stack, unless it is done or can be done at once.
@@ -121,9 +132,8 @@ impl<'l> Session<'_, 'l> {
         let mut edges = Vec::new();
         let field = self.field(node);
         self.derived_edges(field, &mut edges);
-        let (subject, stage) = (field.subject, field.stage);
-        let reader = |shared_text| Reader { subject, stage, shared_text };
-        if let Kind::Table { .. } = self.resolver.ledger().field(subject, field.slot).0.kind {
+        let reader = |shared_text| Reader::of(field, shared_text);
+        if let Kind::Table { .. } = self.resolver.ledger().field(field.subject, field.slot).0.kind {
             for row in self.resolver.rows(field).rows.values() {
                 self.value_edges(reader(row.shared_text), row.cells, &mut edges);
             }

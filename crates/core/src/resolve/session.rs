@@ -5,12 +5,12 @@ use std::sync::Arc;
 use compact_str::CompactString;
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::graph::Walk;
 use super::outcome::{Layer, Origin, Outcome};
 use super::{Assumption, FieldId, Resolver, Winner};
-use crate::model::{
-    Class, EntryRef, Kind, Ledger, Setting, SettingValue, Slot, StageId, Subject, UnitId, Verdict,
-};
+use crate::model::{Class, EntryRef, Kind, Ledger, SettingValue, Slot, StageId, Subject, UnitId, Verdict};
 use crate::name::Name;
+use crate::reference::Target;
 use crate::value::Held;
 
 /// A field among the contexts of a session.
@@ -32,6 +32,14 @@ pub(super) enum Edge<'l> {
     Bad(String),
     /// A field of a unit that is declared in a file which cannot be read.
     Broken(&'l str),
+}
+
+/// What shows of a field at once.
+pub(crate) enum AtOnce<'l> {
+    /// Its winner fits as it stands, and depends on nothing else.
+    Written(&'l Held, Origin),
+    /// Nothing is said for it.
+    Nothing,
 }
 
 /// How far a field is.
@@ -67,9 +75,14 @@ pub struct Session<'r, 'l> {
     defaults: [Vec<Winner<'l>>; 2],
     contexts: Vec<Context<'l>>,
     by_key: FxHashMap<(Subject, StageId), u32>,
+    /// The context that was asked for last: fields are mostly asked for one after the other.
+    last: u32,
     spare: Vec<Context<'l>>,
     /// How far fields of others than the home are.
     others: FxHashMap<Node, State<'l>>,
+    /// The references that were read, by what stands between `${` and `}`.
+    pub(super) targets: FxHashMap<&'l str, Arc<Target>>,
+    pub(super) room: Walk<'l>,
 }
 
 impl<'r, 'l> Session<'r, 'l> {
@@ -80,8 +93,11 @@ impl<'r, 'l> Session<'r, 'l> {
             defaults: [Vec::new(), Vec::new()],
             contexts: Vec::new(),
             by_key: FxHashMap::default(),
+            last: 0,
             spare: Vec::new(),
             others: FxHashMap::default(),
+            targets: FxHashMap::default(),
+            room: Walk::default(),
         }
     }
 
@@ -90,12 +106,13 @@ impl<'r, 'l> Session<'r, 'l> {
         self.resolver.ledger()
     }
 
-    /// Forgets everything and goes on with another unit, in the memory that is there.
-    pub fn move_to(&mut self, home: UnitId) {
-        self.home = Some(home);
+    /// Forgets everything and goes on with another unit, or none, in the memory that is there.
+    pub fn move_to(&mut self, home: impl Into<Option<UnitId>>) {
+        self.home = home.into();
         self.defaults.iter_mut().for_each(Vec::clear);
         self.by_key.clear();
         self.others.clear();
+        self.targets.clear();
         self.spare.append(&mut self.contexts);
     }
 
@@ -104,7 +121,12 @@ impl<'r, 'l> Session<'r, 'l> {
     }
 
     pub(super) fn context(&mut self, subject: Subject, stage: StageId) -> u32 {
+        let is_last = |last: &Context<'_>| (last.subject, last.stage) == (subject, stage);
+        if self.contexts.get(self.last as usize).is_some_and(is_last) {
+            return self.last;
+        }
         if let Some(&found) = self.by_key.get(&(subject, stage)) {
+            self.last = found;
             return found;
         }
         let (broken, winners, states) = (None, Vec::new(), Vec::new());
@@ -117,6 +139,7 @@ impl<'r, 'l> Session<'r, 'l> {
         let id = u32::try_from(self.contexts.len()).unwrap_or(u32::MAX);
         self.contexts.push(context);
         self.by_key.insert((subject, stage), id);
+        self.last = id;
         id
     }
 
@@ -147,30 +170,48 @@ impl<'r, 'l> Session<'r, 'l> {
         self.resolver.apply_settings((subject, stage), Slot(0), &mut context.winners);
     }
 
-    /// The value of a field whose winner fits as it stands, and depends on nothing else. [`None`] says nothing: such a
-    /// field has to be resolved.
-    pub fn value_as_written(&mut self, field: FieldId) -> Option<&'l Held> {
+    /// What shows at once of a field; [`None`] where it has to be resolved.
+    pub(crate) fn at_once(&mut self, field: FieldId) -> Option<AtOnce<'l>> {
         let (entry, declaration) = self.ledger().field(field.subject, field.slot);
         // A certificate may know its last day itself, and the rows of a table are merged.
         if declaration.derived || matches!(entry.kind, Kind::Table { .. } | Kind::Credential(_)) {
             return None;
         }
         let node = self.node(field);
-        match self.winner(node) {
-            _ if self.broken(node).is_some() => None,
-            Winner::Default(default, _) if default.verdict == Verdict::Fits => Some(&default.value),
-            Winner::Set(Setting { value: SettingValue::Value(held), verdict: Verdict::Fits, .. }, ..) => {
-                Some(held)
+        if self.broken(node).is_some() {
+            return None;
+        }
+        match self.known_winner(node) {
+            Winner::Nothing => Some(AtOnce::Nothing),
+            Winner::Default(default, _) if default.verdict == Verdict::Fits => {
+                let place = Some(default.place.unwrap_or(entry.place));
+                Some(AtOnce::Written(&default.value, Origin { layer: Layer::Default, place }))
             }
+            Winner::Set(setting, layer, _) if setting.verdict == Verdict::Fits => match &setting.value {
+                SettingValue::Value(held) => {
+                    Some(AtOnce::Written(held, Origin { layer, place: Some(setting.place) }))
+                }
+                _ => None,
+            },
             _ => None,
+        }
+    }
+
+    /// The value of a field whose winner fits as it stands, and depends on nothing else. [`None`] says nothing: such a
+    /// field has to be resolved.
+    pub fn value_as_written(&mut self, field: FieldId) -> Option<&'l Held> {
+        match self.at_once(field)? {
+            AtOnce::Written(held, _) => Some(held),
+            AtOnce::Nothing => None,
         }
     }
 
     /// Where a value came from that counts as it is written, see [`Session::value_as_written`].
     pub fn origin_as_written(&mut self, field: FieldId) -> Option<Origin> {
-        self.value_as_written(field)?;
-        let node = self.node(field);
-        Some(self.origin(node))
+        match self.at_once(field)? {
+            AtOnce::Written(_, origin) => Some(origin),
+            AtOnce::Nothing => None,
+        }
     }
 
     pub(super) fn node(&mut self, field: FieldId) -> Node {
@@ -205,16 +246,27 @@ impl<'r, 'l> Session<'r, 'l> {
         known.copied().unwrap_or_else(|| self.resolver.winner(self.field(node)))
     }
 
+    /// The same where more of the same subject and stage are asked for: then all its winners are found at once.
+    pub(super) fn known_winner(&mut self, node: Node) -> Winner<'l> {
+        self.ask(node);
+        self.winner(node)
+    }
+
+    /// Notes that a field is asked for. Whether it is one of the home's.
+    fn ask(&mut self, node: Node) -> bool {
+        let is_home = self.is_home(self.contexts[node.context as usize].subject);
+        let context = &mut self.contexts[node.context as usize];
+        context.asked += 1;
+        if is_home || context.asked == FEW {
+            self.find_winners(node.context);
+        }
+        is_home
+    }
+
     pub(super) fn state(&mut self, node: Node) -> &mut State<'l> {
-        if !self.is_home(self.contexts[node.context as usize].subject) {
-            let context = &mut self.contexts[node.context as usize];
-            context.asked += 1;
-            if context.asked == FEW {
-                self.find_winners(node.context);
-            }
+        if !self.ask(node) {
             return self.others.entry(node).or_insert(State::New);
         }
-        self.find_winners(node.context);
         let context = &mut self.contexts[node.context as usize];
         if context.states.is_empty() {
             context.states.resize_with(context.winners.len(), || State::New);
@@ -225,7 +277,7 @@ impl<'r, 'l> Session<'r, 'l> {
     pub(super) fn finish(&mut self, node: Node, outcome: Outcome<'l>) {
         let field = self.field(node);
         if !self.is_home(field.subject) {
-            self.resolver.remember(field, &outcome);
+            self.resolver.seen.insert(field, outcome.clone());
         }
         *self.state(node) = State::Done(outcome);
     }

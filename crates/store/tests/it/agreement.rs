@@ -102,7 +102,7 @@ fn assumptions(ledger: &Ledger, assumed: &[Assumed]) -> Vec<Assumption> {
 }
 
 /// Every field of everybody in every stage: what it is, and what it comes to.
-fn everything(ledger: &Ledger, assumed: &[Assumed]) -> Vec<(Key, Out)> {
+pub(crate) fn everything(ledger: &Ledger, assumed: &[Assumed]) -> Vec<(Key, Out)> {
     let assumptions = assumptions(ledger, assumed);
     let resolver = Resolver::new(ledger, &Pretended, &assumptions);
     let mut found = Vec::new();
@@ -199,7 +199,7 @@ fn random_ledgers_meet_every_layer_outcome_and_problem() {
     assert_eq!(met.iter().map(String::as_str).collect::<Vec<_>>(), expected);
 }
 
-fn without_places(mut found: Vec<(Key, Out)>) -> Vec<(Key, Out)> {
+pub(crate) fn without_places(mut found: Vec<(Key, Out)>) -> Vec<(Key, Out)> {
     for (_, out) in &mut found {
         if let Out::Value { from, .. } | Out::Absent(from) = out {
             from.2 = None;

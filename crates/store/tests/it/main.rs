@@ -7,6 +7,7 @@ mod agreement;
 #[path = "../../../outlets/tests/it/database.rs"]
 mod database;
 mod daybook;
+mod effects;
 mod forms;
 mod keys;
 mod lazily;

@@ -82,7 +82,10 @@ fn is_named(ledger: &Ledger, stages: &BTreeSet<StageId>) -> bool {
     };
     let of_unit = |unit: &Arc<Unit>| {
         let mut found = false;
-        unit.each_target(&mut |target| found |= names_one(target));
+        // A stage stands behind an `@`.
+        unit.each_reference(&mut |inside| {
+            found |= inside.contains('@') && Target::parse(inside).is_ok_and(names_one);
+        });
         found
     };
     let shared = (0_u16..).take(ledger.shared.len()).map(SharedId);
@@ -93,19 +96,8 @@ fn is_named(ledger: &Ledger, stages: &BTreeSet<StageId>) -> bool {
 
 /// These units, and all that refer to them, directly or through others.
 pub(crate) fn referring_to(ledger: &Ledger, mut found: BTreeSet<Name>) -> BTreeSet<Name> {
-    let of_unit = |unit: &Arc<Unit>| {
-        let mut others = BTreeSet::new();
-        unit.each_target(&mut |target| {
-            if let Target::OfUnit(other, ..) = target
-                && other != unit.name
-            {
-                others.insert(other);
-            }
-        });
-        others
-    };
-    let others: Vec<BTreeSet<Name>> = ledger.units.par_iter().map(of_unit).collect();
-    let mut referring: BTreeMap<&Name, Vec<&Name>> = BTreeMap::new();
+    let others: Vec<BTreeSet<&str>> = ledger.units.par_iter().map(|unit| others_named(unit)).collect();
+    let mut referring: BTreeMap<&str, Vec<&Name>> = BTreeMap::new();
     for (unit, others) in ledger.units.iter().zip(&others) {
         for other in others {
             referring.entry(other).or_default().push(&unit.name);
@@ -113,13 +105,25 @@ pub(crate) fn referring_to(ledger: &Ledger, mut found: BTreeSet<Name>) -> BTreeS
     }
     let mut open: Vec<Name> = found.iter().cloned().collect();
     while let Some(name) = open.pop() {
-        for &other in referring.get(&name).into_iter().flatten() {
+        for &other in referring.get(name.as_str()).into_iter().flatten() {
             if found.insert(other.clone()) {
                 open.push(other.clone());
             }
         }
     }
     found
+}
+
+/// The units that the texts of one name, beside itself.
+fn others_named(unit: &Unit) -> BTreeSet<&str> {
+    let mut others = BTreeSet::new();
+    unit.each_reference(&mut |inside| {
+        if let Some((owner, _)) = inside.split_once('/') {
+            others.insert(owner.split('+').next().unwrap_or(owner));
+        }
+    });
+    others.remove(unit.name.as_str());
+    others
 }
 
 /// The one unit that a file is of.
