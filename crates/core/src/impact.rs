@@ -66,7 +66,11 @@ pub fn impact(resolver: &Resolver<'_>, cause: Cause) -> Vec<Affected> {
             && cause.written == Written::In(LayerId::Stage(node.field.stage));
         asked || place.is_some_and(|place| node.places().any(|from| from == place))
     };
-    let nodes = nodes(resolver, is_from_there);
+    let stages = match cause.written {
+        Written::Default => None,
+        Written::In(layer) => ledger.stages_hanging_on([layer]),
+    };
+    let nodes = nodes(resolver, stages.as_ref(), is_from_there);
     let from_there = nodes.iter().filter(|node| is_from_there(node));
     affected(from_there.map(|node| node.field), &back(&nodes))
 }
@@ -74,7 +78,7 @@ pub fn impact(resolver: &Resolver<'_>, cause: Cause) -> Vec<Affected> {
 /// The same of whatever is written at a place.
 pub fn depending_on(resolver: &Resolver<'_>, place: Place) -> Vec<Affected> {
     let is_from_there = |node: &Node| node.places().any(|from| from == place);
-    let nodes = nodes(resolver, is_from_there);
+    let nodes = nodes(resolver, None, is_from_there);
     let from_there = nodes.iter().filter(|node| is_from_there(node));
     affected(from_there.map(|node| node.field), &back(&nodes))
 }
@@ -84,7 +88,7 @@ pub fn users(
     resolver: &Resolver<'_>,
     places: &BTreeSet<Place>,
 ) -> BTreeMap<Place, BTreeSet<(StageId, UnitId, Option<InstanceId>)>> {
-    let nodes = nodes(resolver, |node| node.places().any(|place| places.contains(&place)));
+    let nodes = nodes(resolver, None, |node| node.places().any(|place| places.contains(&place)));
     let back = back(&nodes);
     let mut from: FxHashMap<Place, Vec<FieldId>> = FxHashMap::default();
     for node in &nodes {
@@ -138,9 +142,14 @@ pub(crate) fn referred(outcome: &Outcome<'_>) -> Vec<FieldId> {
     }
 }
 
-/// The fields that refer to others, and those that somebody means.
-fn nodes(resolver: &Resolver<'_>, is_meant: impl Fn(&Node) -> bool + Sync) -> Vec<Node> {
+/// The fields that refer to others, and those that somebody means; of these stages alone, if they are given.
+fn nodes(
+    resolver: &Resolver<'_>,
+    stages: Option<&BTreeSet<StageId>>,
+    is_meant: impl Fn(&Node) -> bool + Sync,
+) -> Vec<Node> {
     let ledger = resolver.ledger();
+    let is_looked_at = |stage: &StageId| stages.is_none_or(|stages| stages.contains(stage));
     let of_field = |session: &mut Session<'_, '_>, field: FieldId| {
         if let Some(origin) = session.origin_as_written(field) {
             return Node { field, place: origin.place, parts: Vec::new(), through: Vec::new() };
@@ -160,14 +169,14 @@ fn nodes(resolver: &Resolver<'_>, is_meant: impl Fn(&Node) -> bool + Sync) -> Ve
     };
     let of_unit = |session: &mut Session<'_, '_>, unit| {
         session.move_to(unit);
-        let places = ledger.places_of(unit);
+        let places = ledger.places_of(unit).filter(|(_, stage)| is_looked_at(stage));
         places.flat_map(|(subject, stage)| of_subject(session, subject, stage)).collect::<Vec<_>>()
     };
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_units = units.into_par_iter().map_init(|| resolver.session(None), of_unit);
     let mut nodes: Vec<Node> = of_units.flatten_iter().collect();
     let mut session = resolver.session(None);
-    for stage in ledger.stage_ids() {
+    for stage in ledger.stage_ids().filter(is_looked_at) {
         nodes.extend(of_subject(&mut session, Subject::Shared, stage));
     }
     nodes

@@ -75,8 +75,8 @@ fn is_same(one: &Outcome<'_>, other: &Outcome<'_>) -> bool {
 pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[StageId]) -> Vec<Row<'l>> {
     let ledger = resolver.ledger();
     let units: Vec<UnitId> = ledger.unit_ids().collect();
-    let of_unit = |unit: UnitId| {
-        let mut session = resolver.session(Some(unit));
+    let of_unit = |session: &mut Session<'_, 'l>, unit: UnitId| {
+        session.move_to(unit);
         let known = ledger.unit(unit);
         let mut rows = Vec::new();
         let instances =
@@ -85,7 +85,7 @@ pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[
             let name = name.map(Name::as_str);
             if pattern.is_none_or(|pattern| pattern.covers_owner(known.name.as_str(), name)) {
                 let subject = Subject::Unit(unit, id.map(crate::model::InstanceId));
-                rows.extend(of_subject(&mut session, subject, pattern, stages));
+                rows.extend(of_subject(session, subject, pattern, stages));
             }
         }
         rows
@@ -95,7 +95,9 @@ pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[
     if pattern.is_some_and(|pattern| pattern.to_string().starts_with("shared")) {
         rows = of_subject(&mut resolver.session(None), Subject::Shared, pattern, stages);
     }
-    rows.extend(units.into_par_iter().flat_map_iter(of_unit).collect::<Vec<_>>());
+    let of_units: Vec<Vec<Row<'l>>> =
+        units.into_par_iter().map_init(|| resolver.session(None), of_unit).collect();
+    rows.extend(of_units.into_iter().flatten());
     rows
 }
 

@@ -11,6 +11,7 @@ mod declaration;
 mod entry;
 mod expectation;
 mod field_patterns;
+mod hanging;
 mod judging;
 mod ledger;
 mod look_up;

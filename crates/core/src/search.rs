@@ -2,6 +2,7 @@
 
 mod beside;
 mod cells;
+mod whole;
 
 use std::collections::BTreeSet;
 
@@ -12,7 +13,9 @@ use regex::Regex;
 use crate::address::{Address, Pattern};
 use crate::cipher::secret_of;
 use crate::impact::Written;
-use crate::model::{Class, Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, Subject};
+use crate::model::{
+    Class, Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, Subject, UnitId,
+};
 use crate::name::Name;
 use crate::resolve::{Effective, FieldId, Opened, Outcome, Outside, Resolver};
 use crate::source::Place;
@@ -150,6 +153,22 @@ impl Conditions {
             && self.secret.is_none_or(|secret| field.secret == secret)
     }
 
+    /// Whether they cover a setting or default, but for what is to stand beside it.
+    fn cover(&self, ledger: &Ledger, outside: &dyn Outside, found: &Found<'_>) -> bool {
+        let (entry, field) = ledger.field(found.subject, found.slot);
+        let layer = match found.written {
+            Written::Default => "default",
+            Written::In(LayerId::Group(_)) => "group",
+            Written::In(LayerId::Stage(_)) => "stage",
+        };
+        // What is cheap to tell first: this is asked of every setting of the ledger.
+        self.covers_note(found.setting)
+            && self.covers_layer(layer)
+            && self.covers_place(ledger, found.written)
+            && self.covers_declared(ledger, found.subject, entry, field)
+            && self.covers_said(ledger, outside, found.setting, found.held, (entry, field.this_type))
+    }
+
     fn covers_place(&self, ledger: &Ledger, written: Written) -> bool {
         let (name, class) = match written {
             Written::Default => ("default", None),
@@ -233,67 +252,12 @@ fn any_text(value: &Value, test: &dyn Fn(&str) -> bool) -> bool {
 /// defaults first, then by stage and group.
 /// `outside` opens secrets that are looked into for what they say; those that it cannot open are not found.
 pub fn settings<'l>(ledger: &'l Ledger, outside: &dyn Outside, conditions: &Conditions) -> Vec<Found<'l>> {
-    let mut found = Vec::new();
-    let mut add = |written, subject, slot, setting: Option<&'l Setting>, held: Option<&'l Held>, place| {
-        let (entry, field) = ledger.field(subject, slot);
-        let layer = match written {
-            Written::Default => "default",
-            Written::In(LayerId::Group(_)) => "group",
-            Written::In(LayerId::Stage(_)) => "stage",
-        };
-        // What is cheap to tell first: this goes over every setting of the ledger.
-        if conditions.covers_note(setting)
-            && conditions.covers_layer(layer)
-            && conditions.covers_place(ledger, written)
-            && conditions.covers_declared(ledger, subject, entry, field)
-            && conditions.covers_said(ledger, outside, setting, held, (entry, field.this_type))
-        {
-            found.push(Found { written, subject, slot, setting, held, place });
-        }
-    };
-    for slot in ledger.shared_slots.all() {
-        let (_, field) = ledger.field(Subject::Shared, slot);
-        if let Some(default) = field.default.as_ref().filter(|default| default.place.is_some()) {
-            add(Written::Default, Subject::Shared, slot, None, Some(&default.value), default.place);
-        }
-    }
-    for layer in ledger.layer_ids() {
-        for (known, settings) in ledger.shared_slots.entries.iter().zip(&ledger.layer(layer).shared) {
-            for setting in settings {
-                let slot = Slot(known.first + setting.slot.0);
-                add(
-                    Written::In(layer),
-                    Subject::Shared,
-                    slot,
-                    Some(setting),
-                    held(setting),
-                    Some(setting.place),
-                );
-            }
-        }
-    }
-    for id in ledger.unit_ids() {
-        let (unit, subject) = (ledger.unit(id), Subject::Unit(id, None));
-        for slot in unit.slots.all() {
-            let (entry, _) = unit.slots.entry_of(slot);
-            let (_, field) = ledger.field(subject, slot);
-            let own = field.default.as_ref().filter(|_| entry.entry.shared().is_none());
-            if let Some(default) = own.filter(|default| default.place.is_some()) {
-                add(Written::Default, subject, slot, None, Some(&default.value), default.place);
-            }
-        }
-        for layer in ledger.layer_ids() {
-            let of_layer = ledger.unit_layer(unit, layer);
-            let instances = of_layer.instances.iter().map(|(instance, _, list)| (Some(*instance), list));
-            for (instance, list) in std::iter::once((None, &of_layer.unit)).chain(instances) {
-                for setting in list {
-                    let subject = Subject::Unit(id, instance);
-                    let (slot, place) = (setting.slot, Some(setting.place));
-                    add(Written::In(layer), subject, slot, Some(setting), held(setting), place);
-                }
-            }
-        }
-    }
+    let covers = |found: &Found<'l>| conditions.cover(ledger, outside, found);
+    let mut found: Vec<Found<'l>> = whole::of_shared(ledger).filter(covers).collect();
+    let units: Vec<UnitId> = ledger.unit_ids().collect();
+    let of_unit = |&id: &UnitId| whole::of_unit(ledger, id).filter(covers).collect::<Vec<_>>();
+    let of_units: Vec<Vec<Found<'l>>> = units.par_iter().map(of_unit).collect();
+    found.extend(of_units.into_iter().flatten());
     if !conditions.beside.is_empty() {
         let resolver = Resolver::new(ledger, outside, &[]);
         let stands: Vec<bool> =
@@ -302,13 +266,6 @@ pub fn settings<'l>(ledger: &'l Ledger, outside: &dyn Outside, conditions: &Cond
         found.retain(|_| stands.next().unwrap_or(false));
     }
     found
-}
-
-fn held(setting: &Setting) -> Option<&Held> {
-    match &setting.value {
-        SettingValue::Value(held) => Some(held),
-        SettingValue::Absent | SettingValue::From(_) | SettingValue::Cipher(_) => None,
-    }
 }
 
 /// All declared fields that the conditions cover, shared ones first, then by unit. Where the conditions

@@ -32,16 +32,17 @@ const NOT_READ: &str = "(not read)";
 /// How many rows are written at once, each lot beside others.
 const LOT: usize = 1024;
 
-/// The lines of a matrix.
-pub fn lines(matrix: &Matrix<'_>) -> Result<String, Trouble> {
+/// The lines of a matrix, in parts that follow each other.
+pub fn lines(matrix: &Matrix<'_>) -> Result<Vec<String>, Trouble> {
     let heads = matrix.stages.iter().map(|&stage| matrix.ledger.stage(stage).name.to_string());
     let heads: Vec<String> = std::iter::once("field".to_owned()).chain(heads).collect();
     let row = |row: &Row<'_>| -> Vec<String> {
         std::iter::once(row.address.to_string()).chain(row.cells.iter().map(cell)).collect()
     };
-    let rest: Vec<String> =
-        matrix.rows.par_chunks(LOT).map(|lot| written(lot.iter().map(row))).collect::<Result<_, _>>()?;
-    Ok(written(std::iter::once(heads))? + &rest.concat())
+    let mut lines = vec![written(std::iter::once(heads))?];
+    let rest = matrix.rows.par_chunks(LOT).map(|lot| written(lot.iter().map(row)));
+    lines.extend(rest.collect::<Result<Vec<String>, _>>()?);
+    Ok(lines)
 }
 
 /// Records as lines.

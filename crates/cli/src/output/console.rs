@@ -117,6 +117,16 @@ impl Console {
         }
     }
 
+    /// The same in parts that follow each other.
+    pub(crate) fn parts(&mut self, parts: Vec<String>) {
+        if io::stdout().is_terminal() {
+            parts.iter().for_each(|part| self.raw(part));
+        } else {
+            self.color_of_result = ColorChoice::AlwaysAnsi;
+            self.out.0.extend(parts);
+        }
+    }
+
     /// Adds a JSON document to the result.
     pub(crate) fn document(&mut self, document: &impl Serialize) {
         // Documents are made of texts, numbers and lists, which always serialise.

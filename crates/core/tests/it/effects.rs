@@ -43,6 +43,37 @@ fn effects_follow_references_layers_and_units() {
     }
 }
 
+/// One text can come to something else: by another declaration, or by what it leads to.
+#[test]
+fn what_is_written_alike_is_not_taken_to_be_the_same_for_that() {
+    const LINE: &str = "[variables.line]\ndefault = \"one\"\n";
+    let asks = |more: &str| format!("[variables.ask]\n{more}default = \"${{line}}\"\n");
+    let (owned, used) = (|text: &str| LINE.replace("one", text), "uses = [\"line\"]\n");
+    let chain = |from: &str| {
+        let steps = (1..=40).map(|at| format!("[variables.v{at}]\ndefault = \"${{v{}}}\"\n", at - 1));
+        format!("[variables.v0]\ndefault = \"{from}\"\n{}", steps.collect::<String>())
+    };
+    let circle = "[variables.v0]\ndefault = \"${v1}\"\n[variables.v1]\ndefault = \"${v0}\"\n";
+    let json = |this: &str| format!("[variables.j]\n{this}default = '{{ \"${{line}}\": 1 }}'\n");
+    for (before, after, expected) in [
+        (asks("") + &owned("one"), asks("") + &owned("one"), 0),
+        (asks("") + &owned("one"), asks("") + &owned("two"), 2),
+        (asks("") + &owned("one"), asks("secret = true\n") + &owned("one"), 1),
+        (format!("{used}{}", asks("")), asks("") + &owned("one"), 0),
+        (format!("{used}{}", asks("")), asks("") + &owned("two"), 2),
+        (json("") + &owned("one"), json("type = \"json\"\n") + &owned("one"), 1),
+        (chain("1"), chain("1"), 0),
+        (chain("1"), chain("2"), 41),
+        (circle.to_owned(), circle.to_owned(), 0),
+        (circle.to_owned(), circle.replace("${v0}", "1"), 2),
+    ] {
+        let [one, other] = [&before, &after].map(|it| [("shared.toml", LINE), ("units/desk.toml", it)]);
+        let told = changed(&one, &other);
+        // The ledger has three stages.
+        assert_eq!(told.len(), expected * 3, "{before}\n{after}\n{told:?}");
+    }
+}
+
 #[test]
 fn a_secret_that_changes_is_told_without_its_value() {
     const DESK: (&str, &str) = (

@@ -1,10 +1,13 @@
-//! What a change is said to do to effective values is what becomes of them, resolved one by one.
+//! What a change is said to do to effective values is what becomes of them, resolved one by one; and nothing that
+//! depends on a setting is left out.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::effects::effects;
+use cledger_core::impact::{Affected, Cause, depending_on, impact};
 use cledger_core::model::Ledger;
 use cledger_core::resolve::Resolver;
+use cledger_core::search::{Conditions, settings};
 use proptest::prelude::*;
 
 use crate::agreement::{Pretended, everything, read_all, without_places};
@@ -39,7 +42,7 @@ fn address(key: &Key) -> String {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 1500, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 1000, ..ProptestConfig::default() })]
 
     #[test]
     fn effects_are_what_comes_to_something_else(
@@ -61,5 +64,19 @@ proptest! {
         let differing: BTreeSet<String> =
             addresses.into_iter().filter(|it| old.get(*it) != new.get(*it)).cloned().collect();
         prop_assert_eq!(told, differing);
+    }
+
+    /// Whatever depends on what stands in a setting is told of it, in whichever stage: those that cannot are passed over.
+    #[test]
+    fn all_that_depends_on_a_setting_is_affected_by_it(choices in prop::collection::vec(any::<u16>(), 200..900)) {
+        let ledger = read_all(&write(&Description::from_tape(&mut Tape::new(&choices))).0);
+        let resolver = Resolver::new(&ledger, &Pretended, &[]);
+        for found in settings(&ledger, &Pretended, &Conditions::default()).iter().take(24) {
+            let Some(place) = found.setting.map(|setting| setting.place) else { continue };
+            let cause = Cause { subject: found.subject, slot: found.slot, written: found.written };
+            let fields = |affected: Vec<Affected>| affected.iter().map(|it| it.field).collect::<BTreeSet<_>>();
+            let (told, depending) = (fields(impact(&resolver, cause)), fields(depending_on(&resolver, place)));
+            prop_assert!(depending.is_subset(&told), "{:?}: {:?}", cause, &depending - &told);
+        }
     }
 }

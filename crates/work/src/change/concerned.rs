@@ -1,12 +1,10 @@
 //! The units that a change can concern.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
 
 use cledger_core::address::Address;
-use cledger_core::model::{Ledger, SharedId, StageId, Unit};
+use cledger_core::model::{LayerId, Ledger, Unit};
 use cledger_core::name::Name;
-use cledger_core::reference::Target;
 use cledger_store::Changed;
 use rayon::prelude::*;
 
@@ -44,54 +42,21 @@ pub(crate) fn units(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name>
 
 /// The stages in which values can change where nothing but settings of stages and groups does; nothing where more does.
 pub(crate) fn stages(ledger: &Ledger, changed: &Changed) -> Option<BTreeSet<Name>> {
-    let mut found = BTreeSet::new();
+    let mut layers = BTreeSet::new();
     for path in changed.keys() {
         let parts: Vec<&str> = path.strip_suffix(".toml")?.split('/').collect();
         match parts[..] {
-            ["stages", name] | ["stages", name, _] => found.extend(ledger.stage_id(name)),
+            ["stages", name] | ["stages", name, _] => {
+                layers.extend(ledger.stage_id(name).map(LayerId::Stage));
+            }
             ["groups", name] | ["groups", name, _] => {
-                let group = ledger.group_id(name)?;
-                found.extend(ledger.stage_ids().filter(|&id| ledger.stage(id).groups.contains(&group)));
+                layers.insert(LayerId::Group(ledger.group_id(name)?));
             }
             _ => return None,
         }
     }
-    // A stage that follows one of these can get its values from there.
-    loop {
-        let follows = |id: &StageId| ledger.stage(*id).follows.iter().any(|it| found.contains(&it.stage));
-        let more: Vec<StageId> =
-            ledger.stage_ids().filter(|id| !found.contains(id)).filter(follows).collect();
-        if more.is_empty() {
-            break;
-        }
-        found.extend(more);
-    }
-    if is_named(ledger, &found) {
-        return None;
-    }
-    Some(found.into_iter().map(|id| ledger.stage(id).name.clone()).collect())
-}
-
-/// Whether a text refers to a value of one of these stages by the stage's name, as any other stage's values may.
-fn is_named(ledger: &Ledger, stages: &BTreeSet<StageId>) -> bool {
-    let names_one = |target: Target| match target {
-        Target::Own(field) | Target::OfUnit(_, _, field) | Target::OfShared(field) => field
-            .stage
-            .is_some_and(|name| ledger.stage_id(name.as_str()).is_some_and(|id| stages.contains(&id))),
-        _ => false,
-    };
-    let of_unit = |unit: &Arc<Unit>| {
-        let mut found = false;
-        // A stage stands behind an `@`.
-        unit.each_reference(&mut |inside| {
-            found |= inside.contains('@') && Target::parse(inside).is_ok_and(names_one);
-        });
-        found
-    };
-    let shared = (0_u16..).take(ledger.shared.len()).map(SharedId);
-    let mut found = false;
-    shared.for_each(|id| ledger.each_target_of_shared(id, &mut |target| found |= names_one(target)));
-    found || ledger.units.par_iter().any(of_unit)
+    let stages = ledger.stages_hanging_on(layers)?;
+    Some(stages.into_iter().map(|id| ledger.stage(id).name.clone()).collect())
 }
 
 /// These units, and all that refer to them, directly or through others.
