@@ -120,7 +120,9 @@ impl Console {
     /// The same in parts that follow each other.
     pub(crate) fn parts(&mut self, parts: Vec<String>) {
         if io::stdout().is_terminal() {
-            parts.iter().for_each(|part| self.raw(part));
+            for part in &parts {
+                self.raw(part);
+            }
         } else {
             self.color_of_result = ColorChoice::AlwaysAnsi;
             self.out.0.extend(parts);

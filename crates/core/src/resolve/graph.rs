@@ -13,28 +13,12 @@ use rustc_hash::FxHashMap;
 use super::edges::Reader;
 use super::expand::unreadable;
 use super::outcome::{Outcome, Problem, ProblemCode};
-use super::session::{AtOnce, Edge, Node, Session, State};
+use super::session::{AtOnce, Edge, Node, Pending, Session, State, Walk};
 use super::{FieldId, Winner};
 use crate::model::{Kind, Required, SettingValue, Slot, Verdict};
 
 /// Components with more members than this share one path in their messages.
 const LARGE: usize = 200;
-
-/// A field on the walk's stack, until its component is complete.
-pub(super) struct Pending<'l> {
-    node: Node,
-    edges: Vec<Edge<'l>>,
-    next: usize,
-    lowest: usize,
-}
-
-/// What a walk goes along: the memory for it serves one after the other.
-#[derive(Default)]
-pub(super) struct Walk<'l> {
-    stack: Vec<Pending<'l>>,
-    /// The positions in `stack` of the fields whose edges are being followed.
-    path: Vec<usize>,
-}
 
 impl<'l> Session<'_, 'l> {
     /// What a field of a subject that belongs to the stage comes to.

@@ -5,7 +5,6 @@ use std::sync::Arc;
 use compact_str::CompactString;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::graph::Walk;
 use super::outcome::{Layer, Origin, Outcome};
 use super::{Assumption, FieldId, Resolver, Winner};
 use crate::model::{Class, EntryRef, Kind, Ledger, SettingValue, Slot, StageId, Subject, UnitId, Verdict};
@@ -48,6 +47,22 @@ pub(super) enum State<'l> {
     /// On the walk's stack, at this position.
     Open(usize),
     Done(Outcome<'l>),
+}
+
+/// A field on a walk's stack, until its component is complete.
+pub(super) struct Pending<'l> {
+    pub(super) node: Node,
+    pub(super) edges: Vec<Edge<'l>>,
+    pub(super) next: usize,
+    pub(super) lowest: usize,
+}
+
+/// What a walk goes along: the memory for it serves one after the other.
+#[derive(Default)]
+pub(super) struct Walk<'l> {
+    pub(super) stack: Vec<Pending<'l>>,
+    /// The positions in `stack` of the fields whose edges are being followed.
+    pub(super) path: Vec<usize>,
 }
 
 /// From so many steps on with fields of one subject in one stage, all its winners are found at once.
