@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Declaration, Entry, Ledger, Setting, SettingValue, SharedId, Unit, Verdict};
+use super::{Declaration, Default, Entry, Ledger, Setting, SettingValue, SharedId, Unit, Verdict};
 use crate::reference::{Piece, Target, pieces};
 use crate::value::Value;
 
@@ -73,17 +73,26 @@ fn read(inside: &str, tell: &mut dyn FnMut(Target)) {
 }
 
 fn of_default<'t>(field: &'t Declaration, tell: &mut dyn FnMut(&'t str)) {
-    if let Some(default) = field.default.as_ref().filter(|default| default.verdict == Verdict::Open) {
-        of_value(default.value.expose(), tell);
+    if let Some(Default { value, verdict, .. }) = &field.default
+        && may_refer(value.expose(), *verdict)
+    {
+        of_value(value.expose(), tell);
     }
 }
 
 fn of_setting<'t>(setting: &'t Setting, tell: &mut dyn FnMut(&'t str)) {
     match &setting.value {
-        SettingValue::Value(held) if setting.verdict == Verdict::Open => of_value(held.expose(), tell),
+        SettingValue::Value(held) if may_refer(held.expose(), setting.verdict) => {
+            of_value(held.expose(), tell);
+        }
         SettingValue::From(source) => of_text(&source.0, tell),
         SettingValue::Value(_) | SettingValue::Absent | SettingValue::Cipher(_) => {}
     }
+}
+
+/// Whether texts in a value count as references: those in rows of lookup tables do, whatever else is in these.
+fn may_refer(value: &Value, verdict: Verdict) -> bool {
+    verdict == Verdict::Open || verdict == Verdict::Fits && matches!(value, Value::Map(_))
 }
 
 fn of_value<'t>(value: &'t Value, tell: &mut dyn FnMut(&'t str)) {

@@ -146,6 +146,20 @@ fn make_key(place: &Place) {
 }
 
 #[test]
+fn rows_of_a_table_follow_what_they_refer_to_in_another_stage() {
+    let posts = "[tables.posts]\ncolumns = [\"post\", \"at\"]\nkey = \"post\"\n";
+    let north = "[units.boat.posts]\nnorth = { at = \"${desk/region@dev}\" }\n";
+    for (contract, here) in
+        [(posts, north), (&format!("{posts}rows.north = {{ at = \"${{desk/region@dev}}\" }}\n"), "")]
+    {
+        let place = Place::new(&[DESK, DEV, ("units/boat.toml", contract), ("stages/test.toml", here)]);
+        let told = say(&place, &["desk/region@dev=north.example"], &because(&["prod"])).unwrap();
+        let told: Vec<String> = told.effects.iter().map(|effect| effect.address.to_string()).collect();
+        assert!(told.contains(&"boat/posts@test".to_owned()), "{contract}: {told:?}");
+    }
+}
+
+#[test]
 fn a_secret_is_asked_for_and_stands_nowhere_in_plain_text() {
     let values = [("desk/gate.token@dev", "whimbrel")].into();
     let place = Place::answering(&[DESK, DEV], Answers { values, ..Answers::default() });
