@@ -99,8 +99,7 @@ pub fn effects_for(
         found
     };
     let sessions = || (before.session(None), after.session(None));
-    let found: Vec<Vec<Effect>> = names.par_iter().map_init(sessions, of_unit).collect();
-    found.into_iter().flatten().collect()
+    names.par_iter().map_init(sessions, of_unit).flatten_iter().collect()
 }
 
 fn is_production(ledger: &Ledger, stage: &Name) -> bool {

@@ -95,9 +95,8 @@ pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[
     if pattern.is_some_and(|pattern| pattern.to_string().starts_with("shared")) {
         rows = of_subject(&mut resolver.session(None), Subject::Shared, pattern, stages);
     }
-    let of_units: Vec<Vec<Row<'l>>> =
-        units.into_par_iter().map_init(|| resolver.session(None), of_unit).collect();
-    rows.extend(of_units.into_iter().flatten());
+    let of_units = units.into_par_iter().map_init(|| resolver.session(None), of_unit);
+    rows.extend(of_units.flatten_iter().collect::<Vec<_>>());
     rows
 }
 

@@ -41,7 +41,7 @@ pub(crate) fn run(args: &MatrixArgs, app: &mut App<'_>) -> Result<u8, Trouble> {
     let outside = opened.unfetched();
     let matrix = matrix(&opened, &outside, &asked)?;
     let status = if args.csv {
-        app.console.parts(lines(&matrix)?);
+        app.console.verbatim_parts(lines(&matrix)?);
         exit::CLEAN
     } else {
         app.show(&View { matrix, wide: args.wide })

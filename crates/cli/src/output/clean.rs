@@ -21,7 +21,7 @@ const COLORS: [&str; 16] = [
 pub(crate) fn clean(text: &str) -> Cow<'_, str> {
     let is_plain = |byte: u8| matches!(byte, b' '..=b'~' | b'\n');
     let mut cleaned = String::new();
-    // What is before this is clean or in there, what is before the other is looked at.
+    // From the first of these on nothing is in `cleaned` yet; up to the second everything was looked at.
     let (mut from, mut at) = (0, 0);
     while let Some(next) = text.as_bytes()[at..].iter().position(|&byte| !is_plain(byte)) {
         at += next;

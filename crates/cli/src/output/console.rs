@@ -109,16 +109,11 @@ impl Console {
 
     /// Adds a file's text to the result as it is.
     pub(crate) fn verbatim(&mut self, text: &str) {
-        if io::stdout().is_terminal() {
-            self.raw(text);
-        } else {
-            self.color_of_result = ColorChoice::AlwaysAnsi;
-            self.out.add(text);
-        }
+        self.verbatim_parts(vec![text.to_owned()]);
     }
 
-    /// The same in parts that follow each other.
-    pub(crate) fn parts(&mut self, parts: Vec<String>) {
+    /// The same for a text in parts that follow each other.
+    pub(crate) fn verbatim_parts(&mut self, parts: Vec<String>) {
         if io::stdout().is_terminal() {
             for part in &parts {
                 self.raw(part);
@@ -215,4 +210,23 @@ fn width() -> Option<usize> {
         return None;
     }
     Some(terminal_size::terminal_size().map_or(USUAL_WIDTH, |(width, _)| usize::from(width.0)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_result_of_many_pieces_is_whole_and_in_order() {
+        let mut collected = Collected::default();
+        let mut whole = String::new();
+        for (at, length) in [3, PIECE - 4, 1, 0, 2, 2 * PIECE, 5, PIECE, PIECE + 1, 7].into_iter().enumerate()
+        {
+            let text = char::from(b'a' + u8::try_from(at).unwrap()).to_string().repeat(length);
+            collected.add(&text);
+            whole += &text;
+        }
+        assert!(collected.0.len() > 3, "{}", collected.0.len());
+        assert_eq!(collected.0.concat(), whole);
+    }
 }

@@ -25,14 +25,14 @@ pub fn effects_of_renaming(
     let ids: Vec<UnitId> = old.unit_ids().filter(|id| is_meant(&old.unit(*id).name, 0)).collect();
     let alike = Alike::default();
     let sessions = || (before.session(None), after.session(None));
-    let of_units: Vec<Vec<Effect>> = ids
+    let mut found: Vec<Effect> = ids
         .par_iter()
         .map_init(sessions, |(before, after), &unit| {
             let mut moved = Moved::of((before, after), renamed, &alike, unit);
-            old.places_of(unit).flat_map(|(subject, stage)| moved.effects(subject, stage)).collect()
+            old.places_of(unit).flat_map(|(subject, stage)| moved.effects(subject, stage)).collect::<Vec<_>>()
         })
+        .flatten_iter()
         .collect();
-    let mut found: Vec<Effect> = of_units.into_iter().flatten().collect();
     // What nothing that was there became.
     let became = ids.iter().flat_map(|&unit| old.places_of(unit));
     let became: FxHashSet<(Subject, StageId)> = became

@@ -200,7 +200,7 @@ impl Declaration {
         self.said_names.as_deref().unwrap_or(&NONE)
     }
 
-    /// The same with these names in outputs.
+    /// Gives it these names in outputs.
     pub fn set_output_names(&mut self, names: OutputNames) {
         self.said_names = Some(Box::new(names));
     }

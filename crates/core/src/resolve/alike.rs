@@ -97,10 +97,9 @@ impl<'a, 'b> Comparing<'_, '_, 'a, '_, 'b> {
 
     /// Whether two connections have the same `url`, which is made of their other fields.
     fn have_alike_parts(&mut self, (was, is): Pair, (entry, new_entry): (&Entry, &Entry)) -> bool {
-        let names = |entry: &Entry| entry.fields.iter().map(|field| field.name.clone()).collect::<Vec<_>>();
         if !matches!(entry.kind, Kind::Connection { .. })
             || entry.kind != new_entry.kind
-            || names(entry) != names(new_entry)
+            || !entry.field_names().eq(new_entry.field_names())
         {
             return false;
         }

@@ -7,6 +7,7 @@ mod deliveries;
 mod effects;
 mod fate;
 mod findings;
+mod hanging;
 mod ledgers;
 mod probes;
 mod render;
