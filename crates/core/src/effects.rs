@@ -143,10 +143,13 @@ fn of_same_fields(
     let mut found = Vec::new();
     for subject in new.ledger().unit_subjects_in(new_unit, new_stage) {
         let Subject::Unit(_, instance) = subject else { continue };
-        for slot in new.ledger().slots(subject).all() {
+        let was_subject = Subject::Unit(old_unit, instance);
+        let shown = old.all_at_once(was_subject, old_stage).into_iter();
+        let shown = shown.zip(new.all_at_once(subject, new_stage));
+        for (slot, shown) in new.ledger().slots(subject).all().zip(shown) {
             let field = FieldId { subject, stage: new_stage, slot };
-            let was = FieldId { subject: Subject::Unit(old_unit, instance), stage: old_stage, slot };
-            found.extend(between((old, new), (was, field), production, alike));
+            let was = FieldId { subject: was_subject, stage: old_stage, slot };
+            found.extend(between((old, new), (was, field), shown, production, alike));
         }
     }
     found
@@ -162,14 +165,18 @@ fn stage_names<'l>(old: &'l Ledger, new: &'l Ledger) -> Vec<&'l Name> {
     names
 }
 
+/// What shows at once of a field, as it was and as it is.
+type Shown<'b, 'a> = (Option<AtOnce<'b>>, Option<AtOnce<'a>>);
+
 /// What changes of a field, as it was and as it is.
-fn between(
-    (old, new): (&mut Session<'_, '_>, &mut Session<'_, '_>),
+fn between<'b, 'a>(
+    (old, new): (&mut Session<'_, 'b>, &mut Session<'_, 'a>),
     (was, field): (FieldId, FieldId),
+    shown: Shown<'b, 'a>,
     production: bool,
     alike: &Alike,
 ) -> Option<Effect> {
-    if is_plainly_same((old, new), (was, field)) || alike.are((old, new), (was, field)) {
+    if is_plainly_same((old, new), (was, field), shown) || alike.are((old, new), (was, field)) {
         return None;
     }
     let (before, after) = (compared(old, was), compared(new, field));
@@ -181,13 +188,14 @@ fn between(
 
 /// Whether a field shows at once that it comes to the same, as most do: what stands as it is and depends on nothing, what
 /// nothing is said for, and what is common to all units.
-fn is_plainly_same(
-    (old, new): (&mut Session<'_, '_>, &mut Session<'_, '_>),
+fn is_plainly_same<'b, 'a>(
+    (old, new): (&mut Session<'_, 'b>, &mut Session<'_, 'a>),
     (was, field): (FieldId, FieldId),
+    shown: Shown<'b, 'a>,
 ) -> bool {
     let (one, other) =
         (old.ledger().field(was.subject, was.slot).1, new.ledger().field(field.subject, field.slot).1);
-    match (old.at_once(was), new.at_once(field)) {
+    match shown {
         (Some(AtOnce::Written(before, _)), Some(AtOnce::Written(after, _))) => {
             let is_secret = |held: &Held, declaration: &Declaration| held.is_secret() || declaration.secret;
             return is_secret(before, one) == is_secret(after, other) && before.expose() == after.expose();

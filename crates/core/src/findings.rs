@@ -49,4 +49,4 @@ pub(crate) use outputs::no_label;
 pub use plain::plain_secrets;
 pub use standing::{Report, Standing, UnitStanding};
 pub(crate) use tables::of_field as of_rows;
-pub use through::{check_patterns, check_rules, check_units};
+pub use through::{check_both, check_patterns, check_rules, check_units};

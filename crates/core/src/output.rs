@@ -74,25 +74,23 @@ impl<'o> NameMaker<'o> {
         if self.format == OutputFormat::Template {
             return steps().map(|step| step.replace('-', "_")).collect();
         }
+        let prefix = self.prefix.unwrap_or_default();
         let name = match self.naming {
             Naming::Nested => {
-                let levels = self.prefix.into_iter().flat_map(|prefix| prefix.split('.'));
-                let levels = levels.filter(|level| !level.is_empty());
+                let levels = prefix.split('.').filter(|level| !level.is_empty());
                 return self.within_levels(levels.chain(steps()).map(str::to_owned).collect());
             }
             Naming::UpperSnake => {
-                let mut name = joined(steps(), "_").replace('-', "_");
-                name.make_ascii_uppercase();
-                if self.prefix.is_none() && name.starts_with(|first: char| first.is_ascii_digit()) {
-                    name.insert(0, '_');
-                }
-                name
+                // Alone it may not begin with a digit.
+                let starts_with_digit = entry.name.as_str().starts_with(|first: char| first.is_ascii_digit());
+                let prefix = if self.prefix.is_none() && starts_with_digit { "_" } else { prefix };
+                joined(prefix, steps(), "_", |c| if c == '-' { '_' } else { c.to_ascii_uppercase() })
             }
-            Naming::Dotted => joined(steps(), "."),
-            Naming::Declared => joined(steps(), "_"),
-            Naming::CamelCase => camel_case(steps()),
+            Naming::Dotted => joined(prefix, steps(), ".", |c| c),
+            Naming::Declared => joined(prefix, steps(), "_", |c| c),
+            Naming::CamelCase => format!("{prefix}{}", camel_case(steps())),
         };
-        vec![format!("{}{name}", self.prefix.unwrap_or_default())]
+        vec![name]
     }
 
     /// The steps as the format can hold them: in one section, whose name has the levels above.
@@ -120,13 +118,19 @@ pub fn as_text(format: OutputFormat, name: &[String]) -> String {
     }
 }
 
-fn joined<'s>(steps: impl Iterator<Item = &'s str>, between: &str) -> String {
-    let mut name = String::new();
-    for step in steps {
-        if !name.is_empty() {
-            name.push_str(between);
-        }
-        name.push_str(step);
+/// The steps behind a prefix, each of their characters as `made` makes it.
+fn joined<'s>(
+    prefix: &str,
+    steps: impl Iterator<Item = &'s str> + Clone,
+    between: &str,
+    made: impl Fn(char) -> char,
+) -> String {
+    let length = steps.clone().map(|step| step.len() + between.len()).sum::<usize>();
+    let mut name = String::with_capacity(prefix.len() + length);
+    name.push_str(prefix);
+    for (at, step) in steps.enumerate() {
+        name.push_str(if at == 0 { "" } else { between });
+        step.chars().for_each(|c| name.push(made(c)));
     }
     name
 }

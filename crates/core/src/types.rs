@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use jiff::civil::Date;
 
 use crate::json::Json;
+use crate::reference::{Piece, pieces};
 use crate::value::Value;
 
 mod measure;
@@ -128,7 +129,7 @@ impl Type {
         let text_that = |test: fn(&str) -> bool| value.as_text().is_some_and(test);
         match self {
             Type::Text => value.as_text().is_some(),
-            Type::Path => text_that(|path| !path.contains('\0')),
+            Type::Path => text_that(is_path),
             Type::Integer => matches!(value, Value::Integer(_)),
             Type::Number => match value {
                 Value::Integer(_) => true,
@@ -156,6 +157,27 @@ impl Type {
                 Value::Map(rows) => rows.values().all(|row| Type::Map.fits(row)),
                 _ => false,
             },
+        }
+    }
+
+    /// Whether a text is of this type whatever names stand for its references. It is said of no text for which that
+    /// hangs on the names.
+    pub fn fits_with_names(self, text: &str) -> bool {
+        let literals = || {
+            pieces(text).filter_map(|piece| match piece {
+                Piece::Literal(literal) => Some(literal),
+                Piece::Reference(_) | Piece::Unclosed(_) => None,
+            })
+        };
+        match self {
+            Type::Text => true,
+            Type::Path => literals().all(is_path),
+            Type::Url => {
+                let begins_as_url =
+                    matches!(pieces(text).next(), Some(Piece::Literal(start)) if is_url(start));
+                begins_as_url && literals().all(may_be_in_url)
+            }
+            _ => false,
         }
     }
 
@@ -208,12 +230,23 @@ pub fn parse_date(text: &str) -> Option<Date> {
     text.parse().ok()
 }
 
+fn is_path(text: &str) -> bool {
+    !text.contains('\0')
+}
+
 fn is_url(text: &str) -> bool {
-    let Some((scheme, rest)) = text.split_once("://") else { return false };
+    // There is no colon in a scheme.
+    let Some((scheme, rest)) = text.split_once(':') else { return false };
+    let Some(rest) = rest.strip_prefix("//") else { return false };
     scheme.starts_with(|c: char| c.is_ascii_alphabetic())
-        && scheme.chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c))
+        && scheme.bytes().all(|c| c.is_ascii_alphanumeric() || b"+-.".contains(&c))
         && !rest.is_empty()
-        && !rest.contains(|c: char| c.is_whitespace() || c.is_control())
+        && may_be_in_url(rest)
+}
+
+fn may_be_in_url(text: &str) -> bool {
+    let is_plain = text.bytes().all(|byte| byte.is_ascii_graphic());
+    is_plain || !text.contains(|c: char| c.is_whitespace() || c.is_control())
 }
 
 fn is_host(text: &str) -> bool {
@@ -242,7 +275,39 @@ fn is_pem(text: &str) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    #[test]
+    fn what_fits_with_names_is_told_where_names_cannot_spoil_it() {
+        for (this, text, fits) in [
+            (Type::Text, "${stage.name}", true),
+            (Type::Url, "https://gw.${stage.name}.example/${unit.name}", true),
+            (Type::Url, "https://${stage.name}.example", false),
+            (Type::Url, "${stage.name}://gw.example", false),
+            (Type::Url, "https://gw.${stage.name} .example", false),
+            (Type::Path, "/var/${unit.name}", true),
+            (Type::Host, "gw.${stage.name}.example", false),
+            (Type::Duration, "${unit.name}s", false),
+        ] {
+            assert_eq!(this.fits_with_names(text), fits, "{} {text}", this.name());
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_fits_with_names_fits_with_each(
+            text in prop::collection::vec(
+                prop::sample::select(vec!["${stage.name}", "https://", "gw", "/", " ", "\0", ":", "$${", "1s"]), 0..6),
+            name in prop::sample::select(vec!["", "a", "0", "a-", "dev_1"]),
+        ) {
+            let (text, value) = (text.concat(), text.concat().replace("${stage.name}", name));
+            for this in [Type::Text, Type::Path, Type::Url, Type::Host, Type::Duration, Type::Json, Type::Date] {
+                prop_assert!(!this.fits_with_names(&text) || this.fits(&Value::text(&value)), "{} {text}", this.name());
+            }
+        }
+    }
 
     #[test]
     fn each_type_takes_its_own_and_nothing_else() {

@@ -19,18 +19,15 @@ pub(crate) fn differing(
     today: Option<Date>,
 ) -> (Vec<Finding>, Vec<Finding>) {
     let check = |resolver: &Resolver<'_>| match concerns {
-        Concerns::All => findings::check(resolver, &[], today).findings,
         Concerns::Rules => findings::check_rules(resolver).findings,
         Concerns::Patterns => findings::check_patterns(resolver).findings,
-        Concerns::Units(units) => {
-            let ledger = resolver.ledger();
-            let ids = units.iter().filter_map(|name| ledger.unit_id(name.as_str()));
-            let stage = |name: &Name| ledger.stage_id(name.as_str());
-            let stages = stages.map(|stages| stages.iter().filter_map(stage).collect());
-            findings::check_units(resolver, ids, stages, today).findings
-        }
+        Concerns::All | Concerns::Units(_) => findings::check(resolver, &[], today).findings,
     };
-    apart(&check(before), &check(after))
+    let [old, new] = match concerns {
+        Concerns::Units(units) => findings::check_both((before, after), units, stages, today),
+        _ => [check(before), check(after)],
+    };
+    apart(&old, &new)
 }
 
 /// What only the new ones have, and what only the old ones have.

@@ -88,9 +88,12 @@ impl<'m, 'r, 'b, 'a> Moved<'m, 'r, 'b, 'a> {
     fn effects(&mut self, subject: Subject, stage: StageId) -> Vec<Effect> {
         let (old, new) = (self.before.ledger(), self.after.ledger());
         let after = new.subject_at(&(self.renamed)(&old.address_in(subject, stage)));
-        let mut is_reached = vec![false; after.map_or(0, |(subject, _)| new.slots(subject).len())];
+        let shown_before = self.before.all_at_once(subject, stage);
+        let shown_after = after.map(|(subject, stage)| self.after.all_at_once(subject, stage));
+        let shown_after = shown_after.unwrap_or_default();
+        let mut is_reached = vec![false; shown_after.len()];
         let mut found = Vec::new();
-        for (slot, to) in old.slots(subject).all().zip(&self.slots) {
+        for ((slot, to), shown) in old.slots(subject).all().zip(&self.slots).zip(shown_before) {
             let was = FieldId { subject, stage, slot };
             let field = after.zip(*to).map(|((subject, stage), slot)| FieldId { subject, stage, slot });
             let Some(field) = field else {
@@ -98,8 +101,10 @@ impl<'m, 'r, 'b, 'a> Moved<'m, 'r, 'b, 'a> {
                 found.extend(effect((address, false, Some(before), None)));
                 continue;
             };
-            is_reached[field.slot.0 as usize] = true;
-            found.extend(between((self.before, self.after), (was, field), false, self.alike));
+            let at = field.slot.0 as usize;
+            is_reached[at] = true;
+            let shown = (shown, shown_after[at]);
+            found.extend(between((self.before, self.after), (was, field), shown, false, self.alike));
         }
         let Some((subject, stage)) = after else { return found };
         for slot in new.slots(subject).all().filter(|slot| !is_reached[slot.0 as usize]) {

@@ -8,6 +8,7 @@ use super::finding::Finding;
 use super::hosts::DevelopmentHosts;
 use super::mentions::Mentions;
 use super::plain::plain_secrets;
+use super::through::Looked;
 use super::waivers;
 use crate::address::{Owner, Pattern};
 use crate::model::{InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
@@ -23,6 +24,9 @@ pub(super) struct Bounds<'l> {
     units: Option<&'l FxHashSet<UnitId>>,
     /// The stages in which values are looked at; all if not given.
     stages: Option<FxHashSet<StageId>>,
+    but_outputs: bool,
+    /// The units whose own settings are not looked at where they stand.
+    but_texts: FxHashSet<UnitId>,
     pub(super) today: Option<Date>,
     /// The layers that the pattern covers, if there is one.
     layers: Option<FxHashSet<LayerId>>,
@@ -35,27 +39,30 @@ pub(super) struct Bounds<'l> {
 }
 
 impl<'l> Bounds<'l> {
-    /// What a pattern covers, or everything. `today` is the day from which last days are counted.
-    pub(super) fn new(
-        resolver: &'l Resolver<'_>,
-        pattern: Option<&'l Pattern>,
-        units: Option<&'l FxHashSet<UnitId>>,
-        today: Option<Date>,
-    ) -> Self {
+    /// What is looked at. `today` is the day from which last days are counted.
+    pub(super) fn new(resolver: &'l Resolver<'_>, looked: Looked<'l>, today: Option<Date>) -> Self {
         let ledger = resolver.ledger();
+        let Looked { pattern, units, stages, but_outputs, but_texts, but_hosts: _ } = looked;
         let layers = pattern.map(|pattern| covered_layers(resolver, pattern));
         let (mentions, development) = (Mentions::default(), DevelopmentHosts::default());
         let plain_waived = plain_waived(ledger, today);
-        Self { ledger, pattern, units, stages: None, today, layers, mentions, development, plain_waived }
+        Self {
+            ledger,
+            pattern,
+            units,
+            stages,
+            but_outputs,
+            but_texts,
+            today,
+            layers,
+            mentions,
+            development,
+            plain_waived,
+        }
     }
 }
 
 impl Bounds<'_> {
-    /// The same where values are looked at in these stages alone.
-    pub(super) fn in_stages(self, stages: Option<FxHashSet<StageId>>) -> Self {
-        Self { stages, ..self }
-    }
-
     /// Whether a unit's fields are looked at: also where only shared entries are asked for, since
     /// what is wrong with those shows in the units that use them.
     pub(super) fn looks_at(&self, unit: UnitId) -> bool {
@@ -67,6 +74,16 @@ impl Bounds<'_> {
                 || instances.any(|it| pattern.covers_owner(unit.name.as_str(), Some(it.name.as_str())))
         };
         self.units.is_none_or(|units| units.contains(&unit)) && self.pattern.is_none_or(covers)
+    }
+
+    /// Whether a unit's own settings are not looked at where they stand.
+    pub(super) fn passes_over_texts(&self, unit: UnitId) -> bool {
+        self.but_texts.contains(&unit)
+    }
+
+    /// Whether outputs are not looked at.
+    pub(super) fn passes_over_outputs(&self) -> bool {
+        self.but_outputs
     }
 
     pub(super) fn covers_owner(&self, owner: &str, instance: Option<&str>) -> bool {

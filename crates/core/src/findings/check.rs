@@ -7,7 +7,7 @@ use jiff::civil::Date;
 use super::broken_files;
 use super::judged::judge;
 use super::standing::Report;
-use super::through::bounded;
+use super::through::{Looked, bounded};
 use crate::address::Pattern;
 use crate::model::{Ledger, StageId, Subject};
 use crate::resolve::Resolver;
@@ -23,8 +23,10 @@ pub fn is_of_units(pattern: &Pattern) -> bool {
 pub fn check(resolver: &Resolver<'_>, patterns: &[Pattern], today: Option<Date>) -> Report {
     let ledger = resolver.ledger();
     let mut report = match patterns {
-        [] => bounded(resolver, None, (None, None), today),
-        [one] if !is_of_units(one) => bounded(resolver, Some(one), (None, None), today),
+        [] => bounded(resolver, Looked::default(), today),
+        [one] if !is_of_units(one) => {
+            bounded(resolver, Looked { pattern: Some(one), ..Looked::default() }, today)
+        }
         units => {
             let covered: BTreeSet<_> = units.iter().flat_map(|pattern| covered(ledger, pattern)).collect();
             judge(resolver, &covered.into_iter().collect::<Vec<_>>(), today)

@@ -15,7 +15,6 @@ use crate::model::{
 use crate::name::Name;
 use crate::reference;
 use crate::resolve::{Effective, FieldId, Outcome, Problem, ProblemCode, Session, Unread, Winner};
-use crate::types::Type;
 use crate::value::Held;
 
 /// The most fields around a circle that a message names.
@@ -124,12 +123,12 @@ fn open_fields(
 /// The longest text that is certain to have a value without being put together.
 const SHORT: usize = 4096;
 
-/// Whether a text has a value in every stage: any text will do, and all that it refers to is always there.
+/// Whether a text has a value of its type in every stage: all that it refers to is always there, and is a name.
 fn is_certain(declaration: &Declaration, held: &Held, is_shared: bool) -> bool {
     let text = held.expose().as_text().filter(|text| text.len() <= SHORT);
-    declaration.this_type == Type::Text
-        && declaration.constraints.is_none()
-        && text.is_some_and(|text| reference::are_always_there(text, is_shared))
+    let is_of_type = |text: &str| declaration.this_type.fits_with_names(text);
+    declaration.constraints.is_none()
+        && text.is_some_and(|text| reference::are_always_there(text, is_shared) && is_of_type(text))
 }
 
 /// Whether a winner's text may have references in it.

@@ -38,6 +38,30 @@ impl Written<'_> {
         self.is_field_of_connection("database")
     }
 
+    /// Whether its value may have the name of a host or of a database in it.
+    fn may_name(&self) -> bool {
+        fn has_host(value: &Value) -> bool {
+            match value {
+                Value::Text(text) => may_have_host(text),
+                Value::List(items) => items.iter().any(has_host),
+                Value::Map(map) => map.values().any(has_host),
+                _ => false,
+            }
+        }
+        has_host(self.value) || self.names_hosts() || self.names_database()
+    }
+
+    /// Whether it says the same of the same field as one of another ledger, in which stages have the same numbers.
+    pub(super) fn is_same_in(&self, ledger: &Ledger, other: &Written<'_>, others: &Ledger) -> bool {
+        let subjects = (self.field_id.subject, other.field_id.subject);
+        self.field_id.stage == other.field_id.stage
+            && ledger.owner(subjects.0) == others.owner(subjects.1)
+            && (&self.entry.name, &self.entry.kind) == (&other.entry.name, &other.entry.kind)
+            && (&self.field.name, self.field.this_type) == (&other.field.name, other.field.this_type)
+            && self.field.distinct == other.field.distinct
+            && self.value == other.value
+    }
+
     fn is_field_of_connection(&self, wanted: &str) -> bool {
         matches!(self.entry.kind, Kind::Connection { .. })
             && self.field.name.as_ref().is_some_and(|name| name.as_str() == wanted)
@@ -64,7 +88,9 @@ impl DevelopmentHosts {
         let hosts = self.0.get_or_init(|| {
             let units = ledger.unit_ids().flat_map(|unit| unit_settings(ledger, unit));
             let all = shared_settings(ledger).into_iter().chain(units).filter(of_development);
-            all.flat_map(|written| hosts_of(ledger, &written)).map(|host| host.name.to_owned()).collect()
+            let mut hosts = FxHashSet::default();
+            all.for_each(|written| hosts.extend(hosts_of(ledger, &written).map(|host| host.name.to_owned())));
+            hosts
         });
         hosts.contains(host)
     }
@@ -82,6 +108,7 @@ pub(super) fn is_for_development(
     is_local(host) || hosts.has(ledger, host)
 }
 
+/// The settings of shared entries that a stage has of its own, as far as they may name a host or a database.
 pub(super) fn shared_settings(ledger: &Ledger) -> Vec<Written<'_>> {
     let mut found = Vec::new();
     for stage in ledger.stage_ids() {
@@ -92,33 +119,41 @@ pub(super) fn shared_settings(ledger: &Ledger) -> Vec<Written<'_>> {
                 let field = &entry.fields[setting.slot.0 as usize];
                 let slot = Slot(known.first + setting.slot.0);
                 let id = FieldId { subject: Subject::Shared, stage, slot };
-                found.extend(written(id, (entry, field), setting));
+                found.extend(written(id, (entry, field), setting).filter(Written::may_name));
             }
         }
     }
     found
 }
 
-pub(super) fn unit_settings(ledger: &Ledger, id: UnitId) -> impl Iterator<Item = Written<'_>> {
+/// The same of a unit and its instances.
+pub(super) fn unit_settings(ledger: &Ledger, id: UnitId) -> Vec<Written<'_>> {
     let unit = ledger.unit(id);
-    ledger.stage_ids().flat_map(move |stage| {
+    let mut found = Vec::new();
+    for stage in ledger.stage_ids() {
         let settings = ledger.unit_layer(unit, LayerId::Stage(stage));
         let instances = settings.instances.iter().map(|(instance, _, list)| (Some(*instance), list));
-        let all = std::iter::once((None, &settings.unit)).chain(instances);
-        all.flat_map(move |(instance, list)| {
+        for (instance, list) in std::iter::once((None, &settings.unit)).chain(instances) {
             let subject = Subject::Unit(id, instance);
-            list.iter().filter(|setting| may_mention(setting)).filter_map(move |setting| {
-                let id = FieldId { subject, stage, slot: setting.slot };
-                written(id, ledger.field(subject, setting.slot), setting)
-            })
-        })
-    })
+            for setting in list.iter().filter(|setting| has_text(setting)) {
+                let field = FieldId { subject, stage, slot: setting.slot };
+                let declared = ledger.field(subject, setting.slot);
+                found.extend(written(field, declared, setting).filter(Written::may_name));
+            }
+        }
+    }
+    found
 }
 
-/// Whether a setting's value is of a form that can mention a host: what is cheap to tell first.
-fn may_mention(setting: &Setting) -> bool {
+/// Whether a setting's value has text, as far as that is cheap to tell.
+fn has_text(setting: &Setting) -> bool {
     let is_text = |value: &Value| matches!(value, Value::Text(_) | Value::List(_) | Value::Map(_));
     matches!(&setting.value, SettingValue::Value(Held::Open(value)) if is_text(value))
+}
+
+/// Whether a text may have a host in it where none is meant: with a dot, or before a port.
+pub(super) fn may_have_host(text: &str) -> bool {
+    memchr::memchr2(b'.', b':', text.as_bytes()).is_some()
 }
 
 /// A setting whose text may be looked at: secrets are none of anybody's business here.
@@ -137,29 +172,31 @@ fn written<'l>(
 }
 
 /// The hosts and databases that a setting names, but for local ones and those that depend on references.
-pub(super) fn hosts_of<'l>(ledger: &Ledger, written: &Written<'l>) -> Vec<Host<'l>> {
+pub(super) fn hosts_of<'l>(ledger: &Ledger, written: &Written<'l>) -> impl Iterator<Item = Host<'l>> {
+    let values = match written.value {
+        Value::List(items) => items,
+        one => std::slice::from_ref(one),
+    };
+    values.iter().filter_map(Value::as_text).filter_map(|text| host_in(ledger, written, text))
+}
+
+fn host_in<'l>(ledger: &Ledger, written: &Written<'l>, text: &'l str) -> Option<Host<'l>> {
     let (stage, place) = (written.field_id.stage, written.place);
-    if let (true, Some(name)) = (written.names_database(), written.value.as_text()) {
-        let is_of_stage = has_part(name, ledger.stage(stage).name.as_str());
-        let host = Host { name, stage, place, learned: Learned::Database };
-        return is_of_stage.then_some(host).into_iter().collect();
+    if written.names_database() {
+        let is_of_stage = has_part(text, ledger.stage(stage).name.as_str());
+        return is_of_stage.then_some(Host { name: text, stage, place, learned: Learned::Database });
     }
     if !written.names_hosts() {
-        return Vec::new();
+        return None;
     }
-    let host = |text: &'l str| {
-        let is_whole = written.field.this_type == Type::Host;
+    let (name, learned) = if written.field.this_type == Type::Host {
+        (text, Learned::Field(written.field_id))
+    } else {
         let seen = Sighting::in_url(text);
-        let name = if is_whole { text } else { seen.host };
-        let learned = if is_whole { Learned::Field(written.field_id) } else { Learned::Text(seen) };
-        let plain = !name.is_empty() && !name.contains("${") && !is_local(name);
-        plain.then_some(Host { name, stage, place, learned })
+        (seen.host, Learned::Text(seen))
     };
-    match written.value {
-        Value::Text(text) => host(text).into_iter().collect(),
-        Value::List(items) => items.iter().filter_map(Value::as_text).filter_map(host).collect(),
-        _ => Vec::new(),
-    }
+    let plain = !name.is_empty() && !name.contains("${") && !is_local(name);
+    plain.then_some(Host { name, stage, place, learned })
 }
 
 /// Whether a name has another as a part of it, as `tides_test` has `test`.

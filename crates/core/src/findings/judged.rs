@@ -14,7 +14,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::code::{Code, Severity};
 use super::finding::Finding;
 use super::standing::{Report, standing_of};
-use super::through::{near, whole};
+use super::through::{Looked, near, whole};
 use crate::address::{Address, Owner};
 use crate::impact::referred;
 use crate::model::{InstanceId, LayerId, Ledger, StageId, Subject, UnitId};
@@ -42,7 +42,8 @@ pub fn gate(resolver: &Resolver<'_>, wanted: &[(Subject, StageId)], today: Optio
         whole(resolver, today)
     } else {
         let (units, stages) = concern.looked_at(wanted);
-        near(resolver, &units, (Some(stages), true), today)
+        let looked = Looked { stages: Some(stages), ..Looked::default() };
+        near(resolver, &units, looked, true, today)
     };
     let holds_up = |finding: &Finding| {
         finding.severity == Severity::Error

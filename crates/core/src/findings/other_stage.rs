@@ -5,6 +5,7 @@
 //! more have in common. Stages that share a host are parted by their ports and paths on it, unless the
 //! host bears the name of one of them.
 
+use std::collections::BTreeSet;
 use std::sync::OnceLock;
 
 use rayon::prelude::*;
@@ -14,11 +15,11 @@ use super::aligned::may_share;
 use super::bounds::Bounds;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called};
-use super::hosts::{Host, Written, has_part, hosts_of, shared_settings, unit_settings};
+use super::hosts::{Host, Written, has_part, hosts_of, may_have_host, shared_settings, unit_settings};
 use super::spots::{Learned, Sighting, Spot, Spots};
 use super::standing::{UnitStanding, standing_of};
 use crate::address::Address;
-use crate::model::{LayerId, Ledger, StageId, Subject, UnitId};
+use crate::model::{LayerId, Ledger, Stage, StageId, Subject, UnitId, Waiver};
 use crate::name::Name;
 use crate::resolve::{FieldId, Resolver};
 use crate::source::Place;
@@ -59,25 +60,7 @@ pub(super) fn all(
     let ledger = bounds.ledger;
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_shared = shared_settings(ledger);
-    let learned: Vec<Vec<Host<'_>>> = units
-        .par_iter()
-        .map(|&unit| unit_settings(ledger, unit).flat_map(|written| hosts_of(ledger, &written)).collect())
-        .collect();
-    let mut hosts = Hosts::default();
-    let shared_hosts = of_shared.iter().flat_map(|written| hosts_of(ledger, written));
-    for host in shared_hosts.chain(learned.into_iter().flatten()) {
-        let known = hosts.entry(host.name).or_default();
-        match known.iter_mut().find(|known| known.stage == host.stage) {
-            Some(known) => known.learned.push(host.learned),
-            None => known.push(Known {
-                stage: host.stage,
-                place: host.place,
-                learned: vec![host.learned],
-                spots: OnceLock::new(),
-            }),
-        }
-    }
-    hosts.retain(|_, known| known.len() < COMMON);
+    let hosts = known_hosts(ledger, &of_shared, &units);
     if hosts.is_empty() {
         return;
     }
@@ -85,9 +68,12 @@ pub(super) fn all(
         .par_iter()
         .enumerate()
         .flat_map_iter(|(at, &unit)| {
-            let found =
-                unit_settings(ledger, unit).filter_map(|written| mention(bounds, resolver, &hosts, &written));
-            found.map(move |(finding, stage)| (at, finding, stage)).collect::<Vec<_>>()
+            let mut found = Vec::new();
+            for written in unit_settings(ledger, unit) {
+                let mentioned = mention(bounds, resolver, &hosts, &written);
+                found.extend(mentioned.map(|(finding, stage)| (at, finding, stage)));
+            }
+            found
         })
         .collect();
     for (at, finding, stage) in told {
@@ -109,6 +95,70 @@ pub(super) fn all(
         }
         findings.push(finding);
     }
+}
+
+/// Which hosts stand in the settings of which stages, but for those that are common to all.
+fn known_hosts<'l>(ledger: &'l Ledger, of_shared: &[Written<'l>], units: &[UnitId]) -> Hosts<'l> {
+    let of_unit = |&unit: &UnitId| {
+        let mut learned: Vec<Host<'l>> = Vec::new();
+        for written in unit_settings(ledger, unit) {
+            learned.extend(hosts_of(ledger, &written));
+        }
+        learned
+    };
+    let of_units: Vec<Vec<Host<'_>>> = units.par_iter().map(of_unit).collect();
+    let of_shared = of_shared.iter().flat_map(|written| hosts_of(ledger, written));
+    let mut hosts = Hosts::default();
+    for host in of_shared.chain(of_units.into_iter().flatten()) {
+        let known = hosts.entry(host.name).or_default();
+        match known.iter_mut().find(|known| known.stage == host.stage) {
+            Some(known) => known.learned.push(host.learned),
+            None => known.push(Known {
+                stage: host.stage,
+                place: host.place,
+                learned: vec![host.learned],
+                spots: OnceLock::new(),
+            }),
+        }
+    }
+    hosts.retain(|_, known| known.len() < COMMON);
+    hosts
+}
+
+/// Whether all that is told from here must be the same in two ledgers, of which nothing but these units and the settings
+/// of shared entries can differ, and values only in these stages.
+pub(super) fn is_alike(
+    (before, after): (&Resolver<'_>, &Resolver<'_>),
+    units: &BTreeSet<Name>,
+    stages: Option<&BTreeSet<Name>>,
+) -> bool {
+    let (old, new) = (before.ledger(), after.ledger());
+    let stage = |(one, other): (&Stage, &Stage)| (&one.name, one.class) == (&other.name, other.class);
+    let waiver = |(one, other): (&Waiver, &Waiver)| {
+        (&one.what, &one.pattern, one.until) == (&other.what, &other.pattern, other.until)
+    };
+    if !are_alike(&old.stages, &new.stages, stage)
+        || !are_alike(&old.waivers, &new.waivers, waiver)
+        || old.aligned != new.aligned
+    {
+        return false;
+    }
+    let is_same = |(one, other): (&Written<'_>, &Written<'_>)| {
+        let cannot_move = one.field.this_type != Type::Host
+            || stages.is_some_and(|names| !names.contains(&old.stage(one.field_id.stage).name));
+        let has_same_spot = || Spot::of_field(before, one.field_id) == Spot::of_field(after, other.field_id);
+        one.is_same_in(old, other, new) && (cannot_move || has_same_spot())
+    };
+    let is_unit_same = |name: &Name| match (old.unit_id(name.as_str()), new.unit_id(name.as_str())) {
+        (Some(one), Some(other)) => are_alike(&unit_settings(old, one), &unit_settings(new, other), is_same),
+        (one, other) => one == other,
+    };
+    are_alike(&shared_settings(old), &shared_settings(new), is_same) && units.par_iter().all(is_unit_same)
+}
+
+/// Whether two lists have as many members, each pair of them alike.
+fn are_alike<T>(one: &[T], other: &[T], are_alike: impl Fn((&T, &T)) -> bool) -> bool {
+    one.len() == other.len() && one.iter().zip(other).all(are_alike)
 }
 
 /// The finding about a setting that mentions a host of another stage.
@@ -187,11 +237,14 @@ fn search<'h>(
     if written.field.this_type == Type::Host {
         return judge(resolver, hosts, written, text, || Spot::of_field(resolver, written.field_id));
     }
+    if !may_have_host(text) {
+        return None;
+    }
     // A name without a dot is a host only where a host is meant.
-    memchr::memchr2(b'.', b':', text.as_bytes())?;
     let is_meant = |seen: &Sighting<'_>| seen.host.contains('.') || written.names_hosts() || seen.is_placed();
+    let is_known = |seen: &Sighting<'_>| hosts.contains_key(seen.host);
     let in_url = written.names_hosts().then(|| Sighting::in_url(text));
-    let mut all = Sighting::all(text).filter(is_meant).chain(in_url);
+    let mut all = Sighting::all(text).filter(is_known).filter(is_meant).chain(in_url);
     all.find_map(|seen| judge(resolver, hosts, written, seen.host, || seen.spot()))
 }
 

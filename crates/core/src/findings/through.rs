@@ -1,6 +1,7 @@
 //! Going through a ledger for all findings.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use jiff::civil::Date;
 use rayon::prelude::*;
@@ -17,12 +18,30 @@ use super::{
     idle_patterns, in_no_output, names, other_stage, outputs, probes, rules, stages, tables, values, waivers,
 };
 use crate::address::Pattern;
-use crate::model::{Class, StageId, UnitId};
+use crate::model::{Class, Ledger, StageId, Unit, UnitId};
+use crate::name::Name;
 use crate::resolve::{Resolver, Session};
 
 /// Checks all of a ledger.
 pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
-    bounded(resolver, None, (None, None), today)
+    bounded(resolver, Looked::default(), today)
+}
+
+/// How much of a ledger is looked at: all, if nothing else is said.
+#[derive(Default)]
+pub(super) struct Looked<'l> {
+    /// What a pattern covers.
+    pub(super) pattern: Option<&'l Pattern>,
+    /// These units.
+    pub(super) units: Option<&'l FxHashSet<UnitId>>,
+    /// Values in these stages.
+    pub(super) stages: Option<FxHashSet<StageId>>,
+    /// All but the hosts of other stages.
+    pub(super) but_hosts: bool,
+    /// All but what is found of outputs.
+    pub(super) but_outputs: bool,
+    /// All but what is found of these units' own settings where they stand.
+    pub(super) but_texts: FxHashSet<UnitId>,
 }
 
 /// Checks these units, with what is shared and what shows only beside all others. `today` is the day from which last days
@@ -35,26 +54,65 @@ pub fn check_units(
     today: Option<Date>,
 ) -> Report {
     let are_settings = stages.is_some();
-    // What belongs to development shows in all others, too.
-    let is_development = |stage: &StageId| resolver.ledger().stage(*stage).class == Class::Development;
-    let stages = stages.filter(|stages| !stages.iter().any(is_development));
-    let stages = stages.map(|stages| stages.into_iter().collect());
-    near(resolver, &units.into_iter().collect(), (stages, are_settings), today)
+    let looked = Looked { stages: beside_development(resolver, stages), ..Looked::default() };
+    near(resolver, &units.into_iter().collect(), looked, are_settings, today)
 }
 
-/// Checks these units in these stages, beside all that others have there. Which patterns and rules cover nothing is told
-/// unless only settings are looked at; waivers that nothing needs are not.
+/// What is found of these units in a ledger before and after a change, to tell what differs: what must be found alike in
+/// both may be left out. Nothing but these units, shared entries and settings of these can be otherwise; where `stages` says
+/// in which values can be, nothing but settings.
+pub fn check_both(
+    (before, after): (&Resolver<'_>, &Resolver<'_>),
+    units: &BTreeSet<Name>,
+    stages: Option<&BTreeSet<Name>>,
+    today: Option<Date>,
+) -> [Vec<Finding>; 2] {
+    let but_hosts = other_stage::is_alike((before, after), units, stages);
+    let is_untouched = |name: &&Name| {
+        let unit = |ledger: &Ledger| Some(ledger.units[ledger.unit_id(name.as_str())?.0 as usize].clone());
+        let both: Option<(Arc<Unit>, Arc<Unit>)> = unit(before.ledger()).zip(unit(after.ledger()));
+        both.is_some_and(|(one, other)| Arc::ptr_eq(&one, &other))
+    };
+    let untouched: Vec<&Name> = units.iter().filter(|_| stages.is_some()).filter(is_untouched).collect();
+    let check = |resolver: &Resolver<'_>| {
+        let ledger = resolver.ledger();
+        let unit = |name: &Name| ledger.unit_id(name.as_str());
+        let stage = |name: &Name| ledger.stage_id(name.as_str());
+        let meant = stages.map(|stages| stages.iter().filter_map(stage).collect());
+        let looked = Looked {
+            stages: beside_development(resolver, meant),
+            but_hosts,
+            but_outputs: stages.is_some(),
+            but_texts: untouched.iter().filter_map(|name| unit(name)).collect(),
+            ..Looked::default()
+        };
+        near(resolver, &units.iter().filter_map(unit).collect(), looked, stages.is_some(), today).findings
+    };
+    [check(before), check(after)]
+}
+
+/// The stages in which values are looked at. What belongs to development shows in all others, too.
+fn beside_development(resolver: &Resolver<'_>, stages: Option<Vec<StageId>>) -> Option<FxHashSet<StageId>> {
+    let is_development = |stage: &StageId| resolver.ledger().stage(*stage).class == Class::Development;
+    let stages = stages.filter(|stages| !stages.iter().any(is_development));
+    stages.map(|stages| stages.into_iter().collect())
+}
+
+/// Checks these units, beside all that others have. Which patterns and rules cover nothing is told unless only settings
+/// are looked at; waivers that nothing needs are not.
 pub(super) fn near(
     resolver: &Resolver<'_>,
     units: &FxHashSet<UnitId>,
-    (stages, are_settings): (Option<FxHashSet<StageId>>, bool),
+    looked: Looked<'_>,
+    are_settings: bool,
     today: Option<Date>,
 ) -> Report {
     let mut rules = resolver.ledger().judging.rules.iter();
     let between = rules.any(|rule| !are_settings || rule.compares_units()).then(|| {
-        between_units(&Bounds::new(resolver, None, None, today).in_stages(stages.clone()), resolver)
+        let of_all = Looked { stages: looked.stages.clone(), ..Looked::default() };
+        between_units(&Bounds::new(resolver, of_all, today), resolver)
     });
-    let mut report = bounded(resolver, None, (Some(units), stages), today);
+    let mut report = bounded(resolver, Looked { units: Some(units), ..looked }, today);
     if let Some(between) = between {
         report.findings.extend(between.findings);
         report.findings.sort_by(|one, other| (&one.address, one.code).cmp(&(&other.address, other.code)));
@@ -64,7 +122,7 @@ pub(super) fn near(
 
 /// Checks what the ledger's rules demand of all of it, and nothing else. Last days are not counted.
 pub fn check_rules(resolver: &Resolver<'_>) -> Report {
-    let bounds = Bounds::new(resolver, None, None, None);
+    let bounds = Bounds::new(resolver, Looked::default(), None);
     let (seen, mut standings, mut findings, unreadable) =
         each_unit(&bounds, resolver, |checking| (BTreeSet::new(), rules::of_unit(checking)));
     rules::of_all(&bounds, seen, &mut standings, &mut findings);
@@ -81,19 +139,15 @@ fn between_units(bounds: &Bounds<'_>, resolver: &Resolver<'_>) -> Report {
 
 /// Checks which patterns of `ledger.toml` cover nothing, and nothing else.
 pub fn check_patterns(resolver: &Resolver<'_>) -> Report {
-    let bounds = Bounds::new(resolver, None, None, None);
+    let bounds = Bounds::new(resolver, Looked::default(), None);
     let mut findings = Vec::new();
     idle_patterns::all(&bounds, &mut findings);
     report(&bounds, Vec::new(), findings, BTreeSet::new())
 }
 
-pub(super) fn bounded(
-    resolver: &Resolver<'_>,
-    pattern: Option<&Pattern>,
-    (units, stages): (Option<&FxHashSet<UnitId>>, Option<FxHashSet<StageId>>),
-    today: Option<Date>,
-) -> Report {
-    let bounds = Bounds::new(resolver, pattern, units, today).in_stages(stages);
+pub(super) fn bounded(resolver: &Resolver<'_>, looked: Looked<'_>, today: Option<Date>) -> Report {
+    let (units, but_hosts) = (looked.units, looked.but_hosts);
+    let bounds = Bounds::new(resolver, looked, today);
     let (seen, mut standings, of_units, unreadable) = each_unit(&bounds, resolver, of_unit);
     let mut findings = Vec::new();
     names::of_shared(&bounds, &mut findings);
@@ -107,7 +161,9 @@ pub(super) fn bounded(
     if units.is_none() {
         rules::of_all(&bounds, seen, &mut standings, &mut findings);
     }
-    other_stage::all(&bounds, resolver, &mut standings, &mut findings);
+    if !but_hosts {
+        other_stage::all(&bounds, resolver, &mut standings, &mut findings);
+    }
     expiry::of_settings(&bounds, resolver, &mut standings, &mut findings);
     report(&bounds, standings, findings, unreadable)
 }
@@ -167,9 +223,13 @@ struct OfUnit {
 
 /// Looks for all of a unit; the sources that could not be read, and what the rules have seen.
 fn of_unit(checking: &mut Checking<'_, '_, '_>) -> (BTreeSet<String>, rules::Seen) {
-    names::of_unit(checking);
-    values::of_unit(checking);
-    outputs::of_unit(checking);
+    if !checking.bounds.passes_over_texts(checking.unit) {
+        names::of_unit(checking);
+        values::of_unit(checking);
+    }
+    if !checking.bounds.passes_over_outputs() {
+        outputs::of_unit(checking);
+    }
     probes::of_unit(checking);
     in_no_output::of_unit(checking);
     tables::of_unit(checking);

@@ -14,7 +14,7 @@ use crate::name::Name;
 use crate::source::Files;
 
 /// Stages that must agree, and where they may not.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Aligned {
     /// The stages.
     pub stages: Vec<StageId>,
@@ -233,8 +233,18 @@ impl Ledger {
 
     /// The entry and declaration of a slot.
     pub fn field(&self, subject: Subject, slot: Slot) -> (&Entry, &Declaration) {
-        let (entry, field) = self.slots(subject).entry_of(slot);
-        let entry = self.entry(subject, entry.entry);
+        let (slots, own) = match subject {
+            Subject::Shared => (&self.shared_slots, &self.shared),
+            Subject::Unit(unit, _) => {
+                let unit = self.unit(unit);
+                (&unit.slots, &unit.entries)
+            }
+        };
+        let (known, field) = slots.entry_of(slot);
+        let entry = match known.entry {
+            EntryRef::Shared(id) => self.shared_entry(id),
+            EntryRef::Own(position) => &own[usize::from(position)],
+        };
         (entry, &entry.fields[field])
     }
 

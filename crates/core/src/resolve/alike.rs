@@ -1,11 +1,13 @@
 //! Whether fields of two ledgers come to the same, told from what is said for them: texts that are alike, and lead to
 //! fields of which that is so too. Nothing is expanded, opened or fetched for it.
 
+use super::derived::parts_of;
 use super::edges::{Reached, Reader};
+use super::graph::auth_beside;
 use super::session::Session;
 use super::sharded::Sharded;
 use super::{FieldId, Winner};
-use crate::model::{Declaration, Entry, Form, Kind, Required, SettingValue, Slot};
+use crate::model::{Declaration, Entry, Form, Kind, Required, SettingValue};
 use crate::reference::{Piece, pieces};
 use crate::value::Value;
 
@@ -70,7 +72,13 @@ impl<'a, 'b> Comparing<'_, '_, 'a, '_, 'b> {
             return self.have_alike_parts((was, is), (entry, new_entry));
         }
         match (self.old.known_winner(node), self.new.known_winner(new_node)) {
-            (Winner::Nothing, Winner::Nothing) => !matches!(before.required, Required::WhenAuth(_)),
+            // Whether it is missed may hang on the value beside it.
+            (Winner::Nothing, Winner::Nothing) if !matches!(before.required, Required::WhenAuth(_)) => true,
+            (Winner::Nothing, Winner::Nothing) => match (auth_beside(one, was), auth_beside(other, is)) {
+                (Some(was), Some(is)) => self.are_alike((was, is)),
+                (None, None) => true,
+                _ => false,
+            },
             (Winner::Default(before, shared), Winner::Default(after, new_shared)) => {
                 let readers = (Reader::of(was, shared), Reader::of(is, new_shared));
                 before.verdict == after.verdict
@@ -97,21 +105,14 @@ impl<'a, 'b> Comparing<'_, '_, 'a, '_, 'b> {
 
     /// Whether two connections have the same `url`, which is made of their other fields.
     fn have_alike_parts(&mut self, (was, is): Pair, (entry, new_entry): (&Entry, &Entry)) -> bool {
-        if !matches!(entry.kind, Kind::Connection { .. })
+        if !matches!(entry.kind, Kind::Connection { url: Some(_), .. })
             || entry.kind != new_entry.kind
             || !entry.field_names().eq(new_entry.field_names())
         {
             return false;
         }
-        let first = |session: &Session<'_, '_>, of: FieldId| {
-            session.ledger().slots(of.subject).entry_of(of.slot).0.first
-        };
-        let (first_before, first_after) = (first(self.old, was), first(self.new, is));
-        let parts = (0_u32..).zip(&entry.fields).filter(|(_, field)| !field.derived);
-        parts.into_iter().all(|(at, _)| {
-            let part = |of: FieldId, first: u32| FieldId { slot: Slot(first + at), ..of };
-            self.are_alike((part(was, first_before), part(is, first_after)))
-        })
+        let parts = parts_of(self.old.ledger(), was).zip(parts_of(self.new.ledger(), is));
+        parts.into_iter().all(|pair| self.are_alike(pair))
     }
 
     fn are_values_alike(&mut self, readers: (Reader, Reader), values: (&'a Value, &'b Value)) -> bool {

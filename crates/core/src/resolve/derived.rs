@@ -9,14 +9,29 @@ use jiff::civil::Date;
 use jiff::tz::Offset;
 use percent_encoding::{AsciiSet, utf8_percent_encode};
 
+use super::FieldId;
 use super::outcome::{Content, Effective, Layer, Origin, Outcome};
 use super::session::{Edge, Session, fields_reached, is_named};
-use crate::model::{Declaration, Entry, Form, Kind, Required, UrlShape};
+use crate::model::{Declaration, Entry, Form, Kind, Ledger, Required, Slot, UrlShape};
 use crate::uri::ENCODED;
 use crate::value::{Held, Value};
 
-/// The fields that make up a `url`.
-pub(super) fn url_parts(shape: UrlShape) -> impl Iterator<Item = &'static str> {
+/// The fields that a derived one is made of: a connection's `url` of its parts, a certificate's last day of it.
+pub(super) fn parts_of(ledger: &Ledger, field: FieldId) -> impl Iterator<Item = FieldId> {
+    let (entry, declaration) = ledger.field(field.subject, field.slot);
+    let url = match entry.kind {
+        Kind::Connection { url, .. } => url.filter(|_| declaration.derived),
+        _ => None,
+    };
+    let certificate = is_last_day(entry, declaration).then_some("certificate");
+    let names = url.into_iter().flat_map(url_parts).chain(certificate);
+    let positions = names.filter_map(|name| entry.field(Some(name)));
+    let first = ledger.slots(field.subject).entry_of(field.slot).0.first;
+    positions.map(move |at| FieldId { slot: Slot(first + u32::try_from(at).unwrap_or(0)), ..field })
+}
+
+/// The names of the fields that make up a `url`.
+fn url_parts(shape: UrlShape) -> impl Iterator<Item = &'static str> {
     ["host", "port", "user", "password", "options"].into_iter().chain(shape.place)
 }
 

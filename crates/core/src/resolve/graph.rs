@@ -10,12 +10,13 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
+use super::derived::parts_of;
 use super::edges::Reader;
 use super::expand::unreadable;
 use super::outcome::{Outcome, Problem, ProblemCode};
 use super::session::{AtOnce, Edge, Node, Pending, Session, State, Walk};
 use super::{FieldId, Winner};
-use crate::model::{Kind, Required, SettingValue, Slot, Verdict};
+use crate::model::{Kind, Ledger, Required, SettingValue, Slot, Verdict};
 
 /// Components with more members than this share one path in their messages.
 const LARGE: usize = 200;
@@ -44,12 +45,11 @@ impl<'l> Session<'_, 'l> {
     /// Whether a field that is required by its entry's `auth` is required by its effective value.
     fn is_required_here(&mut self, field: FieldId) -> bool {
         let ledger = self.resolver.ledger();
-        let (entry, declaration) = ledger.field(field.subject, field.slot);
-        let Required::WhenAuth(needed) = declaration.required else { return false };
-        let Some(position) = entry.field(Some("auth")) else { return false };
-        let (slot_entry, _) = ledger.slots(field.subject).entry_of(field.slot);
-        let auth = Slot(slot_entry.first + u32::try_from(position).unwrap_or(0));
-        let outcome = self.outcome(FieldId { slot: auth, ..field });
+        let Required::WhenAuth(needed) = ledger.field(field.subject, field.slot).1.required else {
+            return false;
+        };
+        let Some(auth) = auth_beside(ledger, field) else { return false };
+        let outcome = self.outcome(auth);
         let text = outcome.value().and_then(|value| value.expose()).and_then(|value| value.as_text());
         text.is_some_and(|auth| needed.contains(&auth))
     }
@@ -115,7 +115,7 @@ impl<'l> Session<'_, 'l> {
     fn edges(&mut self, node: Node) -> Vec<Edge<'l>> {
         let mut edges = Vec::new();
         let field = self.field(node);
-        self.derived_edges(field, &mut edges);
+        edges.extend(parts_of(self.ledger(), field).map(|part| self.reach(part)));
         let reader = |shared_text| Reader::of(field, shared_text);
         if let Kind::Table { .. } = self.resolver.ledger().field(field.subject, field.slot).0.kind {
             for row in self.resolver.rows(field).rows.values() {
@@ -184,29 +184,13 @@ impl<'l> Session<'_, 'l> {
             *self.state(pending.node) = State::Done(Outcome::Broken(problems.into()));
         }
     }
+}
 
-    /// The edges of fields that are worked out from others: `url`, and a certificate's last day.
-    fn derived_edges(&mut self, field: FieldId, edges: &mut Vec<Edge<'l>>) {
-        let ledger = self.resolver.ledger();
-        let (entry, declaration) = ledger.field(field.subject, field.slot);
-        let first = || ledger.slots(field.subject).entry_of(field.slot).0.first;
-        let mut add = |first: u32, part| {
-            if let Some(position) = entry.field(Some(part)) {
-                let slot = Slot(first + u32::try_from(position).unwrap_or(0));
-                edges.push(self.reach(FieldId { slot, ..field }));
-            }
-        };
-        match &entry.kind {
-            Kind::Connection { url: Some(shape), .. } if declaration.derived => {
-                let first = first();
-                super::derived::url_parts(*shape).for_each(|part| add(first, part));
-            }
-            Kind::Credential(_) if super::derived::is_last_day(entry, declaration) => {
-                add(first(), "certificate");
-            }
-            _ => {}
-        }
-    }
+/// The field of the same entry that says how its users are known.
+pub(super) fn auth_beside(ledger: &Ledger, field: FieldId) -> Option<FieldId> {
+    let position = ledger.field(field.subject, field.slot).0.field(Some("auth"))?;
+    let first = ledger.slots(field.subject).entry_of(field.slot).0.first;
+    Some(FieldId { slot: Slot(first + u32::try_from(position).ok()?), ..field })
 }
 
 /// The positions around the shortest circle through `start`, beginning with it.

@@ -7,7 +7,9 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::outcome::{Layer, Origin, Outcome};
 use super::{Assumption, FieldId, Resolver, Winner};
-use crate::model::{Class, EntryRef, Kind, Ledger, SettingValue, Slot, StageId, Subject, UnitId, Verdict};
+use crate::model::{
+    Class, Declaration, Entry, EntryRef, Kind, Ledger, SettingValue, Slot, StageId, Subject, UnitId, Verdict,
+};
 use crate::name::Name;
 use crate::reference::Target;
 use crate::value::Held;
@@ -34,11 +36,35 @@ pub(super) enum Edge<'l> {
 }
 
 /// What shows of a field at once.
+#[derive(Clone, Copy)]
 pub(crate) enum AtOnce<'l> {
     /// Its winner fits as it stands, and depends on nothing else.
     Written(&'l Held, Origin),
     /// Nothing is said for it.
     Nothing,
+}
+
+impl<'l> AtOnce<'l> {
+    fn of(entry: &Entry, declaration: &Declaration, winner: Winner<'l>) -> Option<Self> {
+        // A certificate may know its last day itself, and the rows of a table are merged.
+        if declaration.derived || matches!(entry.kind, Kind::Table { .. } | Kind::Credential(_)) {
+            return None;
+        }
+        match winner {
+            Winner::Nothing => Some(AtOnce::Nothing),
+            Winner::Default(default, _) if default.verdict == Verdict::Fits => {
+                let place = Some(default.place.unwrap_or(entry.place));
+                Some(AtOnce::Written(&default.value, Origin { layer: Layer::Default, place }))
+            }
+            Winner::Set(setting, layer, _) if setting.verdict == Verdict::Fits => match &setting.value {
+                SettingValue::Value(held) => {
+                    Some(AtOnce::Written(held, Origin { layer, place: Some(setting.place) }))
+                }
+                _ => None,
+            },
+            _ => None,
+        }
+    }
 }
 
 /// How far a field is.
@@ -135,11 +161,16 @@ impl<'r, 'l> Session<'r, 'l> {
         matches!(subject, Subject::Unit(unit, _) if Some(unit) == self.home)
     }
 
+    #[inline]
     pub(super) fn context(&mut self, subject: Subject, stage: StageId) -> u32 {
         let is_last = |last: &Context<'_>| (last.subject, last.stage) == (subject, stage);
         if self.contexts.get(self.last as usize).is_some_and(is_last) {
             return self.last;
         }
+        self.other_context(subject, stage)
+    }
+
+    fn other_context(&mut self, subject: Subject, stage: StageId) -> u32 {
         if let Some(&found) = self.by_key.get(&(subject, stage)) {
             self.last = found;
             return found;
@@ -165,12 +196,16 @@ impl<'r, 'l> Session<'r, 'l> {
         &self.contexts[context as usize].winners
     }
 
+    #[inline]
     fn find_winners(&mut self, context: u32) {
+        if self.contexts[context as usize].winners.is_empty() {
+            self.find_first(context);
+        }
+    }
+
+    fn find_first(&mut self, context: u32) {
         let is_home = self.is_home(self.contexts[context as usize].subject);
         let context = &mut self.contexts[context as usize];
-        if !context.winners.is_empty() {
-            return;
-        }
         let (subject, stage) = (context.subject, context.stage);
         let class = self.resolver.ledger().stage(stage).class;
         if is_home {
@@ -187,29 +222,25 @@ impl<'r, 'l> Session<'r, 'l> {
 
     /// What shows at once of a field; [`None`] where it has to be resolved.
     pub(crate) fn at_once(&mut self, field: FieldId) -> Option<AtOnce<'l>> {
-        let (entry, declaration) = self.ledger().field(field.subject, field.slot);
-        // A certificate may know its last day itself, and the rows of a table are merged.
-        if declaration.derived || matches!(entry.kind, Kind::Table { .. } | Kind::Credential(_)) {
-            return None;
-        }
         let node = self.node(field);
         if self.broken(node).is_some() {
             return None;
         }
-        match self.known_winner(node) {
-            Winner::Nothing => Some(AtOnce::Nothing),
-            Winner::Default(default, _) if default.verdict == Verdict::Fits => {
-                let place = Some(default.place.unwrap_or(entry.place));
-                Some(AtOnce::Written(&default.value, Origin { layer: Layer::Default, place }))
-            }
-            Winner::Set(setting, layer, _) if setting.verdict == Verdict::Fits => match &setting.value {
-                SettingValue::Value(held) => {
-                    Some(AtOnce::Written(held, Origin { layer, place: Some(setting.place) }))
-                }
-                _ => None,
-            },
-            _ => None,
-        }
+        let winner = self.known_winner(node);
+        let (entry, declaration) = self.ledger().field(field.subject, field.slot);
+        AtOnce::of(entry, declaration, winner)
+    }
+
+    /// What shows at once of all fields of a subject that belongs to the stage, in the order of their slots.
+    pub(crate) fn all_at_once(&mut self, subject: Subject, stage: StageId) -> Vec<Option<AtOnce<'l>>> {
+        let (ledger, context) = (self.ledger(), self.context(subject, stage));
+        self.find_winners(context);
+        let context = &self.contexts[context as usize];
+        let entries = ledger.slots(subject).entries.iter().map(|known| ledger.entry(subject, known.entry));
+        let declared = entries.flat_map(|entry| entry.fields.iter().map(move |field| (entry, field)));
+        let all = declared.zip(&context.winners);
+        let shown = all.map(|((entry, field), winner)| AtOnce::of(entry, field, *winner));
+        shown.map(|it| it.filter(|_| context.broken.is_none())).collect()
     }
 
     /// The value of a field whose winner fits as it stands, and depends on nothing else. [`None`] says nothing: such a

@@ -3,9 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cledger_core::cipher::{CIPHER_PREFIX, Cipher, KeyScope};
-use cledger_core::model::{Ledger, SettingValue};
-use cledger_core::resolve::{Opened, Unfetched};
-use cledger_core::search::{self, Conditions};
+use cledger_core::model::{Ledger, Setting, SettingValue};
+use cledger_core::resolve::Opened;
 use cledger_core::source::{FileId, Place};
 
 use super::data_key::Sealed;
@@ -19,13 +18,19 @@ pub struct Resealed(pub usize);
 
 /// All cipher texts of a ledger, with the places of the settings that they stand in.
 pub(super) fn ciphers(ledger: &Ledger) -> Vec<(&Cipher, Place)> {
-    let all = search::settings(ledger, &Unfetched, &Conditions::default());
-    all.into_iter()
-        .filter_map(|found| match found.setting.map(|setting| (&setting.value, setting.place)) {
-            Some((SettingValue::Cipher(cipher), place)) => Some((&**cipher, place)),
-            _ => None,
-        })
-        .collect()
+    let of_shared = ledger.layers.iter().flat_map(|layer| layer.shared.iter().flatten());
+    let of_units = ledger.units.iter().flat_map(|unit| &unit.settings).flat_map(|of_layer| {
+        let of_instances = of_layer.instances.iter().flat_map(|(.., settings)| settings);
+        of_layer.unit.iter().chain(of_instances)
+    });
+    of_shared.chain(of_units).filter_map(|setting| Some((cipher_of(setting)?, setting.place))).collect()
+}
+
+fn cipher_of(setting: &Setting) -> Option<&Cipher> {
+    match &setting.value {
+        SettingValue::Cipher(cipher) => Some(cipher),
+        SettingValue::Value(_) | SettingValue::Absent | SettingValue::From(_) => None,
+    }
 }
 
 /// New cipher texts in place of old ones.
@@ -65,6 +70,9 @@ pub fn reseal(
     let mut known: BTreeMap<&str, Vec<&Cipher>> = BTreeMap::new();
     for (cipher, _) in ciphers(before) {
         known.entry(&cipher.text).or_default().push(cipher);
+    }
+    if known.is_empty() {
+        return Ok(Resealed(0));
     }
     let mut replacements = Replacements::default();
     let (mut count, mut not_at_hand) = (0, BTreeSet::new());
