@@ -4,7 +4,7 @@ use super::checking::Checking;
 use super::code::{Code, Severity};
 use super::finding::{Finding, called, whose};
 use crate::model::{Class, Distinct, Slot, StageId, Subject};
-use crate::resolve::{Effective, FieldId, Outcome};
+use crate::resolve::{AtOnce, Effective, FieldId, Outcome};
 use crate::value::Value;
 
 pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
@@ -25,6 +25,9 @@ pub(super) fn of_unit(checking: &mut Checking<'_, '_, '_>) {
             let mut seen: Vec<(StageId, Effective<'_>)> = Vec::new();
             for stage in ledger.stage_ids().filter(|&stage| unit.belongs_to(stage, instance)) {
                 let field = FieldId { subject, stage, slot };
+                if matches!(checking.session.at_once(field), Some(AtOnce::Nothing)) {
+                    continue;
+                }
                 let Outcome::Value(effective) = checking.session.outcome(field) else { continue };
                 let says_something = effective.expose().is_some_and(|value| value.as_text() != Some(""));
                 if !says_something {

@@ -1,6 +1,5 @@
 //! What a text's references lead to: other fields, or text that is known at once.
 
-use std::collections::hash_map::Entry;
 use std::sync::{Arc, PoisonError};
 
 use compact_str::CompactString;
@@ -8,7 +7,7 @@ use compact_str::CompactString;
 use super::FieldId;
 use super::outcome::{Origin, Problem, ProblemCode};
 use super::session::{Edge, Session};
-use crate::model::{EntryRef, Ledger, NoSlot, SharedId, StageId, Subject};
+use crate::model::{EntryRef, Ledger, NoSlot, SharedId, Slot, StageId, Subject};
 use crate::name::{Name, nearest};
 use crate::reference::{FieldName, Piece, Target, pieces};
 use crate::value::Value;
@@ -27,6 +26,13 @@ impl Reader {
     pub(super) fn of(field: FieldId, shared_text: bool) -> Self {
         Self { subject: field.subject, stage: field.stage, shared_text }
     }
+}
+
+/// A reference that was read.
+pub(super) struct ReadReference {
+    target: Arc<Target>,
+    /// The field of another unit that it names, whatever the stage.
+    found: Option<(Subject, Slot)>,
 }
 
 /// How many unknown references of one text are told apart in its message.
@@ -82,7 +88,7 @@ impl<'l> Session<'_, 'l> {
     }
 
     fn edge(&mut self, reader: Reader, inside: &'l str) -> Edge<'l> {
-        match self.target(inside).and_then(|target| self.resolve_target(reader, &target)) {
+        match self.led(reader, inside) {
             Ok(Reached::Text(text)) => Edge::Text(text),
             Ok(Reached::Field(field)) => self.reach(field),
             Ok(Reached::Broken(path)) => Edge::Broken(path),
@@ -102,16 +108,37 @@ impl<'l> Session<'_, 'l> {
 
     /// What a reference leads to, if it leads anywhere.
     pub(super) fn reached(&mut self, reader: Reader, inside: &'l str) -> Option<Reached<'l>> {
-        let target = self.target(inside).ok()?;
-        self.resolve_target(reader, &target).ok()
+        self.led(reader, inside).ok()
     }
 
-    /// What a reference names. A unit meets the same texts in stage after stage.
-    fn target(&mut self, inside: &'l str) -> Result<Arc<Target>, String> {
-        match self.targets.entry(inside) {
-            Entry::Occupied(known) => Ok(known.get().clone()),
-            Entry::Vacant(new) => Ok(new.insert(Arc::new(Target::parse(inside)?)).clone()),
+    /// What a reference leads to. A unit meets the same texts in stage after stage, so what holds for all of them is
+    /// found once.
+    fn led(&mut self, reader: Reader, inside: &'l str) -> Result<Reached<'l>, String> {
+        let known = self.references.get(inside);
+        let (found, is_known) = (known.and_then(|known| known.found), known.is_some());
+        let target = match known {
+            Some(known) => known.target.clone(),
+            None => Arc::new(Target::parse(inside)?),
+        };
+        if let (Target::OfUnit(_, _, name), Some((subject, slot))) = (&*target, found)
+            && !reader.shared_text
+        {
+            let stage = self.named_stage(reader, name)?;
+            self.must_belong(subject, stage)?;
+            return Ok(Reached::Field(FieldId { subject, stage, slot }));
         }
+        let reached = self.resolve_target(reader, &target);
+        // Of a ledger that is read step by step it is noted for each stage what is lacking.
+        let found = match (&*target, &reached) {
+            (Target::OfUnit(..), Ok(Reached::Field(field))) if self.ledger().part.is_none() => {
+                Some((field.subject, field.slot))
+            }
+            _ => None,
+        };
+        if found.is_some() || !is_known {
+            self.references.insert(inside, ReadReference { target, found });
+        }
+        reached
     }
 
     fn resolve_target(&self, reader: Reader, target: &Target) -> Result<Reached<'l>, String> {

@@ -5,13 +5,13 @@ use std::sync::Arc;
 use compact_str::CompactString;
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::edges::ReadReference;
 use super::outcome::{Layer, Origin, Outcome};
 use super::{Assumption, FieldId, Resolver, Winner};
 use crate::model::{
     Class, Declaration, Entry, EntryRef, Kind, Ledger, SettingValue, Slot, StageId, Subject, UnitId, Verdict,
 };
 use crate::name::Name;
-use crate::reference::Target;
 use crate::value::Held;
 
 /// A field among the contexts of a session.
@@ -122,7 +122,7 @@ pub struct Session<'r, 'l> {
     /// How far fields of others than the home are.
     others: FxHashMap<Node, State<'l>>,
     /// The references that were read, by what stands between `${` and `}`.
-    pub(super) targets: FxHashMap<&'l str, Arc<Target>>,
+    pub(super) references: FxHashMap<&'l str, ReadReference>,
     pub(super) room: Walk<'l>,
 }
 
@@ -137,7 +137,7 @@ impl<'r, 'l> Session<'r, 'l> {
             last: 0,
             spare: Vec::new(),
             others: FxHashMap::default(),
-            targets: FxHashMap::default(),
+            references: FxHashMap::default(),
             room: Walk::default(),
         }
     }
@@ -153,7 +153,7 @@ impl<'r, 'l> Session<'r, 'l> {
         self.defaults.iter_mut().for_each(Vec::clear);
         self.by_key.clear();
         self.others.clear();
-        self.targets.clear();
+        self.references.clear();
         self.spare.append(&mut self.contexts);
     }
 

@@ -162,7 +162,7 @@ fn nothing_leaves_the_ledger_that_check_has_an_error_for() {
 }
 
 /// What a finding is about.
-fn said(finding: Finding) -> (String, String) {
+pub(crate) fn said(finding: Finding) -> (String, String) {
     (finding.kind().into_owned(), finding.address)
 }
 

@@ -1,9 +1,11 @@
 //! Settings: typed, carried and taken over, and what each is refused for.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use cledger_core::promotion::{Fate, Stays};
 use cledger_work::change::Consent;
+use cledger_work::check::{ToCheck, check};
 use cledger_work::deliver::deliver;
 use cledger_work::drift::{LookedAt, ToTake, take};
 use cledger_work::fill::{ToFill, fill};
@@ -12,6 +14,7 @@ use cledger_work::promote::{Promoted, ToPromote, promote};
 use cledger_work::set::{SettingsChanged, ToSay, ToSet, set, unset};
 use cledger_work::{Kind, Trouble};
 
+use crate::random_ledgers::said;
 use crate::workplaces::{Answers, Meddler, Place, address, asked, because, whole};
 
 const DESK: (&str, &str) = (
@@ -290,4 +293,64 @@ fn a_secret_that_lies_there_under_an_open_name_is_never_taken_in_the_open() {
     let refused = taken(&place, "desk/dsn@dev").unwrap_err();
     assert_eq!(refused.kind(), Kind::Refused, "{refused}");
     assert!(!place.read("stages/dev.toml").contains("plover-dev@"));
+}
+
+/// Two stages on one host, parted by ports, paths and databases: what belongs to which of them is learned from all settings,
+/// so that one may change what is found of another.
+#[test]
+fn what_a_setting_does_to_what_is_found_of_hosts_elsewhere_is_told() {
+    let shared = "[connections.db]\nprotocol = \"postgresql\"\nfields.database.vary = \"may\"\n[variables.door]\ndefault = \"-\"\n";
+    let quay = "uses = [\"db\"]\n[endpoints.gate]\nfields.base.vary = \"may\"\n[variables.port]\ntype = \"port\"\ndefault = 81\n";
+    let own = "[connections.store]\nprotocol = \"redis\"\nfields.host.vary = \"may\"\nfields.port.default = \"${port}\"\n[variables.note]\ndefault = \"\"\n";
+    let stage = |name: &str, at: u16| {
+        format!(
+            "[shared]\ndb = {{ host = \"box.example\", port = {at}, database = \"tides_{name}\", user = \"u\" }}\n\
+             [units.quay]\ngate.base = \"https://box.example:{at}1/{name}\"\nstore.host = \"box.example\"\nport = {at}2\n\
+             [units.tide]\nnote = \"see box.example:{at}1/{name}\"\n"
+        )
+    };
+    let place = Place::new(&[
+        ("shared.toml", shared),
+        ("units/quay.toml", &format!("{quay}{own}")),
+        ("units/tide.toml", "uses = [\"db\"]\n[variables.note]\ndefault = \"\"\n"),
+        ("stages/dev.toml", &stage("dev", 541)),
+        ("stages/test.toml", &stage("test", 542)),
+    ]);
+    let found = |place: &Place| {
+        let checked = check(&place.at, &ToCheck::default()).unwrap();
+        checked.report.findings.into_iter().map(said).collect::<BTreeSet<_>>()
+    };
+    let mut elsewhere = 0;
+    for setting in [
+        // A host in a URL, and the words of a text.
+        "quay/gate.base@test=https://box.example:5411/dev",
+        "quay/gate.base@test=https://box.example:5421/test",
+        "quay/gate.base@dev=https://other.example",
+        "tide/note@test=see other.example",
+        "tide/note@test=see box.example:5421/test",
+        "quay/gate.base@dev=https://box.example:5411/dev",
+        // A port beside a host, by way of another field.
+        "quay/port@test=5411",
+        "tide/note@test=see box.example:5412",
+        "quay/port@test=5422",
+        "quay/port@dev=9",
+        // A database, and what no host can be read from.
+        "tide/db.database@test=tides_dev",
+        "shared/db.database@dev=other",
+        "shared/db.port@dev=5420",
+        "quay/gate.timeout@test=31s",
+        "tide/note@test=plain",
+        "shared/door@test=box.example:5411",
+    ] {
+        let before = found(&place);
+        let told = say(&place, &[setting], &because(&["test"])).unwrap();
+        let after = found(&place);
+        let [caused, cured] =
+            [told.caused, told.cured].map(|list| list.into_iter().map(said).collect::<BTreeSet<_>>());
+        assert_eq!(caused, &after - &before, "{setting}");
+        assert_eq!(cured, &before - &after, "{setting}");
+        let address = setting.split('=').next().unwrap();
+        elsewhere += caused.union(&cured).filter(|(_, of)| of != address).count();
+    }
+    assert!(elsewhere > 3, "{elsewhere}");
 }
