@@ -113,14 +113,17 @@ pub fn nearest<'a>(wanted: &str, known: impl IntoIterator<Item = &'a str>) -> Op
         let longer = length.max(name.len());
         distance * 3 <= longer || distance == 1 && longer > 1
     };
-    known
-        .into_iter()
-        // Most are far off, as can be seen without looking closely.
-        .filter(|name| is_near(least_distance(wanted, name), name))
-        .map(|name| (strsim::osa_distance(wanted, name), name))
-        .filter(|&(distance, name)| is_near(distance, name))
-        .min()
-        .map(|(_, name)| name)
+    let nearer = |best: Option<(usize, &'a str)>, name: &'a str| {
+        // Most are far off, or farther than another, as can be seen without looking closely.
+        let least = least_distance(wanted, name);
+        if !is_near(least, name) || best.is_some_and(|best| best <= (least, name)) {
+            return best;
+        }
+        let distance = strsim::osa_distance(wanted, name);
+        let near = is_near(distance, name).then_some((distance, name));
+        best.into_iter().chain(near).min()
+    };
+    known.into_iter().fold(None, nearer).map(|(_, name)| name)
 }
 
 /// What two texts are apart at the least: as many changes as it takes for both to have the same characters, in whatever

@@ -8,7 +8,6 @@ use super::finding::Finding;
 use super::hosts::DevelopmentHosts;
 use super::mentions::Mentions;
 use super::plain::plain_secrets;
-use super::through::Looked;
 use super::waivers;
 use crate::address::{Owner, Pattern};
 use crate::model::{InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
@@ -16,17 +15,27 @@ use crate::resolve::Resolver;
 use crate::search::Found;
 use crate::source::Place;
 
-/// What is checked: the addresses that a pattern covers.
+/// How much of a ledger is looked at: all, if nothing else is said.
+#[derive(Default)]
+pub(super) struct Looked<'l> {
+    /// What a pattern covers.
+    pub(super) pattern: Option<&'l Pattern>,
+    /// These units.
+    pub(super) units: Option<&'l FxHashSet<UnitId>>,
+    /// Values in these stages.
+    pub(super) stages: Option<FxHashSet<StageId>>,
+    /// All but the hosts of other stages.
+    pub(super) but_hosts: bool,
+    /// All but what is found of outputs.
+    pub(super) but_outputs: bool,
+    /// All but what is found of these units' own settings where they stand.
+    pub(super) but_texts: FxHashSet<UnitId>,
+}
+
+/// What is checked.
 pub(super) struct Bounds<'l> {
     pub(super) ledger: &'l Ledger,
-    pattern: Option<&'l Pattern>,
-    /// The units that are looked at; all if not given.
-    units: Option<&'l FxHashSet<UnitId>>,
-    /// The stages in which values are looked at; all if not given.
-    stages: Option<FxHashSet<StageId>>,
-    but_outputs: bool,
-    /// The units whose own settings are not looked at where they stand.
-    but_texts: FxHashSet<UnitId>,
+    pub(super) looked: Looked<'l>,
     pub(super) today: Option<Date>,
     /// The layers that the pattern covers, if there is one.
     layers: Option<FxHashSet<LayerId>>,
@@ -42,23 +51,10 @@ impl<'l> Bounds<'l> {
     /// What is looked at. `today` is the day from which last days are counted.
     pub(super) fn new(resolver: &'l Resolver<'_>, looked: Looked<'l>, today: Option<Date>) -> Self {
         let ledger = resolver.ledger();
-        let Looked { pattern, units, stages, but_outputs, but_texts, but_hosts: _ } = looked;
-        let layers = pattern.map(|pattern| covered_layers(resolver, pattern));
+        let layers = looked.pattern.map(|pattern| covered_layers(resolver, pattern));
         let (mentions, development) = (Mentions::default(), DevelopmentHosts::default());
         let plain_waived = plain_waived(ledger, today);
-        Self {
-            ledger,
-            pattern,
-            units,
-            stages,
-            but_outputs,
-            but_texts,
-            today,
-            layers,
-            mentions,
-            development,
-            plain_waived,
-        }
+        Self { ledger, looked, today, layers, mentions, development, plain_waived }
     }
 }
 
@@ -73,21 +69,11 @@ impl Bounds<'_> {
                 || pattern.covers_owner(unit.name.as_str(), None)
                 || instances.any(|it| pattern.covers_owner(unit.name.as_str(), Some(it.name.as_str())))
         };
-        self.units.is_none_or(|units| units.contains(&unit)) && self.pattern.is_none_or(covers)
-    }
-
-    /// Whether a unit's own settings are not looked at where they stand.
-    pub(super) fn passes_over_texts(&self, unit: UnitId) -> bool {
-        self.but_texts.contains(&unit)
-    }
-
-    /// Whether outputs are not looked at.
-    pub(super) fn passes_over_outputs(&self) -> bool {
-        self.but_outputs
+        self.looked.units.is_none_or(|units| units.contains(&unit)) && self.looked.pattern.is_none_or(covers)
     }
 
     pub(super) fn covers_owner(&self, owner: &str, instance: Option<&str>) -> bool {
-        self.pattern.is_none_or(|pattern| pattern.covers_owner(owner, instance))
+        self.looked.pattern.is_none_or(|pattern| pattern.covers_owner(owner, instance))
     }
 
     /// Whether a shared entry is covered: by itself, or as part of a unit that uses it.
@@ -117,12 +103,12 @@ impl Bounds<'_> {
 
     /// Whether all of the ledger is looked at.
     pub(super) fn is_whole(&self) -> bool {
-        self.pattern.is_none() && self.units.is_none() && self.stages.is_none()
+        self.looked.pattern.is_none() && self.looked.units.is_none() && self.looked.stages.is_none()
     }
 
     /// Whether it is to be told which patterns cover nothing: that hangs on all declarations, and on no value.
     pub(super) fn is_of_declarations(&self) -> bool {
-        self.pattern.is_none() && self.stages.is_none()
+        self.looked.pattern.is_none() && self.looked.stages.is_none()
     }
 
     /// A unit and its instances, wherever they belong.
@@ -136,7 +122,7 @@ impl Bounds<'_> {
     /// Where a unit and its instances belong, as far as these stages are covered, and all that counts there can be
     /// read.
     pub(super) fn places_of(&self, id: UnitId) -> impl Iterator<Item = (Subject, StageId)> {
-        let is_meant = |stage| self.stages.as_ref().is_none_or(|stages| stages.contains(&stage));
+        let is_meant = |stage| self.looked.stages.as_ref().is_none_or(|stages| stages.contains(&stage));
         self.all_places_of(id).filter(move |(_, stage)| is_meant(*stage))
     }
 
@@ -153,12 +139,12 @@ impl Bounds<'_> {
     }
 
     pub(super) fn covers_field(&self, entry: &str, field: Option<&str>) -> bool {
-        self.pattern.is_none_or(|pattern| pattern.covers_field(entry, field))
+        self.looked.pattern.is_none_or(|pattern| pattern.covers_field(entry, field))
     }
 
     pub(super) fn covers_stage(&self, stage: StageId) -> bool {
         let name = self.ledger.stage(stage).name.as_str();
-        self.pattern.is_none_or(|pattern| pattern.covers_stage(name))
+        self.looked.pattern.is_none_or(|pattern| pattern.covers_stage(name))
     }
 
     /// Whether a layer is covered by its own name or by that of a stage in which it counts.

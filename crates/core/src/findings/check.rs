@@ -4,10 +4,11 @@ use std::collections::BTreeSet;
 
 use jiff::civil::Date;
 
+use super::bounds::Looked;
 use super::broken_files;
 use super::judged::judge;
 use super::standing::Report;
-use super::through::{Looked, bounded};
+use super::through::bounded;
 use crate::address::Pattern;
 use crate::model::{Ledger, StageId, Subject};
 use crate::resolve::Resolver;

@@ -11,10 +11,11 @@ use jiff::civil::Date;
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::bounds::Looked;
 use super::code::{Code, Severity};
 use super::finding::Finding;
 use super::standing::{Report, standing_of};
-use super::through::{Looked, near, whole};
+use super::through::{near, whole};
 use crate::address::{Address, Owner};
 use crate::impact::referred;
 use crate::model::{InstanceId, LayerId, Ledger, StageId, Subject, UnitId};

@@ -7,7 +7,7 @@ use jiff::civil::Date;
 use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
-use super::bounds::Bounds;
+use super::bounds::{Bounds, Looked};
 use super::broken_files::not_judged;
 use super::checking::Checking;
 use super::code::Code;
@@ -17,7 +17,6 @@ use super::{
     aligned, broken_files, certificates, defaults, distinct, effective, expiry, follows_secret,
     idle_patterns, in_no_output, names, other_stage, outputs, probes, rules, stages, tables, values, waivers,
 };
-use crate::address::Pattern;
 use crate::model::{Class, Ledger, StageId, Unit, UnitId};
 use crate::name::Name;
 use crate::resolve::{Resolver, Session};
@@ -25,23 +24,6 @@ use crate::resolve::{Resolver, Session};
 /// Checks all of a ledger.
 pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
     bounded(resolver, Looked::default(), today)
-}
-
-/// How much of a ledger is looked at: all, if nothing else is said.
-#[derive(Default)]
-pub(super) struct Looked<'l> {
-    /// What a pattern covers.
-    pub(super) pattern: Option<&'l Pattern>,
-    /// These units.
-    pub(super) units: Option<&'l FxHashSet<UnitId>>,
-    /// Values in these stages.
-    pub(super) stages: Option<FxHashSet<StageId>>,
-    /// All but the hosts of other stages.
-    pub(super) but_hosts: bool,
-    /// All but what is found of outputs.
-    pub(super) but_outputs: bool,
-    /// All but what is found of these units' own settings where they stand.
-    pub(super) but_texts: FxHashSet<UnitId>,
 }
 
 /// Checks these units, with what is shared and what shows only beside all others. `today` is the day from which last days
@@ -146,7 +128,6 @@ pub fn check_patterns(resolver: &Resolver<'_>) -> Report {
 }
 
 pub(super) fn bounded(resolver: &Resolver<'_>, looked: Looked<'_>, today: Option<Date>) -> Report {
-    let (units, but_hosts) = (looked.units, looked.but_hosts);
     let bounds = Bounds::new(resolver, looked, today);
     let (seen, mut standings, of_units, unreadable) = each_unit(&bounds, resolver, of_unit);
     let mut findings = Vec::new();
@@ -158,10 +139,10 @@ pub(super) fn bounded(resolver: &Resolver<'_>, looked: Looked<'_>, today: Option
     idle_patterns::all(&bounds, &mut findings);
     tables::of_shared(&bounds, &mut findings);
     findings.extend(of_units);
-    if units.is_none() {
+    if bounds.looked.units.is_none() {
         rules::of_all(&bounds, seen, &mut standings, &mut findings);
     }
-    if !but_hosts {
+    if !bounds.looked.but_hosts {
         other_stage::all(&bounds, resolver, &mut standings, &mut findings);
     }
     expiry::of_settings(&bounds, resolver, &mut standings, &mut findings);
@@ -223,11 +204,13 @@ struct OfUnit {
 
 /// Looks for all of a unit; the sources that could not be read, and what the rules have seen.
 fn of_unit(checking: &mut Checking<'_, '_, '_>) -> (BTreeSet<String>, rules::Seen) {
-    if !checking.bounds.passes_over_texts(checking.unit) {
+    let looked = &checking.bounds.looked;
+    let (but_outputs, but_texts) = (looked.but_outputs, looked.but_texts.contains(&checking.unit));
+    if !but_texts {
         names::of_unit(checking);
         values::of_unit(checking);
     }
-    if !checking.bounds.passes_over_outputs() {
+    if !but_outputs {
         outputs::of_unit(checking);
     }
     probes::of_unit(checking);

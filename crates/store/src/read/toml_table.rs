@@ -153,7 +153,9 @@ impl<'t> TomlTable<'t> {
             // Two keys may have one hash.
             return if is_it(first) { Some(first) } else { (first..self.len()).find(|&at| is_it(at)) };
         }
-        (0..self.len()).find(|&at| is_it(at))
+        // Keys of one table often begin alike.
+        let end = name.as_bytes().last();
+        self.pairs.iter().position(|(key, _)| key.what.as_bytes().last() == end && key.what == name)
     }
 
     pub(super) fn get(&self, name: &str) -> Option<&Spanned<TomlValue<'t>>> {
