@@ -19,7 +19,7 @@ pub(crate) fn differing(
     today: Option<Date>,
 ) -> (Vec<Finding>, Vec<Finding>) {
     let check = |resolver: &Resolver<'_>| match concerns {
-        Concerns::Rules => findings::check_rules(resolver).findings,
+        Concerns::Rules(rules) => findings::check_rules(resolver, rules).findings,
         Concerns::Patterns => findings::check_patterns(resolver).findings,
         Concerns::All | Concerns::Units(_) => findings::check(resolver, &[], today).findings,
     };

@@ -437,3 +437,57 @@ fn a_change_that_clashes_with_a_unit_that_it_does_not_touch_is_told() {
         assert!(out.contains("error[rule:own]"), "{command}: {out}{err}");
     }
 }
+
+#[test]
+fn what_a_rule_finds_is_told_as_it_comes_changes_and_goes_and_nothing_of_others() {
+    let ledger = TestLedger::with([
+        (
+            "ledger.toml",
+            "format = 1\nname = \"Quays\"\n[[stage]]\nname = \"dev\"\nclass = \"development\"\n\
+             [[rule]]\nname = \"own\"\nfields = [\"*/berth\"]\nunique_in_stage = true\n\
+             [[rule]]\nname = \"idle\"\nfields = [\"*/nothing\"]\nmax_length = 1\n",
+        ),
+        ("units/desk.toml", "[variables.berth]\n"),
+        ("units/boat.toml", "[variables.berth]\n"),
+        ("stages/dev/desk.toml", "berth = \"44\"\n"),
+        ("stages/dev/boat.toml", "berth = \"44\"\n"),
+    ]);
+    for (command, told) in [
+        (
+            "add rule short --fields */berth --max-length 1",
+            "It causes 2 findings\n  error[rule:short] boat/berth@dev\n  error[rule:short] desk/berth@dev\n",
+        ),
+        (
+            "change rule:short --fields boat/* --write",
+            "It cures 1 finding\n  error[rule:short] desk/berth@dev\n",
+        ),
+        (
+            "change rule:short --fields horn/* --write",
+            "It causes 1 finding\n  warning[rule:short] horn/*\nIt cures 1 finding\n  error[rule:short] boat/berth@dev\n",
+        ),
+        ("remove rule:own --write", ""),
+        ("remove rule:idle --write", ""),
+    ] {
+        let before = rules_found(&ledger);
+        let (out, err) = written(&ledger.run(command).code(0));
+        let after = rules_found(&ledger);
+        assert!(out.replace("\n\n", "\n").contains(told), "{command}: {out}{err}");
+        let (gone, new) =
+            (before.iter().filter(|it| !after.contains(it)), after.iter().filter(|it| !before.contains(it)));
+        for finding in gone.chain(new).filter(|_| !told.is_empty()) {
+            assert!(told.contains(finding.as_str()), "{command}: {finding}");
+        }
+    }
+    assert_eq!(rules_found(&ledger), ["rule:short] horn/*"]);
+}
+
+/// What rules find, as an edit tells it.
+fn rules_found(ledger: &TestLedger) -> Vec<String> {
+    let (out, _) = written(&ledger.run("check --json"));
+    let document: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let findings = document["findings"].as_array().unwrap().iter();
+    let text = |finding: &serde_json::Value| {
+        format!("rule:{}] {}", finding["rule"].as_str().unwrap(), finding["address"].as_str().unwrap())
+    };
+    findings.filter(|finding| finding["code"] == "rule").map(text).collect()
+}

@@ -1,5 +1,7 @@
 //! What is checked: the addresses that a pattern covers.
 
+use std::collections::BTreeSet;
+
 use jiff::civil::Date;
 use rustc_hash::FxHashSet;
 
@@ -10,7 +12,8 @@ use super::mentions::Mentions;
 use super::plain::plain_secrets;
 use super::waivers;
 use crate::address::{Owner, Pattern};
-use crate::model::{InstanceId, LayerId, Ledger, SharedId, StageId, Subject, UnitId, Waived};
+use crate::model::{InstanceId, LayerId, Ledger, Rule, SharedId, StageId, Subject, UnitId, Waived};
+use crate::name::Name;
 use crate::resolve::Resolver;
 use crate::search::Found;
 use crate::source::Place;
@@ -24,6 +27,8 @@ pub(super) struct Looked<'l> {
     pub(super) units: Option<&'l FxHashSet<UnitId>>,
     /// Values in these stages.
     pub(super) stages: Option<FxHashSet<StageId>>,
+    /// What these rules demand.
+    pub(super) rules: Option<&'l BTreeSet<Name>>,
     /// All but the hosts of other stages.
     pub(super) but_hosts: bool,
     /// All but what is found of outputs.
@@ -99,6 +104,11 @@ impl Bounds<'_> {
     /// How bad a secret in plain text at a place is; `None` if that is waived.
     pub(super) fn plain_counts(&self, at: Place, usual: Severity) -> Option<Severity> {
         (!self.plain_waived.contains(&at)).then(|| self.severity(Code::PlainSecret, usual))
+    }
+
+    /// Whether what a rule demands is looked at.
+    pub(super) fn covers_rule(&self, rule: &Rule) -> bool {
+        self.looked.rules.is_none_or(|rules| rules.contains(&rule.name))
     }
 
     /// Whether all of the ledger is looked at.

@@ -207,6 +207,21 @@ pub fn of_field(session: &mut Session<'_, '_>, field: FieldId) -> Vec<Finding> {
     }
 }
 
+/// Whether something keeps a field from having the value that it needs: whether [`of_field`] finds anything.
+pub(crate) fn is_kept(session: &mut Session<'_, '_>, field: FieldId) -> bool {
+    if session.value_as_written(field).is_some() {
+        return false;
+    }
+    match session.outcome(field) {
+        Outcome::Absent(_) | Outcome::Unset => false,
+        Outcome::Missing(..) | Outcome::Broken(_) => true,
+        Outcome::Value(effective) => {
+            let declaration = session.ledger().field(field.subject, field.slot).1;
+            effective.expose().is_some_and(|value| declaration.rejection(value).is_some())
+        }
+    }
+}
+
 /// Whether a static finding tells of this already.
 fn is_told_elsewhere(session: &mut Session<'_, '_>, field: FieldId, finding: &Finding) -> bool {
     let verdict = match session.winners(field.subject, field.stage)[field.slot.0 as usize] {

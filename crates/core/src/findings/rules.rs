@@ -81,11 +81,11 @@ fn look(checking: &mut Checking<'_, '_, '_>, judges: bool) -> Seen {
     let (ledger, bounds, id) = (checking.ledger(), checking.bounds, checking.unit);
     let rules = &ledger.judging.rules;
     let mut seen = Seen { covered: vec![false; rules.len()], unique: Vec::new() };
-    if rules.is_empty() {
+    if !rules.iter().any(|rule| bounds.covers_rule(rule)) {
         return seen;
     }
     let near: FxHashSet<(Subject, StageId)> = bounds.places_of(id).collect();
-    for (at, rule) in rules.iter().enumerate() {
+    for (at, rule) in rules.iter().enumerate().filter(|(_, rule)| bounds.covers_rule(rule)) {
         let mut fields: FxHashMap<Subject, Vec<Slot>> = FxHashMap::default();
         let is_unique = rule.compares_units();
         // What compares stages is told in one of them, whichever it is that changes.
@@ -330,7 +330,8 @@ pub(super) fn of_all(
         return;
     }
     for (at, rule) in ledger.judging.rules.iter().enumerate() {
-        if seen.iter().any(|seen| seen.covered.get(at) == Some(&true)) {
+        let has_covered = seen.iter().any(|seen| seen.covered.get(at) == Some(&true));
+        if has_covered || !bounds.covers_rule(rule) {
             continue;
         }
         let address = rule.fields.first().map(ToString::to_string).unwrap_or_default();

@@ -102,9 +102,9 @@ pub(super) fn near(
     report
 }
 
-/// Checks what the ledger's rules demand of all of it, and nothing else. Last days are not counted.
-pub fn check_rules(resolver: &Resolver<'_>) -> Report {
-    let bounds = Bounds::new(resolver, Looked::default(), None);
+/// Checks what these rules demand of all of a ledger, and nothing else. Last days are not counted.
+pub fn check_rules(resolver: &Resolver<'_>, rules: &BTreeSet<Name>) -> Report {
+    let bounds = Bounds::new(resolver, Looked { rules: Some(rules), ..Looked::default() }, None);
     let (seen, mut standings, mut findings, unreadable) =
         each_unit(&bounds, resolver, |checking| (BTreeSet::new(), rules::of_unit(checking)));
     rules::of_all(&bounds, seen, &mut standings, &mut findings);

@@ -15,8 +15,8 @@ pub(crate) enum Concerns {
     All,
     /// These units, in what they have and what is found of them.
     Units(BTreeSet<Name>),
-    /// What the ledger's rules find, and no value.
-    Rules,
+    /// What these rules of the ledger find, and no value.
+    Rules(BTreeSet<Name>),
     /// Which patterns of `ledger.toml` cover nothing, and no value.
     Patterns,
 }
@@ -26,7 +26,7 @@ impl Concerns {
     pub(crate) fn and(self, other: Self) -> Self {
         match (self, other) {
             (Self::Units(one), Self::Units(other)) => Self::Units(&one | &other),
-            (Self::Rules, Self::Rules) => Self::Rules,
+            (Self::Rules(one), Self::Rules(other)) => Self::Rules(&one | &other),
             (Self::Patterns, Self::Patterns) => Self::Patterns,
             _ => Self::All,
         }

@@ -287,7 +287,7 @@ impl Thing {
     /// [changes no value](Self::has_no_values).
     pub(crate) fn concerns(&self, before: &Ledger, after: &Ledger) -> Concerns {
         match self {
-            Self::Rule(_) => Concerns::Rules,
+            Self::Rule(name) => Concerns::Rules(BTreeSet::from([name.clone()])),
             Self::Routine(_) | Self::StageChore(..) | Self::Probe(..) => Concerns::Units(BTreeSet::new()),
             Self::Bundle(_) => Concerns::Patterns,
             Self::Outlet(name) => {
