@@ -6,8 +6,8 @@ use compact_str::CompactString;
 
 use super::FieldId;
 use super::outcome::{Origin, Problem, ProblemCode};
-use super::session::{Edge, Session};
-use crate::model::{EntryRef, Ledger, NoSlot, SharedId, Slot, StageId, Subject};
+use super::session::{Edge, ReadReference, Session};
+use crate::model::{EntryRef, Ledger, NoSlot, SharedId, StageId, Subject};
 use crate::name::{Name, nearest};
 use crate::reference::{FieldName, Piece, Target, pieces};
 use crate::value::Value;
@@ -26,13 +26,6 @@ impl Reader {
     pub(super) fn of(field: FieldId, shared_text: bool) -> Self {
         Self { subject: field.subject, stage: field.stage, shared_text }
     }
-}
-
-/// A reference that was read.
-pub(super) struct ReadReference {
-    target: Arc<Target>,
-    /// The field of another unit that it names, whatever the stage.
-    found: Option<(Subject, Slot)>,
 }
 
 /// How many unknown references of one text are told apart in its message.

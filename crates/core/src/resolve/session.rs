@@ -5,13 +5,13 @@ use std::sync::Arc;
 use compact_str::CompactString;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::edges::ReadReference;
 use super::outcome::{Layer, Origin, Outcome};
 use super::{Assumption, FieldId, Resolver, Winner};
 use crate::model::{
     Class, Declaration, Entry, EntryRef, Kind, Ledger, SettingValue, Slot, StageId, Subject, UnitId, Verdict,
 };
 use crate::name::Name;
+use crate::reference::Target;
 use crate::value::Held;
 
 /// A field among the contexts of a session.
@@ -65,6 +65,13 @@ impl<'l> AtOnce<'l> {
             _ => None,
         }
     }
+}
+
+/// A reference that was read.
+pub(super) struct ReadReference {
+    pub(super) target: Arc<Target>,
+    /// The field of another unit that it names, whatever the stage.
+    pub(super) found: Option<(Subject, Slot)>,
 }
 
 /// How far a field is.
