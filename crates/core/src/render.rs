@@ -185,7 +185,7 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
 pub fn has_gaps(session: &mut Session<'_, '_>, subject: Subject, stage: StageId) -> bool {
     let ledger = session.ledger();
     let mut fields = ledger.slots(subject).all().map(|slot| FieldId { subject, stage, slot });
-    let is_gap = |field| findings::is_kept(session, field) || !findings::of_rows(session, field).is_empty();
+    let is_gap = |field| findings::has_gap(session, field) || !findings::of_rows(session, field).is_empty();
     // Only what refers to the stage can lack a label.
     let varies = |output: &Output| {
         let is_named = |slot| ledger.field(subject, slot).1.output_names().vary();

@@ -95,6 +95,15 @@ pub struct FieldId {
     pub slot: Slot,
 }
 
+impl FieldId {
+    /// Another field of the same entry, by its name.
+    pub(crate) fn beside(self, ledger: &Ledger, name: &str) -> Option<Self> {
+        let (known, _) = ledger.slots(self.subject).entry_of(self.slot);
+        let position = ledger.entry(self.subject, known.entry).field(Some(name))?;
+        Some(Self { slot: Slot(known.first + u32::try_from(position).ok()?), ..self })
+    }
+}
+
 /// Resolves a ledger's fields.
 pub struct Resolver<'l> {
     ledger: &'l Ledger,

@@ -1,4 +1,4 @@
-//! What is checked: the addresses that a pattern covers.
+//! What is checked: how much of a ledger is looked at.
 
 use std::collections::BTreeSet;
 

@@ -208,7 +208,7 @@ pub fn of_field(session: &mut Session<'_, '_>, field: FieldId) -> Vec<Finding> {
 }
 
 /// Whether something keeps a field from having the value that it needs: whether [`of_field`] finds anything.
-pub(crate) fn is_kept(session: &mut Session<'_, '_>, field: FieldId) -> bool {
+pub(crate) fn has_gap(session: &mut Session<'_, '_>, field: FieldId) -> bool {
     if session.value_as_written(field).is_some() {
         return false;
     }

@@ -5,7 +5,7 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::model::{Slot, Subject, usual_port};
+use crate::model::{Subject, usual_port};
 use crate::resolve::{FieldId, Resolver};
 use crate::value::Value;
 
@@ -106,18 +106,13 @@ impl Spot {
     /// That of a host which stands in a field of its own: as the fields beside it say.
     pub(super) fn of_field(resolver: &Resolver<'_>, field: FieldId) -> Self {
         let ledger = resolver.ledger();
-        let (entry, _) = ledger.field(field.subject, field.slot);
-        let (known, _) = ledger.slots(field.subject).entry_of(field.slot);
         let mut session = resolver.session(match field.subject {
             Subject::Unit(unit, _) => Some(unit),
             Subject::Shared => None,
         });
         let mut beside = |names: &[&str]| {
-            let is_it = |name: &str| names.contains(&name);
-            let mut fields = (known.first..).zip(&entry.fields);
-            let (slot, _) =
-                fields.find(|(_, field)| field.name.as_ref().is_some_and(|n| is_it(n.as_str())))?;
-            let outcome = session.outcome(FieldId { slot: Slot(slot), ..field });
+            let beside = names.iter().find_map(|name| field.beside(ledger, name))?;
+            let outcome = session.outcome(beside);
             let value = outcome.value().filter(|value| !value.is_secret())?;
             value.expose().cloned()
         };

@@ -1,7 +1,6 @@
 //! Going through a ledger for all findings.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
 
 use jiff::civil::Date;
 use rayon::prelude::*;
@@ -17,7 +16,7 @@ use super::{
     aligned, broken_files, certificates, defaults, distinct, effective, expiry, follows_secret,
     idle_patterns, in_no_output, names, other_stage, outputs, probes, rules, stages, tables, values, waivers,
 };
-use crate::model::{Class, Ledger, StageId, Unit, UnitId};
+use crate::model::{Class, Ledger, StageId, UnitId};
 use crate::name::Name;
 use crate::resolve::{Resolver, Session};
 
@@ -27,21 +26,17 @@ pub(super) fn whole(resolver: &Resolver<'_>, today: Option<Date>) -> Report {
 }
 
 /// Checks these units, with what is shared and what shows only beside all others. `today` is the day from which last days
-/// are counted; without it, none is over. Where `stages` says in which values can be otherwise than somebody knows them,
-/// declarations are as known, and values of other stages are not looked at.
+/// are counted; without it, none is over.
 pub fn check_units(
     resolver: &Resolver<'_>,
     units: impl IntoIterator<Item = UnitId>,
-    stages: Option<Vec<StageId>>,
     today: Option<Date>,
 ) -> Report {
-    let are_settings = stages.is_some();
-    let looked = Looked { stages: beside_development(resolver, stages), ..Looked::default() };
-    near(resolver, &units.into_iter().collect(), looked, are_settings, today)
+    near(resolver, &units.into_iter().collect(), Looked::default(), false, today)
 }
 
-/// What is found of these units in a ledger before and after a change, to tell what differs: what must be found alike in
-/// both may be left out. Nothing but these units, shared entries and settings of these can be otherwise; where `stages` says
+/// What [`check_units`] finds in a ledger before and after a change, to tell what differs: what must be found alike in both
+/// may be left out. Nothing but these units, shared entries and settings of these can be otherwise; where `stages` says
 /// in which values can be, nothing but settings.
 pub fn check_both(
     (before, after): (&Resolver<'_>, &Resolver<'_>),
@@ -51,9 +46,10 @@ pub fn check_both(
 ) -> [Vec<Finding>; 2] {
     let but_hosts = other_stage::is_alike((before, after), units, stages);
     let is_untouched = |name: &&Name| {
-        let unit = |ledger: &Ledger| Some(ledger.units[ledger.unit_id(name.as_str())?.0 as usize].clone());
-        let both: Option<(Arc<Unit>, Arc<Unit>)> = unit(before.ledger()).zip(unit(after.ledger()));
-        both.is_some_and(|(one, other)| Arc::ptr_eq(&one, &other))
+        let unit =
+            |ledger: &Ledger| ledger.unit_id(name.as_str()).map(|id| std::ptr::from_ref(ledger.unit(id)));
+        let (one, other) = (unit(before.ledger()), unit(after.ledger()));
+        one.is_some() && one == other
     };
     let untouched: Vec<&Name> = units.iter().filter(|_| stages.is_some()).filter(is_untouched).collect();
     let check = |resolver: &Resolver<'_>| {

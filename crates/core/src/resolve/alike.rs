@@ -3,7 +3,6 @@
 
 use super::derived::parts_of;
 use super::edges::{Reached, Reader};
-use super::graph::auth_beside;
 use super::session::Session;
 use super::sharded::Sharded;
 use super::{FieldId, Winner};
@@ -74,7 +73,7 @@ impl<'a, 'b> Comparing<'_, '_, 'a, '_, 'b> {
         match (self.old.known_winner(node), self.new.known_winner(new_node)) {
             // Whether it is missed may hang on the value beside it.
             (Winner::Nothing, Winner::Nothing) if !matches!(before.required, Required::WhenAuth(_)) => true,
-            (Winner::Nothing, Winner::Nothing) => match (auth_beside(one, was), auth_beside(other, is)) {
+            (Winner::Nothing, Winner::Nothing) => match (was.beside(one, "auth"), is.beside(other, "auth")) {
                 (Some(was), Some(is)) => self.are_alike((was, is)),
                 (None, None) => true,
                 _ => false,

@@ -12,7 +12,7 @@ use percent_encoding::{AsciiSet, utf8_percent_encode};
 use super::FieldId;
 use super::outcome::{Content, Effective, Layer, Origin, Outcome};
 use super::session::{Edge, Session, fields_reached, is_named};
-use crate::model::{Declaration, Entry, Form, Kind, Ledger, Required, Slot, UrlShape};
+use crate::model::{Declaration, Entry, Form, Kind, Ledger, Required, UrlShape};
 use crate::uri::ENCODED;
 use crate::value::{Held, Value};
 
@@ -25,9 +25,7 @@ pub(super) fn parts_of(ledger: &Ledger, field: FieldId) -> impl Iterator<Item = 
     };
     let certificate = is_last_day(entry, declaration).then_some("certificate");
     let names = url.into_iter().flat_map(url_parts).chain(certificate);
-    let positions = names.filter_map(|name| entry.field(Some(name)));
-    let first = ledger.slots(field.subject).entry_of(field.slot).0.first;
-    positions.map(move |at| FieldId { slot: Slot(first + u32::try_from(at).unwrap_or(0)), ..field })
+    names.filter_map(move |name| field.beside(ledger, name))
 }
 
 /// The names of the fields that make up a `url`.

@@ -16,7 +16,7 @@ use super::expand::unreadable;
 use super::outcome::{Outcome, Problem, ProblemCode};
 use super::session::{AtOnce, Edge, Node, Pending, Session, State, Walk};
 use super::{FieldId, Winner};
-use crate::model::{Kind, Ledger, Required, SettingValue, Slot, Verdict};
+use crate::model::{Kind, Required, SettingValue, Verdict};
 
 /// Components with more members than this share one path in their messages.
 const LARGE: usize = 200;
@@ -48,7 +48,7 @@ impl<'l> Session<'_, 'l> {
         let Required::WhenAuth(needed) = ledger.field(field.subject, field.slot).1.required else {
             return false;
         };
-        let Some(auth) = auth_beside(ledger, field) else { return false };
+        let Some(auth) = field.beside(ledger, "auth") else { return false };
         let outcome = self.outcome(auth);
         let text = outcome.value().and_then(|value| value.expose()).and_then(|value| value.as_text());
         text.is_some_and(|auth| needed.contains(&auth))
@@ -184,13 +184,6 @@ impl<'l> Session<'_, 'l> {
             *self.state(pending.node) = State::Done(Outcome::Broken(problems.into()));
         }
     }
-}
-
-/// The field of the same entry that says how its users are known.
-pub(super) fn auth_beside(ledger: &Ledger, field: FieldId) -> Option<FieldId> {
-    let position = ledger.field(field.subject, field.slot).0.field(Some("auth"))?;
-    let first = ledger.slots(field.subject).entry_of(field.slot).0.first;
-    Some(FieldId { slot: Slot(first + u32::try_from(position).ok()?), ..field })
 }
 
 /// The positions around the shortest circle through `start`, beginning with it.

@@ -206,11 +206,11 @@ impl<'r, 'l> Session<'r, 'l> {
     #[inline]
     fn find_winners(&mut self, context: u32) {
         if self.contexts[context as usize].winners.is_empty() {
-            self.find_first(context);
+            self.find_all_winners(context);
         }
     }
 
-    fn find_first(&mut self, context: u32) {
+    fn find_all_winners(&mut self, context: u32) {
         let is_home = self.is_home(self.contexts[context as usize].subject);
         let context = &mut self.contexts[context as usize];
         let (subject, stage) = (context.subject, context.stage);

@@ -207,7 +207,7 @@ fn what_a_change_is_told_to_do_is_what_it_does() {
             let found = [&before, &after].map(|opened| {
                 let ids = units.iter().filter_map(|unit| opened.ledger.unit_id(unit));
                 let resolver = Resolver::new(&opened.ledger, &Unfetched, &[]);
-                let all = findings::check_units(&resolver, ids, None, None).findings.into_iter();
+                let all = findings::check_units(&resolver, ids, None).findings.into_iter();
                 all.map(said).collect::<BTreeSet<_>>()
             });
             let told_of = |findings: Vec<Finding>| findings.into_iter().map(said).collect::<BTreeSet<_>>();
