@@ -1,7 +1,9 @@
 //! What a stage would have to set, and what it could.
 
-use crate::model::{StageId, Subject};
-use crate::resolve::{Because, FieldId, Outcome, Resolver};
+use rayon::prelude::*;
+
+use crate::model::{EntryRef, StageId, Subject, UNITS_AT_ONCE, Vary};
+use crate::resolve::{Because, FieldId, Outcome, Resolver, Session};
 
 /// A field that a stage sets, or could set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -16,31 +18,40 @@ pub struct Blank {
 /// the units' own, needed or with a default.
 pub fn blanks(resolver: &Resolver<'_>, stage: StageId) -> Vec<Blank> {
     let ledger = resolver.ledger();
-    let mut found = Vec::new();
     let here: Vec<_> = ledger.unit_ids().filter(|&unit| ledger.unit(unit).belongs_to(stage, None)).collect();
-    let mut session = resolver.session(None);
-    let mut look = |subject: Subject, own: &dyn Fn(crate::model::EntryRef) -> bool| {
-        for slot in ledger.slots(subject).all() {
-            let (entry, _) = ledger.slots(subject).entry_of(slot);
-            let (_, declaration) = ledger.field(subject, slot);
-            if declaration.derived || declaration.vary == crate::model::Vary::Never || !own(entry.entry) {
-                continue;
-            }
-            let field = FieldId { subject, stage, slot };
-            let needed = match session.outcome(field) {
-                Outcome::Missing(Because::NothingSet | Because::MustBeStated, _) => true,
-                _ if declaration.default.is_some() => false,
-                _ => continue,
-            };
-            found.push(Blank { field, needed });
-        }
-    };
-    look(Subject::Shared, &|entry| {
-        let crate::model::EntryRef::Own(position) = entry else { return true };
+    let mut found = of_subject(&mut resolver.session(None), (Subject::Shared, stage), |entry| {
+        let EntryRef::Own(position) = entry else { return true };
         here.iter().any(|&unit| ledger.unit(unit).uses.iter().any(|used| used.0 == position))
     });
-    for &unit in &here {
-        look(Subject::Unit(unit, None), &|entry| entry.shared().is_none());
+    let of_unit = |session: &mut Session<'_, '_>, unit| {
+        session.move_to(unit);
+        of_subject(session, (Subject::Unit(unit, None), stage), |entry| entry.shared().is_none())
+    };
+    let units = here.par_iter().with_max_len(UNITS_AT_ONCE).copied();
+    found.extend(units.map_init(|| resolver.session(None), of_unit).flatten_iter().collect::<Vec<_>>());
+    found
+}
+
+/// Those of a subject, of the entries that are its own.
+fn of_subject(
+    session: &mut Session<'_, '_>,
+    (subject, stage): (Subject, StageId),
+    is_own: impl Fn(EntryRef) -> bool,
+) -> Vec<Blank> {
+    let (ledger, mut found) = (session.ledger(), Vec::new());
+    for slot in ledger.slots(subject).all() {
+        let (entry, _) = ledger.slots(subject).entry_of(slot);
+        let (_, declaration) = ledger.field(subject, slot);
+        if declaration.derived || declaration.vary == Vary::Never || !is_own(entry.entry) {
+            continue;
+        }
+        let field = FieldId { subject, stage, slot };
+        let needed = match session.outcome(field) {
+            Outcome::Missing(Because::NothingSet | Because::MustBeStated, _) => true,
+            _ if declaration.default.is_some() => false,
+            _ => continue,
+        };
+        found.push(Blank { field, needed });
     }
     found
 }

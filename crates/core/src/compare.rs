@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 pub use named::{Named, NamedCompared, mark_meant, named};
 
-use crate::model::{Ledger, Slot, StageId, Subject};
+use crate::model::{Ledger, Slot, StageId, Subject, UNITS_AT_ONCE};
 use crate::resolve::{Effective, FieldId, Outcome, Resolver, Session, Winner};
 use crate::value::Value;
 
@@ -138,7 +138,11 @@ pub fn stages<'l>(
         }
     };
     let subjects: Vec<_> = subjects.into_iter().collect();
-    subjects.into_par_iter().map_init(|| resolver.session(None), compare).collect()
+    subjects
+        .into_par_iter()
+        .with_max_len(UNITS_AT_ONCE)
+        .map_init(|| resolver.session(None), compare)
+        .collect()
 }
 
 fn field<'l>(session: &mut Session<'_, 'l>, left: FieldId, right: FieldId) -> Compared<'l> {

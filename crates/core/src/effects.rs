@@ -1,6 +1,7 @@
 //! What a change of the ledger does to effective values: the same ledger before and after, compared.
 
 mod renaming;
+mod shared_texts;
 
 use std::collections::BTreeSet;
 
@@ -8,12 +9,18 @@ use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use crate::address::Address;
-use crate::model::{Class, Declaration, Ledger, Required, SettingValue, StageId, Subject, Unit, UnitId};
+use crate::model::{
+    Class, Declaration, Ledger, Required, SettingValue, StageId, Subject, UNITS_AT_ONCE, Unit, UnitId,
+};
 use crate::name::Name;
 use crate::resolve::{Alike, AtOnce, Effective, FieldId, Outcome, Resolver, Session, Unread, Winner};
 use crate::value::{Held, Value};
 
 pub use renaming::effects_of_renaming;
+pub use shared_texts::shared_says_the_same;
+
+/// The new address of an old one.
+pub type NewAddress<'r> = &'r (dyn Fn(&Address) -> Address + Sync);
 
 /// How many steps of values that were not read are followed to compare them.
 const DEEPEST: usize = 16;
@@ -99,7 +106,7 @@ pub fn effects_for(
         found
     };
     let sessions = || (before.session(None), after.session(None));
-    names.par_iter().map_init(sessions, of_unit).flatten_iter().collect()
+    names.par_iter().with_max_len(UNITS_AT_ONCE).map_init(sessions, of_unit).flatten_iter().collect()
 }
 
 fn is_production(ledger: &Ledger, stage: &Name) -> bool {

@@ -42,7 +42,7 @@ pub use broken_files::not_judged;
 pub use check::{check, is_of_units};
 pub use code::{Code, Severity};
 pub use due::mark_due;
-pub(crate) use effective::has_gap;
+pub(crate) use effective::has_gaps;
 pub use effective::of_field;
 pub use finding::Finding;
 pub use judged::gate;

@@ -5,7 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::model::{InstanceId, Kind, LayerId, Ledger, Setting, Slot, StageId, Subject, UnitId};
+use crate::model::{
+    InstanceId, Kind, LayerId, Ledger, Setting, Slot, StageId, Subject, UNITS_AT_ONCE, UnitId,
+};
 use crate::resolve::{Because, FieldId, Outcome, Resolver, Session};
 use crate::source::Place;
 use crate::trace::origin;
@@ -173,7 +175,8 @@ fn nodes(
         places.flat_map(|(subject, stage)| of_subject(session, subject, stage)).collect::<Vec<_>>()
     };
     let units: Vec<UnitId> = ledger.unit_ids().collect();
-    let of_units = units.into_par_iter().map_init(|| resolver.session(None), of_unit);
+    let of_units =
+        units.into_par_iter().with_max_len(UNITS_AT_ONCE).map_init(|| resolver.session(None), of_unit);
     let mut nodes: Vec<Node> = of_units.flatten_iter().collect();
     let mut session = resolver.session(None);
     for stage in ledger.stage_ids().filter(is_looked_at) {

@@ -57,7 +57,8 @@ pub use stage::{Class, Follow, FollowOf, Group, SomeStages, Stage};
 pub(crate) use stage_text::expand as expand_stage_text;
 pub use stage_text::{NoLabel, StageText, StageTextError};
 pub use unit::{
-    Chore, Counting, EntryRef, FormerName, Instance, SettingsOfLayer, SlotEntry, Slots, Unit, When,
+    Chore, Counting, EntryRef, FormerName, Instance, SettingsOfLayer, SlotEntry, Slots, UNITS_AT_ONCE, Unit,
+    When,
 };
 pub use waiver::{Waived, Waiver};
 

@@ -185,7 +185,6 @@ pub fn rendering<'l>(session: &mut Session<'_, 'l>, subject: Subject, stage: Sta
 pub fn has_gaps(session: &mut Session<'_, '_>, subject: Subject, stage: StageId) -> bool {
     let ledger = session.ledger();
     let mut fields = ledger.slots(subject).all().map(|slot| FieldId { subject, stage, slot });
-    let is_gap = |field| findings::has_gap(session, field) || !findings::of_rows(session, field).is_empty();
     // Only what refers to the stage can lack a label.
     let varies = |output: &Output| {
         let is_named = |slot| ledger.field(subject, slot).1.output_names().vary();
@@ -195,7 +194,9 @@ pub fn has_gaps(session: &mut Session<'_, '_>, subject: Subject, stage: StageId)
         let nothing = |_| Outcome::Unset;
         output.is_in(stage) && varies(output) && rendered(ledger, output, (subject, stage), nothing).is_err()
     };
-    fields.any(is_gap) || outputs_of(ledger, subject).any(lacks_label)
+    findings::has_gaps(session, subject, stage)
+        || fields.any(|field| !findings::of_rows(session, field).is_empty())
+        || outputs_of(ledger, subject).any(lacks_label)
 }
 
 /// One for all manifests that have one path, whose values stand below their kinds and names.

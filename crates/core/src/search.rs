@@ -14,7 +14,8 @@ use crate::address::{Address, Pattern};
 use crate::cipher::secret_of;
 use crate::impact::Written;
 use crate::model::{
-    Class, Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, Subject, UnitId,
+    Class, Declaration, Entry, Kind, LayerId, Ledger, Setting, SettingValue, Slot, Subject, UNITS_AT_ONCE,
+    UnitId,
 };
 use crate::name::Name;
 use crate::resolve::{Effective, FieldId, Opened, Outcome, Outside, Resolver};
@@ -353,5 +354,5 @@ pub fn effective<'l>(resolver: &Resolver<'l>, conditions: &Conditions) -> Vec<(F
         found
     };
     let units: Vec<_> = ledger.unit_ids().collect();
-    units.into_par_iter().flat_map_iter(of_unit).collect()
+    units.into_par_iter().with_max_len(UNITS_AT_ONCE).flat_map_iter(of_unit).collect()
 }

@@ -36,6 +36,26 @@ pub enum Value {
 }
 
 impl Value {
+    /// Whether two values are the same, where `same` says of two texts in the same place whether these are.
+    pub(crate) fn is_same_by<'o, 't>(
+        &'o self,
+        other: &'t Self,
+        same: &mut dyn FnMut(&'o str, &'t str) -> bool,
+    ) -> bool {
+        match (self, other) {
+            (Value::Text(one), Value::Text(other)) => same(one, other),
+            (Value::List(one), Value::List(other)) => {
+                one.len() == other.len()
+                    && one.iter().zip(other).all(|(one, other)| one.is_same_by(other, same))
+            }
+            (Value::Map(one), Value::Map(other)) => {
+                one.keys().eq(other.keys())
+                    && one.values().zip(other.values()).all(|(one, other)| one.is_same_by(other, same))
+            }
+            (one, other) => one == other,
+        }
+    }
+
     /// A text value.
     pub fn text(text: &str) -> Self {
         Value::Text(CompactString::new(text))

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use cledger_core::model::Ledger;
+use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use crate::tree::{Changed, Memory, Tree};
@@ -14,22 +15,17 @@ const KEYS: &str = "keys";
 pub fn way_back((ledger, files): (&Ledger, &dyn Tree), then: &Memory) -> Changed {
     let now: FxHashMap<&str, &str> =
         ledger.files.0.iter().map(|file| (file.path.as_str(), file.text.as_str())).collect();
-    let mut back = Changed::new();
-    for &path in now.keys().filter(|path| !then.0.contains_key(**path)) {
-        back.insert(path.to_owned(), None);
-    }
-    for (path, text) in &then.0 {
-        let is_same = match now.get(path.as_str()) {
-            Some(now) => now == text,
-            None if is_key(path) => files.text(path).ok().flatten().as_ref() == Some(text),
-            None if is_toml(path) => false,
-            // It was not read, so that nothing depends on it, unless something was missing.
-            None => ledger.table_faults.is_empty(),
-        };
-        if !is_same {
-            back.insert(path.clone(), Some(text.clone()));
-        }
-    }
+    let is_same = |path: &str, text: &String| match now.get(path) {
+        Some(now) => now == text,
+        None if is_key(path) => files.text(path).ok().flatten().as_ref() == Some(text),
+        None if is_toml(path) => false,
+        // It was not read, so that nothing depends on it, unless something was missing.
+        None => ledger.table_faults.is_empty(),
+    };
+    let otherwise = then.0.par_iter().filter(|(path, text)| !is_same(path, text));
+    let mut back: Changed = otherwise.map(|(path, text)| (path.clone(), Some(text.clone()))).collect();
+    let gone = ledger.files.0.par_iter().filter(|file| !then.0.contains_key(&file.path));
+    back.par_extend(gone.map(|file| (file.path.clone(), None)));
     let mut open = vec![KEYS.to_owned()];
     while let Some(folder) = open.pop() {
         for name in files.names(&folder).ok().flatten().unwrap_or_default() {

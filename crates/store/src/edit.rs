@@ -28,6 +28,8 @@ mod tables;
 
 use std::collections::BTreeMap;
 
+use rayon::prelude::*;
+
 pub use self::csv::with_cells;
 pub use change::table_text;
 pub use extend::extend;
@@ -118,33 +120,40 @@ pub fn apply(tree: &dyn Tree, edits: &[Edit]) -> Result<Changed, EditError> {
     for edit in edits {
         by_file.entry(&edit.file).or_default().push(edit);
     }
-    let mut texts: BTreeMap<&str, (Option<String>, String)> = BTreeMap::new();
-    for (file, edits) in by_file {
-        let before = tree.text(file).map_err(|error| EditError::Unreadable(file.to_owned(), error))?;
-        let mut now = before.clone().unwrap_or_default();
-        let made = if edits.len() > 1 { many::at_once(&now, &edits) } else { None };
-        if let Some(made) = made {
-            now = made;
-        } else {
-            for edit in &edits {
-                now = one::change(&now, edit)
-                    .map_err(|reason| EditError::Form { file: file.to_owned(), reason })?;
-            }
+    let by_file: Vec<(&str, Vec<&Edit>)> = by_file.into_iter().collect();
+    let changed = by_file.par_iter().map(|(file, edits)| text_after(tree, file, edits));
+    // Of several files that cannot be changed the first is told.
+    let changed: Vec<Result<Option<ChangedFile>, EditError>> = changed.collect();
+    changed.into_iter().filter_map(Result::transpose).collect()
+}
+
+/// A file, and its new text; none where it is gone.
+type ChangedFile = (String, Option<String>);
+
+/// A file after these edits; nothing where it says what it said.
+fn text_after(tree: &dyn Tree, file: &str, edits: &[&Edit]) -> Result<Option<ChangedFile>, EditError> {
+    let before = tree.text(file).map_err(|error| EditError::Unreadable(file.to_owned(), error))?;
+    let mut now = before.clone().unwrap_or_default();
+    let made = if edits.len() > 1 { many::at_once(&now, edits) } else { None };
+    if let Some(made) = made {
+        now = made;
+    } else {
+        for edit in edits {
+            now = one::change(&now, edit)
+                .map_err(|reason| EditError::Form { file: file.to_owned(), reason })?;
         }
-        now = blanks::without_blanks(&now, &edits);
-        texts.insert(file, (before, now));
     }
-    let differing = texts.into_iter().filter(|(_, (before, now))| before.as_ref() != Some(now));
-    let changed = differing.filter_map(|(file, (before, now))| {
-        let gone = now.trim_start_matches('\u{feff}').trim().is_empty();
-        match (gone, before) {
-            // Nothing is left: the file says nothing any more. An empty contract still declares a unit.
-            (true, None) => None,
-            (true, Some(_)) if !file.starts_with("units/") => Some((file.to_owned(), None)),
-            _ => Some((file.to_owned(), Some(now))),
-        }
-    });
-    Ok(changed.collect())
+    now = blanks::without_blanks(&now, edits);
+    if before.as_ref() == Some(&now) {
+        return Ok(None);
+    }
+    let gone = now.trim_start_matches('\u{feff}').trim().is_empty();
+    Ok(match (gone, before) {
+        // Nothing is left: the file says nothing any more. An empty contract still declares a unit.
+        (true, None) => None,
+        (true, Some(_)) if !file.starts_with("units/") => Some((file.to_owned(), None)),
+        _ => Some((file.to_owned(), Some(now))),
+    })
 }
 
 /// What a file says, as it is written, at these steps below the last of these items of lists.

@@ -104,7 +104,7 @@ fn read_scope(tree: &dyn Tree, scope: &Scope) -> Result<Ledger, Unreadable> {
 pub fn read_again(tree: &dyn Tree, before: &Ledger, changed: &Changed) -> Result<Ledger, Unreadable> {
     let mistakes = Mistakes::default();
     let documents = Documents::again(tree, &mistakes, before, changed);
-    let ledger = read_all(&documents, &Scope::Whole, Kept::of(before, changed));
+    let ledger = read_all(&documents, &Scope::Whole, Some((before, changed)));
     settled(ledger, documents.into_parts(), mistakes)
 }
 
@@ -129,7 +129,8 @@ pub fn unit_names(tree: &dyn Tree) -> Vec<Name> {
     units::unit_names(&Documents::new(tree, &mistakes))
 }
 
-fn read_all(documents: &Documents<'_>, scope: &Scope, kept: Option<Kept<'_>>) -> Option<Ledger> {
+/// With `again`, what was read before serves as far as these changes leave it.
+fn read_all(documents: &Documents<'_>, scope: &Scope, again: Option<(&Ledger, &Changed)>) -> Option<Ledger> {
     let manifest = documents.with(MANIFEST, manifest::manifest);
     if manifest.is_none() && documents.mistakes.is_empty() {
         let message = "there is no such file, so this folder is no ledger";
@@ -152,7 +153,7 @@ fn read_all(documents: &Documents<'_>, scope: &Scope, kept: Option<Kept<'_>>) ->
     if matches!(scope, Scope::Part(_)) && !all_known {
         return None;
     }
-    let kept = kept.and_then(|kept| kept.fitting(&manifest, &layout));
+    let kept = again.and_then(|again| Kept::of(again, &manifest, &layout, &shared));
     let read = units::read(documents, &layout, &around, (scope, kept.as_ref()));
     let mut ledger = assemble(manifest, shared, read, waivers);
     if let Scope::Part(part) = scope {

@@ -20,6 +20,7 @@ use crate::covering::meant;
 use crate::deliver::due;
 use crate::differing::differing;
 use crate::meant::known_stage;
+use crate::meanwhile::meanwhile;
 use crate::opened::Opened;
 use crate::shown::counted;
 use crate::trouble::Trouble;
@@ -86,8 +87,14 @@ fn whole(opened: &Opened, (asked, texts): (&ToCheck, &[String]), today: Date) ->
         &closed
     };
     let resolver = Resolver::new(&opened.ledger, outside, &[]);
-    let mut report = findings::check(&resolver, &patterns, Some(today));
-    let left = due::look_back(&mut report, opened, &resolver, asked.strict)?;
+    let (mut report, delivered) = meanwhile(
+        || findings::check(&resolver, &patterns, Some(today)),
+        || due::LastDeliveries::read(opened),
+    );
+    let left = match delivered? {
+        Some(delivered) => due::look_back(&mut report, delivered, opened, &resolver, asked.strict)?,
+        None => Vec::new(),
+    };
     opened.tell_unread_of(outside);
     let (folder, ledger) = (opened.folder.clone(), opened.ledger.clone());
     Ok(Checked { folder, ledger, report, patterns, older: None, left })

@@ -43,6 +43,7 @@ pub mod live_names;
 mod lookup_rows;
 pub mod matrix;
 pub mod meant;
+mod meanwhile;
 pub mod opened;
 pub mod outlet;
 pub mod probe;

@@ -1,9 +1,8 @@
 //! Another name for something, wherever the ledger mentions it.
 
+mod concerned_units;
 mod kept_names;
 mod rendered_names;
-
-use std::collections::BTreeSet;
 
 use cledger_core::address::{Address, Owner};
 use cledger_core::cipher::KeyScope;
@@ -21,7 +20,7 @@ use cledger_store::{
     rename as store_rename,
 };
 
-use crate::change::{Changing, Concerns, Consent, NO_CHANGE, Planned, concerned};
+use crate::change::{Changing, Concerns, Consent, NO_CHANGE, Planned};
 use crate::daybook;
 use crate::meant::{fields_of, is_shared, known_stage};
 use crate::opened::Opened;
@@ -29,6 +28,7 @@ use crate::remove::delivered;
 use crate::touched::{TouchedFile, touched};
 use crate::trouble::Trouble;
 
+use concerned_units::concerned_units;
 pub(crate) use kept_names::as_edit;
 use kept_names::{kept_names, subjects};
 pub use rendered_names::RenderedName;
@@ -165,7 +165,7 @@ pub(crate) fn renamed(
     let effects = {
         let (old, new) = (changing.outside(so_far), changing.outside(&changed));
         let (old, new) = (Resolver::new(ledger, &old, &[]), Resolver::new(&after, &new, &[]));
-        let concerned = concerned_units(ledger, renaming);
+        let concerned = concerned_units((ledger, &after), &changed, renaming);
         let concerned = concerned.as_ref().map(|[before, after]| [before, after]);
         effects_of_renaming(&old, &new, &|address| moved(renaming, ledger, address), concerned)
     };
@@ -187,25 +187,6 @@ pub(crate) fn renamed(
         Vec::new()
     };
     Ok(Outcome { changed, after, effects, rendered })
-}
-
-/// The units that may be concerned when something of a unit gets another name, as they are called before and after;
-/// nothing where all may be.
-fn concerned_units(ledger: &Ledger, renaming: &Renaming) -> Option<[BTreeSet<Name>; 2]> {
-    let (Named::Unit(unit)
-    | Named::Instance(unit, _)
-    | Named::Entry(Owner::Unit(unit, _), _)
-    | Named::Field(Owner::Unit(unit, _), ..)) = &renaming.what
-    else {
-        return None;
-    };
-    let before = concerned::referring_to(ledger, BTreeSet::from([unit.clone()]));
-    let mut after = before.clone();
-    if matches!(renaming.what, Named::Unit(_)) {
-        after.remove(unit);
-        after.insert(renaming.to.clone());
-    }
-    Some([before, after])
 }
 
 /// Says of a unit or a stage how it was called, so that what was delivered under that name stays its history.
@@ -407,6 +388,7 @@ fn moved(renaming: &Renaming, ledger: &Ledger, address: &Address) -> Address {
 fn sees(ledger: &Ledger, of: &Owner, entry: &Name, address: &Address) -> bool {
     match (of, &address.owner) {
         (Owner::Unit(one, _), Some(Owner::Unit(other, _))) => one == other,
+        (Owner::Shared, Some(Owner::Shared)) => true,
         (Owner::Shared, Some(Owner::Unit(unit, _))) => {
             let unit = ledger.unit_id(unit.as_str()).map(|id| ledger.unit(id));
             unit.zip(ledger.shared_id(entry.as_str())).is_some_and(|(unit, id)| unit.uses.contains(&id))

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use cledger_core::findings::Finding;
 use cledger_core::kept::Kept;
-use cledger_core::model::{Ledger, StageId, Subject};
+use cledger_core::model::{Ledger, StageId, Subject, UNITS_AT_ONCE};
 use cledger_core::name::Name;
 use cledger_core::output::OutputName;
 use cledger_core::render::{RenderedOutput, Rendering, rendering};
@@ -108,8 +108,12 @@ pub fn render(opened: &Opened, resolver: &Resolver<'_>, asked: &ToRender) -> Res
     let stage = ledger.stage(asked.stage);
     let mut gaps: Vec<Finding> = Vec::new();
     let (mut ready, mut unreadable, mut met) = (Vec::new(), Vec::new(), BTreeSet::new());
-    let made: Vec<Result<OfSubject, Trouble>> =
-        asked.subjects.par_iter().map(|&subject| of_subject(resolver, subject, asked)).collect();
+    let made: Vec<Result<OfSubject, Trouble>> = asked
+        .subjects
+        .par_iter()
+        .with_max_len(UNITS_AT_ONCE)
+        .map(|&subject| of_subject(resolver, subject, asked))
+        .collect();
     for (&subject, made) in asked.subjects.iter().zip(made) {
         let OfSubject { files, paths, gaps: of_subject, is_unreadable } = made?;
         if is_unreadable {

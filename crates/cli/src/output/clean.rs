@@ -52,20 +52,17 @@ fn our_color(text: &str) -> Option<usize> {
     COLORS.iter().find(is_it).map(|color| BEGIN.len() + color.len() + 1)
 }
 
-/// Clean output without the colours in it.
-pub(crate) fn without_colors(text: &str) -> Cow<'_, str> {
-    let mut plain = String::new();
+/// What stands between the colours in clean output.
+pub(crate) fn without_colors(text: &str) -> impl Iterator<Item = &str> {
     let mut rest = text;
-    while let Some(at) = memchr::memchr(BEGIN.as_bytes()[0], rest.as_bytes()) {
-        plain.push_str(&rest[..at]);
-        rest = &rest[at..];
-        rest = &rest[our_color(rest).unwrap_or(1)..];
-    }
-    if rest.len() == text.len() {
-        return Cow::Borrowed(text);
-    }
-    plain.push_str(rest);
-    Cow::Owned(plain)
+    std::iter::from_fn(move || {
+        let Some(at) = memchr::memchr(BEGIN.as_bytes()[0], rest.as_bytes()) else {
+            return Some(std::mem::take(&mut rest)).filter(|last| !last.is_empty());
+        };
+        let (plain, behind) = rest.split_at(at);
+        rest = &behind[our_color(behind).unwrap_or(1)..];
+        Some(plain)
+    })
 }
 
 /// Output that is clean already, made beside other output.
@@ -78,8 +75,8 @@ impl Cleaned {
     }
 
     /// The text.
-    pub(crate) fn as_str(&self) -> &str {
-        &self.0
+    pub(crate) fn into_string(self) -> String {
+        self.0
     }
 }
 
@@ -121,7 +118,7 @@ mod tests {
         ] {
             assert_eq!(clean(text), expected);
             let plain = anstream::adapter::strip_str(expected).to_string();
-            assert_eq!(without_colors(&clean(text)), plain);
+            assert_eq!(without_colors(&clean(text)).collect::<String>(), plain);
         }
         assert_eq!(escape("a\n\u{1b}[31m"), "a\\n\\u{1b}[31m");
         assert_eq!(

@@ -92,8 +92,8 @@ impl Console {
     }
 
     /// Adds text that was made elsewhere, and cleaned there.
-    pub(crate) fn cleaned(&mut self, text: &Cleaned) {
-        self.out.add(text.as_str());
+    pub(crate) fn cleaned(&mut self, text: Cleaned) {
+        self.out.0.push(text.into_string());
     }
 
     /// Adds a value to the result that a program gets as it is, control characters and all.
@@ -179,15 +179,17 @@ impl Console {
 
     /// Writes what was collected.
     pub(crate) fn flush(&mut self) -> io::Result<()> {
-        let mut stdout = io::stdout().lock();
+        let stdout = io::stdout().lock();
         let parts = std::mem::take(&mut self.out).0;
         let choice = match self.color_of_result {
             ColorChoice::Auto => AutoStream::choice(&stdout),
             choice => choice,
         };
         if choice == ColorChoice::Never {
+            let mut stdout = io::BufWriter::with_capacity(PIECE, stdout);
             // There are none but our own.
-            parts.iter().try_for_each(|part| stdout.write_all(without_colors(part).as_bytes()))?;
+            let mut texts = parts.iter().flat_map(|part| without_colors(part));
+            texts.try_for_each(|text| stdout.write_all(text.as_bytes()))?;
             return stdout.flush();
         }
         let mut stdout = AutoStream::new(stdout, choice);

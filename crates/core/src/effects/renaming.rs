@@ -5,9 +5,9 @@ use std::collections::BTreeSet;
 use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
-use super::{Effect, between, compared, effect};
+use super::{Effect, NewAddress, between, compared, effect};
 use crate::address::Address;
-use crate::model::{Slot, StageId, Subject, UnitId};
+use crate::model::{Slot, StageId, Subject, UNITS_AT_ONCE, UnitId};
 use crate::name::Name;
 use crate::resolve::{Alike, FieldId, Resolver, Session};
 
@@ -17,7 +17,7 @@ use crate::resolve::{Alike, FieldId, Resolver, Session};
 pub fn effects_of_renaming(
     before: &Resolver<'_>,
     after: &Resolver<'_>,
-    renamed: &(dyn Fn(&Address) -> Address + Sync),
+    renamed: NewAddress<'_>,
     units: Option<[&BTreeSet<Name>; 2]>,
 ) -> Vec<Effect> {
     let is_meant = |unit: &Name, side: usize| units.is_none_or(|units| units[side].contains(unit));
@@ -27,6 +27,7 @@ pub fn effects_of_renaming(
     let sessions = || (before.session(None), after.session(None));
     let mut found: Vec<Effect> = ids
         .par_iter()
+        .with_max_len(UNITS_AT_ONCE)
         .map_init(sessions, |(before, after), &unit| {
             let mut moved = Moved::of((before, after), renamed, &alike, unit);
             old.places_of(unit).flat_map(|(subject, stage)| moved.effects(subject, stage)).collect::<Vec<_>>()
@@ -52,7 +53,7 @@ pub fn effects_of_renaming(
 
 /// A unit before and after something gets another name.
 struct Moved<'m, 'r, 'b, 'a> {
-    renamed: &'m (dyn Fn(&Address) -> Address + Sync),
+    renamed: NewAddress<'m>,
     before: &'m mut Session<'r, 'b>,
     after: &'m mut Session<'r, 'a>,
     /// For each of its slots before, the one that it is after.
@@ -63,7 +64,7 @@ struct Moved<'m, 'r, 'b, 'a> {
 impl<'m, 'r, 'b, 'a> Moved<'m, 'r, 'b, 'a> {
     fn of(
         (before, after): (&'m mut Session<'r, 'b>, &'m mut Session<'r, 'a>),
-        renamed: &'m (dyn Fn(&Address) -> Address + Sync),
+        renamed: NewAddress<'m>,
         alike: &'m Alike,
         unit: UnitId,
     ) -> Self {

@@ -10,7 +10,8 @@ use super::finding::{Finding, called, whose};
 use super::missing;
 use super::plain::is_plain_secret;
 use crate::model::{
-    Class, Declaration, Entry, Ledger, Required, Setting, SettingValue, Slot, StageId, Subject, Verdict,
+    Class, Declaration, Entry, Form, Kind, Ledger, Required, Setting, SettingValue, Slot, StageId, Subject,
+    Verdict,
 };
 use crate::name::Name;
 use crate::reference;
@@ -93,29 +94,40 @@ fn open_fields(
         let winners = &winners[known.first as usize..][..entry.fields.len()];
         let any_references = winners.iter().any(may_refer);
         for (slot, (declaration, winner)) in (known.first..).zip(entry.fields.iter().zip(winners)) {
-            let open = match winner {
-                // A derived field can be part of a circle, but only through its own entry.
-                _ if declaration.derived => any_references,
-                Winner::Nothing => is_missed(entry, declaration, winners),
-                Winner::Default(default, shared) => {
-                    default.verdict != Verdict::Fits && !is_certain(declaration, &default.value, *shared)
-                }
-                Winner::Assumed(_) => true,
-                Winner::Set(setting, _, shared) => {
-                    if is_plain_secret(setting, declaration) {
-                        let usual = if production { Severity::Error } else { Severity::Warning };
-                        standing.count(bounds.plain_counts(setting.place, usual));
-                    }
-                    let is_certain = || match &setting.value {
-                        SettingValue::Value(held) => is_certain(declaration, held, *shared),
-                        _ => false,
-                    };
-                    setting.verdict != Verdict::Fits && !is_certain()
-                }
+            if let Winner::Set(setting, ..) = winner
+                && !declaration.derived
+                && is_plain_secret(setting, declaration)
+            {
+                let usual = if production { Severity::Error } else { Severity::Warning };
+                standing.count(bounds.plain_counts(setting.place, usual));
+            }
+            // A derived field can be part of a circle, but only through its own entry.
+            let open = if declaration.derived {
+                any_references
+            } else {
+                is_open(entry, declaration, winner, winners)
             };
             if open {
                 todo.push(Slot(slot));
             }
+        }
+    }
+}
+
+/// Whether a field that is not derived has to be resolved to be judged, with these winners for its entry.
+fn is_open(entry: &Entry, declaration: &Declaration, winner: &Winner<'_>, winners: &[Winner<'_>]) -> bool {
+    match winner {
+        Winner::Nothing => is_missed(entry, declaration, winners),
+        Winner::Default(default, shared) => {
+            default.verdict != Verdict::Fits && !is_certain(declaration, &default.value, *shared)
+        }
+        Winner::Assumed(_) => true,
+        Winner::Set(setting, _, shared) => {
+            let is_certain = || match &setting.value {
+                SettingValue::Value(held) => is_certain(declaration, held, *shared),
+                _ => false,
+            };
+            setting.verdict != Verdict::Fits && !is_certain()
         }
     }
 }
@@ -207,9 +219,36 @@ pub fn of_field(session: &mut Session<'_, '_>, field: FieldId) -> Vec<Finding> {
     }
 }
 
-/// Whether something keeps a field from having the value that it needs: whether [`of_field`] finds anything.
-pub(crate) fn has_gap(session: &mut Session<'_, '_>, field: FieldId) -> bool {
-    if session.value_as_written(field).is_some() {
+/// Whether something keeps fields of a subject that belongs to the stage from having the values that they need: whether
+/// [`of_field`] finds anything of any of them.
+pub(crate) fn has_gaps(session: &mut Session<'_, '_>, subject: Subject, stage: StageId) -> bool {
+    let ledger = session.ledger();
+    let is_readable = ledger.broken_for(subject, stage).next().is_none();
+    let winners = session.winners(subject, stage);
+    // What is fetched is the most likely to be lacking, and what is derived lacks what its parts do.
+    let (mut fetched, mut others, mut derived) = (Vec::new(), Vec::new(), Vec::new());
+    for known in &ledger.slots(subject).entries {
+        let entry = ledger.entry(subject, known.entry);
+        let winners = &winners[known.first as usize..][..entry.fields.len()];
+        // The rows of a table may refer to others whatever its own text is, and a certificate is read for its last day.
+        let is_told =
+            is_readable && !matches!(entry.kind, Kind::Table { .. } | Kind::Credential(Form::Certificate));
+        for (slot, (declaration, winner)) in (known.first..).zip(entry.fields.iter().zip(winners)) {
+            let is_fetched = matches!(winner, Winner::Set(Setting { value: SettingValue::From(_), .. }, ..));
+            if declaration.derived {
+                derived.push(slot);
+            } else if !is_told || is_open(entry, declaration, winner, winners) {
+                if is_fetched { fetched.push(slot) } else { others.push(slot) }
+            }
+        }
+    }
+    let slots = fetched.into_iter().chain(others).chain(derived);
+    let mut fields = slots.map(|slot| FieldId { subject, stage, slot: Slot(slot) });
+    fields.any(|field| has_gap(session, field))
+}
+
+fn has_gap(session: &mut Session<'_, '_>, field: FieldId) -> bool {
+    if session.value_as_written(field).is_some() || session.is_fine_for_all(field) {
         return false;
     }
     match session.outcome(field) {

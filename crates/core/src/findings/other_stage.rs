@@ -19,7 +19,7 @@ use super::hosts::{Host, Written, has_part, hosts_of, may_have_host, shared_sett
 use super::spots::{Learned, Sighting, Spot, Spots};
 use super::standing::{UnitStanding, standing_of};
 use crate::address::Address;
-use crate::model::{LayerId, Ledger, Stage, StageId, Subject, UnitId, Waiver};
+use crate::model::{LayerId, Ledger, Stage, StageId, Subject, UNITS_AT_ONCE, UnitId, Waiver};
 use crate::name::Name;
 use crate::resolve::{FieldId, Resolver};
 use crate::source::Place;
@@ -66,6 +66,7 @@ pub(super) fn all(
     }
     let told: Vec<(usize, Finding, StageId)> = units
         .par_iter()
+        .with_max_len(UNITS_AT_ONCE)
         .enumerate()
         .flat_map_iter(|(at, &unit)| {
             let mut found = Vec::new();
@@ -106,7 +107,7 @@ fn known_hosts<'l>(ledger: &'l Ledger, of_shared: &[Written<'l>], units: &[UnitI
         }
         learned
     };
-    let of_units: Vec<Vec<Host<'_>>> = units.par_iter().map(of_unit).collect();
+    let of_units: Vec<Vec<Host<'_>>> = units.par_iter().with_max_len(UNITS_AT_ONCE).map(of_unit).collect();
     let of_shared = of_shared.iter().flat_map(|written| hosts_of(ledger, written));
     let mut hosts = Hosts::default();
     for host in of_shared.chain(of_units.into_iter().flatten()) {
@@ -153,7 +154,9 @@ pub(super) fn is_alike(
         (Some(one), Some(other)) => are_alike(&unit_settings(old, one), &unit_settings(new, other), is_same),
         (one, other) => one == other,
     };
-    are_alike(&shared_settings(old), &shared_settings(new), is_same) && units.par_iter().all(is_unit_same)
+    let units: Vec<&Name> = units.iter().collect();
+    are_alike(&shared_settings(old), &shared_settings(new), is_same)
+        && units.par_iter().with_max_len(UNITS_AT_ONCE).all(|name| is_unit_same(name))
 }
 
 /// Whether two lists have as many members, each pair of them alike.

@@ -16,7 +16,7 @@ use super::{
     aligned, broken_files, certificates, defaults, distinct, effective, expiry, follows_secret,
     idle_patterns, in_no_output, names, other_stage, outputs, probes, rules, stages, tables, values, waivers,
 };
-use crate::model::{Class, Ledger, StageId, UnitId};
+use crate::model::{Class, Ledger, StageId, UNITS_AT_ONCE, UnitId};
 use crate::name::Name;
 use crate::resolve::{Resolver, Session};
 
@@ -158,7 +158,8 @@ fn each_unit(
         let Checking { standing, findings, .. } = checking;
         OfUnit { standing, findings, unreadable, by_rules }
     };
-    let checked: Vec<OfUnit> = units.par_iter().map_init(|| resolver.session(None), one).collect();
+    let units = units.par_iter().with_max_len(UNITS_AT_ONCE);
+    let checked: Vec<OfUnit> = units.map_init(|| resolver.session(None), one).collect();
     let (mut seen, mut standings) = (Vec::with_capacity(checked.len()), Vec::with_capacity(checked.len()));
     let (mut findings, mut unreadable) = (Vec::new(), BTreeSet::new());
     for of_unit in checked {
@@ -212,13 +213,14 @@ fn of_unit(checking: &mut Checking<'_, '_, '_>) -> (BTreeSet<String>, rules::See
     probes::of_unit(checking);
     in_no_output::of_unit(checking);
     tables::of_unit(checking);
+    // Before the others that look at values: it finds the winners of all stages that are looked at.
+    let unreadable = effective::of_unit(checking);
     expiry::of_unit(checking);
     defaults::of_unit(checking);
     distinct::of_unit(checking);
     follows_secret::of_unit(checking);
     aligned::of_unit(checking);
     certificates::of_unit(checking);
-    let unreadable = effective::of_unit(checking);
     (unreadable, rules::of_unit(checking))
 }
 

@@ -57,7 +57,7 @@ pub struct Default {
 }
 
 /// The name of a field in outputs, where it is not made from the entry's and field's names.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct OutputNames {
     /// For all formats.
     pub all: Option<String>,
@@ -95,6 +95,14 @@ pub struct Rejection {
     pub constraint: &'static str,
     /// What the constraint asks for.
     pub asks: String,
+}
+
+impl PartialEq for Constraints {
+    fn eq(&self, other: &Self) -> bool {
+        let Self { one_of, min, max, pattern, max_length } = self;
+        (one_of, min, max, max_length) == (&other.one_of, &other.min, &other.max, &other.max_length)
+            && pattern.as_ref().map(Regex::as_str) == other.pattern.as_ref().map(Regex::as_str)
+    }
 }
 
 impl Constraints {
@@ -203,6 +211,30 @@ impl Declaration {
     /// Gives it these names in outputs.
     pub fn set_output_names(&mut self, names: OutputNames) {
         self.said_names = Some(Box::new(names));
+    }
+
+    /// Whether settings and contracts are read against it as against the other: all is the same but its default, what it
+    /// is about and where it stands.
+    pub fn reads_as(&self, other: &Self) -> bool {
+        let Self {
+            name,
+            this_type,
+            default: _,
+            required,
+            vary,
+            distinct,
+            secret,
+            constraints,
+            about: _,
+            said_names,
+            derived,
+            rows: _,
+            place: _,
+        } = self;
+        (name, this_type, required, vary) == (&other.name, &other.this_type, &other.required, &other.vary)
+            && (distinct, secret, derived) == (&other.distinct, &other.secret, &other.derived)
+            && said_names == &other.said_names
+            && constraints == &other.constraints
     }
 
     /// A value as the field holds it: JSON in one form, however it is written.

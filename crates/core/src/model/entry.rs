@@ -111,6 +111,13 @@ impl Entry {
         self.fields.iter().position(|field| field.name.as_ref().map(Name::as_str) == name)
     }
 
+    /// Whether settings and contracts are read against it as against the other, see [`Declaration::reads_as`].
+    pub fn reads_as(&self, other: &Self) -> bool {
+        (&self.name, &self.kind) == (&other.name, &other.kind)
+            && self.fields.len() == other.fields.len()
+            && self.fields.iter().zip(&other.fields).all(|(one, other)| one.reads_as(other))
+    }
+
     /// The names of its fields; none for a variable.
     pub fn field_names(&self) -> impl Iterator<Item = &str> {
         self.fields.iter().filter_map(|field| field.name.as_ref().map(Name::as_str))

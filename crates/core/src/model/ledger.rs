@@ -2,8 +2,8 @@
 
 use super::{
     BrokenFiles, Bundle, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId,
-    LayerSettings, Outlet, Part, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId,
-    Waiver,
+    LayerSettings, Outlet, Part, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, UNITS_AT_ONCE,
+    Unit, UnitId, Waiver,
 };
 use std::sync::Arc;
 
@@ -86,9 +86,11 @@ impl DaybookStore {
 }
 
 impl Drop for Ledger {
-    /// Drops the units on all threads: wiping and freeing a large ledger takes a while.
+    /// Drops the units and the texts on all threads: wiping and freeing a large ledger takes a while.
     fn drop(&mut self) {
-        std::mem::take(&mut self.units).into_par_iter().for_each(drop);
+        let (units, files) = (std::mem::take(&mut self.units), std::mem::take(&mut self.files.0));
+        units.into_par_iter().with_max_len(UNITS_AT_ONCE).for_each(drop);
+        files.into_par_iter().for_each(drop);
     }
 }
 

@@ -9,6 +9,10 @@ use super::{
 use crate::name::Name;
 use crate::source::Place;
 
+/// The most units that one thread takes at once: some have more to look at than others, and all threads are to be done at
+/// the same time.
+pub const UNITS_AT_ONCE: usize = 16;
+
 /// When a chore is due.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum When {
@@ -133,6 +137,16 @@ impl Slots {
     pub fn first_of(&self, shared: SharedId) -> Option<u32> {
         let found = self.used.binary_search_by_key(&shared, |&(id, _)| id).ok()?;
         Some(self.used[found].1)
+    }
+
+    /// Gives the shared entries that are used other numbers, in the same order.
+    pub fn renumber_shared(&mut self, number: impl Fn(SharedId) -> SharedId) {
+        self.used.iter_mut().for_each(|(id, _)| *id = number(*id));
+        for slot in &mut self.entries {
+            if let EntryRef::Shared(id) = &mut slot.entry {
+                *id = number(*id);
+            }
+        }
     }
 
     /// The entry that a slot belongs to, and the position of the field in it.

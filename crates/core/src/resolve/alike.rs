@@ -115,18 +115,7 @@ impl<'a, 'b> Comparing<'_, '_, 'a, '_, 'b> {
     }
 
     fn are_values_alike(&mut self, readers: (Reader, Reader), values: (&'a Value, &'b Value)) -> bool {
-        match values {
-            (Value::Text(before), Value::Text(after)) => self.are_texts_alike(readers, (before, after)),
-            (Value::List(before), Value::List(after)) => {
-                before.len() == after.len()
-                    && before.iter().zip(after).all(|values| self.are_values_alike(readers, values))
-            }
-            (Value::Map(before), Value::Map(after)) => {
-                before.keys().eq(after.keys())
-                    && before.values().zip(after.values()).all(|it| self.are_values_alike(readers, it))
-            }
-            (before, after) => before == after,
-        }
+        values.0.is_same_by(values.1, &mut |before, after| self.are_texts_alike(readers, (before, after)))
     }
 
     fn are_texts_alike(

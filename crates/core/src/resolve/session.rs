@@ -107,7 +107,8 @@ struct Context<'l> {
     stage: StageId,
     /// The file that cannot be read and says something for the subject there.
     broken: Option<&'l str>,
-    /// Empty until somebody asks for all of them, or for more than a few: of other units mostly one field is wanted.
+    /// Empty until somebody asks for all of them, or for more than a few: of other units, and in stages that are looked
+    /// at beside others, mostly one field is wanted.
     winners: Vec<Winner<'l>>,
     /// How many fields somebody asked for while it was empty.
     asked: usize,
@@ -305,24 +306,25 @@ impl<'r, 'l> Session<'r, 'l> {
         self.winner(node)
     }
 
-    /// Notes that a field is asked for. Whether it is one of the home's.
-    fn ask(&mut self, node: Node) -> bool {
-        let is_home = self.is_home(self.contexts[node.context as usize].subject);
+    /// Notes that a field is asked for.
+    fn ask(&mut self, node: Node) {
         let context = &mut self.contexts[node.context as usize];
         context.asked += 1;
-        if is_home || context.asked == FEW {
+        if context.asked == FEW {
             self.find_winners(node.context);
         }
-        is_home
     }
 
     pub(super) fn state(&mut self, node: Node) -> &mut State<'l> {
-        if !self.ask(node) {
+        self.ask(node);
+        let subject = self.contexts[node.context as usize].subject;
+        if !self.is_home(subject) {
             return self.others.entry(node).or_insert(State::New);
         }
+        let ledger = self.ledger();
         let context = &mut self.contexts[node.context as usize];
         if context.states.is_empty() {
-            context.states.resize_with(context.winners.len(), || State::New);
+            context.states.resize_with(ledger.slots(subject).len(), || State::New);
         }
         &mut context.states[node.slot.0 as usize]
     }

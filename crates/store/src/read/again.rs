@@ -4,9 +4,12 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use cledger_core::address::Owner;
-use cledger_core::model::{LayerId, Ledger, SettingsOfLayer, Stray, TableFault, Unit};
+use cledger_core::model::{
+    Entry, LayerId, Ledger, SettingsOfLayer, SharedId, Stray, StrayKind, TableFault, Unit,
+};
 use cledger_core::name::Name;
 
+use super::contract::Shared;
 use super::layout::{LayerFiles, Layout};
 use super::manifest::Manifest;
 use super::settings::split_key;
@@ -24,6 +27,58 @@ pub(super) struct Kept<'b> {
     layers: BTreeSet<LayerId>,
     /// Whether the layers are the same as before, so that whole units can be kept.
     has_same_layers: bool,
+    /// What became of the shared entries.
+    shared: SharedThen<'b>,
+}
+
+/// What became of the shared entries that there were.
+struct SharedThen<'b> {
+    /// For each of them, which one it is now, where units are read against it as before.
+    now: Vec<Option<SharedId>>,
+    /// The names that there are only before or only now, sorted.
+    otherwise: Vec<&'b Name>,
+    /// Whether all of them are what they were, by their numbers, too.
+    is_same: bool,
+}
+
+impl<'b> SharedThen<'b> {
+    fn of(before: &'b [Entry], shared: &'b Shared) -> Self {
+        let now = |entry: &Entry| {
+            let (now, id) = shared.find(entry.name.as_str())?;
+            now.reads_as(entry).then_some(id)
+        };
+        let now: Vec<Option<SharedId>> = before.iter().map(now).collect();
+        let names = |entries: &'b [Entry]| entries.iter().map(|entry| &entry.name).collect::<BTreeSet<_>>();
+        let otherwise: Vec<&Name> = (&names(before) ^ &names(&shared.entries)).into_iter().collect();
+        let is_same = otherwise.is_empty() && now.iter().all(Option::is_some);
+        Self { now, otherwise, is_same }
+    }
+
+    fn now(&self, id: SharedId) -> Option<SharedId> {
+        self.now[usize::from(id.0)]
+    }
+
+    /// Whether a unit is read as before against them.
+    fn leaves(&self, unit: &Unit) -> bool {
+        let is_of = |stray: &Stray| {
+            let may_be = matches!(stray.kind, StrayKind::UnknownEntry | StrayKind::NotUsed);
+            may_be && self.otherwise.iter().any(|name| name.as_str() == stray.name)
+        };
+        self.is_same || unit.uses.iter().all(|&id| self.now(id).is_some()) && !unit.strays.iter().any(is_of)
+    }
+
+    /// A unit that is left as it was, with the numbers that the shared entries have now.
+    fn renumbered(&self, mut unit: Unit) -> Unit {
+        let now = |id| self.now(id).unwrap_or(id);
+        unit.uses.iter_mut().for_each(|id| *id = now(*id));
+        unit.slots.renumber_shared(now);
+        unit
+    }
+
+    /// Whether these have other numbers now.
+    fn moves(&self, unit: &Unit) -> bool {
+        unit.uses.iter().any(|&id| self.now(id) != Some(id))
+    }
 }
 
 /// What is kept of a unit in a layer.
@@ -34,9 +89,15 @@ pub(super) struct KeptSettings<'b> {
 }
 
 impl<'b> Kept<'b> {
-    /// What these changes may leave; nothing where they say something for all units, or something could not be read.
-    pub(super) fn of(before: &'b Ledger, changed: &'b Changed) -> Option<Self> {
-        if !before.broken.is_empty() {
+    /// What these changes may leave; nothing where they say something for all units, or something could not be read,
+    /// or where units are bound to other layers than before, but for further stages behind them.
+    pub(super) fn of(
+        (before, changed): (&'b Ledger, &'b Changed),
+        manifest: &Manifest,
+        layout: &Layout,
+        shared: &'b Shared,
+    ) -> Option<Self> {
+        if !before.broken.is_empty() || !has_its_layers(before, manifest, layout) {
             return None;
         }
         let mut kept = Self {
@@ -44,7 +105,8 @@ impl<'b> Kept<'b> {
             contracts: BTreeSet::new(),
             settings: BTreeSet::new(),
             layers: BTreeSet::new(),
-            has_same_layers: true,
+            has_same_layers: manifest.stages.len() == before.stages.len(),
+            shared: SharedThen::of(&before.shared, shared),
         };
         let layer = |folder: &str, name: &str| match folder {
             "stages" => before.stage_id(name).map(LayerId::Stage),
@@ -57,7 +119,8 @@ impl<'b> Kept<'b> {
                 ["units", unit] => {
                     kept.contracts.insert(unit);
                 }
-                ["stages" | "groups", _, "shared"] => {}
+                // They are read in any case, and compared.
+                ["shared"] | ["shared", _] | ["stages" | "groups", _, "shared"] => {}
                 // Of a layer that was not there nothing is kept anyway.
                 [folder @ ("stages" | "groups"), name, owner] => {
                     kept.settings.extend(layer(folder, name).map(|layer| (layer, split_key(owner).0)));
@@ -69,25 +132,10 @@ impl<'b> Kept<'b> {
         Some(kept)
     }
 
-    /// The same for what the manifest says now, if units are bound to the same layers as before, or to these and
-    /// further stages behind them.
-    pub(super) fn fitting(self, manifest: &Manifest, layout: &Layout) -> Option<Self> {
-        let before = self.before;
-        let stages = manifest.stages.iter().map(|stage| &stage.name);
-        let groups = manifest.groups.iter().map(|group| &group.name);
-        let count = before.stages.len();
-        let in_folder = layout.layers.iter().filter(|(layer, _)| has(before, *layer));
-        let in_folder = in_folder.map(|(_, files)| matches!(files, LayerFiles::Folder(_)));
-        let fits = stages.clone().take(count).eq(before.stages.iter().map(|stage| &stage.name))
-            && groups.eq(before.groups.iter().map(|group| &group.name))
-            && in_folder.eq(before.layers.iter().map(|layer| layer.in_folder));
-        fits.then_some(Self { has_same_layers: stages.count() == count, ..self })
-    }
-
-    /// The unit as it was, if there was one of which the contract is not changed.
+    /// The unit as it was, if there was one of which the contract is not changed, nor what that is read against.
     fn known(&self, name: &Name) -> Option<&'b Arc<Unit>> {
         let id = self.before.unit_id(name.as_str()).filter(|_| !self.contracts.contains(name.as_str()))?;
-        Some(&self.before.units[id.0 as usize])
+        Some(&self.before.units[id.0 as usize]).filter(|unit| self.shared.leaves(unit))
     }
 
     /// The unit, if it is as it was. `is_set_in` says whether a layer's one file has settings for it.
@@ -100,7 +148,10 @@ impl<'b> Kept<'b> {
                         || !self.before.unit_layer(unit, layer).is_empty()
                         || unit.strays.iter().any(|stray| stray.layer == layer))
         };
-        (!self.before.layer_ids().any(is_touched)).then(|| unit.clone())
+        let is_left = !self.before.layer_ids().any(is_touched);
+        let moves = self.shared.moves(unit);
+        let now = || if moves { Arc::new(self.shared.renumbered(Unit::clone(unit))) } else { unit.clone() };
+        is_left.then(now)
     }
 
     /// The unit with its contract as it was, if that still holds for so many stages, and the faults in that.
@@ -109,7 +160,7 @@ impl<'b> Kept<'b> {
         if !self.has_same_layers && self.may_name_stages(known) {
             return None;
         }
-        let mut unit = Unit::clone(known);
+        let mut unit = self.shared.renumbered(Unit::clone(known));
         let of_instances = unit.instances.iter_mut().map(|instance| &mut instance.belongs);
         for belongs in of_instances.chain([&mut unit.belongs]) {
             belongs.resize(stages, true);
@@ -161,4 +212,15 @@ fn has(ledger: &Ledger, layer: LayerId) -> bool {
         LayerId::Stage(id) => usize::from(id.0) < ledger.stages.len(),
         LayerId::Group(id) => usize::from(id.0) < ledger.groups.len(),
     }
+}
+
+/// Whether the layers that a ledger had are still there, further stages behind its own aside.
+fn has_its_layers(before: &Ledger, manifest: &Manifest, layout: &Layout) -> bool {
+    let stages = manifest.stages.iter().map(|stage| &stage.name);
+    let groups = manifest.groups.iter().map(|group| &group.name);
+    let in_folder = layout.layers.iter().filter(|(layer, _)| has(before, *layer));
+    let in_folder = in_folder.map(|(_, files)| matches!(files, LayerFiles::Folder(_)));
+    stages.take(before.stages.len()).eq(before.stages.iter().map(|stage| &stage.name))
+        && groups.eq(before.groups.iter().map(|group| &group.name))
+        && in_folder.eq(before.layers.iter().map(|layer| layer.in_folder))
 }

@@ -17,7 +17,7 @@ pub(super) struct Documents<'m> {
     pub(super) mistakes: &'m Mistakes,
     kept: Mutex<Vec<Arc<SourceFile>>>,
     /// The numbers of files that were read before, by path.
-    known: FxHashMap<String, FileId>,
+    known: FxHashMap<&'m str, FileId>,
     /// Files and bytes so far.
     size: (AtomicU64, AtomicU64),
     is_full: AtomicBool,
@@ -47,7 +47,7 @@ impl<'m> Documents<'m> {
     pub(super) fn again(
         tree: &'m dyn Tree,
         mistakes: &'m Mistakes,
-        before: &Ledger,
+        before: &'m Ledger,
         changed: &Changed,
     ) -> Self {
         let mut kept = before.files.0.clone();
@@ -55,7 +55,8 @@ impl<'m> Documents<'m> {
         for file in kept.iter_mut().filter(|file| gone(&file.path)) {
             *file = Arc::new(SourceFile::new("", String::new()));
         }
-        let known = (0..).zip(&kept).map(|(number, file)| (file.path.clone(), FileId(number))).collect();
+        let paths = (0..).zip(&before.files.0).filter(|(_, file)| !gone(&file.path));
+        let known = paths.map(|(number, file)| (file.path.as_str(), FileId(number))).collect();
         let bytes = kept.iter().map(|file| file.text.len() as u64).sum();
         Self {
             size: (AtomicU64::new(kept.len() as u64), AtomicU64::new(bytes)),

@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use cledger_core::model::{
-    InstanceId, LayerId, LayerSettings, Part, Setting, SettingsOfLayer, Stage, Stranger, Stray, Unit,
+    InstanceId, LayerId, LayerSettings, Part, Setting, SettingsOfLayer, Stage, Stranger, Stray,
+    UNITS_AT_ONCE, Unit,
 };
 use cledger_core::name::Name;
 use cledger_core::reference::Target;
@@ -266,7 +267,8 @@ impl Reading<'_> {
         let mut tried: BTreeSet<Name> = wanted.iter().cloned().collect();
         let mut units = self.kept_units(&mut wanted);
         while !wanted.is_empty() {
-            let read: Vec<Arc<Unit>> = wanted.par_iter().filter_map(|name| self.unit(name)).collect();
+            let parts = wanted.par_iter().with_max_len(UNITS_AT_ONCE);
+            let read: Vec<Arc<Unit>> = parts.filter_map(|name| self.unit(name)).collect();
             wanted.clear();
             if let Scope::Units(_) = scope {
                 let mut names = BTreeSet::new();
@@ -288,12 +290,11 @@ impl Reading<'_> {
     /// The units that are as they were read before, which are not wanted any more.
     fn kept_units(&self, wanted: &mut Vec<Name>) -> Vec<Arc<Unit>> {
         let Some(kept) = self.kept else { return Vec::new() };
-        let mut units: Vec<Arc<Unit>> = Vec::new();
-        wanted.retain(|name| {
-            let unit = kept.unit(name, |layer| self.is_set_in(layer, name));
-            units.extend(unit.clone());
-            unit.is_none()
-        });
+        let is_kept = |name: &Name| kept.unit(name, |layer| self.is_set_in(layer, name));
+        let found: Vec<Option<Arc<Unit>>> = wanted.par_iter().map(is_kept).collect();
+        let mut is_wanted = found.iter().map(Option::is_none);
+        wanted.retain(|_| is_wanted.next().unwrap_or(true));
+        let units: Vec<Arc<Unit>> = found.into_iter().flatten().collect();
         let names = units.iter().map(|unit| &unit.name).collect();
         kept.faults(&names).for_each(|fault| self.documents.fault(fault.clone()));
         units

@@ -38,6 +38,12 @@ fn files() -> Vec<(&'static str, Vec<String>)> {
                 DB.to_owned(),
                 format!("{DB}fields.host.default = \"h\"\n"),
                 format!("{DB}[variables.zone]\n"),
+                format!("{DB}[variables.stray]\n[variables.berth]\n"),
+                format!("[variables.apart]\n{DB}about = \"moved\"\n"),
+                format!("{DB}fields.port.max = 6\n"),
+                format!("{DB}fields.depth.type = \"integer\"\n"),
+                "[connections.db]\nprotocol = \"mysql\"\n".to_owned(),
+                "[variables.zone]\n".to_owned(),
             ],
         ),
         (
@@ -167,34 +173,52 @@ fn every_single_change_leads_to_the_same_ledger_as_reading_anew() {
 
 #[test]
 fn what_a_change_does_not_touch_is_not_read_again() {
-    let mut chosen = [0; 17];
-    // A stage with a folder.
-    chosen[9] = 1;
-    let base = Memory(texts(&chosen));
-    let first = read_partly(&base, &Scope::Whole).unwrap();
-    for (path, kept) in [
-        ("ledger.toml", &["boat", "desk"][..]),
-        ("waivers.toml", &["boat", "desk"]),
-        ("units/desk.toml", &["boat"]),
-        ("stages/test/desk.toml", &["boat"]),
-        ("stages/test/desk+left.toml", &["boat"]),
-        ("stages/dev.toml", &[]),
-        ("shared.toml", &[]),
+    let base = Memory(with_a_folder());
+    for (path, at, kept) in [
+        ("ledger.toml", 1, &["boat", "desk"][..]),
+        ("waivers.toml", 1, &["boat", "desk"]),
+        ("units/desk.toml", 1, &["boat"]),
+        ("stages/test/desk.toml", 1, &["boat"]),
+        ("stages/test/desk+left.toml", 1, &["boat"]),
+        ("stages/dev.toml", 1, &[]),
+        // A default of a shared entry, another one, one that moves those behind it, and what its fields may be.
+        ("shared.toml", 1, &["boat", "desk"]),
+        ("shared.toml", 2, &["boat", "desk"]),
+        ("shared.toml", 4, &["boat"]),
+        ("shared.toml", 5, &["boat"]),
     ] {
         let (_, others) = files().into_iter().find(|(known, _)| *known == path).unwrap();
-        let changed = Changed::from([(path.to_owned(), Some(others[1].clone()))]);
+        let changed = Changed::from([(path.to_owned(), Some(others[at].clone()))]);
+        let first = read_partly(&base, &Scope::Whole).unwrap();
         let again = read_again(&Overlay::new(&base, &changed), &first, &changed).unwrap();
         let same = first.units.iter().filter(|unit| again.units.iter().any(|it| Arc::ptr_eq(it, unit)));
-        assert_eq!(same.map(|unit| unit.name.as_str()).collect::<Vec<_>>(), kept, "{path}");
+        assert_eq!(same.map(|unit| unit.name.as_str()).collect::<Vec<_>>(), kept, "{path}: {at}");
     }
+}
+
+/// Of a unit whose shared entries have other numbers, the settings are still not read again.
+#[test]
+fn shared_entries_that_move_leave_settings_as_they_were_read() {
+    let base = Memory(with_a_folder());
+    let first = read_partly(&base, &Scope::Whole).unwrap();
+    let (_, others) = files().into_iter().find(|(path, _)| *path == "shared.toml").unwrap();
+    let changed = Changed::from([("shared.toml".to_owned(), Some(others[4].clone()))]);
+    let again = read_again(&Overlay::new(&base, &changed), &first, &changed).unwrap();
+    let desk = |ledger: &Ledger| ledger.unit(ledger.unit_id("desk").unwrap()).settings.clone();
+    assert!(desk(&first).iter().zip(&desk(&again)).all(|(one, other)| Arc::ptr_eq(one, other)));
+}
+
+/// The first texts of all files, and a stage that is a folder.
+fn with_a_folder() -> BTreeMap<String, String> {
+    let mut chosen = [0; 17];
+    chosen[9] = 1;
+    texts(&chosen)
 }
 
 /// All that is otherwise than it was leads back, keys, too; what nobody read does not, unless something was missing.
 #[test]
 fn the_way_back_names_what_is_otherwise() {
-    let mut chosen = [0; 17];
-    chosen[9] = 1;
-    let mut files = texts(&chosen);
+    let mut files = with_a_folder();
     files.insert("keys/stages/dev.age".to_owned(), "one".to_owned());
     let now = Memory(files);
     let ledger = read_partly(&now, &Scope::Whole).unwrap();

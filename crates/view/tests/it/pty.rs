@@ -4,7 +4,7 @@ use std::io::{Read as _, Write};
 use std::num::NonZero;
 use std::process::Command;
 use std::sync::{Arc, Mutex};
-use std::thread;
+use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use portable_pty::{Child, CommandBuilder, MasterPty, PtySize, SlavePty, native_pty_system};
@@ -16,10 +16,12 @@ const LONGEST: Duration = Duration::from_secs(60);
 pub(crate) struct Pty {
     master: Box<dyn MasterPty + Send>,
     /// Held, so that the terminal outlives the program.
-    _slave: Box<dyn SlavePty + Send>,
+    slave: Box<dyn SlavePty + Send>,
     child: Box<dyn Child + Send + Sync>,
     writer: Box<dyn Write + Send>,
     parser: Arc<Mutex<Parser>>,
+    /// Reads what it draws, up to the end.
+    reading: JoinHandle<()>,
     /// How the terminal was before.
     modes: String,
 }
@@ -32,7 +34,7 @@ impl Pty {
         let modes = format!("{:?}", pair.master.get_termios().unwrap());
         let parser = Arc::new(Mutex::new(Parser::new(at_least_one(height), at_least_one(width), 0)));
         let (mut reader, here) = (pair.master.try_clone_reader().unwrap(), parser.clone());
-        thread::spawn(move || {
+        let reading = thread::spawn(move || {
             let mut bytes = [0; 4096];
             while let Ok(count @ 1..) = reader.read(&mut bytes) {
                 here.lock().unwrap().process(&bytes[..count]);
@@ -40,7 +42,7 @@ impl Pty {
         });
         let child = pair.slave.spawn_command(command).unwrap();
         let writer = pair.master.take_writer().unwrap();
-        Self { master: pair.master, _slave: pair.slave, child, writer, parser, modes }
+        Self { master: pair.master, slave: pair.slave, child, writer, parser, reading, modes }
     }
 
     /// Types these bytes.
@@ -94,13 +96,15 @@ impl Pty {
             assert!(start.elapsed() < LONGEST, "it does not end:\n{}", self.shown());
             thread::sleep(Duration::from_millis(10));
         };
-        // What it wrote last is read a little later.
-        while self.parser.lock().unwrap().screen().alternate_screen() && start.elapsed() < LONGEST {
+        assert_eq!(format!("{:?}", self.master.get_termios().unwrap()), self.modes);
+        // What it wrote last is read a little later: once nobody has the terminal, reading comes to an end.
+        drop(self.slave);
+        while !self.reading.is_finished() {
+            assert!(start.elapsed() < LONGEST, "somebody still has the terminal");
             thread::sleep(Duration::from_millis(10));
         }
         let parser = self.parser.lock().unwrap();
         assert!(!parser.screen().alternate_screen() && !parser.screen().hide_cursor());
-        assert_eq!(format!("{:?}", self.master.get_termios().unwrap()), self.modes);
         (status.exit_code(), parser.screen().contents())
     }
 }

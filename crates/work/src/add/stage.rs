@@ -12,6 +12,7 @@ use cledger_core::name::Name;
 use cledger_core::value::Value;
 use cledger_store::vocabulary::STAGE;
 use cledger_store::{Beside, Changed, Edit, Item, ListedWhat, MANIFEST, What, apply, literal};
+use rayon::prelude::*;
 
 use crate::add::added::{Added, write, written_as_planned};
 use crate::change::{Changing, Consent};
@@ -117,8 +118,8 @@ fn tell_left_out(changing: &Changing, new: &NewStage, like: Option<StageId>) {
         })
     };
     let left_out: Vec<String> = ledger
-        .unit_ids()
-        .map(|id| ledger.unit(id))
+        .units
+        .par_iter()
         .filter(|unit| unit.belongs.get(usize::from(like.0)).copied().unwrap_or(false))
         .filter_map(|unit| {
             names(unit).filter(|said| !covers(said)).map(|said| format!("{} ({said})", unit.name))

@@ -92,7 +92,7 @@ fn others_named(unit: &Unit) -> BTreeSet<&str> {
 }
 
 /// The one unit that a file is of.
-fn unit_of(path: &str) -> Option<Name> {
+pub(crate) fn unit_of(path: &str) -> Option<Name> {
     let parts: Vec<&str> = path.strip_suffix(".toml")?.split('/').collect();
     match parts[..] {
         ["units", unit] => Name::parse(unit).ok(),
@@ -102,4 +102,10 @@ fn unit_of(path: &str) -> Option<Name> {
         },
         _ => None,
     }
+}
+
+/// Whether a file is one of shared entries or settings.
+pub(crate) fn is_of_shared(path: &str) -> bool {
+    let parts: Vec<&str> = path.strip_suffix(".toml").unwrap_or_default().split('/').collect();
+    matches!(parts[..], ["shared"] | ["shared", _] | ["stages" | "groups", _, "shared"])
 }

@@ -15,17 +15,30 @@ use crate::meant::unit_of;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 
-/// Marks what is due, and gives a line for each delivery of an earlier content that the ledger does not
-/// say. Without a daybook at hand nothing changes.
+/// What was delivered last, of all units and stages, and the daybook that more can be asked.
+pub(crate) struct LastDeliveries {
+    book: Box<dyn Daybook>,
+    entries: Vec<Entry>,
+}
+
+impl LastDeliveries {
+    /// Reads it. A daybook that cannot be reached is none: everything is as strict as without one.
+    pub(crate) fn read(opened: &Opened) -> Result<Option<Self>, Trouble> {
+        let Ok(Some(mut book)) = daybook::reading(opened) else { return Ok(None) };
+        let entries = book.entries(&Wanted::last_of_all(), true)?;
+        Ok(Some(Self { book, entries }))
+    }
+}
+
+/// Marks what is due, and gives a line for each delivery of an earlier content that the ledger does not say.
 pub(crate) fn look_back(
     report: &mut Report,
+    LastDeliveries { mut book, entries }: LastDeliveries,
     opened: &Opened,
     resolver: &Resolver<'_>,
     strict: bool,
 ) -> Result<Vec<String>, Trouble> {
     let ledger = resolver.ledger();
-    // A daybook that cannot be reached is none: everything is as strict as without one.
-    let Ok(Some(mut book)) = daybook::reading(opened) else { return Ok(Vec::new()) };
     let planner = Planner { resolver, keys: opened.keys() };
     if !strict {
         let mut last: BTreeMap<(String, String), Option<BTreeSet<String>>> = BTreeMap::new();
@@ -37,7 +50,7 @@ pub(crate) fn look_back(
         });
     }
     let mut lines = Vec::new();
-    for entry in book.entries(&Wanted::last_of_all(), true)? {
+    for entry in entries {
         let meta = &entry.meta;
         let (Some(again), Some(stage)) = (meta.again, ledger.stage_called(&meta.stage)) else { continue };
         let subject = ledger.subjects_in(stage).find(|&it| ledger.owner(it).to_string() == meta.unit);

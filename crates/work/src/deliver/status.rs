@@ -1,13 +1,15 @@
 //! Each unit on its way through the stages, and what is waiting.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use cledger_core::delivery::{InStage, Past, Waiting, has_news_below, in_stage};
-use cledger_core::model::{Bundle, LayerId, Ledger, StageId, Subject, UnitId};
+use cledger_core::model::{Bundle, LayerId, Ledger, StageId, Subject, UNITS_AT_ONCE, UnitId};
 use cledger_core::render::{has_gaps, rendering};
-use cledger_core::resolve::Session;
-use cledger_store::daybook::{Content, Daybook, Digests, Entry, Kind, Meta, Wanted, bound_to_digests};
+use cledger_core::resolve::{Resolver, Session};
+use cledger_store::daybook::{
+    Content, Daybook, DaybookError, Digests, Entry, Kind, Meta, Wanted, bound_to_digests,
+};
 use jiff::Timestamp;
 use rayon::prelude::*;
 
@@ -18,6 +20,7 @@ use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
 use crate::deliver::made::made;
 use crate::deliver::recorded::{Metas, Planner, differs, past, renamed};
+use crate::meanwhile::meanwhile;
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::look::{Seeing, look};
@@ -71,6 +74,9 @@ pub struct There {
 /// What tells whether the ledger says something else than was brought last, by unit and stage.
 type LastDigests = BTreeMap<(String, String), Last>;
 
+/// Units and stages in which something has drifted, with how many names that is, where these are known.
+type Drifted = BTreeMap<(String, String), Option<usize>>;
+
 /// What was brought last, and the name that the unit had then.
 struct Last {
     unit: String,
@@ -95,19 +101,23 @@ fn digests(planner: &Planner<'_, '_>, book: &mut dyn Daybook) -> Result<LastDige
             last.insert((owner, stage), entry);
         }
     }
+    let read = |(of, entry): ((String, String), Entry)| {
+        let digests = entry.digests()?;
+        Ok((of, entry.meta, digests))
+    };
+    let read: Vec<_> = last.into_par_iter().map(read).collect::<Result<_, DaybookError>>()?;
     let mut all = LastDigests::new();
-    for (of, entry) in last {
-        let Meta { unit, stage, number, kind, .. } = &entry.meta;
+    for (of, Meta { unit, stage, number, kind, .. }, digests) in read {
         if !kind.is_brought() {
             continue;
         }
-        let digested = if let Some(digests) = entry.digests()? {
+        let digested = if let Some(digests) = digests {
             Digested::Digests(digests)
         } else {
-            let record = book.records(&Wanted::numbered(unit, stage, *number))?.pop();
+            let record = book.records(&Wanted::numbered(&unit, &stage, number))?.pop();
             Digested::Content(record.map(|it| planner.content(&it)).transpose()?.unwrap_or_default())
         };
-        all.insert(of, Last { unit: unit.clone(), stage: stage.clone(), digested });
+        all.insert(of, Last { unit, stage, digested });
     }
     Ok(all)
 }
@@ -117,8 +127,9 @@ struct Telling<'a, 'l> {
     planner: Planner<'a, 'l>,
     metas: Metas,
     digests: LastDigests,
-    /// Units and stages in which something has drifted, with how many names that is, where these are known.
-    drifted: BTreeMap<(String, String), Option<usize>>,
+    drifted: Drifted,
+    /// Where something keeps what is rendered from being whole.
+    gaps: HashSet<(Subject, StageId)>,
     now: Timestamp,
 }
 
@@ -134,40 +145,65 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
     }
     let resolver = opened.resolver();
     let planner = Planner { resolver: &resolver, keys: opened.keys() };
-    let mut book = daybook::reading(opened)?;
-    let metas = Metas::read(book.as_deref_mut(), ledger)?;
-    let digests = match &mut book {
-        Some(book) => digests(&planner, &mut **book)?,
-        None => BTreeMap::new(),
-    };
-    let drifted = if live { drifted(opened, planner)? } else { BTreeMap::new() };
-    let telling = Telling { planner, metas, digests, drifted, now: (opened.at.clock)() };
     let is_covered = |subject: &Subject| {
         let owner = ledger.owner(*subject);
         let (name, instance) = owner.names();
         patterns.is_empty() || patterns.iter().any(|pattern| pattern.covers_owner(name, instance))
     };
+    // Values are looked at while the daybook is read.
+    let (gaps, recorded) = meanwhile(|| gaps(&resolver, is_covered), || recorded(opened, planner, live));
+    let (metas, digests, drifted) = recorded?;
+    let telling = Telling { planner, metas, digests, drifted, gaps, now: (opened.at.clock)() };
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_unit = |&unit: &UnitId| {
         let mut session = resolver.session(Some(unit));
         let subjects = ledger.subjects_of(unit).filter(is_covered);
         subjects.map(|subject| telling.standing(&mut session, subject)).collect::<Vec<_>>()
     };
-    let standings = units.par_iter().flat_map_iter(of_unit).collect();
+    let standings = units.par_iter().with_max_len(UNITS_AT_ONCE).flat_map_iter(of_unit).collect();
     let bundles = ledger.bundles.iter().filter_map(|bundle| telling.bundle(bundle, texts)).collect();
     Ok(Status { ledger: ledger.clone(), bundles, standings, is_live: live })
 }
 
-/// The units that are not at all their outlets as the ledger says, with the stages where that is so, and how many names
-/// that is.
-fn drifted<'l>(
+/// What is recorded, and with `live` what has drifted.
+fn recorded<'l>(
     opened: &'l Opened,
     planner: Planner<'_, 'l>,
-) -> Result<BTreeMap<(String, String), Option<usize>>, Trouble> {
+    live: bool,
+) -> Result<(Metas, LastDigests, Drifted), Trouble> {
+    let mut book = daybook::reading(opened)?;
+    let metas = Metas::read(book.as_deref_mut(), &opened.ledger)?;
+    let digests = match &mut book {
+        Some(book) => digests(&planner, &mut **book)?,
+        None => BTreeMap::new(),
+    };
+    let drifted = if live { drifted(opened, planner)? } else { BTreeMap::new() };
+    Ok((metas, digests, drifted))
+}
+
+/// Where something keeps what is rendered from being whole, of these subjects.
+fn gaps(
+    resolver: &Resolver<'_>,
+    is_covered: impl Fn(&Subject) -> bool + Sync,
+) -> HashSet<(Subject, StageId)> {
+    let ledger = resolver.ledger();
+    let of_unit = |session: &mut Session<'_, '_>, unit: UnitId| {
+        session.move_to(unit);
+        let places = ledger.places_of(unit).filter(|(subject, _)| is_covered(subject));
+        places.filter(|&(subject, stage)| has_gaps(session, subject, stage)).collect::<Vec<_>>()
+    };
+    let units: Vec<UnitId> = ledger.unit_ids().collect();
+    let units = units.into_par_iter().with_max_len(UNITS_AT_ONCE);
+    units.map_init(|| resolver.session(None), of_unit).flatten_iter().collect()
+}
+
+/// The units that are not at all their outlets as the ledger says, with the stages where that is so, and how many names
+/// that is.
+fn drifted<'l>(opened: &'l Opened, planner: Planner<'_, 'l>) -> Result<Drifted, Trouble> {
     let (at, around) = (&opened.at, Around::of(opened));
     let places = places::outlets(&[], planner.resolver.ledger(), &around)?;
     let looked = look(places, planner.resolver, at.today()?, Seeing::Live(&*at.telling))?;
-    let mut drifted: BTreeMap<(String, String), Option<usize>> = BTreeMap::new();
+    let mut drifted = Drifted::new();
     for unit in looked.into_iter().flat_map(|looked| looked.units).filter(|unit| !unit.is_clean()) {
         let names = unit.drifted_names();
         let of = drifted.entry((unit.owner, unit.stage)).or_insert(Some(0));
@@ -272,7 +308,7 @@ impl Telling<'_, '_> {
         let mut waits = Vec::new();
         if ledger.broken_for(subject, stage).next().is_some() {
             waits.push((Waiting::Unreadable, None));
-        } else if has_gaps(session, subject, stage) {
+        } else if self.gaps.contains(&(subject, stage)) {
             waits.push((Waiting::Values, None));
         } else if self.digests.contains_key(&(owner.clone(), name.clone())) {
             let rendering = rendering(session, subject, stage);

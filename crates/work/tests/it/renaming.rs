@@ -2,6 +2,7 @@
 
 use cledger_core::delivery::InStage;
 use cledger_core::name::Name;
+use cledger_core::resolve::{FieldId, Outcome};
 use cledger_store::{Disk, Scope, read};
 use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
 use cledger_work::deliver::{Delivered, ToDeliver, chores, deliver, history, status};
@@ -234,5 +235,80 @@ fn a_name_leads_to_one_unit() {
         let unreadable = read(&Disk::new(place.path(".")), &Scope::Whole).unwrap_err();
         let mistakes: Vec<&str> = unreadable.mistakes.iter().map(|it| it.message.as_str()).collect();
         assert_eq!(mistakes, [wrong]);
+    }
+}
+
+const DOMAIN: &str = "[variables.domain]\n[variables.site]\ndefault = \"www.${domain}\"\n\
+     [connections.db]\nprotocol = \"postgresql\"\nfields.depth.type = \"integer\"\n";
+
+/// All values, by unit, stage and field, sorted as they are without names.
+fn values(place: &Place) -> Vec<String> {
+    let opened = place.open();
+    let (ledger, resolver) = (&opened.ledger, opened.resolver());
+    let mut session = resolver.session(None);
+    let places = ledger.unit_ids().flat_map(|unit| ledger.places_of(unit));
+    let fields = places.flat_map(|(subject, stage)| {
+        ledger.slots(subject).all().map(move |slot| FieldId { subject, stage, slot })
+    });
+    let mut found: Vec<String> = fields
+        .filter_map(|field| match session.outcome(field) {
+            Outcome::Value(value) => {
+                Some(format!("{:?}: {:?}", (field.subject, field.stage), value.expose()?))
+            }
+            _ => None,
+        })
+        .collect();
+    found.sort();
+    found
+}
+
+/// What is shared gets another name, and no value changes with it: neither where units use it, nor where they name it, nor
+/// where they only name units that do.
+#[test]
+fn what_is_shared_keeps_all_values_under_another_name() {
+    let place = Place::new(&[
+        ("shared.toml", DOMAIN),
+        ("stages/dev/shared.toml", "domain = \"a.example\"\n[db]\ndepth = 3\nhost = \"${domain}\"\n"),
+        ("units/desk.toml", "uses = [\"domain\", \"db\"]\n[variables.deep]\ndefault = \"${db.depth}\"\n"),
+        ("units/boat.toml", "[variables.seen]\ndefault = \"${desk/domain} and ${shared/site}\"\n"),
+        ("units/quay.toml", "[variables.light]\n"),
+        ("stages/dev/quay.toml", "light = \"on\"\n"),
+    ]);
+    for (from, to) in [("shared/domain", "realm"), ("shared/db.depth", "fathoms")] {
+        let before = values(&place);
+        called(&place, from, to).unwrap();
+        assert_eq!(before, values(&place), "{from}");
+    }
+    assert!(place.read("units/desk.toml").contains("${db.fathoms}"));
+    assert!(place.read("units/boat.toml").contains("${desk/realm} and ${shared/site}"));
+}
+
+/// A text that named nothing, and names something under the new name, comes to another value.
+#[test]
+fn a_new_name_of_something_shared_that_a_text_names_already_is_refused() {
+    let named = |file: &str, text: &str, from: &str, to: &str| {
+        let place = Place::new(&[
+            ("shared.toml", DOMAIN),
+            ("stages/dev/shared.toml", "domain = \"a.example\"\n[db]\nhost = \"h\"\n"),
+            ("units/desk.toml", "uses = [\"domain\", \"db\"]\n"),
+            ("units/boat.toml", "uses = [\"site\"]\n[variables.seen]\n"),
+        ]);
+        place.write(file, &(std::fs::read_to_string(place.path(file)).unwrap_or_default() + text));
+        called(&place, from, to).map_err(|trouble| trouble.to_string())
+    };
+    let (domain, depth) = (("shared/domain", "realm"), ("shared/db.depth", "fathoms"));
+    for ((from, to), file, text, first) in [
+        (domain, "stages/dev/boat.toml", "seen = \"${desk/realm}\"\n", "boat/seen@dev"),
+        (domain, "stages/dev/desk.toml", "db.host = \"${shared/realm}\"\n", "desk/db.host@dev"),
+        (domain, "stages/test/shared.toml", "site = \"${realm}\"\n", "boat/site@test"),
+        (depth, "stages/dev/desk.toml", "db.host = \"${shared/db.fathoms}\"\n", "desk/db.host@dev"),
+        (depth, "stages/dev/boat.toml", "seen = \"${desk/db.fathoms}\"\n", "boat/seen@dev"),
+        (depth, "stages/prod/desk.toml", "db.host = \"${db.fathoms}\"\n", "desk/db.host@prod"),
+        (depth, "stages/test/shared.toml", "site = \"${db.fathoms}\"\n", "boat/site@test"),
+    ] {
+        let refused = named(file, text, from, to).expect_err(text);
+        assert!(refused.contains("would change effective values"), "{file}: {text}: {refused}");
+        assert!(refused.contains(first), "{file}: {text}: {refused}");
+        assert_eq!(named(file, "", from, to), Ok(()), "{file}");
     }
 }

@@ -255,7 +255,7 @@ fn findings(console: &mut Console, ledger: &Ledger, findings: &[Finding]) {
         .into_par_iter()
         .map(|((_, unit), group)| Cleaned::of(&of_group(ledger, unit, group, width)))
         .collect();
-    for text in &texts {
+    for text in texts {
         console.cleaned(text);
     }
 }

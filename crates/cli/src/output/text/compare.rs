@@ -1,7 +1,7 @@
 //! `compare` for people: the fields that differ, each with the word for how.
 
 use cledger_core::compare::{Compared, Difference, NamedCompared, SubjectCompared};
-use cledger_core::model::{Ledger, Subject};
+use cledger_core::model::{Ledger, Subject, UNITS_AT_ONCE};
 
 use cledger_work::compare::ComparedStages;
 use cledger_work::compare::words::{self, Line};
@@ -29,8 +29,8 @@ pub(crate) fn print(console: &mut Console, ledger: &Ledger, sides: &ComparedStag
     }
     let width = console.width();
     let text = |subject: &SubjectCompared<'_>| Cleaned::of(&of_subject(width, ledger, sides, (subject, all)));
-    let texts: Vec<Cleaned> = sides.subjects.par_iter().map(text).collect();
-    for text in &texts {
+    let texts: Vec<Cleaned> = sides.subjects.par_iter().with_max_len(UNITS_AT_ONCE).map(text).collect();
+    for text in texts {
         console.cleaned(text);
     }
     let known = format!("{same} the same, {meant} different as meant, {unmeant} different otherwise");

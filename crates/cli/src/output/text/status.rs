@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use cledger_core::delivery::InStage;
+use rayon::prelude::*;
 use unicode_width::UnicodeWidthStr as _;
 
 use crate::output::console::Console;
@@ -25,14 +26,12 @@ struct Line<'s> {
 /// Prints how units stand and what is to be done, or that alone.
 pub(crate) fn print(console: &mut Console, status: &Status, only_to_do: bool) {
     if !only_to_do {
-        let lines = [true, false].map(|is_long| lines(status, is_long));
-        let fits = |lines: &Vec<Line<'_>>| {
-            let all = 0..status.ledger.stages.len();
-            console.width().is_none_or(|width| widths(status, lines, all).1 <= width)
-        };
+        let all = 0..status.ledger.stages.len();
+        let mut lines = lines_of(status, true);
         // Where there is no room, what is to be done stands alone.
-        let [long, short] = lines;
-        let lines = if fits(&long) { long } else { short };
+        if console.width().is_some_and(|width| widths(status, &lines, all).1 > width) {
+            lines = lines_of(status, false);
+        }
         for (at, stages) in parts(status, &lines, console.width()).into_iter().enumerate() {
             if at > 0 {
                 console.line("");
@@ -66,19 +65,19 @@ fn nothing(console: &mut Console, status: &Status, only_to_do: bool) {
     }
 }
 
-fn lines(status: &Status, is_long: bool) -> Vec<Line<'_>> {
-    let bundles = status.bundles.iter().map(|bundle| {
-        let none = || ("none".to_owned(), Tone::Quiet);
-        let cells =
-            bundle.stages.iter().map(|there| there.as_ref().map_or_else(none, |it| cell(it, is_long)));
-        Line { name: &bundle.name, cells: cells.collect() }
-    });
-    let units = status.standings.iter().map(|standing| {
-        let none = || (String::new(), Tone::Plain);
-        let cells =
-            standing.stages.iter().map(|there| there.as_ref().map_or_else(none, |it| cell(it, is_long)));
-        Line { name: &standing.owner, cells: cells.collect() }
-    });
+fn lines_of(status: &Status, is_long: bool) -> Vec<Line<'_>> {
+    let cells = |stages: &[Option<There>], none: &str, tone: Tone| {
+        let none = || (none.to_owned(), tone);
+        stages.iter().map(|there| there.as_ref().map_or_else(none, |it| cell(it, is_long))).collect()
+    };
+    let bundles = status
+        .bundles
+        .par_iter()
+        .map(|bundle| Line { name: &bundle.name, cells: cells(&bundle.stages, "none", Tone::Quiet) });
+    let units = status
+        .standings
+        .par_iter()
+        .map(|standing| Line { name: &standing.owner, cells: cells(&standing.stages, "", Tone::Plain) });
     bundles.chain(units).collect()
 }
 

@@ -32,8 +32,8 @@ pub(super) fn to_fill(ledger: &Ledger, stage: StageId, like: Option<StageId>) ->
     let all = blanks(&resolver, stage);
     // `[shared]` before the tables below it, and needed lines before others.
     let mut tables: BTreeMap<(bool, String), Vec<Line<'_>>> = BTreeMap::new();
-    for blank in &all {
-        let (table, key) = place(ledger, blank.field);
+    let places: Vec<(String, String)> = all.par_iter().map(|blank| place(ledger, blank.field)).collect();
+    for (blank, (table, key)) in all.iter().zip(places) {
         tables.entry((table != "shared", table)).or_default().push((!blank.needed, key, blank));
     }
     let tables: Vec<(String, Vec<Line<'_>>)> =
