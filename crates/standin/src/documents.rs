@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use percent_encoding::percent_decode_str;
 
@@ -22,19 +22,33 @@ fn id_of(path: &Path) -> Option<String> {
     path.file_stem().filter(|_| is_document)?.to_str().map(str::to_owned)
 }
 
-/// All documents below a folder. One is written at a time.
+/// All documents below a folder. One is written at a time, and none is read meanwhile.
 pub(crate) struct Documents {
     folder: PathBuf,
-    writing: Mutex<()>,
+    turn: RwLock<()>,
 }
 
 impl Documents {
     pub(crate) fn new(folder: PathBuf) -> Self {
-        Self { folder, writing: Mutex::new(()) }
+        Self { folder, turn: RwLock::new(()) }
+    }
+
+    fn reading(&self) -> RwLockReadGuard<'_, ()> {
+        self.turn.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn writing(&self) -> RwLockWriteGuard<'_, ()> {
+        self.turn.write().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The document at an address, if there is one.
     pub(crate) fn read(&self, url: &str) -> Option<Document> {
+        let _turn = self.reading();
+        self.there(url)
+    }
+
+    /// The same for who has the turn.
+    fn there(&self, url: &str) -> Option<Document> {
         let text = fs::read_to_string(self.path(url)?).ok()?;
         let tag = format!("\"{}\"", &blake3::hash(text.as_bytes()).to_hex()[..16]);
         Some(Document { text, tag })
@@ -48,9 +62,9 @@ impl Documents {
         text: Option<&str>,
         allowed: impl Fn(Option<&str>) -> bool,
     ) -> Result<Option<String>, u16> {
-        let _one = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
+        let _turn = self.writing();
         let path = self.path(url).ok_or(400_u16)?;
-        if !allowed(self.read(url).map(|document| document.tag).as_deref()) {
+        if !allowed(self.there(url).map(|document| document.tag).as_deref()) {
             return Err(412);
         }
         if let Some(text) = text {
@@ -59,11 +73,12 @@ impl Documents {
                 return Err(507);
             }
         }
-        Ok(self.read(url).map(|document| document.tag))
+        Ok(self.there(url).map(|document| document.tag))
     }
 
     /// A page of the list of a folder's documents, each with its identifier, and the address of the next page.
     pub(crate) fn list(&self, url: &str) -> Option<(String, Option<String>)> {
+        let _turn = self.reading();
         let (path, query) = url.split_once('?').unwrap_or((url, ""));
         let folder = self.path(path)?.with_extension("");
         let mut ids: Vec<String> =
@@ -74,7 +89,7 @@ impl Documents {
         let page: Vec<&String> = rest.by_ref().take(PAGE).collect();
         let next = rest.next().and(page.last()).map(|last| format!("{path}?after={last}"));
         let documents = page.iter().filter_map(|id| {
-            let text = self.read(&format!("{path}/{id}"))?.text;
+            let text = self.there(&format!("{path}/{id}"))?.text;
             let mut document: serde_json::Value = serde_json::from_str(&text).ok()?;
             document.as_object_mut()?.insert("id".to_owned(), (*id).as_str().into());
             Some(document)
@@ -85,7 +100,7 @@ impl Documents {
 
     /// Makes a document in a folder, and gives its address; or the status that says why not.
     pub(crate) fn make(&self, url: &str, text: &str) -> Result<String, u16> {
-        let _one = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
+        let _turn = self.writing();
         let folder = self.path(url).ok_or(400_u16)?.with_extension("");
         fs::create_dir_all(&folder).map_err(|_| 507_u16)?;
         let taken = fs::read_dir(&folder).map_err(|_| 507_u16)?.flatten();
@@ -95,9 +110,14 @@ impl Documents {
         Ok(path)
     }
 
-    /// Takes a document away; whether there was one.
-    pub(crate) fn remove(&self, url: &str) -> bool {
-        self.path(url).is_some_and(|path| fs::remove_file(path).is_ok())
+    /// Takes a document away, if the tag of the one that is there allows it; or gives the status that says why not.
+    pub(crate) fn remove(&self, url: &str, allowed: impl Fn(&str) -> bool) -> Result<(), u16> {
+        let _turn = self.writing();
+        let document = self.there(url).ok_or(404_u16)?;
+        if !allowed(&document.tag) {
+            return Err(412);
+        }
+        fs::remove_file(self.path(url).ok_or(400_u16)?).map_err(|_| 507_u16)
     }
 
     /// The file of an address, which must lie in the folder.

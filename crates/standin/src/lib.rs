@@ -211,12 +211,8 @@ impl Service {
                 }
             }
             Method::Delete => {
-                let tag = self.documents.read(&url).map(|document| document.tag);
-                match (&condition, tag) {
-                    (_, None) => status(404),
-                    (Some(condition), Some(tag)) if *condition != tag => status(412),
-                    _ => status(if self.documents.remove(&url) { 204 } else { 404 }),
-                }
+                let allowed = |tag: &str| condition.as_ref().is_none_or(|condition| condition == tag);
+                status(self.documents.remove(&url, allowed).err().unwrap_or(204))
             }
             _ => status(405),
         }

@@ -28,7 +28,7 @@ const ROWS: &str = "SELECT concat(name, '=', val) FROM options UNION ALL \
 fn ledger(kind: &str) -> TestLedger {
     let manifest = format!(
         "format = 1\nname = \"Cut off\"\n[[stage]]\nname = \"dev\"\nclass = \"development\"\n\
-         [[outlet]]\nname = \"office\"\nkind = \"{kind}\"\nstages = [\"dev\"]\nurl = {{ from = \"file:url\" }}\n\
+         [[outlet]]\nname = \"office\"\nkind = \"{kind}\"\nstages = [\"dev\"]\ntimeout = \"60s\"\nurl = {{ from = \"file:url\" }}\n\
          password = {{ from = \"file:password\" }}\ntable = \"options\"\n\
          columns = {{ scope = \"part\", name = \"name\", value = \"val\" }}\n\
          [[outlet.tables]]\nentry = \"codes\"\ntable = \"codes\"\nkey = \"code\"\ncolumns = {{ level = \"level\" }}\n"

@@ -25,7 +25,7 @@ fn quay() -> Quay {
     let ledger = TestLedger::with(SMALL);
     let mut outlets = format!(
         "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"live\"\n\
-         [[outlet]]\nname = \"boards\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"{}\"\nretries = 0\nkeep = [\"node\"]\n",
+         [[outlet]]\nname = \"boards\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"{}\"\nretries = 0\nkeep = [\"node\"]\ntimeout = \"60s\"\n",
         standin.url()
     );
     let database = database::postgres(None).map(|server| {
@@ -33,7 +33,7 @@ fn quay() -> Quay {
         let without = url.replace(":tide-1", "");
         ledger.write("../strongroom/berths", "tide-1\n");
         outlets += &format!(
-            "[[outlet]]\nname = \"table\"\nkind = \"postgres\"\nstages = [\"dev\"]\nurl = \"{without}\"\nkeep = [\"server\"]\n\
+            "[[outlet]]\nname = \"table\"\nkind = \"postgres\"\nstages = [\"dev\"]\nurl = \"{without}\"\nkeep = [\"server\"]\ntimeout = \"60s\"\n\
              password = {{ from = \"file:../strongroom/berths\" }}\n"
         );
         let client = Client::connect(&url, NoTls).unwrap();

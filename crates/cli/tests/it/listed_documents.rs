@@ -18,6 +18,11 @@ struct Harbour {
 
 impl Harbour {
     fn new() -> Self {
+        Self::within("60s")
+    }
+
+    /// One whose service has so long to answer.
+    fn within(limit: &str) -> Self {
         let folder = TempDir::new().unwrap();
         let options = Options { folder: folder.path().to_owned(), ..Options::default() };
         let service = StandIn::start(options).unwrap();
@@ -25,7 +30,7 @@ impl Harbour {
         let outlet = |name: &str, rest: &str| {
             let url = service.url();
             format!(
-                "[[outlet]]\nname = \"{name}\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"{url}\"\ntimeout = \"3s\"\n{rest}\n"
+                "[[outlet]]\nname = \"{name}\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"{url}\"\ntimeout = \"{limit}\"\n{rest}\n"
             )
         };
         let berths = "path = \"${stage.name}/berths\"\nfind = \"$.documents[?@.name=='${unit.name}'].id\"\n\
@@ -126,7 +131,7 @@ fn a_document_is_made_once_whatever_becomes_of_the_answer() {
         (Some(Fault::Garbage), "no JSON", 3, 5),
         (None, "gate@dev berths http brought\n", 0, 6),
     ] {
-        let harbour = Harbour::new();
+        let harbour = Harbour::within(if fault == Some(Fault::HangWrites) { "3s" } else { "60s" });
         harbour.service.set_fault("/dev", fault);
         let out = harbour.run("deliver gate@dev --write --why first", code);
         assert!(out.contains(said), "{fault:?}: {out}");

@@ -182,11 +182,13 @@ fn two_hundred_outlets_are_asked_at_once() {
     let mut manifest = ledger.read("ledger.toml");
     for number in 0..200 {
         // Every tenth hangs; if they were asked one after the other, this would take 20 times as long.
-        if number % 10 == 7 {
+        let hangs = number % 10 == 7;
+        if hangs {
             standin.set_fault(&format!("/{number}/"), Some(Fault::Hang));
         }
+        let limit = if hangs { "2s" } else { "60s" };
         manifest += &format!(
-            "[[outlet]]\nname = \"o{number}\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"{}/{number}\"\ntimeout = \"5s\"\n",
+            "[[outlet]]\nname = \"o{number}\"\nkind = \"http\"\nstages = [\"dev\"]\nurl = \"{}/{number}\"\ntimeout = \"{limit}\"\n",
             standin.url()
         );
     }

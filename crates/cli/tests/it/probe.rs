@@ -9,7 +9,6 @@ use std::thread;
 
 use snapbox::str;
 
-use crate::database;
 use crate::test_ledger::{TestLedger, written};
 
 /// A ledger with a unit that talks to a port here, to one where nothing listens, and to nowhere.
@@ -65,13 +64,14 @@ does not answer: 1 of 2 services, 1 not tried.
 
 "#]]
     );
-    let (out, _) = written(&run("probe gate@test --json").code(0));
+    let (out, _) = written(&run("probe gate@test --timeout 60 --json").code(0));
     let document: serde_json::Value = serde_json::from_str(&out).unwrap();
     assert_eq!(document["services"][0]["answer"], "answers");
     assert_eq!(document["services"][0]["addresses"], serde_json::json!(["gate/board@test"]));
-    let (out, _) = written(&run("probe @test gate").code(0));
+    let (out, _) = written(&run("probe @test gate --timeout 60").code(0));
     assert!(out.contains("answers: 1 service."), "{out}");
-    let (out, _) = written(&ledger.command("probe gate@test").env("BOARD", "other").assert().code(1));
+    let (out, _) =
+        written(&ledger.command("probe gate@test --timeout 60").env("BOARD", "other").assert().code(1));
     assert!(out.contains("access denied") && out.contains("status 401"), "{out}");
 }
 
@@ -139,8 +139,8 @@ fn expecting(port: u16) -> TestLedger {
              plain.base = \"http://127.0.0.1:{port}/\"\nold.host = \"127.0.0.1\"\nold.port = {old}\n"
         )
     };
-    let closed = database::free_port();
-    let (dev, prod) = (settings(port), settings(closed));
+    // Nobody who asks for any port is given the first.
+    let (dev, prod) = (settings(port), settings(1));
     TestLedger::with([
         ("ledger.toml", manifest),
         ("units/gate.toml", contract),
@@ -156,7 +156,8 @@ fn what_a_contract_expects_is_tried_and_told_apart_from_what_only_has_to_answer(
     let port = site(&is_open);
     let ledger = expecting(port);
     let tried = |arguments: &str, code: i32| -> BTreeMap<String, (String, bool)> {
-        let command = ledger.command(&format!("probe {arguments} --json")).env("BOARD", "marked-tide");
+        let command =
+            ledger.command(&format!("probe {arguments} --timeout 60 --json")).env("BOARD", "marked-tide");
         let (out, err) = written(&command.assert().code(code));
         assert!(!out.contains("marked-tide") && err.is_empty(), "{out}{err}");
         let document: serde_json::Value = serde_json::from_str(&out).unwrap();
@@ -187,7 +188,8 @@ fn what_a_contract_expects_is_tried_and_told_apart_from_what_only_has_to_answer(
     // With another value for this run.
     let here = format!("@prod --assume gate/old.port={port}");
     assert_eq!(tried(&here, 1)["old"], is("answers", false));
-    let command = ledger.command("probe @prod").env("BOARD", "marked-tide").env("COLUMNS", "200");
+    let command =
+        ledger.command("probe @prod --timeout 60").env("BOARD", "marked-tide").env("COLUMNS", "200");
     let (out, _) = written(&command.assert().code(1));
     assert!(
         out.contains("not as expected") && out.contains("probe debug expects status 404 or refused"),
@@ -222,7 +224,7 @@ fn a_delivery_counts_when_all_comes_out_as_expected_and_is_taken_up_again_until_
     };
     run("key identity", 0);
     run("key make @prod --as ada --write", 0);
-    let untried = run("probe @prod --undelivered --json", 1).0;
+    let untried = run("probe @prod --undelivered --timeout 60 --json", 1).0;
     assert_eq!(untried.matches("\"answer\"").count(), 6, "{untried}");
     let deliver = |code: i32| run("deliver gate@prod --write --why now", code).0;
     let out = deliver(3);
@@ -235,6 +237,8 @@ fn a_delivery_counts_when_all_comes_out_as_expected_and_is_taken_up_again_until_
     let out = deliver(3);
     assert!(out.contains("what was brought there is not in effect: it is taken up again"), "{out}");
     assert!(out.contains("as it should be, not in effect"), "{out}");
+    // What comes out as expected has all the time it wants.
+    ledger.write("ledger.toml", ledger.read("ledger.toml").replace("\"300ms\"", "\"60s\""));
     is_open.store(false, Ordering::SeqCst);
     let out = deliver(0);
     assert!(out.contains("as it should be, in effect") && out.contains("gate@prod:3"), "{out}");

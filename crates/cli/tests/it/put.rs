@@ -15,7 +15,7 @@ fn boards(more: &str) -> (TestLedger, StandIn) {
     let standin = StandIn::start(Options { folder: ledger.path("../boards"), ..Options::default() }).unwrap();
     ledger.write("address", format!("{}\n", standin.url()));
     let outlet = format!(
-        "[[outlet]]\nname = \"boards\"\nkind = \"http\"\nstages = [\"*\"]\nkeep = [\"node\"]\ntimeout = \"2s\"\n\
+        "[[outlet]]\nname = \"boards\"\nkind = \"http\"\nstages = [\"*\"]\nkeep = [\"node\"]\ntimeout = \"60s\"\n\
          url = {{ from = \"file:address\" }}\npath = \"${{stage.name}}\"\n{more}"
     );
     ledger.write("ledger.toml", ledger.read("ledger.toml") + &outlet);
@@ -77,8 +77,9 @@ fn what_a_bad_service_does_is_told_by_its_kind() {
     assert!(out.contains("not known: the environment variable `BOARDS_TOKEN` is not set"), "{out}");
     run("outlet put desk@dev --write").code(0);
     let before = ledger.read("../boards/dev/desk.json");
+    let manifest = ledger.read("ledger.toml");
     for (fault, code, said) in [
-        (Fault::Hang, 3, "not known: no answer within 2 s"),
+        (Fault::Hang, 3, "not known: no answer within 0.5 s"),
         (Fault::Down, 3, "not known: status 503"),
         (Fault::Refuse, 3, "not known: access denied: status 401"),
         (Fault::Garbage, 1, "document  cannot be read: line 1: expected value"),
@@ -86,6 +87,9 @@ fn what_a_bad_service_does_is_told_by_its_kind() {
         (Fault::Loop, 3, "not known: it sends from one address to the next"),
     ] {
         standin.set_fault("/dev", Some(fault));
+        // Who never answers is not waited for long; all others have all the time they want.
+        let limit = if fault == Fault::Hang { "500ms" } else { "60s" };
+        ledger.write("ledger.toml", manifest.replace("\"60s\"", &format!("\"{limit}\"")));
         let (out, _) = written(&run("drift @dev").code(code));
         assert!(out.contains(said), "{fault:?}: {out}");
         if fault != Fault::Garbage {
@@ -127,33 +131,41 @@ fn production_is_brought_nothing_without_its_guards() {
 #[test]
 fn a_delivery_counts_when_the_program_has_taken_it_up() {
     let ledger = TestLedger::with(SMALL).with_keys(&["dev"]);
-    let outlet = |more: &str| {
+    let outlet = |within: &str, more: &str| {
         format!(
-            "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"live\"\nwithin = \"500ms\"\n{more}"
+            "[[outlet]]\nname = \"files\"\nkind = \"directory\"\nstages = [\"dev\"]\npath = \"live\"\nwithin = \"{within}\"\n{more}"
         )
     };
     let manifest = ledger.read("ledger.toml");
-    for (more, code, said) in [
+    for (within, more, code, said) in [
         (
+            "60s",
             "reload = [\"touch\", \"ready-${unit.name}\"]\nready = \"file:ready-desk\"\n",
             0,
             "brought, in effect",
         ),
         (
+            "500ms",
             "reload = [\"true\"]\nready = \"file:ready-desk\"\n",
             3,
             "`ready-desk` is not written anew within 0.5 s",
         ),
         (
+            "60s",
             "reload = [\"sh\", \"-c\", \"echo no room >&2; exit 7\"]\n",
             3,
             "`sh` ended with exit status: 7: no room",
         ),
-        ("reload = [\"sleep\", \"60\"]\n", 3, "`sleep` did not end within 0.5 s, and was stopped"),
-        ("reload = [\"no-such-program\"]\n", 3, "`no-such-program` cannot be started"),
-        ("ready = \"http://127.0.0.1:1/\"\n", 3, "`http://127.0.0.1:1/` is not ready within 0.5 s: refused"),
+        ("500ms", "reload = [\"sleep\", \"60\"]\n", 3, "`sleep` did not end within 0.5 s, and was stopped"),
+        ("60s", "reload = [\"no-such-program\"]\n", 3, "`no-such-program` cannot be started"),
+        (
+            "500ms",
+            "ready = \"http://127.0.0.1:1/\"\n",
+            3,
+            "`http://127.0.0.1:1/` is not ready within 0.5 s: refused",
+        ),
     ] {
-        ledger.write("ledger.toml", format!("{manifest}{}", outlet(more)));
+        ledger.write("ledger.toml", format!("{manifest}{}", outlet(within, more)));
         let _ = fs::remove_dir_all(ledger.path("live"));
         fs::create_dir(ledger.path("live")).unwrap();
         let run = ledger
@@ -171,7 +183,7 @@ fn database(more: &str) -> Option<(TestLedger, Server, Client)> {
     let ledger = TestLedger::with(SMALL).with_keys(&["dev"]);
     let url = format!("postgresql://keeper@127.0.0.1:{}/berths", server.port);
     let outlet = format!(
-        "[[outlet]]\nname = \"table\"\nkind = \"postgres\"\nstages = [\"dev\"]\nkeep = [\"server.*\"]\n\
+        "[[outlet]]\nname = \"table\"\nkind = \"postgres\"\nstages = [\"dev\"]\nkeep = [\"server.*\"]\ntimeout = \"60s\"\n\
          url = {{ from = \"file:url\" }}\npassword = {{ from = \"file:password\" }}\n{more}"
     );
     ledger.write("ledger.toml", ledger.read("ledger.toml") + &outlet);
@@ -296,6 +308,7 @@ fn a_service_can_be_another_one_for_each_unit_and_stage_with_tokens_of_their_own
     let standin = StandIn::start(Options { folder: ledger.path("../boards"), ..Options::default() }).unwrap();
     let outlet = format!(
         "[[outlet]]\nname = \"boards\"\nkind = \"http\"\nstages = [\"*\"]\nurl = \"{}/${{unit.name}}/of-${{stage.name}}\"\n\
+         timeout = \"60s\"\n\
          token = {{ from = \"env:TOKEN_${{unit.name}}\" }}\n",
         standin.url()
     );

@@ -228,26 +228,33 @@ fn held(this: OutputFormat, values: Vec<String>) -> Vec<String> {
     values.into_iter().filter(holds).collect()
 }
 
+fn reads_what_was_written(reader: &Reader) {
+    let folder = tempfile::tempdir().unwrap();
+    if !is_there(reader.program) || !reader.needs.iter().all(|name| is_there(name)) {
+        return;
+    }
+    let values = held(reader.of, table());
+    assert!(values.len() > 30, "{:?} refuses too much: it holds {values:?}", reader.of);
+    assert_eq!(read_by(reader, &values, folder.path()), values, "{} of {:?}", reader.program, reader.of);
+    let mut runner = TestRunner::new(ProptestConfig::with_cases(12));
+    let several = prop::collection::vec(flat(), 10);
+    let ran = runner.run(&several, |several| {
+        let values = held(reader.of, several.concat());
+        let read = read_by(reader, &values, folder.path());
+        prop_assert_eq!(read, values, "{} of {:?}", reader.program, reader.of);
+        Ok(())
+    });
+    ran.unwrap();
+}
+
 #[test]
 fn the_usual_readers_read_what_was_written() {
-    let folder = tempfile::tempdir().unwrap();
-    for reader in READERS {
-        if !is_there(reader.program) || !reader.needs.iter().all(|name| is_there(name)) {
-            continue;
+    // They are waited for most of the time.
+    std::thread::scope(|scope| {
+        for reader in &READERS {
+            scope.spawn(|| reads_what_was_written(reader));
         }
-        let values = held(reader.of, table());
-        assert!(values.len() > 30, "{:?} refuses too much: it holds {values:?}", reader.of);
-        assert_eq!(read_by(&reader, &values, folder.path()), values, "{} of {:?}", reader.program, reader.of);
-        let mut runner = TestRunner::new(ProptestConfig::with_cases(12));
-        let several = prop::collection::vec(flat(), 10);
-        let ran = runner.run(&several, |several| {
-            let values = held(reader.of, several.concat());
-            let read = read_by(&reader, &values, folder.path());
-            prop_assert_eq!(read, values, "{} of {:?}", reader.program, reader.of);
-            Ok(())
-        });
-        ran.unwrap();
-    }
+    });
 }
 
 #[test]

@@ -5,6 +5,7 @@ use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::chown;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::thread;
 use std::time::Duration;
 
@@ -13,8 +14,14 @@ use tempfile::TempDir;
 /// The user `nobody` of Debian: database servers do not run as root.
 const NOBODY: u32 = 65534;
 
+/// A port for a server. It is none that the system gives to who asks for any: such a one may be gone again before the
+/// server is there.
 pub(crate) fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+    static ASKED: AtomicU32 = AtomicU32::new(0);
+    let first = std::process::id() * 101;
+    let ports = std::iter::repeat_with(|| first.wrapping_add(ASKED.fetch_add(1, Ordering::Relaxed)) % 18_000);
+    let mut ports = ports.map(|port| 12_000 + u16::try_from(port).unwrap());
+    ports.find(|port| TcpListener::bind(("127.0.0.1", *port)).is_ok()).unwrap()
 }
 
 /// A program that goes when the test does.

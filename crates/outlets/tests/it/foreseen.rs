@@ -13,7 +13,7 @@ use proptest::prelude::*;
 
 use crate::rows::{Base, text};
 
-const LIMIT: Duration = Duration::from_secs(10);
+const LIMIT: Duration = Duration::from_secs(60);
 
 /// Two tables of ours that refer to each other and to themselves, in which others have rows, and one of others that
 /// refers to ours.

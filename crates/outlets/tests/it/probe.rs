@@ -9,11 +9,11 @@ use cledger_outlets::Trust;
 use cledger_outlets::probe::Prober;
 use jiff::Timestamp;
 
-use crate::database::{free_port, postgres};
+use crate::database::postgres;
 use crate::mariadb::mariadb;
-use crate::servers::{self, Authority};
+use crate::servers::{self, Authority, CLOSED};
 
-const LONG: Duration = Duration::from_secs(30);
+const LONG: Duration = Duration::from_secs(60);
 
 fn target(host: &str, port: u16, service: Service) -> Target {
     let addresses = vec!["desk/x@test".to_owned()];
@@ -46,7 +46,7 @@ fn tcp_tells_apart_what_there_is() {
     let listening = servers::silent();
     for (host, port, answer) in [
         ("127.0.0.1", listening, Answer::Answers),
-        ("127.0.0.1", free_port(), Answer::Refused),
+        ("127.0.0.1", CLOSED, Answer::Refused),
         ("nowhere.invalid", 80, Answer::NoSuchHost),
     ] {
         assert_eq!(try_one(&prober(), plain(host, port)).answer, answer, "{host}");
@@ -62,7 +62,7 @@ fn those_that_hang_do_not_hold_up_the_others() {
         target("127.0.0.1", port, Service::Http { url, proxy: None, auth: Auth::None })
     };
     let targets: Vec<Target> = (0..200).map(of).collect();
-    let found = Prober::new(Trust::of(Vec::new()), Duration::from_secs(5), Timestamp::now()).all(&targets);
+    let found = Prober::new(Trust::of(Vec::new()), Duration::from_secs(15), Timestamp::now()).all(&targets);
     for (target, probed) in targets.iter().zip(&found) {
         let expected = if target.port == silent { Answer::NoAnswer } else { Answer::Answers };
         assert_eq!(probed.answer, expected, "{} {}", target.shown(), probed.detail);
@@ -119,7 +119,7 @@ fn a_proxy_is_on_the_way() {
     });
     let strict = servers::http(|_| "HTTP/1.1 407 x\r\nContent-Length: 0\r\n\r\n".to_owned());
     for (proxy, answer) in
-        [(good, Answer::Answers), (strict, Answer::AccessDenied), (free_port(), Answer::Refused)]
+        [(good, Answer::Answers), (strict, Answer::AccessDenied), (CLOSED, Answer::Refused)]
     {
         let service = Service::Http {
             url: "http://far.invalid/x".to_owned(),
@@ -172,7 +172,7 @@ fn a_page_is_read_where_a_text_is_wanted_and_a_proxy_never_speaks_for_the_servic
     let says = |answer: &'static str| {
         servers::http(move |_| format!("HTTP/1.1 {answer} x\r\nContent-Length: 0\r\n\r\n"))
     };
-    let down = free_port();
+    let down = CLOSED;
     for (proxy, expect) in [(says("403"), "access-denied"), (says("407"), "access-denied"), (down, "refused")]
     {
         let target = of("/shut", Some(format!("http://127.0.0.1:{proxy}")), None, &[expect]);
@@ -182,7 +182,7 @@ fn a_page_is_read_where_a_text_is_wanted_and_a_proxy_never_speaks_for_the_servic
     let nowhere = Target { host: "nowhere.invalid".to_owned(), ..plain("x", port) };
     let wanted = Wanted { expect: vec![Expected::parse("refused").unwrap()], ..Wanted::default() };
     assert!(!wanted.is_met(&try_one(&prober(), nowhere)));
-    assert!(wanted.is_met(&try_one(&prober(), plain("127.0.0.1", free_port()))));
+    assert!(wanted.is_met(&try_one(&prober(), plain("127.0.0.1", CLOSED))));
 }
 
 #[test]
@@ -327,8 +327,9 @@ fn services_that_say_what_they_are_are_told_from_others() {
     ];
     for (greeting, first, says, answer, words) in cases {
         let port = scripted(first, says);
-        let hurried = Prober::new(Trust::of(Vec::new()), Duration::from_secs(2), Timestamp::now());
-        let probed = try_one(&hurried, target("127.0.0.1", port, Service::Greeting(greeting)));
+        let limit = if answer == Answer::NoAnswer { Duration::from_secs(2) } else { LONG };
+        let prober = Prober::new(Trust::of(Vec::new()), limit, Timestamp::now());
+        let probed = try_one(&prober, target("127.0.0.1", port, Service::Greeting(greeting)));
         assert_eq!(probed.answer, answer, "{greeting:?} {}", probed.detail);
         assert!(probed.detail.contains(words), "{greeting:?} {}", probed.detail);
     }

@@ -18,7 +18,7 @@ use crate::database::{Server, postgres};
 use crate::mariadb::mariadb;
 use crate::relay::{Heard, relay};
 
-const LIMIT: Duration = Duration::from_secs(10);
+const LIMIT: Duration = Duration::from_secs(60);
 
 /// A database with somebody else in it.
 pub(crate) struct Base {

@@ -14,6 +14,9 @@ use tempfile::TempDir;
 
 use crate::database::{Server, found, free_port, wait_for};
 
+/// A port where nothing listens, and which nobody is given who asks for any.
+pub(crate) const CLOSED: u16 = 1;
+
 /// A Redis with the password `tide-1` and four databases.
 pub(crate) fn redis() -> Option<Server> {
     let program = found(Some(PathBuf::from("/usr/bin/redis-server")).filter(|path| path.exists()), "Redis")?;

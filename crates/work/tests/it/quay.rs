@@ -48,13 +48,13 @@ impl Quay {
         let place = Place::with(&[("units/desk.toml", DESK)], Answers::default(), stepping);
         let mut outlets = format!(
             "[[outlet]]\nname = \"boards\"\nkind = \"http\"\nstages = [\"*\"]\nurl = \"{}\"\n\
-             path = \"${{stage.name}}/${{unit.name}}\"\nretries = 0\n",
+             path = \"${{stage.name}}/${{unit.name}}\"\nretries = 0\ntimeout = \"60s\"\n",
             standin.url()
         );
         if let Some(server) = server {
             place.write("password", "tide-1\n");
             place.write("url", &format!("postgresql://keeper@127.0.0.1:{}/berths", server.port));
-            outlets += "[[outlet]]\nname = \"table\"\nkind = \"postgres\"\nstages = [\"*\"]\n\
+            outlets += "[[outlet]]\nname = \"table\"\nkind = \"postgres\"\nstages = [\"*\"]\ntimeout = \"60s\"\n\
                  url = { from = \"file:url\" }\npassword = { from = \"file:password\" }\n";
         }
         place.write("ledger.toml", &(place.read("ledger.toml") + &outlets));
