@@ -20,7 +20,7 @@ use crate::covering::meant;
 use crate::deliver::due;
 use crate::differing::differing;
 use crate::meant::known_stage;
-use crate::meanwhile::meanwhile;
+use crate::meanwhile::{meanwhile, on_one_thread};
 use crate::opened::Opened;
 use crate::shown::counted;
 use crate::trouble::Trouble;
@@ -89,7 +89,7 @@ fn whole(opened: &Opened, (asked, texts): (&ToCheck, &[String]), today: Date) ->
     let resolver = Resolver::new(&opened.ledger, outside, &[]);
     let (mut report, delivered) = meanwhile(
         || findings::check(&resolver, &patterns, Some(today)),
-        || due::LastDeliveries::read(opened),
+        || on_one_thread(|| due::LastDeliveries::read(opened)),
     );
     let left = match delivered? {
         Some(delivered) => due::look_back(&mut report, delivered, opened, &resolver, asked.strict)?,

@@ -209,15 +209,16 @@ fn refuse_other_than_one(ready: &[Ready]) -> Result<(), Trouble> {
 
 fn write(out: &Path, ready: Vec<Ready>) -> Result<Vec<RenderedFile>, Trouble> {
     let folder = Folder::make(out).map_err(|error| WriteError::new(out.to_owned(), error))?;
-    let mut files = Vec::new();
-    for Ready { path, content, secret } in ready {
+    let one = |Ready { path, content, secret }: Ready| {
         let mode = if secret { Mode::OwnerOnly } else { Mode::Usual };
         let full = out.join(&path);
-        let written = folder.write(&path, content.as_bytes(), mode);
-        let written = written.map_err(|error| WriteError::new(full.clone(), error))?;
-        files.push(RenderedFile { path: full, secret, written });
-    }
-    Ok(files)
+        match folder.write(&path, content.as_bytes(), mode) {
+            Ok(written) => Ok(RenderedFile { path: full, secret, written }),
+            Err(error) => Err(WriteError::new(full, error).into()),
+        }
+    };
+    // While one waits for the disk, the next is on its way.
+    ready.into_par_iter().with_max_len(UNITS_AT_ONCE).map(one).collect()
 }
 
 /// What writing would do to the files that are there.

@@ -20,7 +20,7 @@ use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
 use crate::deliver::made::made;
 use crate::deliver::recorded::{Metas, Planner, differs, past, renamed};
-use crate::meanwhile::meanwhile;
+use crate::meanwhile::{meanwhile, on_one_thread};
 use crate::opened::Opened;
 use crate::reality::around::Around;
 use crate::reality::look::{Seeing, look};
@@ -151,8 +151,15 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
         patterns.is_empty() || patterns.iter().any(|pattern| pattern.covers_owner(name, instance))
     };
     // Values are looked at while the daybook is read.
-    let (gaps, recorded) = meanwhile(|| gaps(&resolver, is_covered), || recorded(opened, planner, live));
-    let (metas, digests, drifted) = recorded?;
+    let (gaps, seen) = meanwhile(
+        || gaps(&resolver, is_covered),
+        || {
+            let recorded = on_one_thread(|| recorded(opened, planner))?;
+            let drifted = if live { drifted(opened, planner)? } else { BTreeMap::new() };
+            Ok::<_, Trouble>((recorded, drifted))
+        },
+    );
+    let ((metas, digests), drifted) = seen?;
     let telling = Telling { planner, metas, digests, drifted, gaps, now: (opened.at.clock)() };
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_unit = |&unit: &UnitId| {
@@ -165,20 +172,15 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
     Ok(Status { ledger: ledger.clone(), bundles, standings, is_live: live })
 }
 
-/// What is recorded, and with `live` what has drifted.
-fn recorded<'l>(
-    opened: &'l Opened,
-    planner: Planner<'_, 'l>,
-    live: bool,
-) -> Result<(Metas, LastDigests, Drifted), Trouble> {
+/// What is recorded.
+fn recorded<'l>(opened: &'l Opened, planner: Planner<'_, 'l>) -> Result<(Metas, LastDigests), Trouble> {
     let mut book = daybook::reading(opened)?;
     let metas = Metas::read(book.as_deref_mut(), &opened.ledger)?;
     let digests = match &mut book {
         Some(book) => digests(&planner, &mut **book)?,
         None => BTreeMap::new(),
     };
-    let drifted = if live { drifted(opened, planner)? } else { BTreeMap::new() };
-    Ok((metas, digests, drifted))
+    Ok((metas, digests))
 }
 
 /// Where something keeps what is rendered from being whole, of these subjects.
