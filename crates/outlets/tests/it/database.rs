@@ -86,8 +86,10 @@ pub(crate) fn postgres(certificate: Option<(&str, &str)>) -> Option<Server> {
     let port = free_port();
     let settings = data.join("postgresql.auto.conf");
     let at = folder.path().display();
+    // What it shares with its own is in its folder, too, and goes with that: it is killed in the end.
     let text = format!(
-        "listen_addresses = '127.0.0.1'\nport = {port}\nunix_socket_directories = '{at}'\nfsync = off\n{more}"
+        "listen_addresses = '127.0.0.1'\nport = {port}\nunix_socket_directories = '{at}'\nfsync = off\n\
+         dynamic_shared_memory_type = mmap\n{more}"
     );
     fs::write(settings, text).unwrap();
     let mut child = run("postgres").arg("-D").arg(&data).spawn().unwrap();
