@@ -214,11 +214,17 @@ fn write(out: &Path, ready: Vec<Ready>) -> Result<Vec<RenderedFile>, Trouble> {
         let full = out.join(&path);
         match folder.write(&path, content.as_bytes(), mode) {
             Ok(written) => Ok(RenderedFile { path: full, secret, written }),
-            Err(error) => Err(WriteError::new(full, error).into()),
+            Err(error) => Err(WriteError::new(full, error)),
         }
     };
     // While one waits for the disk, the next is on its way.
-    ready.into_par_iter().with_max_len(UNITS_AT_ONCE).map(one).collect()
+    let tried: Vec<_> = ready.into_par_iter().with_max_len(UNITS_AT_ONCE).map(one).collect();
+    let (count, there) = (tried.len(), tried.iter().filter(|one| one.is_ok()).count());
+    tried.into_iter().collect::<Result<_, _>>().map_err(|error| {
+        Trouble::from(error).help(format!(
+            "{there} of {count} files are there as rendered; once nothing is in the way, render again"
+        ))
+    })
 }
 
 /// What writing would do to the files that are there.

@@ -57,6 +57,30 @@ rendered: 1 file.
 }
 
 #[test]
+fn what_is_in_the_way_of_a_file_keeps_no_other_from_being_written() {
+    let ledger = TestLedger::demo();
+    ledger.write("out/fare-engine/fares.yaml/theirs", "kept");
+    fs::create_dir_all(ledger.path("out/night-mail")).unwrap();
+    std::os::unix::fs::symlink(ledger.path("ledger.toml"), ledger.path("out/night-mail/night-mail.env"))
+        .unwrap();
+    let manifest = ledger.read("ledger.toml");
+    let render = || ledger.run("render @prod-north --out out --countersign prod-north");
+    render().code(3).stdout_eq("").stderr_eq(str![[r#"
+error: `out/fare-engine/fares.yaml` cannot be written: it is a folder, and a file is needed
+help: 8 of 10 files are there as rendered; once nothing is in the way, render again
+
+"#]]);
+    assert_eq!(
+        (ledger.read("out/fare-engine/fares.yaml/theirs"), ledger.read("ledger.toml")),
+        ("kept".into(), manifest)
+    );
+    fs::remove_dir_all(ledger.path("out/fare-engine")).unwrap();
+    fs::remove_file(ledger.path("out/night-mail/night-mail.env")).unwrap();
+    let (out, _) = written(&render().code(0));
+    assert_eq!((out.matches("unchanged").count(), out.matches("new").count()), (8, 2), "{out}");
+}
+
+#[test]
 fn nothing_is_written_while_a_value_is_missing() {
     let ledger = TestLedger::demo();
     ledger.run("render @prod-south --out out --countersign prod-south").code(1).stdout_eq(str![[r#"

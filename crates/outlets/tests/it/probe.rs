@@ -328,8 +328,8 @@ fn services_that_say_what_they_are_are_told_from_others() {
     for (greeting, first, says, answer, words) in cases {
         let port = scripted(first, says);
         let limit = if answer == Answer::NoAnswer { Duration::from_secs(2) } else { LONG };
-        let prober = Prober::new(Trust::of(Vec::new()), limit, Timestamp::now());
-        let probed = try_one(&prober, target("127.0.0.1", port, Service::Greeting(greeting)));
+        let hurried = Prober::new(Trust::of(Vec::new()), limit, Timestamp::now());
+        let probed = try_one(&hurried, target("127.0.0.1", port, Service::Greeting(greeting)));
         assert_eq!(probed.answer, answer, "{greeting:?} {}", probed.detail);
         assert!(probed.detail.contains(words), "{greeting:?} {}", probed.detail);
     }
