@@ -222,7 +222,7 @@ fn write(out: &Path, ready: Vec<Ready>) -> Result<Vec<RenderedFile>, Trouble> {
     let (count, there) = (tried.len(), tried.iter().filter(|one| one.is_ok()).count());
     tried.into_iter().collect::<Result<_, _>>().map_err(|error| {
         Trouble::from(error).help(format!(
-            "{there} of {count} files are there as rendered; once nothing is in the way, render again"
+            "files there as rendered: {there} of {count}; once nothing is in the way, render again"
         ))
     })
 }

@@ -67,7 +67,7 @@ fn what_is_in_the_way_of_a_file_keeps_no_other_from_being_written() {
     let render = || ledger.run("render @prod-north --out out --countersign prod-north");
     render().code(3).stdout_eq("").stderr_eq(str![[r#"
 error: `out/fare-engine/fares.yaml` cannot be written: it is a folder, and a file is needed
-help: 8 of 10 files are there as rendered; once nothing is in the way, render again
+help: files there as rendered: 8 of 10; once nothing is in the way, render again
 
 "#]]);
     assert_eq!(
