@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use crate::model::{EntryRef, StageId, Subject, UNITS_AT_ONCE, Vary};
+use crate::model::{EntryRef, StageId, Subject, Vary};
 use crate::resolve::{Because, FieldId, Outcome, Resolver, Session};
 
 /// A field that a stage sets, or could set.
@@ -23,12 +23,9 @@ pub fn blanks(resolver: &Resolver<'_>, stage: StageId) -> Vec<Blank> {
         let EntryRef::Own(position) = entry else { return true };
         here.iter().any(|&unit| ledger.unit(unit).uses.iter().any(|used| used.0 == position))
     });
-    let of_unit = |session: &mut Session<'_, '_>, unit| {
-        session.move_to(unit);
+    found.par_extend(resolver.of_units(here, |session, unit| {
         of_subject(session, (Subject::Unit(unit, None), stage), |entry| entry.shared().is_none())
-    };
-    let units = here.par_iter().with_max_len(UNITS_AT_ONCE).copied();
-    found.extend(units.map_init(|| resolver.session(None), of_unit).flatten_iter().collect::<Vec<_>>());
+    }));
     found
 }
 

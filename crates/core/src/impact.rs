@@ -6,7 +6,7 @@ use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::model::{
-    InstanceId, Kind, LayerId, Ledger, Setting, Slot, StageId, Subject, UNITS_AT_ONCE, UnitId,
+    InstanceId, Kind, LayerId, Ledger, Setting, Slot, StageId, Subject, UnitId,
 };
 use crate::resolve::{Because, FieldId, Outcome, Resolver, Session};
 use crate::source::Place;
@@ -170,14 +170,11 @@ fn nodes(
         nodes.filter(|node| !node.through.is_empty() || is_meant(node)).collect::<Vec<_>>()
     };
     let of_unit = |session: &mut Session<'_, '_>, unit| {
-        session.move_to(unit);
         let places = ledger.places_of(unit).filter(|(_, stage)| is_looked_at(stage));
         places.flat_map(|(subject, stage)| of_subject(session, subject, stage)).collect::<Vec<_>>()
     };
     let units: Vec<UnitId> = ledger.unit_ids().collect();
-    let of_units =
-        units.into_par_iter().with_max_len(UNITS_AT_ONCE).map_init(|| resolver.session(None), of_unit);
-    let mut nodes: Vec<Node> = of_units.flatten_iter().collect();
+    let mut nodes: Vec<Node> = resolver.of_units(units, of_unit).collect();
     let mut session = resolver.session(None);
     for stage in ledger.stage_ids().filter(is_looked_at) {
         nodes.extend(of_subject(&mut session, Subject::Shared, stage));

@@ -6,7 +6,7 @@ use compact_str::CompactString;
 use rayon::prelude::*;
 
 use crate::address::{Address, Pattern};
-use crate::model::{StageId, Subject, UNITS_AT_ONCE, UnitId};
+use crate::model::{StageId, Subject, UnitId};
 use crate::name::Name;
 use crate::resolve::{FieldId, Outcome, Resolver, Session};
 
@@ -76,7 +76,6 @@ pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[
     let ledger = resolver.ledger();
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_unit = |session: &mut Session<'_, 'l>, unit: UnitId| {
-        session.move_to(unit);
         let known = ledger.unit(unit);
         let mut rows = Vec::new();
         let instances =
@@ -95,9 +94,7 @@ pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[
     if pattern.is_some_and(|pattern| pattern.to_string().starts_with("shared")) {
         rows = of_subject(&mut resolver.session(None), Subject::Shared, pattern, stages);
     }
-    let of_units =
-        units.into_par_iter().with_max_len(UNITS_AT_ONCE).map_init(|| resolver.session(None), of_unit);
-    rows.par_extend(of_units.flatten_iter());
+    rows.par_extend(resolver.of_units(units, of_unit));
     rows
 }
 

@@ -21,6 +21,7 @@ mod sharded;
 
 use std::sync::{Mutex, OnceLock, PoisonError};
 
+use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use zeroize::Zeroizing;
 
@@ -39,7 +40,7 @@ use sharded::Sharded;
 
 use crate::address::Address;
 use crate::cipher::{Cipher, KeyScope};
-use crate::model::{Ledger, Part, Slot, StageId, Subject, UnitId};
+use crate::model::{Ledger, Part, Slot, StageId, Subject, UNITS_AT_ONCE, UnitId};
 
 /// What a ledger's `from` and cipher texts lead to, outside of it.
 pub trait Outside: Sync {
@@ -162,6 +163,21 @@ impl<'l> Resolver<'l> {
     /// Starts resolving, mostly the fields of one unit or none.
     pub fn session(&self, home: Option<UnitId>) -> Session<'_, 'l> {
         Session::new(self, home)
+    }
+
+    /// What `of_unit` tells of each of these units, in their order: on all threads, with a session that has moved to the
+    /// unit.
+    pub fn of_units<T: Send>(
+        &self,
+        units: Vec<UnitId>,
+        of_unit: impl Fn(&mut Session<'_, 'l>, UnitId) -> Vec<T> + Sync + Send,
+    ) -> impl ParallelIterator<Item = T> {
+        let moved = move |session: &mut Session<'_, 'l>, unit: UnitId| {
+            session.move_to(unit);
+            of_unit(session, unit)
+        };
+        let units = units.into_par_iter().with_max_len(UNITS_AT_ONCE);
+        units.map_init(|| self.session(None), moved).flatten_iter()
     }
 }
 

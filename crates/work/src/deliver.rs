@@ -6,6 +6,7 @@
 mod again;
 mod asked;
 mod at_once;
+pub mod at_outlets;
 pub mod bundle;
 mod bundled;
 pub(crate) mod by_hand;

@@ -12,6 +12,8 @@ pub mod words;
 
 use std::sync::Arc;
 
+use cledger_core::address::Pattern;
+
 use crate::opened::Opened;
 use crate::reality::lookups::standing;
 use crate::reality::standing::UnitDrift;
@@ -92,11 +94,25 @@ pub fn drift(at: &Arc<Workplace>, asked: &ToLookAt) -> Result<Drift, Trouble> {
     let opened = Opened::read(at, &wanted.scope())?;
     sight.find(&opened)?;
     let wanted = wanted.within(&sight)?;
-    let units = see(&opened, &wanted, asked.today.as_deref(), sight, |looked, lookups, today| {
+    let units = units(&opened, &wanted, asked.today.as_deref(), sight)?;
+    opened.tell_unread();
+    Ok(Drift { units, against: Against::of(asked) })
+}
+
+/// How what outlets have stands of the units that these patterns cover, of all without one.
+pub(crate) fn at_outlets(opened: &Opened, patterns: Vec<Pattern>) -> Result<Vec<UnitDrift>, Trouble> {
+    units(opened, &Wanted::Outlets(patterns), None, Sight::Outlets)
+}
+
+fn units(
+    opened: &Opened,
+    wanted: &Wanted,
+    today: Option<&str>,
+    sight: Sight,
+) -> Result<Vec<UnitDrift>, Trouble> {
+    see(opened, wanted, today, sight, |looked, lookups, today| {
         let mut units: Vec<UnitDrift> = looked.into_iter().flat_map(|looked| looked.units).collect();
         units.extend(standing(lookups, &opened.ledger, today));
         Ok(units)
-    })?;
-    opened.tell_unread();
-    Ok(Drift { units, against: Against::of(asked) })
+    })
 }

@@ -29,6 +29,8 @@ pub enum Waiting {
     Values,
     /// What is there is not as the ledger says.
     Drifted,
+    /// Whether what is there is as the ledger says cannot be told.
+    DriftNotKnown,
     /// What is there is not as it was tested in the stages before.
     Untested,
     /// What was brought is not taken up there, or does not come out as the contract expects.
@@ -43,10 +45,11 @@ pub enum Waiting {
 
 impl Waiting {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Unreadable,
         Self::Values,
         Self::Drifted,
+        Self::DriftNotKnown,
         Self::Untested,
         Self::NotInEffect,
         Self::Delivery,
@@ -60,6 +63,7 @@ impl Waiting {
             Waiting::Unreadable => "unreadable",
             Waiting::Values => "values",
             Waiting::Drifted => "drifted",
+            Waiting::DriftNotKnown => "drift-not-known",
             Waiting::Untested => "untested",
             Waiting::NotInEffect => "not-in-effect",
             Waiting::Delivery => "delivery",
@@ -76,7 +80,7 @@ impl Waiting {
             | Waiting::Drifted
             | Waiting::Untested
             | Waiting::NotInEffect => true,
-            Waiting::Delivery | Waiting::Promotion | Waiting::Chore => false,
+            Waiting::DriftNotKnown | Waiting::Delivery | Waiting::Promotion | Waiting::Chore => false,
         }
     }
 }

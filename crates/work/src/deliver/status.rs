@@ -15,6 +15,7 @@ use rayon::prelude::*;
 
 use crate::covering::meant;
 use crate::daybook;
+use crate::deliver::at_outlets::{AtOutlets, Other};
 use crate::deliver::bundle::unit_of;
 use crate::deliver::by_hand::is_awaited;
 use crate::deliver::chores::open_chores;
@@ -22,9 +23,6 @@ use crate::deliver::made::made;
 use crate::deliver::recorded::{Metas, Planner, differs, past, renamed};
 use crate::meanwhile::{meanwhile, on_one_thread};
 use crate::opened::Opened;
-use crate::reality::around::Around;
-use crate::reality::look::{Seeing, look};
-use crate::reality::places;
 use crate::trouble::Trouble;
 
 /// How units stand.
@@ -36,6 +34,8 @@ pub struct Status {
     pub bundles: Vec<OfBundle>,
     /// One for each unit and instance.
     pub standings: Vec<Standing>,
+    /// What outlets have that is not as the ledger says, and is nothing of a unit's stage.
+    pub others: Vec<Other>,
     /// Whether outlets were looked at.
     pub is_live: bool,
 }
@@ -73,9 +73,6 @@ pub struct There {
 
 /// What tells whether the ledger says something else than was brought last, by unit and stage.
 type LastDigests = BTreeMap<(String, String), Last>;
-
-/// Units and stages in which something has drifted, with how many names that is, where these are known.
-type Drifted = BTreeMap<(String, String), Option<usize>>;
 
 /// What was brought last, and the name that the unit had then.
 struct Last {
@@ -127,7 +124,7 @@ struct Telling<'a, 'l> {
     planner: Planner<'a, 'l>,
     metas: Metas,
     digests: LastDigests,
-    drifted: Drifted,
+    at_outlets: AtOutlets,
     /// Where something keeps what is rendered from being whole.
     gaps: HashSet<(Subject, StageId)>,
     now: Timestamp,
@@ -155,12 +152,13 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
         || gaps(&resolver, is_covered),
         || {
             let recorded = on_one_thread(|| recorded(opened, planner))?;
-            let drifted = if live { drifted(opened, planner)? } else { BTreeMap::new() };
-            Ok::<_, Trouble>((recorded, drifted))
+            let at_outlets =
+                if live { AtOutlets::seen(opened, patterns.clone())? } else { AtOutlets::default() };
+            Ok::<_, Trouble>((recorded, at_outlets))
         },
     );
-    let ((metas, digests), drifted) = seen?;
-    let telling = Telling { planner, metas, digests, drifted, gaps, now: (opened.at.clock)() };
+    let ((metas, digests), at_outlets) = seen?;
+    let telling = Telling { planner, metas, digests, at_outlets, gaps, now: (opened.at.clock)() };
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_unit = |&unit: &UnitId| {
         let mut session = resolver.session(Some(unit));
@@ -169,7 +167,8 @@ pub fn status(opened: &Opened, texts: &[String], live: bool) -> Result<Status, T
     };
     let standings = units.par_iter().with_max_len(UNITS_AT_ONCE).flat_map_iter(of_unit).collect();
     let bundles = ledger.bundles.iter().filter_map(|bundle| telling.bundle(bundle, texts)).collect();
-    Ok(Status { ledger: ledger.clone(), bundles, standings, is_live: live })
+    let others = telling.at_outlets.others;
+    Ok(Status { ledger: ledger.clone(), bundles, standings, others, is_live: live })
 }
 
 /// What is recorded.
@@ -186,32 +185,14 @@ fn recorded<'l>(opened: &'l Opened, planner: Planner<'_, 'l>) -> Result<(Metas, 
 /// Where something keeps what is rendered from being whole, of these subjects.
 fn gaps(
     resolver: &Resolver<'_>,
-    is_covered: impl Fn(&Subject) -> bool + Sync,
+    is_covered: impl Fn(&Subject) -> bool + Sync + Send,
 ) -> HashSet<(Subject, StageId)> {
     let ledger = resolver.ledger();
     let of_unit = |session: &mut Session<'_, '_>, unit: UnitId| {
-        session.move_to(unit);
         let places = ledger.places_of(unit).filter(|(subject, _)| is_covered(subject));
-        places.filter(|&(subject, stage)| has_gaps(session, subject, stage)).collect::<Vec<_>>()
+        places.filter(|&(subject, stage)| has_gaps(session, subject, stage)).collect()
     };
-    let units: Vec<UnitId> = ledger.unit_ids().collect();
-    let units = units.into_par_iter().with_max_len(UNITS_AT_ONCE);
-    units.map_init(|| resolver.session(None), of_unit).flatten_iter().collect()
-}
-
-/// The units that are not at all their outlets as the ledger says, with the stages where that is so, and how many names
-/// that is.
-fn drifted<'l>(opened: &'l Opened, planner: Planner<'_, 'l>) -> Result<Drifted, Trouble> {
-    let (at, around) = (&opened.at, Around::of(opened));
-    let places = places::outlets(&[], planner.resolver.ledger(), &around)?;
-    let looked = look(places, planner.resolver, at.today()?, Seeing::Live(&*at.telling))?;
-    let mut drifted = Drifted::new();
-    for unit in looked.into_iter().flat_map(|looked| looked.units).filter(|unit| !unit.is_clean()) {
-        let names = unit.drifted_names();
-        let of = drifted.entry((unit.owner, unit.stage)).or_insert(Some(0));
-        *of = of.zip(names).map(|(of, names)| of + names);
-    }
-    Ok(drifted)
+    resolver.of_units(ledger.unit_ids().collect(), of_unit).collect()
 }
 
 impl Telling<'_, '_> {
@@ -304,7 +285,7 @@ impl Telling<'_, '_> {
         (subject, stage): (Subject, StageId),
         metas: &[Meta],
     ) -> Vec<(Waiting, Option<usize>)> {
-        let Telling { planner, drifted, .. } = self;
+        let Telling { planner, at_outlets, .. } = self;
         let (resolver, ledger) = (planner.resolver, planner.resolver.ledger());
         let (owner, name) = (ledger.owner(subject).to_string(), ledger.stage(stage).name.to_string());
         let mut waits = Vec::new();
@@ -321,9 +302,7 @@ impl Telling<'_, '_> {
                 waits.push((Waiting::Delivery, count));
             }
         }
-        if let Some(count) = drifted.get(&(owner, name)) {
-            waits.push((Waiting::Drifted, *count));
-        }
+        waits.extend(at_outlets.of(&owner, &name));
         let last = metas.iter().rfind(|meta| meta.kind.is_standing());
         if last.is_some_and(|meta| meta.kind.is_brought() && !meta.untested.is_empty()) {
             waits.push((Waiting::Untested, None));

@@ -3,6 +3,7 @@
 use cledger_core::delivery::{InStage, Waiting};
 use cledger_core::model::StageId;
 
+use crate::deliver::at_outlets::{HowElse, Other};
 use crate::deliver::status::{Status, There};
 use crate::shown::counted;
 
@@ -37,8 +38,33 @@ pub fn to_do(status: &Status) -> Vec<ToDo> {
         for stage in status.ledger.stage_ids() {
             all.extend(in_stage(status, waiting, stage));
         }
+        if waiting == Waiting::Drifted {
+            all.extend(others(status));
+        }
     }
     all
+}
+
+/// What there is to do about what outlets have that is nothing of a unit's stage: to look at it.
+fn others(status: &Status) -> impl Iterator<Item = ToDo> {
+    let alike = status.others.chunk_by(|one, other| (&one.stage, one.how) == (&other.stage, other.how));
+    alike.filter_map(|alike| {
+        let Other { stage, how, owner } = alike.first()?;
+        // A group has no outlets of its own.
+        let of = status.ledger.stage_id(stage).map(|_| format!("@{stage} ")).unwrap_or_default();
+        let what = match how {
+            HowElse::LeftOver => "left over at an outlet",
+            HowElse::Unknown => "at an outlet, and not in the ledger",
+            HowElse::Drifted => "drifted",
+            HowElse::NotKnown => "drift not known",
+        };
+        let whose = if alike.len() == 1 { owner.clone() } else { counted(alike.len(), "unit") };
+        Some(ToDo {
+            command: format!("cledger drift {of}--differing"),
+            because: format!("{what}: {whose}"),
+            is_trouble: !matches!(how, HowElse::NotKnown),
+        })
+    })
 }
 
 /// The units that were not brought, or taken off, whole.
@@ -72,7 +98,7 @@ fn in_stage(status: &Status, waiting: Waiting, stage: StageId) -> Option<ToDo> {
     let command = match waiting {
         Waiting::Unreadable => "check".to_owned(),
         Waiting::Values => format!("check {of}@{name}"),
-        Waiting::Drifted => format!("drift {of}@{name} --differing"),
+        Waiting::Drifted | Waiting::DriftNotKnown => format!("drift {of}@{name} --differing"),
         Waiting::NotInEffect | Waiting::Delivery => format!("deliver {of}@{name}"),
         Waiting::Chore => format!("chores {of}@{name}"),
         Waiting::Untested | Waiting::Promotion => {
@@ -88,6 +114,7 @@ fn in_stage(status: &Status, waiting: Waiting, stage: StageId) -> Option<ToDo> {
         Waiting::Unreadable => "a file cannot be read",
         Waiting::Values => "values are missing or wrong",
         Waiting::Drifted => "drifted",
+        Waiting::DriftNotKnown => "drift not known",
         Waiting::Untested => "not there as tested before",
         Waiting::NotInEffect => "brought, and not in effect",
         Waiting::Delivery => "not delivered yet",

@@ -31,6 +31,7 @@ pub fn waiting(what: Waiting, count: Option<usize>) -> String {
         Waiting::Unreadable => "unreadable".to_owned(),
         Waiting::Values => "wrong".to_owned(),
         Waiting::Drifted => counted("drifted"),
+        Waiting::DriftNotKnown => "drift not known".to_owned(),
         Waiting::Untested => "untested".to_owned(),
         Waiting::NotInEffect => "not in effect".to_owned(),
         Waiting::Delivery => counted("waiting"),

@@ -1,6 +1,6 @@
 //! How units stand at the places where they are looked at.
 
-use cledger_core::drift::{FileDrift, NameDrift};
+use cledger_core::drift::{Drifted, FileDrift, NameDrift};
 
 /// What stands for the name and kind of an outlet where one looked at what the ledger said when a capture was taken.
 pub const SAID: (&str, &str) = ("the captured ledger", "ledger");
@@ -83,11 +83,12 @@ impl UnitDrift {
         }
     }
 
-    /// How many names are not as the ledger says, where it is all in names.
+    /// How many names are known not to be as the ledger says, where it is all in names.
     pub fn drifted_names(&self) -> Option<usize> {
         let State::There(files) = &self.state else { return None };
+        let is_known = |name: &&Drifted| !name.waived && name.what != NameDrift::Unreadable;
         let of_file = |(_, file): &(String, FileDrift)| match file {
-            FileDrift::Drifted(names) => Some(names.iter().filter(|name| !name.waived).count()),
+            FileDrift::Drifted(names) => Some(names.iter().filter(is_known).count()),
             other => other.is_clean().then_some(0),
         };
         files.iter().map(of_file).sum()
@@ -106,15 +107,35 @@ impl UnitDrift {
         matches!(self.state, State::NotKnown(_))
     }
 
-    /// Whether nothing is known to differ, and not all is known.
-    pub fn is_unknown(&self) -> bool {
-        let State::There(files) = &self.state else { return false };
-        !self.is_clean()
-            && files.iter().all(|(_, file)| match file {
+    /// Whether something is known not to be as the ledger says.
+    pub fn is_known_to_differ(&self) -> bool {
+        match &self.state {
+            State::There(files) => files.iter().any(|(_, file)| match file {
                 FileDrift::Drifted(names) => {
-                    names.iter().all(|name| name.waived || name.what == NameDrift::Unreadable)
+                    names.iter().any(|name| !name.waived && name.what != NameDrift::Unreadable)
                 }
-                other => other.is_clean(),
-            })
+                other => !other.is_clean(),
+            }),
+            State::NotKnown(_) => false,
+            _ => !self.is_clean(),
+        }
+    }
+
+    /// Whether something of it could not be compared: all of it, or a secret that is not readable here.
+    pub fn is_partly_unknown(&self) -> bool {
+        match &self.state {
+            State::There(files) => files.iter().any(|(_, file)| match file {
+                FileDrift::Drifted(names) => {
+                    names.iter().any(|name| !name.waived && name.what == NameDrift::Unreadable)
+                }
+                _ => false,
+            }),
+            other => matches!(other, State::NotKnown(_)),
+        }
+    }
+
+    /// Whether it is there, nothing is known to differ, and not all is known.
+    pub fn is_unknown(&self) -> bool {
+        matches!(self.state, State::There(_)) && self.is_partly_unknown() && !self.is_known_to_differ()
     }
 }

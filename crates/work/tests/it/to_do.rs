@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use cledger_standin::Fault;
 use cledger_work::asking::Nobody;
-use cledger_work::deliver::status::status;
+use cledger_work::deliver::status::{Status, status};
 use cledger_work::deliver::to_do::to_do;
 use cledger_work::deliver::withdraw::{ToWithdraw, withdraw};
 use cledger_work::deliver::words;
@@ -13,10 +13,13 @@ use cledger_work::deliver::{Settle, ToDeliver, deliver};
 use crate::quay::{Quay, delivers, does_the_chore, promotes, withdraws};
 use crate::workplaces::{Place, asked, because, whole};
 
-/// The commands, each without `cledger`, with how many of what.
+/// The commands about the unit, each without `cledger`, with how many of what.
 fn commands(place: &Place) -> Vec<String> {
-    let status = status(&place.open(), &["desk".to_owned()], false).unwrap();
-    let all = to_do(&status).into_iter();
+    commands_of(&status(&place.open(), &["desk".to_owned()], false).unwrap())
+}
+
+fn commands_of(status: &Status) -> Vec<String> {
+    let all = to_do(status).into_iter();
     all.map(|one| format!("{}: {}", one.command.strip_prefix("cledger ").unwrap(), one.because)).collect()
 }
 
@@ -72,4 +75,42 @@ fn what_nobody_knows_is_finished_first() {
     withdraws(place).unwrap();
     assert!(!commands(place).iter().any(|one| one.starts_with("withdraw")), "{:?}", commands(place));
     assert_eq!(quay.there(), BTreeMap::new());
+}
+
+#[test]
+fn what_outlets_have_is_told_as_drift_tells_it() {
+    let quay = Quay::new(None, Nobody);
+    let place = &quay.place;
+    let in_dev = |units: &[&str]| {
+        let units: Vec<String> = units.iter().map(|&unit| unit.to_owned()).collect();
+        let live = status(&place.open(), &units, true).unwrap();
+        let there = live.standings[0].stages[0].as_ref().unwrap();
+        let commands = commands_of(&live).into_iter().filter(|one| one.starts_with("drift "));
+        let commands: Vec<String> = commands.filter(|one| !one.contains("@test")).collect();
+        (words::whole(there), commands)
+    };
+    delivers(place).unwrap();
+    does_the_chore(place).unwrap();
+    let (whole, commands) = in_dev(&["desk"]);
+    assert_eq!((whole.as_str(), commands.len()), ("1, 0m", 0));
+    // Nobody answers: nothing is known to have drifted.
+    quay.fails(Some(Fault::Down));
+    let (whole, commands) = in_dev(&["desk"]);
+    assert_eq!(whole, "1, 0m: drift not known");
+    assert_eq!(commands, ["drift desk@dev --differing: drift not known"]);
+    // A hand edit beside what is not known, and a unit that nobody knows.
+    let file = "../live/dev/desk/desk.env";
+    let ours = place.read(file);
+    place.write(file, &ours.replace("5m", "9m"));
+    place.write("../live/dev/gull/gull.env", "A=1\n");
+    let (whole, commands) = in_dev(&[]);
+    assert_eq!(whole, "1, 0m: 1 drifted, drift not known");
+    let because = ["drifted: 1 name", "at an outlet, and not in the ledger: gull", "drift not known"];
+    let commands: Vec<&str> = commands.iter().map(|one| one.split_once("--differing: ").unwrap().1).collect();
+    assert_eq!(commands, because);
+    // What was taken off is not missed.
+    place.write(file, &ours);
+    quay.fails(None);
+    withdraws(place).unwrap();
+    assert_eq!(in_dev(&["desk"]), ("withdrawn, 0m".to_owned(), Vec::new()));
 }

@@ -81,7 +81,12 @@ fn unit(unit: &UnitDrift) -> UnitDocument<'_> {
     let (state, files) = match &unit.state {
         State::There(files) => {
             let files = files.iter().map(|(path, drift)| file(path, drift)).collect();
-            (if unit.is_clean() { "as-ledger" } else { "drifted" }, files)
+            let state = match unit {
+                unit if unit.is_clean() => "as-ledger",
+                unit if unit.is_unknown() => "not-known",
+                _ => "drifted",
+            };
+            (state, files)
         }
         State::NotThere => ("not-there", Vec::new()),
         State::NothingRendered => ("nothing-rendered", Vec::new()),
