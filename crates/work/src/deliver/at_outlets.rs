@@ -62,6 +62,8 @@ impl AtOutlets {
         let places = match &unit.state {
             State::LeftOver(_) => return self.others.push(other(HowElse::LeftOver)),
             State::Unknown => return self.others.push(other(HowElse::Unknown)),
+            // Nothing was brought: that it is not there is no drift.
+            State::NotThere if unit.last.is_none() => return,
             _ => places(ledger, unit),
         };
         let mut tell = |(what, how), names: Option<usize>| {
