@@ -23,9 +23,10 @@ pub fn blanks(resolver: &Resolver<'_>, stage: StageId) -> Vec<Blank> {
         let EntryRef::Own(position) = entry else { return true };
         here.iter().any(|&unit| ledger.unit(unit).uses.iter().any(|used| used.0 == position))
     });
-    found.par_extend(resolver.of_units(here, |session, unit| {
+    let of_units = resolver.of_units(here, |session, unit| {
         of_subject(session, (Subject::Unit(unit, None), stage), |entry| entry.shared().is_none())
-    }));
+    });
+    found.par_extend(of_units.flatten_iter());
     found
 }
 

@@ -5,9 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::model::{
-    InstanceId, Kind, LayerId, Ledger, Setting, Slot, StageId, Subject, UnitId,
-};
+use crate::model::{InstanceId, Kind, LayerId, Ledger, Setting, Slot, StageId, Subject, UnitId};
 use crate::resolve::{Because, FieldId, Outcome, Resolver, Session};
 use crate::source::Place;
 use crate::trace::origin;
@@ -174,7 +172,7 @@ fn nodes(
         places.flat_map(|(subject, stage)| of_subject(session, subject, stage)).collect::<Vec<_>>()
     };
     let units: Vec<UnitId> = ledger.unit_ids().collect();
-    let mut nodes: Vec<Node> = resolver.of_units(units, of_unit).collect();
+    let mut nodes: Vec<Node> = resolver.of_units(units, of_unit).flatten_iter().collect();
     let mut session = resolver.session(None);
     for stage in ledger.stage_ids().filter(is_looked_at) {
         nodes.extend(of_subject(&mut session, Subject::Shared, stage));

@@ -19,6 +19,7 @@ pub mod following;
 pub mod impact;
 pub mod json;
 pub mod kept;
+pub mod let_go;
 pub mod matrix;
 pub mod model;
 pub mod name;

@@ -6,7 +6,8 @@ use compact_str::CompactString;
 use rayon::prelude::*;
 
 use crate::address::{Address, Pattern};
-use crate::model::{StageId, Subject, UnitId};
+use crate::let_go::let_go;
+use crate::model::{StageId, Subject, UNITS_AT_ONCE, UnitId};
 use crate::name::Name;
 use crate::resolve::{FieldId, Outcome, Resolver, Session};
 
@@ -71,8 +72,46 @@ fn is_same(one: &Outcome<'_>, other: &Outcome<'_>) -> bool {
     }
 }
 
+/// The rows of several units and instances, those of one in a list of their own.
+#[derive(Debug, Default)]
+pub struct Rows<'l>(Vec<Vec<Row<'l>>>);
+
+impl<'l> Rows<'l> {
+    /// All rows, in their order.
+    pub fn iter(&self) -> impl Iterator<Item = &Row<'l>> {
+        self.0.iter().flatten()
+    }
+
+    /// Those of each unit or instance that has any.
+    pub fn by_owner(&self) -> &[Vec<Row<'l>>] {
+        &self.0
+    }
+
+    /// How many there are.
+    pub fn count(&self) -> usize {
+        self.0.iter().map(Vec::len).sum()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Leaves out all that are not wanted.
+    pub fn retain(&mut self, is_wanted: impl Fn(&Row<'l>) -> bool + Sync) {
+        self.0.par_iter_mut().with_max_len(UNITS_AT_ONCE).for_each(|rows| rows.retain(&is_wanted));
+        self.0.retain(|rows| !rows.is_empty());
+    }
+}
+
+impl Drop for Rows<'_> {
+    fn drop(&mut self) {
+        let_go(std::mem::take(&mut self.0));
+    }
+}
+
 /// The rows of all fields that a pattern covers, in these stages.
-pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[StageId]) -> Vec<Row<'l>> {
+pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[StageId]) -> Rows<'l> {
     let ledger = resolver.ledger();
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_unit = |session: &mut Session<'_, 'l>, unit: UnitId| {
@@ -84,18 +123,19 @@ pub fn matrix<'l>(resolver: &Resolver<'l>, pattern: Option<&Pattern>, stages: &[
             let name = name.map(Name::as_str);
             if pattern.is_none_or(|pattern| pattern.covers_owner(known.name.as_str(), name)) {
                 let subject = Subject::Unit(unit, id.map(crate::model::InstanceId));
-                rows.extend(of_subject(session, subject, pattern, stages));
+                rows.push(of_subject(session, subject, pattern, stages));
             }
         }
         rows
     };
-    let mut rows: Vec<Row<'l>> = Vec::new();
+    let mut rows: Vec<Vec<Row<'l>>> = Vec::new();
     // Shared entries by themselves only where they are asked for by name.
     if pattern.is_some_and(|pattern| pattern.to_string().starts_with("shared")) {
-        rows = of_subject(&mut resolver.session(None), Subject::Shared, pattern, stages);
+        rows.push(of_subject(&mut resolver.session(None), Subject::Shared, pattern, stages));
     }
-    rows.par_extend(resolver.of_units(units, of_unit));
-    rows
+    rows.par_extend(resolver.of_units(units, of_unit).flatten_iter());
+    rows.retain(|rows| !rows.is_empty());
+    Rows(rows)
 }
 
 fn of_subject<'l>(

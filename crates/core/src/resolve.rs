@@ -165,19 +165,24 @@ impl<'l> Resolver<'l> {
         Session::new(self, home)
     }
 
+    /// Drops it with all that it knows, on all threads: after a whole ledger that is much.
+    pub fn let_go(self) {
+        self.seen.let_go();
+    }
+
     /// What `of_unit` tells of each of these units, in their order: on all threads, with a session that has moved to the
     /// unit.
     pub fn of_units<T: Send>(
         &self,
         units: Vec<UnitId>,
-        of_unit: impl Fn(&mut Session<'_, 'l>, UnitId) -> Vec<T> + Sync + Send,
+        of_unit: impl Fn(&mut Session<'_, 'l>, UnitId) -> T + Sync + Send,
     ) -> impl ParallelIterator<Item = T> {
         let moved = move |session: &mut Session<'_, 'l>, unit: UnitId| {
             session.move_to(unit);
             of_unit(session, unit)
         };
         let units = units.into_par_iter().with_max_len(UNITS_AT_ONCE);
-        units.map_init(|| self.session(None), moved).flatten_iter()
+        units.map_init(|| self.session(None), moved)
     }
 }
 

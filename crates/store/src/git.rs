@@ -200,30 +200,42 @@ fn is_named(bytes: &[u8], object: &str) -> bool {
     name == object
 }
 
-/// The files of a ledger as they are in a revision: a branch, tag or commit, as git names it. The texts of `known` files
-/// that are the same there are taken from these.
-pub fn at_revision(place: &Place<'_>, revision: &str, known: &Files) -> Result<Memory, GitError> {
-    let mut command = git(place);
-    command.args(["rev-parse", "--git-dir"]);
-    if asked(command)?.is_none() {
-        return Err(GitError::NoRepository(place.path().display().to_string()));
+/// The files that a ledger has in a revision, still without their texts.
+#[derive(Debug)]
+pub struct Revision(ByPath);
+
+impl Revision {
+    /// Lists them: `named` is a branch, tag or commit, as git names it.
+    pub fn list(place: &Place<'_>, named: &str) -> Result<Self, GitError> {
+        let mut command = git(place);
+        let commit = format!("{named}^{{commit}}");
+        command.args(["rev-parse", "--verify", "--quiet", "--end-of-options", &commit]);
+        let Some(commit) = asked(command)? else {
+            let mut command = git(place);
+            command.args(["rev-parse", "--git-dir"]);
+            return Err(match asked(command)? {
+                None => GitError::NoRepository(place.path().display().to_string()),
+                Some(_) => GitError::NoRevision(named.to_owned()),
+            });
+        };
+        let commit = String::from_utf8_lossy(&commit).trim().to_owned();
+        let blobs = blobs(place, &commit)?;
+        let folder_of_ledger =
+            folder_of_ledger(&blobs).ok_or_else(|| GitError::NoLedger(named.to_owned()))?;
+        let within = |(path, object): (String, String)| {
+            let path = path.strip_prefix(&folder_of_ledger)?;
+            is_of_ledger(path).then(|| (path.to_owned(), object))
+        };
+        Ok(Self(blobs.into_iter().filter_map(within).collect()))
     }
-    let mut command = git(place);
-    let commit = format!("{revision}^{{commit}}");
-    command.args(["rev-parse", "--verify", "--quiet", "--end-of-options", &commit]);
-    let Some(commit) = asked(command)? else { return Err(GitError::NoRevision(revision.to_owned())) };
-    let commit = String::from_utf8_lossy(&commit).trim().to_owned();
-    let blobs = blobs(place, &commit)?;
-    let folder_of_ledger = folder_of_ledger(&blobs).ok_or_else(|| GitError::NoLedger(revision.to_owned()))?;
-    let within = |(path, object): &(String, String)| {
-        let path = path.strip_prefix(&folder_of_ledger)?;
-        is_of_ledger(path).then(|| (path.to_owned(), object.clone()))
-    };
-    let wanted: ByPath = blobs.iter().filter_map(within).collect();
-    let (mut files, wanted) = taken_over(known, wanted);
-    let bytes = files.iter().map(|(_, text)| text.len()).sum();
-    files.extend(contents(place, &wanted, bytes)?);
-    Ok(files.into_iter().collect())
+
+    /// The files with their texts. Those of `known` files that are the same there are taken from these.
+    pub fn files(self, place: &Place<'_>, known: &Files) -> Result<Memory, GitError> {
+        let (mut files, wanted) = taken_over(known, self.0);
+        let bytes = files.iter().map(|(_, text)| text.len()).sum();
+        files.extend(contents(place, &wanted, bytes)?);
+        Ok(files.into_iter().collect())
+    }
 }
 
 /// The last commit of this line of history before a time (RFC 3339); `None` where it begins later, and outside of git.

@@ -37,8 +37,7 @@ pub use edit::{
 pub use find::{FindError, find};
 pub use folder::{FileError, Folder, Links, read_named, text_named};
 pub use git::{
-    GitError, Place as GitPlace, at_revision, commit_of, is_bare_repository, is_behind_us, last_before,
-    taken_in,
+    GitError, Place as GitPlace, Revision, commit_of, is_bare_repository, is_behind_us, last_before, taken_in,
 };
 pub use keys::{
     Admitted, AskPassphrase, BadRecipient, DataKey, ExposeSecret, Identity, IdentityError, KeyError, KeyFile,

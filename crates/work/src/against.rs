@@ -9,11 +9,12 @@ use cledger_core::model::Ledger;
 use cledger_core::name::Name;
 use cledger_core::source::Files;
 use cledger_store::{
-    Changed, GitPlace, Keys, Memory, Scope, Surroundings, Tree, Unreadable, at_revision, complete,
+    Changed, GitPlace, Keys, Memory, Revision, Scope, Surroundings, Tree, Unreadable, complete,
     is_bare_repository, read, read_again, way_back,
 };
 
 use crate::change::concerned;
+use crate::meanwhile::meanwhile;
 use crate::opened::Opened;
 use crate::trouble::Trouble;
 use crate::workplace::Workplace;
@@ -39,19 +40,31 @@ impl Against {
         if let Some(folder) = bare(at) {
             at.telling.notice("This repository is bare: its HEAD is compared.");
             let place = GitPlace::Bare(&folder);
-            let head = at_revision(&place, "HEAD", &Files::default())?;
+            let head = Revision::list(&place, "HEAD")?.files(&place, &Files::default())?;
             let now = read(&head, &Scope::Whole).map_err(|unreadable| at_that_time("HEAD", unreadable))?;
-            let then = at_revision(&place, revision, &now.files)?;
+            let then = Revision::list(&place, revision)?.files(&place, &now.files)?;
             let (before, back) = earlier((&now, &head), &then, revision)?;
             let (then, today) = (Surroundings::closed(keys(&then)), Surroundings::closed(keys(&head)));
             return Ok(Self { folder, before: Arc::new(before), now: Arc::new(now), back, then, today });
         }
-        Self::of(&Opened::read(at, &Scope::Whole)?, revision)
+        let (root, trusted) = (at.root()?, at.named.is_some());
+        // Whether the ledger is trusted is not known yet: where git wants to know, it is asked again.
+        let early = || Revision::list(&GitPlace::Folder { folder: &root, trusted }, revision);
+        let (listed, opened) = meanwhile(early, || Opened::read(at, &Scope::Whole));
+        let opened = opened?;
+        match listed {
+            Ok(listed) => Self::of_listed(&opened, listed, revision),
+            Err(_) => Self::of(&opened, revision),
+        }
     }
 
     /// A ledger of which all was read, and as it was.
     pub(crate) fn of(opened: &Opened, revision: &str) -> Result<Self, Trouble> {
-        let then = at_revision(&git_place(opened), revision, &opened.ledger.files)?;
+        Self::of_listed(opened, Revision::list(&git_place(opened), revision)?, revision)
+    }
+
+    fn of_listed(opened: &Opened, listed: Revision, revision: &str) -> Result<Self, Trouble> {
+        let then = listed.files(&git_place(opened), &opened.ledger.files)?;
         let (before, back) = earlier((&opened.ledger, &opened.disk()), &then, revision)?;
         let keys = Keys::new(then, opened.at.identity.clone());
         Ok(Self {

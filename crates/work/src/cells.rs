@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 use cledger_core::address::Address;
 use cledger_core::matrix::{Cell, Row};
-use cledger_core::model::{LayerId, Note, SettingValue, StageId};
+use cledger_core::model::{LayerId, Note, SettingValue, StageId, UNITS_AT_ONCE};
 use cledger_core::resolve::{Effective, FieldId, Layer, Outcome, Resolver};
 use cledger_core::types::Type;
 use cledger_core::value::{Held, Value};
@@ -29,9 +29,6 @@ const SECRET: &str = "(secret)";
 const DERIVED: &str = "(derived)";
 const NOT_READ: &str = "(not read)";
 
-/// How many rows are written at once, each lot beside others.
-const LOT: usize = 1024;
-
 /// The lines of a matrix, in parts that follow each other.
 pub fn lines(matrix: &Matrix<'_>) -> Result<Vec<String>, Trouble> {
     let heads = matrix.stages.iter().map(|&stage| matrix.ledger.stage(stage).name.to_string());
@@ -40,7 +37,8 @@ pub fn lines(matrix: &Matrix<'_>) -> Result<Vec<String>, Trouble> {
         std::iter::once(row.address.to_string()).chain(row.cells.iter().map(cell)).collect()
     };
     let mut lines = vec![written(std::iter::once(heads))?];
-    let rest = matrix.rows.par_chunks(LOT).map(|lot| written(lot.iter().map(row)));
+    let lots = matrix.rows.by_owner().par_chunks(UNITS_AT_ONCE);
+    let rest = lots.map(|lot| written(lot.iter().flatten().map(row)));
     lines.extend(rest.collect::<Result<Vec<String>, _>>()?);
     Ok(lines)
 }

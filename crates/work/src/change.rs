@@ -158,7 +158,10 @@ impl Changing {
         let effects = {
             let (old, new) = (self.outside(&NO_CHANGE), self.outside(&changed));
             let (old, new) = (Resolver::new(self.ledger(), &old, &[]), Resolver::new(&after, &new, &[]));
-            effects_for(&old, &new, units.as_ref(), stages)
+            let effects = effects_for(&old, &new, units.as_ref(), stages);
+            old.let_go();
+            new.let_go();
+            effects
         };
         let concerns = units.map_or(Concerns::All, Concerns::Units);
         Ok(Planned { changed, after, effects, concerns, stages: None })
@@ -191,7 +194,10 @@ impl Changing {
     ) -> (Vec<Finding>, Vec<Finding>) {
         let before = Resolver::new(self.ledger(), &Unfetched, &[]);
         let after = Resolver::new(&planned.after, &Unfetched, &[]);
-        differing((&before, &after), concerns, stages, None)
+        let differing = differing((&before, &after), concerns, stages, None);
+        before.let_go();
+        after.let_go();
+        differing
     }
 
     /// The ledger as it will be after a change, in which no file may be unreadable that is readable now.

@@ -95,6 +95,7 @@ fn whole(opened: &Opened, (asked, texts): (&ToCheck, &[String]), today: Date) ->
         Some(delivered) => due::look_back(&mut report, delivered, opened, &resolver, asked.strict)?,
         None => Vec::new(),
     };
+    resolver.let_go();
     opened.tell_unread_of(outside);
     let (folder, ledger) = (opened.folder.clone(), opened.ledger.clone());
     Ok(Checked { folder, ledger, report, patterns, older: None, left })
@@ -135,6 +136,8 @@ fn new_since(
         }
         None => keep_new(&mut report, &findings::check(&before, &patterns, Some(today))),
     };
+    before.let_go();
+    now.let_go();
     let older = Some(all - report.findings.len());
     let (folder, ledger) = (against.folder.clone(), against.now.clone());
     Ok((Checked { folder, ledger, report, patterns, older, left: Vec::new() }, gone))

@@ -3,7 +3,7 @@
 mod line;
 
 use cledger_core::address::{Address, Owner, Pattern};
-use cledger_core::matrix::{Row, matrix as rows_of};
+use cledger_core::matrix::{Row, Rows, matrix as rows_of};
 use cledger_core::model::{Ledger, StageId};
 use cledger_core::resolve::{Outside, Resolver};
 use cledger_store::Scope;
@@ -32,7 +32,7 @@ pub struct Matrix<'l> {
     /// The stages, in the order of the ledger.
     pub stages: Vec<StageId>,
     /// The fields.
-    pub rows: Vec<Row<'l>>,
+    pub rows: Rows<'l>,
 }
 
 /// What is read for these rows: where one unit is named, no more than its values need.
@@ -57,7 +57,9 @@ pub fn matrix<'l>(
         pattern.as_ref().is_none_or(|pattern| pattern.covers_stage(name))
     };
     let stages: Vec<StageId> = ledger.stage_ids().filter(covered).collect();
-    let mut rows = rows_of(&Resolver::new(ledger, outside, &[]), pattern.as_ref(), &stages);
+    let resolver = Resolver::new(ledger, outside, &[]);
+    let mut rows = rows_of(&resolver, pattern.as_ref(), &stages);
+    resolver.let_go();
     if stages.is_empty() || rows.is_empty() {
         let message = format!("`{}` covers nothing", asked.pattern.as_deref().unwrap_or("*"));
         return Err(Trouble::usage(message).help("`cledger list` shows the names"));

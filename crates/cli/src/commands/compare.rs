@@ -83,6 +83,7 @@ pub(crate) fn run(args: &CompareArgs, app: &mut App<'_>) -> Result<u8, Trouble> 
         _ => return Err(Trouble::usage("the first side is no stage")),
     };
     let status = app.show(&Stages { ledger: &opened.ledger, compared, texts, all: args.all });
+    resolver.let_go();
     opened.tell_unread();
     Ok(status)
 }

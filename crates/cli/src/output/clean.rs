@@ -11,6 +11,9 @@ pub(crate) use cledger_work::shown::{escape, is_hidden};
 /// How a colour begins.
 const BEGIN: &str = "\u{1b}[";
 
+/// The last character of ASCII, a control character.
+const DELETE: u8 = 0x7f;
+
 /// The colours that we use, as they stand between `ESC [` and `m` (ECMA-48, 8.3.117).
 const COLORS: [&str; 16] = [
     "", "0", "1", "31", "32", "33", "34", "36", "38;5;1", "38;5;136", "38;5;2", "38;5;8", "39", "90", "92",
@@ -83,7 +86,9 @@ impl Cleaned {
 /// A JSON document in which such characters are escaped as JSON has it (RFC 8259, section 7): they can only
 /// stand inside its texts.
 pub(crate) fn json(document: String) -> String {
-    if !document.contains(is_hidden) {
+    // The other control characters of ASCII are escaped already.
+    let is_plain = document.is_ascii() && memchr::memchr(DELETE, document.as_bytes()).is_none();
+    if is_plain || !document.contains(is_hidden) {
         return document;
     }
     let mut escaped = String::with_capacity(document.len() + 16);
@@ -120,6 +125,10 @@ mod tests {
             let plain = anstream::adapter::strip_str(expected).to_string();
             assert_eq!(without_colors(&clean(text)).collect::<String>(), plain);
         }
+        for plain in ["{\"a\":\"b\"}", "{\"a\":\"水\"}"] {
+            assert_eq!(json(plain.to_owned()), plain);
+        }
+        assert_eq!(json("{\"a\":\"\u{7f}\"}".to_owned()), "{\"a\":\"\\u007f\"}");
         assert_eq!(escape("a\n\u{1b}[31m"), "a\\n\\u{1b}[31m");
         assert_eq!(
             json("{\"a\":\"\u{202e}\u{7f}\u{e0041}\"}".to_owned()),

@@ -1,6 +1,7 @@
 //! Tables: aligned columns without lines, folded to the console's width at the breaks that values have by nature.
 
-use comfy_table::{Attribute, Cell, ContentArrangement, Table as Inner, presets};
+use comfy_table::{Attribute, Cell, ColumnConstraint, ContentArrangement, Table as Inner, Width, presets};
+use rayon::prelude::*;
 use textwrap::core::display_width;
 
 use cledger_work::shown::{folded, parted};
@@ -23,6 +24,9 @@ const TORN: usize = 3;
 /// How many folds of columns that are to stay whole a line is worth.
 const WHOLE: usize = 3;
 
+/// How many rows are laid out at once, each lot beside others.
+const LOT: usize = 256;
+
 /// How many rows are looked at to find out how wide the columns should be.
 const LOOKED_AT: usize = 200;
 
@@ -32,8 +36,11 @@ pub(crate) struct Table {
     /// By column, whether it is to be folded last.
     whole: Vec<bool>,
     heads: Vec<String>,
-    rows: Vec<Vec<(String, Tone)>>,
+    rows: Vec<Row>,
 }
+
+/// The cells of a row.
+type Row = Vec<(String, Tone)>;
 
 impl Table {
     /// A table with these column heads, folded to the width if there is one.
@@ -62,14 +69,38 @@ impl Table {
             Some(widths) => folded(text, widths[at]),
             None => text.to_owned(),
         };
+        if self.rows.len() <= LOT {
+            return self.laid_out((&self.rows, true), &folded, None);
+        }
+        let widest = self.widest(&folded);
+        let lots = self.rows.par_chunks(LOT).enumerate();
+        let laid_out = |(at, lot): (usize, &[Row])| self.laid_out((lot, at == 0), &folded, Some(&widest));
+        lots.flat_map_iter(laid_out).collect()
+    }
+
+    /// Whether nothing has to be folded or cut to fit into a width.
+    pub(crate) fn fits(&self, width: usize) -> bool {
+        let gaps = usize::from(GAP) * self.heads.len().saturating_sub(1);
+        self.widest(&|(_, text)| text.to_owned()).iter().sum::<usize>() + gaps <= width
+    }
+
+    /// The lines of some rows, and of the heads, in columns of these widths, or of those that these rows need.
+    fn laid_out(
+        &self,
+        (rows, with_heads): (&[Row], bool),
+        folded: &dyn Fn((usize, &str)) -> String,
+        widths: Option<&[usize]>,
+    ) -> Vec<String> {
         let mut table = Inner::new();
         table.load_style(presets::NOTHING).enforce_styling();
         table.set_content_arrangement(ContentArrangement::Disabled);
-        table.set_header(self.heads.iter().enumerate().map(|(at, head)| {
-            let cell = Cell::new(folded((at, head)));
-            if head.is_empty() { cell } else { cell.add_attribute(Attribute::Bold) }
-        }));
-        for row in &self.rows {
+        if with_heads {
+            table.set_header(self.heads.iter().enumerate().map(|(at, head)| {
+                let cell = Cell::new(folded((at, head)));
+                if head.is_empty() { cell } else { cell.add_attribute(Attribute::Bold) }
+            }));
+        }
+        for row in rows {
             table.add_row(row.iter().enumerate().map(|(at, (text, tone))| {
                 let cell = Cell::new(folded((at, text)));
                 // A coloured nothing would keep the blanks before it at the line's end.
@@ -79,21 +110,32 @@ impl Table {
                 }
             }));
         }
-        for column in table.column_iter_mut() {
+        for (at, column) in table.column_iter_mut().enumerate() {
             column.set_padding((0, GAP));
+            if let Some(widths) = widths {
+                let width = u16::try_from(widths[at]).unwrap_or(u16::MAX).saturating_add(GAP);
+                column.set_constraint(ColumnConstraint::Absolute(Width::Fixed(width)));
+            }
         }
         table.lines().map(|line| trim_end_colored(&line)).collect()
+    }
+
+    /// For each column the width of its widest line, each text folded so.
+    fn widest(&self, folded: &(dyn Fn((usize, &str)) -> String + Sync)) -> Vec<usize> {
+        let widest = |at: usize| {
+            let texts = self.rows.iter().filter_map(|row| row.get(at)).map(|(text, _)| text.as_str());
+            let of_text = |text| folded((at, text)).lines().map(display_width).max().unwrap_or_default();
+            texts.chain([self.heads[at].as_str()]).map(of_text).max().unwrap_or_default()
+        };
+        (0..self.heads.len()).into_par_iter().map(widest).collect()
     }
 
     /// How wide each column is to be; `None` where nothing needs to be folded.
     fn widths(&self) -> Option<Vec<usize>> {
         let columns = self.heads.len();
-        let widest = |at: usize| {
-            let cells = self.rows.iter().filter_map(|row| row.get(at)).flat_map(|(text, _)| text.lines());
-            cells.map(display_width).chain([display_width(&self.heads[at])]).max().unwrap_or_default()
-        };
-        let content: Vec<usize> = (0..columns).map(widest).collect();
-        let room = self.width?.saturating_sub(usize::from(GAP) * columns.saturating_sub(1));
+        let width = self.width?;
+        let content = self.widest(&|(_, text)| text.to_owned());
+        let room = width.saturating_sub(usize::from(GAP) * columns.saturating_sub(1));
         if content.iter().sum::<usize>() <= room {
             return None;
         }
@@ -198,6 +240,27 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+
+    #[test]
+    fn long_tables_are_laid_out_as_one() {
+        let row = |at: usize| {
+            let name = if at == 2 * LOT { "the-longest-name".to_owned() } else { format!("n{at}") };
+            let value = if at == 3 { "two\nlines 水" } else { "v" };
+            vec![(name, Tone::Plain), (value.to_owned(), Tone::Bad), ("end".to_owned(), Tone::Plain)]
+        };
+        let mut long = Table::new(&["name", "value", ""], None);
+        (0..=2 * LOT).for_each(|at| long.row(row(at)));
+        let lines = long.lines();
+        assert_eq!(lines.len(), 1 + 2 * LOT + 1 + 1);
+        // Of the same rows in one lot: what stands in the columns is as wide.
+        let mut short = Table::new(&["name", "value", ""], None);
+        [0, 1, 2, 3, 2 * LOT].into_iter().for_each(|at| short.row(row(at)));
+        let of_short = short.lines();
+        assert_eq!(lines[..6], of_short[..6]);
+        assert_eq!(lines.last(), of_short.last());
+        assert!(long.fits(display_width("the-longest-name  lines 水  end")));
+        assert!(!long.fits(display_width("the-longest-name  lines 水  en")));
+    }
 
     proptest! {
         /// No line is wider than the console, and nothing but blanks gets lost.

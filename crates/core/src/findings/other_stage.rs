@@ -60,21 +60,19 @@ pub(super) fn all(
     let ledger = bounds.ledger;
     let units: Vec<UnitId> = ledger.unit_ids().collect();
     let of_shared = shared_settings(ledger);
-    let hosts = known_hosts(ledger, &of_shared, &units);
+    let of_units = units.par_iter().with_max_len(UNITS_AT_ONCE).map(|&unit| unit_settings(ledger, unit));
+    let of_units: Vec<Vec<Written<'_>>> = of_units.collect();
+    let hosts = known_hosts(ledger, &of_shared, &of_units);
     if hosts.is_empty() {
         return;
     }
-    let told: Vec<(usize, Finding, StageId)> = units
+    let told: Vec<(usize, Finding, StageId)> = of_units
         .par_iter()
         .with_max_len(UNITS_AT_ONCE)
         .enumerate()
-        .flat_map_iter(|(at, &unit)| {
-            let mut found = Vec::new();
-            for written in unit_settings(ledger, unit) {
-                let mentioned = mention(bounds, resolver, &hosts, &written);
-                found.extend(mentioned.map(|(finding, stage)| (at, finding, stage)));
-            }
-            found
+        .flat_map_iter(|(at, of_unit)| {
+            let mentioned = of_unit.iter().filter_map(|written| mention(bounds, resolver, &hosts, written));
+            mentioned.map(move |(finding, stage)| (at, finding, stage)).collect::<Vec<_>>()
         })
         .collect();
     for (at, finding, stage) in told {
@@ -99,18 +97,18 @@ pub(super) fn all(
 }
 
 /// Which hosts stand in the settings of which stages, but for those that are common to all.
-fn known_hosts<'l>(ledger: &'l Ledger, of_shared: &[Written<'l>], units: &[UnitId]) -> Hosts<'l> {
-    let of_unit = |&unit: &UnitId| {
-        let mut learned: Vec<Host<'l>> = Vec::new();
-        for written in unit_settings(ledger, unit) {
-            learned.extend(hosts_of(ledger, &written));
-        }
-        learned
+fn known_hosts<'l>(
+    ledger: &'l Ledger,
+    of_shared: &[Written<'l>],
+    of_units: &[Vec<Written<'l>>],
+) -> Hosts<'l> {
+    let of_list = |list: &[Written<'l>]| -> Vec<Host<'l>> {
+        list.iter().flat_map(|written| hosts_of(ledger, written)).collect()
     };
-    let of_units: Vec<Vec<Host<'_>>> = units.par_iter().with_max_len(UNITS_AT_ONCE).map(of_unit).collect();
-    let of_shared = of_shared.iter().flat_map(|written| hosts_of(ledger, written));
+    let learned: Vec<Vec<Host<'l>>> =
+        of_units.par_iter().with_max_len(UNITS_AT_ONCE).map(|of_unit| of_list(of_unit)).collect();
     let mut hosts = Hosts::default();
-    for host in of_shared.chain(of_units.into_iter().flatten()) {
+    for host in of_list(of_shared).into_iter().chain(learned.into_iter().flatten()) {
         let known = hosts.entry(host.name).or_default();
         match known.iter_mut().find(|known| known.stage == host.stage) {
             Some(known) => known.learned.push(host.learned),

@@ -1,6 +1,6 @@
 //! Going through a ledger for all findings.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use jiff::civil::Date;
 use rayon::prelude::*;
@@ -161,7 +161,8 @@ fn each_unit(
     let units = units.par_iter().with_max_len(UNITS_AT_ONCE);
     let checked: Vec<OfUnit> = units.map_init(|| resolver.session(None), one).collect();
     let (mut seen, mut standings) = (Vec::with_capacity(checked.len()), Vec::with_capacity(checked.len()));
-    let (mut findings, mut unreadable) = (Vec::new(), BTreeSet::new());
+    let mut findings = Vec::with_capacity(checked.iter().map(|of_unit| of_unit.findings.len()).sum());
+    let mut unreadable = BTreeSet::new();
     for of_unit in checked {
         seen.push(of_unit.by_rules);
         standings.push(of_unit.standing);
@@ -225,23 +226,21 @@ fn of_unit(checking: &mut Checking<'_, '_, '_>) -> (BTreeSet<String>, rules::See
 }
 
 /// Sorts findings, and makes one of those that several units have in common.
-fn merged(findings: Vec<Finding>) -> Vec<Finding> {
-    type Key = (String, Code, Option<u32>, String);
-    let mut by_key: BTreeMap<Key, Finding> = BTreeMap::new();
-    for finding in findings {
+fn merged(mut findings: Vec<Finding>) -> Vec<Finding> {
+    fn key(finding: &Finding) -> (&str, Code, Option<u32>, &str) {
         // Of these several may be said of one place.
         let is_one_of_several = matches!(finding.code, Code::Rule | Code::IdlePattern | Code::NotAdopted);
-        let said = if is_one_of_several { finding.message.clone() } else { String::new() };
-        let place = finding.place.map(|place| place.start);
-        let key = (finding.address.clone(), finding.code, place, said);
-        match by_key.get_mut(&key) {
-            Some(known) => known.needed_by.extend(finding.needed_by),
-            None => {
-                by_key.insert(key, finding);
-            }
-        }
+        let said = if is_one_of_several { finding.message.as_str() } else { "" };
+        (&finding.address, finding.code, finding.place.map(|place| place.start), said)
     }
-    let mut findings: Vec<Finding> = by_key.into_values().collect();
+    findings.par_sort_by(|one, other| key(one).cmp(&key(other)));
+    findings.dedup_by(|next, first| {
+        let is_same = key(next) == key(first);
+        if is_same {
+            first.needed_by.append(&mut next.needed_by);
+        }
+        is_same
+    });
     for finding in &mut findings {
         finding.needed_by.sort_unstable();
         finding.needed_by.dedup();

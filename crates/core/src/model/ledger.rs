@@ -2,14 +2,13 @@
 
 use super::{
     BrokenFiles, Bundle, Declaration, Entry, EntryRef, Group, GroupId, InstanceId, Judging, LayerId,
-    LayerSettings, Outlet, Part, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, UNITS_AT_ONCE,
-    Unit, UnitId, Waiver,
+    LayerSettings, Outlet, Part, SharedId, Slot, Slots, Stage, StageId, Stranger, TableFault, Unit, UnitId,
+    Waiver,
 };
 use std::sync::Arc;
 
-use rayon::prelude::*;
-
 use crate::address::{Owner, Pattern};
+use crate::let_go::let_go;
 use crate::name::Name;
 use crate::source::Files;
 
@@ -86,11 +85,10 @@ impl DaybookStore {
 }
 
 impl Drop for Ledger {
-    /// Drops the units and the texts on all threads: wiping and freeing a large ledger takes a while.
+    /// Drops the units and the texts on all threads.
     fn drop(&mut self) {
-        let (units, files) = (std::mem::take(&mut self.units), std::mem::take(&mut self.files.0));
-        units.into_par_iter().with_max_len(UNITS_AT_ONCE).for_each(drop);
-        files.into_par_iter().for_each(drop);
+        let_go(std::mem::take(&mut self.units));
+        let_go(std::mem::take(&mut self.files.0));
     }
 }
 

@@ -5,6 +5,8 @@ use std::sync::{Mutex, PoisonError};
 
 use rustc_hash::{FxBuildHasher, FxHashMap};
 
+use crate::let_go::let_go;
+
 const SHARDS: usize = 32;
 
 /// Values by key, in so many parts that threads seldom wait for each other.
@@ -28,5 +30,14 @@ impl<K: Hash + Eq, V: Clone> Sharded<K, V> {
 
     pub(super) fn insert(&self, key: K, value: V) {
         self.shard(&key).lock().unwrap_or_else(PoisonError::into_inner).insert(key, value);
+    }
+
+    /// Drops them on all threads.
+    pub(super) fn let_go(self)
+    where
+        K: Send,
+        V: Send,
+    {
+        let_go(self.0.into());
     }
 }

@@ -17,7 +17,7 @@ pub(super) fn section(opened: &Opened, pattern: Option<&str>) -> Result<Section,
     let stages = stages.iter().map(|&stage| ledger.stage(stage).name.to_string());
     let heads: Vec<String> = ["entry".to_owned()].into_iter().chain(stages).collect();
     let owner = |row: &Field<'_>| row.address.owner.as_ref().map(ToString::to_string).unwrap_or_default();
-    let tables = rows.chunk_by(|one, other| one.address.owner == other.address.owner).map(|of_unit| {
+    let tables = rows.by_owner().iter().map(|of_unit| {
         Block::Table(Table {
             title: of_unit.first().map(owner),
             heads: heads.clone(),

@@ -2,6 +2,7 @@
 
 use cledger_core::address::Address;
 use cledger_core::compare::{self, SubjectCompared};
+use cledger_core::let_go::let_go;
 use cledger_core::name::Name;
 use cledger_core::resolve::Resolver;
 
@@ -19,6 +20,12 @@ pub struct ComparedStages<'l> {
     pub right: String,
     /// One for each unit and instance, and one for what is shared.
     pub subjects: Vec<SubjectCompared<'l>>,
+}
+
+impl Drop for ComparedStages<'_> {
+    fn drop(&mut self) {
+        let_go(std::mem::take(&mut self.subjects));
+    }
 }
 
 impl ComparedStages<'_> {

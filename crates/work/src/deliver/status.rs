@@ -190,9 +190,9 @@ fn gaps(
     let ledger = resolver.ledger();
     let of_unit = |session: &mut Session<'_, '_>, unit: UnitId| {
         let places = ledger.places_of(unit).filter(|(subject, _)| is_covered(subject));
-        places.filter(|&(subject, stage)| has_gaps(session, subject, stage)).collect()
+        places.filter(|&(subject, stage)| has_gaps(session, subject, stage)).collect::<Vec<_>>()
     };
-    resolver.of_units(ledger.unit_ids().collect(), of_unit).collect()
+    resolver.of_units(ledger.unit_ids().collect(), of_unit).flatten_iter().collect()
 }
 
 impl Telling<'_, '_> {

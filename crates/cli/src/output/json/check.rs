@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use cledger_core::findings::{Code, Finding, Report, Severity};
 use cledger_core::model::Ledger;
 use cledger_core::name::Name;
+use rayon::prelude::*;
 use serde::Serialize;
 
 use super::FORMAT;
@@ -94,7 +95,7 @@ pub(crate) fn document<'r>(ledger: &'r Ledger, report: &'r Report, older: Option
     let severities = [Severity::Error, Severity::Warning];
     Document {
         format: FORMAT,
-        findings: report.findings.iter().map(|found| finding(ledger, found)).collect(),
+        findings: report.findings.par_iter().map(|found| finding(ledger, found)).collect(),
         counts: severities.map(|severity| (severity.name(), report.count(severity))).into(),
         waived: report.waived.iter().map(|(found, by)| waived(ledger, found, *by)).collect(),
         unreadable: &report.unreadable,

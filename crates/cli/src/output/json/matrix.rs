@@ -1,6 +1,6 @@
 //! `matrix` for programs.
 
-use cledger_core::matrix::{Cell, Row};
+use cledger_core::matrix::{Cell, Rows};
 use cledger_core::model::{Ledger, StageId};
 use cledger_core::resolve::{Outcome, Unread};
 use serde::Serialize;
@@ -30,7 +30,7 @@ struct CellDocument {
     layer: Option<&'static str>,
 }
 
-pub(crate) fn document<'l>(ledger: &'l Ledger, stages: &[StageId], rows: &[Row<'_>]) -> Document<'l> {
+pub(crate) fn document<'l>(ledger: &'l Ledger, stages: &[StageId], rows: &Rows<'_>) -> Document<'l> {
     let rows = rows.iter().map(|row| RowDocument {
         address: row.address.to_string(),
         cells: row.cells.iter().map(cell).collect(),

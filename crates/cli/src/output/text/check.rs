@@ -189,12 +189,8 @@ fn standings(console: &mut Console, ledger: &Ledger, report: &Report, covers: &d
         row.extend(stages.iter().map(|&stage| word(standing.stages[stage])));
         table.row(row);
     }
-    let lines = table.lines();
-    let wide = lines.iter().map(|line| unicode_width::UnicodeWidthStr::width(strip(line).as_str())).max();
-    if console.width().is_none_or(|width| wide.unwrap_or(0) <= width) {
-        for line in &lines {
-            console.line(line);
-        }
+    if console.width().is_none_or(|width| table.fits(width)) {
+        table.lines().iter().for_each(|line| console.line(line));
     } else {
         for standing in &shown {
             console.line(in_words(ledger, standing, &stages));
@@ -205,10 +201,6 @@ fn standings(console: &mut Console, ledger: &Ledger, report: &Report, covers: &d
         console.line(format!("{} without findings.", counted(clean, "more unit")));
     }
     console.line("");
-}
-
-fn strip(line: &str) -> String {
-    anstream::adapter::strip_str(line).to_string()
 }
 
 /// How a unit stands in a stage, as a table's cell.

@@ -54,8 +54,8 @@ pub(crate) fn print(console: &mut Console, matrix: &Matrix<'_>, wide: bool) {
     }
     legend(console, &lines);
     let differing = rows.iter().filter(|row| row.differs()).count();
-    if rows.len() >= MANY && differing < rows.len() {
-        let all = counted(rows.len(), "field");
+    if rows.count() >= MANY && differing < rows.count() {
+        let all = counted(rows.count(), "field");
         console.line(format!("{differing} of {all} differ: --differing shows these alone."));
     }
 }
