@@ -8,22 +8,22 @@
 mod error;
 mod opening;
 mod temporary;
+mod writing;
 
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::OwnedFd;
 use std::path::{Component, Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::Mutex;
 
 use rustix::buffer::spare_capacity;
 use rustix::fs::{AtFlags, CWD, Dir, FileType, OFlags, Stat};
 use rustix::io::Errno;
 
 use self::error::MOST_NAMES;
-use self::opening::{FOLDER, FOLDER_BITS, OWNER_ONLY, READ, no_bits};
-use self::temporary::{Temporary, clear};
-use crate::mode::{Mode, Written};
+use self::opening::{FOLDER, READ, no_bits};
+use self::temporary::clear;
 
 pub use self::error::FileError;
 
@@ -212,115 +212,6 @@ impl Folder {
         Ok((self.at(above, FOLDER, no_bits())?, Path::new(name)))
     }
 
-    /// Makes the folders on the way to something below, where they are missing.
-    fn make_above(&self, relative: &Path) -> Result<(), Errno> {
-        let mut above: Vec<&Path> = relative.ancestors().skip(1).collect();
-        above.reverse();
-        for folder in above.into_iter().filter(|folder| !folder.as_os_str().is_empty()) {
-            let (parent, name) = self.parent(folder)?;
-            match rustix::fs::mkdirat(&parent, name, FOLDER_BITS.into()) {
-                Ok(()) | Err(Errno::EXIST) => {}
-                Err(error) => return Err(error),
-            }
-        }
-        Ok(())
-    }
-
-    /// Writes a file below, and the folders above it where they are missing, by way of a temporary file that
-    /// is flushed to disk and then takes its name. Links are refused, at its name too.
-    pub fn write(&self, relative: &Path, content: &[u8], mode: Mode) -> io::Result<Written> {
-        self.write_by_way_of(None, relative, content, mode)
-    }
-
-    /// The same with the temporary file in another folder, where whoever comes next clears it away.
-    pub(crate) fn write_by_way_of(
-        &self,
-        way: Option<&Folder>,
-        relative: &Path,
-        content: &[u8],
-        mode: Mode,
-    ) -> io::Result<Written> {
-        self.make_above(relative)?;
-        let (folder, name) = self.parent(relative)?;
-        let before = match self.open_file(relative, Links::Refused) {
-            Ok((file, about)) => Some((file, about)),
-            Err(error) if error.is_not_there() => None,
-            Err(FileError::Io(error)) => return Err(error),
-            Err(other) => return Err(io::Error::other(other.to_string())),
-        };
-        let bits = before.as_ref().map(|(_, about)| about.st_mode);
-        let is_new = before.is_none();
-        if let Some((file, about)) = before
-            && is_same(file, &about, content)?
-            && match mode {
-                Mode::OwnerOnly => is_for_its_owner_alone(about.st_mode),
-                Mode::Bits(bits) => about.st_mode & 0o7777 == bits & 0o7777,
-                Mode::Usual | Mode::AsBefore => true,
-            }
-        {
-            return Ok(Written::Unchanged);
-        }
-        let bits = match (mode, bits) {
-            (Mode::OwnerOnly, _) => Some(OWNER_ONLY),
-            (Mode::AsBefore, Some(bits)) | (Mode::Bits(bits), _) => Some(bits & 0o7777),
-            (Mode::Usual | Mode::AsBefore, _) => None,
-        };
-        let here = || {
-            self.clear_once(relative.parent().unwrap_or(Path::new("")), &folder);
-            Temporary::new(&folder, content, bits)
-        };
-        let temporary = match way {
-            Some(way) => Temporary::new(&way.fd, content, bits)?,
-            None => here()?,
-        };
-        match temporary.take_name(&folder, name) {
-            // The file is on another disk than the folder.
-            Err((Errno::XDEV, temporary)) => {
-                drop(temporary);
-                here()?.take_name(&folder, name).map_err(|(error, _)| error)?;
-            }
-            taken => taken.map_err(|(error, _)| error)?,
-        }
-        rustix::fs::fsync(&folder)?;
-        Ok(if is_new { Written::New } else { Written::Changed })
-    }
-
-    /// Writes a file below that is not there yet, all of it or none; says whether it was there.
-    pub fn write_new(&self, relative: &Path, content: &[u8]) -> io::Result<Written> {
-        self.make_above(relative)?;
-        let (folder, name) = self.parent(relative)?;
-        self.clear_once(relative.parent().unwrap_or(Path::new("")), &folder);
-        let temporary = Temporary::new(&folder, content, Some(OWNER_ONLY))?;
-        match temporary.take_free_name(name) {
-            Ok(()) => {
-                rustix::fs::fsync(&folder)?;
-                Ok(Written::New)
-            }
-            Err(Errno::EXIST) => Ok(Written::Unchanged),
-            Err(error) => Err(error.into()),
-        }
-    }
-
-    /// Removes a file below; says whether it was there.
-    pub fn remove(&self, relative: &Path) -> io::Result<bool> {
-        let (folder, name) = match self.parent(relative) {
-            Err(Errno::NOENT | Errno::NOTDIR) => return Ok(false),
-            found => found?,
-        };
-        match rustix::fs::unlinkat(&folder, name, AtFlags::empty()) {
-            Ok(()) => Ok(true),
-            Err(Errno::NOENT) => Ok(false),
-            Err(error) => Err(error.into()),
-        }
-    }
-
-    /// Removes a folder below, if it is there and empty; says whether it did.
-    pub fn remove_empty(&self, relative: &Path) -> bool {
-        let removed =
-            |(folder, name): (OwnedFd, &Path)| rustix::fs::unlinkat(&folder, name, AtFlags::REMOVEDIR);
-        self.parent(relative).and_then(removed).is_ok()
-    }
-
     /// Opens a file below to lock it, and makes it where it is not there.
     pub(crate) fn lockable(&self, relative: &Path) -> Result<File, FileError> {
         self.make_above(relative)?;
@@ -332,22 +223,10 @@ impl Folder {
         }
     }
 
-    fn clear_once(&self, relative: &Path, folder: &OwnedFd) {
-        let mut cleared = self.cleared.lock().unwrap_or_else(PoisonError::into_inner);
-        if cleared.insert(relative.to_owned()) {
-            clear(folder);
-        }
-    }
-
     /// Removes temporary files that somebody who was interrupted left right here.
     pub(crate) fn clear(&self) {
         clear(&self.fd);
     }
-}
-
-/// Whether the six bits of a mode that are the group's and all others' are off.
-fn is_for_its_owner_alone(mode: u32) -> bool {
-    mode.trailing_zeros() >= 6
 }
 
 /// The parts of a plain relative path.
@@ -385,15 +264,6 @@ fn read_open(file: File, about: &Stat, most: u64) -> Result<Vec<u8>, FileError> 
     if bytes.len() as u64 > most { Err(FileError::TooLarge(most)) } else { Ok(bytes) }
 }
 
-fn is_same(mut file: File, about: &Stat, content: &[u8]) -> io::Result<bool> {
-    if u64::try_from(about.st_size).ok() != Some(content.len() as u64) {
-        return Ok(false);
-    }
-    let mut bytes = zeroize::Zeroizing::new(Vec::with_capacity(content.len() + 1));
-    file.read_to_end(&mut bytes)?;
-    Ok(**bytes == *content)
-}
-
 /// The text that these bytes are.
 pub(crate) fn as_text(bytes: Vec<u8>) -> Result<String, FileError> {
     String::from_utf8(bytes).map_err(|error| {
@@ -425,6 +295,7 @@ mod tests {
     use std::os::unix::net::UnixListener;
 
     use super::*;
+    use crate::mode::{Mode, Written};
 
     fn folder() -> (tempfile::TempDir, Folder) {
         let kept = tempfile::tempdir().unwrap();
@@ -497,6 +368,26 @@ mod tests {
         assert_eq!(write("y", Mode::AsBefore), Written::Changed);
         assert_eq!((fs::read_to_string(&full).unwrap(), bits()), ("y".to_owned(), 0o600));
         assert_eq!(fs::read_dir(full.parent().unwrap()).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn many_files_are_written_and_what_cannot_be_is_told() {
+        let (kept, folder) = folder();
+        let paths: Vec<PathBuf> = (0..100).map(|at| format!("{}/{at}.toml", at % 3).into()).collect();
+        let files = |text: &'static [u8]| paths.iter().map(|path| (path.as_path(), text)).collect::<Vec<_>>();
+        let there = || paths.iter().map(|path| fs::read_to_string(kept.path().join(path)).unwrap());
+        folder.write_many(None, &files(b"ours"), Mode::OwnerOnly).unwrap();
+        assert!(there().all(|text| text == "ours"));
+        fs::remove_file(kept.path().join("1/40.toml")).unwrap();
+        symlink("0.toml", kept.path().join("1/40.toml")).unwrap();
+        let error = folder.write_many(None, &files(b"new"), Mode::AsBefore).unwrap_err().to_string();
+        assert!(error.contains("1/40.toml` cannot be written: it is a link"), "{error}");
+        assert_eq!(fs::read_link(kept.path().join("1/40.toml")).unwrap(), Path::new("0.toml"));
+        fs::remove_file(kept.path().join("1/40.toml")).unwrap();
+        folder.write_many(None, &files(b"new"), Mode::AsBefore).unwrap();
+        assert!(there().all(|text| text == "new"));
+        assert_eq!(fs::read_dir(kept.path().join("1")).unwrap().count(), 33, "nothing temporary is left");
+        folder.write_many(None, &[], Mode::AsBefore).unwrap();
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! The ledger's lock, and changes of several files of which all are made or none.
 //!
-//! A change is first written whole into `.cledger/change/`: the new texts and those before, and at last the
+//! A change is first written whole into `.cledger/change/`: the texts before and after it, and at last the
 //! plan that names them ([`plan`]). From then on it counts, and the next command that writes finishes it if
 //! it was interrupted. Whoever only reads reads the ledger as it is after it. Without the plan nothing has
 //! happened yet, and what lies there is thrown away.
@@ -121,7 +121,8 @@ impl Locked {
     /// Makes a change of several files, all or none.
     pub fn write(&self, changed: &Changed) -> Result<(), WriteError> {
         if let [(path, Some(text))] = &changed.iter().collect::<Vec<_>>()[..] {
-            return self.put(path, Some(text));
+            let (path, way) = (Path::new(path), Some(&self.state));
+            return self.root.write_many(way, &[(path, text.as_bytes())], Mode::AsBefore);
         }
         let open = OpenChange::new(&self.root, changed)?;
         self.count_on()?;
@@ -136,23 +137,26 @@ impl Locked {
             Since::AsAfter => back,
             Since::Edited => false,
         };
+        let (mut written, mut removed) = (Vec::new(), Vec::new());
         for file in open.files.iter().filter(wanted) {
-            let text = if back { &file.before } else { &file.after };
-            self.put(&file.path, text.as_deref())?;
+            match if back { &file.before } else { &file.after } {
+                Some(text) => written.push((Path::new(&file.path), text.as_bytes())),
+                None => removed.push(&file.path),
+            }
+        }
+        self.root.write_many(Some(&self.state), &written, Mode::AsBefore)?;
+        // After all that is written, since folders that are left empty go, too.
+        for path in removed {
+            self.remove(path)?;
         }
         plan::clear_up(&self.state)?;
         self.count_on()
     }
 
-    /// Writes a file, or removes it together with a folder of settings that is left empty.
-    fn put(&self, path: &str, text: Option<&str>) -> Result<(), WriteError> {
+    /// Removes a file together with a folder of settings that is left empty.
+    fn remove(&self, path: &str) -> Result<(), WriteError> {
         let relative = Path::new(path);
         let wrong = |source| WriteError::new(self.root.path().join(path), source);
-        if let Some(text) = text {
-            let (way, text) = (Some(&self.state), text.as_bytes());
-            self.root.write_by_way_of(way, relative, text, Mode::AsBefore).map_err(wrong)?;
-            return Ok(());
-        }
         self.root.remove(relative).map_err(wrong)?;
         if let Some(folder) = relative.parent().filter(|_| path.split('/').count() > 2) {
             // It may hold other files, and then it stays.

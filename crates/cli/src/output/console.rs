@@ -3,6 +3,7 @@
 use std::io::{self, IsTerminal as _, Write as _};
 
 use anstream::{AutoStream, ColorChoice};
+use cledger_core::let_go::let_go;
 use cledger_work::Trouble;
 use serde::Serialize;
 
@@ -30,6 +31,15 @@ impl Collected {
                 piece.push_str(text);
                 self.0.push(piece);
             }
+        }
+    }
+
+    /// Adds a text that was made by itself: a long one is a piece as it is.
+    fn take(&mut self, text: String) {
+        if text.len() < PIECE {
+            self.add(&text);
+        } else {
+            self.0.push(text);
         }
     }
 }
@@ -128,7 +138,7 @@ impl Console {
     pub(crate) fn document(&mut self, document: &impl Serialize) {
         // Documents are made of texts, numbers and lists, which always serialise.
         let text = serde_json::to_string(document).unwrap_or_default();
-        self.out.add(&super::clean::json(text));
+        self.out.take(super::clean::json(text));
         self.out.add("\n");
     }
 
@@ -190,11 +200,14 @@ impl Console {
             // There are none but our own.
             let mut texts = parts.iter().flat_map(|part| without_colors(part));
             texts.try_for_each(|text| stdout.write_all(text.as_bytes()))?;
-            return stdout.flush();
+            stdout.flush()?;
+        } else {
+            let mut stdout = AutoStream::new(stdout, choice);
+            parts.iter().try_for_each(|part| stdout.write_all(part.as_bytes()))?;
+            stdout.flush()?;
         }
-        let mut stdout = AutoStream::new(stdout, choice);
-        parts.iter().try_for_each(|part| stdout.write_all(part.as_bytes()))?;
-        stdout.flush()
+        let_go(parts);
+        Ok(())
     }
 
     fn stderr(&self) -> AutoStream<io::StderrLock<'static>> {
@@ -225,7 +238,11 @@ mod tests {
         for (at, length) in [3, PIECE - 4, 1, 0, 2, 2 * PIECE, 5, PIECE, PIECE + 1, 7].into_iter().enumerate()
         {
             let text = char::from(b'a' + u8::try_from(at).unwrap()).to_string().repeat(length);
-            collected.add(&text);
+            if at % 2 == 0 {
+                collected.add(&text);
+            } else {
+                collected.take(text.clone());
+            }
             whole += &text;
         }
         assert!(collected.0.len() > 3, "{}", collected.0.len());

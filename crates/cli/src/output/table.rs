@@ -254,7 +254,9 @@ mod tests {
         assert_eq!(lines.len(), 1 + 2 * LOT + 1 + 1);
         // Of the same rows in one lot: what stands in the columns is as wide.
         let mut short = Table::new(&["name", "value", ""], None);
-        [0, 1, 2, 3, 2 * LOT].into_iter().for_each(|at| short.row(row(at)));
+        for at in [0, 1, 2, 3, 2 * LOT] {
+            short.row(row(at));
+        }
         let of_short = short.lines();
         assert_eq!(lines[..6], of_short[..6]);
         assert_eq!(lines.last(), of_short.last());

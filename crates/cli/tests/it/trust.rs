@@ -184,15 +184,16 @@ fn a_change_that_was_interrupted_is_shown_and_settled() {
     ledger.run("resume").code(0).stdout_eq("No change of this ledger is open.\n");
     // As a change of two files leaves it that was killed between them.
     let (old, new) = (SMALL[3].1, SMALL[3].1.replace("north", "south"));
-    let hash = |text: &str| blake3::hash(text.as_bytes()).to_hex();
-    ledger.write(".cledger/change/0.before", old);
-    ledger.write(".cledger/change/0.after", &new);
-    ledger.write(".cledger/change/1.after", "# new\n");
+    let planned = |text: &str| {
+        let hash = blake3::hash(text.as_bytes()).to_hex();
+        format!(r#"{{"hash":"{hash}","bytes":{}}}"#, text.len())
+    };
+    ledger.write(".cledger/change/texts", format!("{old}{new}# new\n"));
     let plan = format!(
-        r#"{{"format":2,"files":[{{"path":"stages/dev.toml","before":"{}","after":"{}"}},{{"path":"units/gate.toml","before":null,"after":"{}"}}]}}"#,
-        hash(old),
-        hash(&new),
-        hash("# new\n")
+        r#"{{"format":3,"files":[{{"path":"stages/dev.toml","before":{},"after":{}}},{{"path":"units/gate.toml","before":null,"after":{}}}]}}"#,
+        planned(old),
+        planned(&new),
+        planned("# new\n")
     );
     ledger.write(".cledger/change/plan.json", plan);
     ledger.write("units/gate.toml", "# new\n");

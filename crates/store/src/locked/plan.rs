@@ -1,19 +1,20 @@
 //! The plan of a change: which files, and what they hold before and after it.
 //!
-//! `plan.json` in `.cledger/change/` names them with the BLAKE3 hashes of both texts, which lie beside it as
-//! `N.before` and `N.after`. A plan is text from somebody, even here: it may name only a ledger's own kinds
-//! of files, by plain relative paths, and texts whose hashes are as it says.
+//! `plan.json` in `.cledger/change/` names them with the BLAKE3 hashes and lengths of both texts, which follow each
+//! other in `texts` beside it: one file for all, since flushing and removing thousands takes a while. A plan is text
+//! from somebody, even here: it may name only a ledger's own kinds of files, by plain relative paths, and texts whose
+//! hashes are as it says.
 
 use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
+use zeroize::Zeroizing;
 
 use crate::folder::{FileError, Folder, Links};
 use crate::kinds::is_of_ledger;
 use crate::mode::Mode;
-use crate::tree::Changed;
-use crate::tree::LARGEST_FILE;
+use crate::tree::{Changed, LARGEST_FILE, LARGEST_LEDGER};
 use crate::write::WriteError;
 
 /// The folder of a change, in the local state.
@@ -22,14 +23,20 @@ const CHANGE: &str = "change";
 /// The plan's path, in the local state.
 pub(super) const PLAN: &str = "change/plan.json";
 
+/// The texts' path, in the local state.
+const TEXTS: &str = "change/texts";
+
 /// The version of the form.
-const FORMAT: u32 = 2;
+const FORMAT: u32 = 3;
 
 /// The most files that one change has.
 const MOST_FILES: usize = 200_000;
 
 /// The largest plan, in bytes.
 const LARGEST_PLAN: u64 = 64 << 20;
+
+/// The most bytes of texts: a whole ledger before, and after.
+const LARGEST_TEXTS: u64 = 2 * LARGEST_LEDGER;
 
 /// A change may be open, and nobody can tell from here.
 #[derive(Debug, thiserror::Error)]
@@ -69,10 +76,25 @@ struct Plan {
 #[serde(deny_unknown_fields)]
 struct PlannedFile {
     path: String,
-    /// The hash of its text before; null where there was no file.
-    before: Option<String>,
-    /// That of its text after; null where there is none any more.
-    after: Option<String>,
+    /// Its text before; null where there was no file.
+    before: Option<PlannedText>,
+    /// Its text after; null where there is none any more.
+    after: Option<PlannedText>,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct PlannedText {
+    /// Its hash: BLAKE3, in hexadecimal.
+    hash: String,
+    /// How long it is.
+    bytes: u64,
+}
+
+impl PlannedText {
+    fn of(text: &str) -> Self {
+        Self { hash: hash(text), bytes: text.len() as u64 }
+    }
 }
 
 /// How a file of an open change stands.
@@ -124,23 +146,21 @@ impl OpenChange {
 
     /// Puts it down, the plan last: from then on it counts.
     pub(super) fn put_down(&self, state: &Folder) -> Result<(), WriteError> {
-        let write = |relative: &Path, content: &[u8]| {
-            let written = state.write(relative, content, Mode::OwnerOnly);
-            written.map_err(|source| WriteError::new(state.path().join(relative), source))
+        let texts = self.files.iter().flat_map(|file| file.before.iter().chain(&file.after));
+        let texts: Zeroizing<String> = Zeroizing::new(texts.map(String::as_str).collect());
+        let file = |file: &OpenFile| {
+            let [before, after] =
+                [&file.before, &file.after].map(|text| text.as_deref().map(PlannedText::of));
+            PlannedFile { path: file.path.clone(), before, after }
         };
-        let mut files = Vec::new();
-        for (number, file) in self.files.iter().enumerate() {
-            for (text, which) in [(&file.before, "before"), (&file.after, "after")] {
-                if let Some(text) = text {
-                    write(&text_path(number, which), text.as_bytes())?;
-                }
-            }
-            let (before, after) = (file.before.as_deref().map(hash), file.after.as_deref().map(hash));
-            files.push(PlannedFile { path: file.path.clone(), before, after });
-        }
+        let plan = Plan { format: FORMAT, files: self.files.iter().map(file).collect() };
         // Texts and numbers always serialise.
-        let plan = serde_json::to_vec(&Plan { format: FORMAT, files }).unwrap_or_default();
-        write(Path::new(PLAN), &plan).map(|_| ())
+        let plan = serde_json::to_vec(&plan).unwrap_or_default();
+        for (path, content) in [(TEXTS, texts.as_bytes()), (PLAN, &plan)] {
+            let written = state.write(Path::new(path), content, Mode::OwnerOnly);
+            written.map_err(|source| WriteError::new(state.path().join(path), source))?;
+        }
+        Ok(())
     }
 
     /// The change that is open in this ledger, if one is; nothing is changed.
@@ -162,19 +182,20 @@ impl OpenChange {
         if plan.files.len() > MOST_FILES {
             return Err(bad(format!("its plan names more than {MOST_FILES} files")));
         }
+        let has_texts = plan.files.iter().any(|file| file.before.is_some() || file.after.is_some());
+        let texts = if has_texts { read_texts(state)? } else { String::new() };
+        let mut texts = texts.as_str();
         let (mut files, mut named) = (Vec::new(), BTreeSet::new());
-        for (number, planned) in plan.files.into_iter().enumerate() {
+        for planned in plan.files {
             if !named.insert(planned.path.clone()) {
                 return Err(bad(format!("its plan names `{}` twice", planned.path)));
             }
             if !is_of_ledger(&planned.path) {
                 return Err(bad(format!("its plan names `{}`, which is no file of a ledger", planned.path)));
             }
-            let text = |hash: &Option<String>, which: &str| match hash {
-                Some(hash) => planned_text(state, number, which, hash).map(Some),
-                None => Ok(None),
-            };
-            let (before, after) = (text(&planned.before, "before")?, text(&planned.after, "after")?);
+            let mut next =
+                |planned: Option<PlannedText>| planned.map(|it| taken(&mut texts, &it)).transpose();
+            let (before, after) = (next(planned.before)?, next(planned.after)?);
             let now = root.text(Path::new(&planned.path), LARGEST_FILE, Links::Refused);
             let since = match &now {
                 Ok(now) if *now == after => Since::AsAfter,
@@ -200,22 +221,23 @@ impl OpenChange {
     }
 }
 
-/// Where a text of a change lies.
-fn text_path(number: usize, which: &str) -> PathBuf {
-    Path::new(CHANGE).join(format!("{number}.{which}"))
+/// The texts of a change, one after the other.
+fn read_texts(state: &Folder) -> Result<String, NoPlan> {
+    let texts = state.text(Path::new(TEXTS), LARGEST_TEXTS, Links::Refused);
+    let texts = texts.map_err(|error| not_read(&format!("`{TEXTS}`"), &error))?;
+    texts.ok_or_else(|| NoPlan::Bad(format!("`{TEXTS}` is not there")))
 }
 
-fn planned_text(state: &Folder, number: usize, which: &str, wanted: &str) -> Result<String, NoPlan> {
-    let path = text_path(number, which);
-    let shown = path.display().to_string();
-    let text = state
-        .text(&path, LARGEST_FILE, Links::Refused)
-        .map_err(|error| not_read(&format!("`{shown}`"), &error))?
-        .ok_or_else(|| NoPlan::Bad(format!("`{shown}` is not there")))?;
-    if hash(&text) == wanted {
-        Ok(text)
-    } else {
-        Err(NoPlan::Bad(format!("`{shown}` is not what its plan says")))
+/// Takes the next of the texts, which is to be this one.
+fn taken(texts: &mut &str, planned: &PlannedText) -> Result<String, NoPlan> {
+    let length = usize::try_from(planned.bytes).ok().filter(|_| planned.bytes <= LARGEST_FILE);
+    let parted = length.and_then(|length| texts.split_at_checked(length));
+    match parted {
+        Some((text, rest)) if hash(text) == planned.hash => {
+            *texts = rest;
+            Ok(text.to_owned())
+        }
+        _ => Err(NoPlan::Bad(format!("`{TEXTS}` is not what its plan says"))),
     }
 }
 

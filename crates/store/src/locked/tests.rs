@@ -95,7 +95,8 @@ fn a_plan_that_is_not_ours_is_never_carried_out() {
     let absolute = target.to_str().unwrap();
     let hash = |text: &str| blake3::hash(text.as_bytes()).to_hex().to_string();
     let plan = |path: &str, hash: &str| {
-        format!(r#"{{"format":2,"files":[{{"path":"{path}","before":null,"after":"{hash}"}}]}}"#)
+        let after = format!(r#"{{"hash":"{hash}","bytes":4}}"#);
+        format!(r#"{{"format":3,"files":[{{"path":"{path}","before":null,"after":{after}}}]}}"#)
     };
     let good = hash("evil");
     for (what, text) in [
@@ -106,14 +107,19 @@ fn a_plan_that_is_not_ours_is_never_carried_out() {
         ("version control", plan(".git/hooks/pre-commit", &good)),
         ("no file of a ledger", plan("README.md", &good)),
         ("a text of another hash", plan("shared.toml", &hash("other"))),
-        ("the form before", r#"[["shared.toml",0]]"#.to_owned()),
+        ("a text of another length", plan("shared.toml", &good).replace(":4", ":5")),
+        ("a text of no length", plan("shared.toml", &good).replace(":4", ":18446744073709551615")),
+        (
+            "the form before",
+            format!(r#"{{"format":2,"files":[{{"path":"a","before":null,"after":"{good}"}}]}}"#),
+        ),
         ("no JSON", "{".to_owned()),
-        ("an unknown key", r#"{"format":2,"files":[],"run":"x"}"#.to_owned()),
+        ("an unknown key", r#"{"format":3,"files":[],"run":"x"}"#.to_owned()),
     ] {
         let kept = tempfile::tempdir().unwrap();
         let folder = kept.path().join(".cledger/change");
         fs::create_dir_all(&folder).unwrap();
-        fs::write(folder.join("0.after"), "evil").unwrap();
+        fs::write(folder.join("texts"), "evil").unwrap();
         fs::write(folder.join("plan.json"), text).unwrap();
         assert!(matches!(take(kept.path()), Err(LockError::NoPlan(_))), "{what}");
         let glance = Glance::at(&Folder::open(kept.path()).unwrap());
@@ -126,7 +132,7 @@ fn a_plan_that_is_not_ours_is_never_carried_out() {
     symlink(&target, kept.path().join("stages/dev/a.toml")).unwrap();
     assert!(matches!(take(kept.path()), Err(LockError::Edited(_))));
     let kept = interrupted();
-    let source = kept.path().join(".cledger/change/0.after");
+    let source = kept.path().join(".cledger/change/texts");
     fs::remove_file(&source).unwrap();
     symlink(&target, &source).unwrap();
     assert!(matches!(take(kept.path()), Err(LockError::NoPlan(_))));

@@ -74,11 +74,10 @@ impl World {
 
     /// A change that was interrupted, of these files as `(path, before, after)` in JSON, with the text `evil`.
     fn plan(&self, files: &str) {
-        self.write(".cledger/change/0.after", "evil\n");
-        let hash = blake3::hash(b"evil\n").to_hex();
-        let files =
-            files.replace("EVIL", &format!("\"{hash}\"")).replace("HOME", self.home("").to_str().unwrap());
-        self.write(".cledger/change/plan.json", format!("{{\"format\":2,\"files\":[{files}]}}"));
+        self.write(".cledger/change/texts", "evil\n");
+        let evil = format!("{{\"hash\":\"{}\",\"bytes\":5}}", blake3::hash(b"evil\n").to_hex());
+        let files = files.replace("EVIL", &evil).replace("HOME", self.home("").to_str().unwrap());
+        self.write(".cledger/change/plan.json", format!("{{\"format\":3,\"files\":[{files}]}}"));
     }
 
     /// Git in the ledger's folder.
@@ -152,10 +151,10 @@ pub(super) const PLANS: &[Made] = &[
     }),
     ("a plan that copies a secret in", |w, _| {
         w.plan(r#"{"path":"units/spy.toml","before":null,"after":EVIL}"#);
-        w.link(".cledger/change/0.after", w.home("secret"));
+        w.link(".cledger/change/texts", w.home("secret"));
     }),
     ("a plan over a file that was edited since", |w, _| {
-        w.plan(r#"{"path":"shared.toml","before":"00","after":EVIL}"#);
+        w.plan(r#"{"path":"shared.toml","before":{"hash":"00","bytes":0},"after":EVIL}"#);
     }),
     ("a plan that is a link to no end", |w, _| w.link(".cledger/change/plan.json", "/dev/zero")),
     ("a plan that is a pipe", |w, _| w.pipe(".cledger/change/plan.json")),
