@@ -3,7 +3,6 @@
 use std::io::{self, IsTerminal as _, Write as _};
 
 use anstream::{AutoStream, ColorChoice};
-use cledger_core::let_go::let_go;
 use cledger_work::Trouble;
 use serde::Serialize;
 
@@ -200,14 +199,11 @@ impl Console {
             // There are none but our own.
             let mut texts = parts.iter().flat_map(|part| without_colors(part));
             texts.try_for_each(|text| stdout.write_all(text.as_bytes()))?;
-            stdout.flush()?;
-        } else {
-            let mut stdout = AutoStream::new(stdout, choice);
-            parts.iter().try_for_each(|part| stdout.write_all(part.as_bytes()))?;
-            stdout.flush()?;
+            return stdout.flush();
         }
-        let_go(parts);
-        Ok(())
+        let mut stdout = AutoStream::new(stdout, choice);
+        parts.iter().try_for_each(|part| stdout.write_all(part.as_bytes()))?;
+        stdout.flush()
     }
 
     fn stderr(&self) -> AutoStream<io::StderrLock<'static>> {

@@ -42,18 +42,7 @@ impl Folder {
     /// Writes a file below, and the folders above it where they are missing, by way of a temporary file that
     /// is flushed to disk and then takes its name. Links are refused, at its name too.
     pub fn write(&self, relative: &Path, content: &[u8], mode: Mode) -> io::Result<Written> {
-        self.write_by_way_of(None, relative, content, mode)
-    }
-
-    /// The same with the temporary file in another folder, where whoever comes next clears it away.
-    pub(crate) fn write_by_way_of(
-        &self,
-        way: Option<&Folder>,
-        relative: &Path,
-        content: &[u8],
-        mode: Mode,
-    ) -> io::Result<Written> {
-        let (written, folder) = self.put(way, relative, content, mode)?;
+        let (written, folder) = self.put(None, relative, content, mode)?;
         if written != Written::Unchanged {
             rustix::fs::fsync(&folder)?;
         }
@@ -61,7 +50,8 @@ impl Folder {
     }
 
     /// The same with many files, several at once, since most of the time is spent waiting for the disk. The folders that
-    /// they are in are flushed once, after all of them. Where one cannot be written, others may be.
+    /// they are in are flushed once, after all of them. Where one cannot be written, others may be. Temporary files
+    /// are made in another folder if a way is given, where whoever comes next clears them away.
     pub(crate) fn write_many(
         &self,
         way: Option<&Folder>,

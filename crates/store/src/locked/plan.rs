@@ -9,7 +9,6 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
-use zeroize::Zeroizing;
 
 use crate::folder::{FileError, Folder, Links};
 use crate::kinds::is_of_ledger;
@@ -44,6 +43,11 @@ pub enum NoPlan {
     /// What lies there is no plan.
     #[error("`.cledger/change` holds what this program did not put there: {0}")]
     Bad(String),
+    /// Another version of this program put it there.
+    #[error(
+        "a change of this ledger is open, and its plan is of version {0}, where this cledger knows {FORMAT}"
+    )]
+    Version(u32),
     /// The system does not let it be read: it may be a change that another user is making.
     #[error("`.cledger/change` cannot be read, and may be somebody else's change under way: {0}")]
     Unreadable(String),
@@ -54,6 +58,7 @@ impl NoPlan {
     pub fn help(&self) -> &'static str {
         match self {
             NoPlan::Bad(_) => "look at it, and remove the folder .cledger/change",
+            NoPlan::Version(_) => "finish it with the cledger that began it: `cledger resume`",
             NoPlan::Unreadable(_) => "ask whoever owns it to finish it with `cledger resume`",
         }
     }
@@ -63,6 +68,12 @@ impl NoPlan {
 fn not_read(what: &str, error: &FileError) -> NoPlan {
     let told = format!("{what}: {error}");
     if matches!(error, FileError::Io(_)) { NoPlan::Unreadable(told) } else { NoPlan::Bad(told) }
+}
+
+/// What every version says first.
+#[derive(Deserialize)]
+struct Versioned {
+    format: u32,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -147,7 +158,7 @@ impl OpenChange {
     /// Puts it down, the plan last: from then on it counts.
     pub(super) fn put_down(&self, state: &Folder) -> Result<(), WriteError> {
         let texts = self.files.iter().flat_map(|file| file.before.iter().chain(&file.after));
-        let texts: Zeroizing<String> = Zeroizing::new(texts.map(String::as_str).collect());
+        let texts: String = texts.map(String::as_str).collect();
         let file = |file: &OpenFile| {
             let [before, after] =
                 [&file.before, &file.after].map(|text| text.as_deref().map(PlannedText::of));
@@ -171,14 +182,12 @@ impl OpenChange {
             Err(error) if error.is_not_there() => return Ok(None),
             Err(error) => return Err(not_read("its plan", &error)),
         };
-        let plan: Plan =
-            serde_json::from_slice(&plan).map_err(|_| bad("its plan is of no known form".to_owned()))?;
-        if plan.format != FORMAT {
-            return Err(bad(format!(
-                "its plan is of version {}, and this cledger knows {FORMAT}",
-                plan.format
-            )));
+        let no_form = |_| bad("its plan is of no known form".to_owned());
+        let Versioned { format } = serde_json::from_slice(&plan).map_err(no_form)?;
+        if format != FORMAT {
+            return Err(NoPlan::Version(format));
         }
+        let plan: Plan = serde_json::from_slice(&plan).map_err(no_form)?;
         if plan.files.len() > MOST_FILES {
             return Err(bad(format!("its plan names more than {MOST_FILES} files")));
         }

@@ -71,7 +71,7 @@ proptest! {
     fn all_that_depends_on_a_setting_is_affected_by_it(choices in prop::collection::vec(any::<u16>(), 200..900)) {
         let ledger = read_all(&write(&Description::from_tape(&mut Tape::new(&choices))).0);
         let resolver = Resolver::new(&ledger, &Pretended, &[]);
-        for found in settings(&ledger, &Pretended, &Conditions::default()).iter().step_by(5).take(8) {
+        for found in settings(&ledger, &Pretended, &Conditions::default()).iter().take(24) {
             let Some(place) = found.setting.map(|setting| setting.place) else { continue };
             let cause = Cause { subject: found.subject, slot: found.slot, written: found.written };
             let fields = |affected: Vec<Affected>| affected.iter().map(|it| it.field).collect::<BTreeSet<_>>();

@@ -86,9 +86,8 @@ impl UnitDrift {
     /// How many names are known not to be as the ledger says, where it is all in names.
     pub fn drifted_names(&self) -> Option<usize> {
         let State::There(files) = &self.state else { return None };
-        let is_known = |name: &&Drifted| !name.waived && name.what != NameDrift::Unreadable;
         let of_file = |(_, file): &(String, FileDrift)| match file {
-            FileDrift::Drifted(names) => Some(names.iter().filter(is_known).count()),
+            FileDrift::Drifted(names) => Some(names.iter().filter(|name| differs(name)).count()),
             other => other.is_clean().then_some(0),
         };
         files.iter().map(of_file).sum()
@@ -111,9 +110,7 @@ impl UnitDrift {
     pub fn is_known_to_differ(&self) -> bool {
         match &self.state {
             State::There(files) => files.iter().any(|(_, file)| match file {
-                FileDrift::Drifted(names) => {
-                    names.iter().any(|name| !name.waived && name.what != NameDrift::Unreadable)
-                }
+                FileDrift::Drifted(names) => names.iter().any(differs),
                 other => !other.is_clean(),
             }),
             State::NotKnown(_) => false,
@@ -125,9 +122,7 @@ impl UnitDrift {
     pub fn is_partly_unknown(&self) -> bool {
         match &self.state {
             State::There(files) => files.iter().any(|(_, file)| match file {
-                FileDrift::Drifted(names) => {
-                    names.iter().any(|name| !name.waived && name.what == NameDrift::Unreadable)
-                }
+                FileDrift::Drifted(names) => names.iter().any(|name| !name.waived && !differs(name)),
                 _ => false,
             }),
             other => matches!(other, State::NotKnown(_)),
@@ -138,4 +133,9 @@ impl UnitDrift {
     pub fn is_unknown(&self) -> bool {
         matches!(self.state, State::There(_)) && self.is_partly_unknown() && !self.is_known_to_differ()
     }
+}
+
+/// Whether a name is known not to be as the ledger says, and that is not waived.
+fn differs(name: &Drifted) -> bool {
+    !name.waived && name.what != NameDrift::Unreadable
 }
